@@ -1,0 +1,252 @@
+package audit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// check is one thing that is judged: it becomes a Judged and, where broken, a Finding.
+type check struct {
+	id        string
+	kind      Kind
+	dimension rulebook.Dimension
+	severity  rulebook.Severity
+	columns   []string
+	at        []int // the columns' positions in the table
+	says      string
+	reason    string
+	unjudged  string
+	rule      *rulebook.Rule
+}
+
+// columnCheck is the bit of a check within one column's verdict.
+type columnCheck struct {
+	bit   uint8
+	check int
+}
+
+const (
+	brokenRequired uint8 = 1 << iota
+	brokenType
+	brokenRange
+	brokenPattern
+	brokenCodes
+	brokenSpelling
+)
+
+// judge judges the texts of one column, each once: verdicts are kept up to a cap
+// and shared by the workers.
+type judge struct {
+	declared *rulebook.Column // nil where the rulebook does not know the column
+	typ      table.Type
+	format   *table.Format
+	codes    *rulebook.CodeList
+	required bool
+	marks    map[string]bool
+	checks   []columnCheck
+
+	lock  sync.RWMutex
+	known map[string]verdict
+}
+
+// verdictsKept bounds the verdicts remembered per column.
+const verdictsKept = 1 << 16
+
+// verdict is what a text is worth in its column.
+type verdict struct {
+	value   table.Value // missing where the text stands for nothing or is not of the type
+	missing bool
+	broken  uint8
+	code    string // the code that another spelling stands for
+}
+
+// IsMissing reports whether text stands for no value: blank, or one of the marks.
+func IsMissing(text string, marks map[string]bool) bool {
+	if text == "" {
+		return true
+	}
+	trimmed := table.Trim(text)
+	return trimmed == "" || marks[trimmed]
+}
+
+func (j *judge) verdicts(texts []string) []verdict {
+	out := make([]verdict, len(texts))
+	var unknown []int
+	j.lock.RLock()
+	for i, text := range texts {
+		v, ok := j.known[text]
+		if !ok {
+			unknown = append(unknown, i)
+		}
+		out[i] = v
+	}
+	j.lock.RUnlock()
+	if len(unknown) == 0 {
+		return out
+	}
+	for _, i := range unknown {
+		out[i] = j.judge(texts[i])
+	}
+	j.lock.Lock()
+	defer j.lock.Unlock()
+	for _, i := range unknown {
+		if len(j.known) >= verdictsKept {
+			break
+		}
+		j.known[texts[i]] = out[i]
+	}
+	return out
+}
+
+func (j *judge) judge(text string) verdict {
+	if IsMissing(text, j.marks) {
+		v := verdict{missing: true}
+		if j.required {
+			v.broken = brokenRequired
+		}
+		return v
+	}
+	value, ok := j.format.Parse(j.typ, text)
+	if !ok {
+		return verdict{broken: brokenType}
+	}
+	v := verdict{value: value}
+	c := j.declared
+	if c == nil {
+		return v
+	}
+	if c.Lowest != nil && table.Compare(value, *c.Lowest) < 0 || c.Highest != nil && table.Compare(value, *c.Highest) > 0 {
+		v.broken |= brokenRange
+	}
+	if c.Pattern != nil && !c.Pattern.MatchString(text) {
+		v.broken |= brokenPattern
+	}
+	if j.codes != nil && !j.codes.Has(text) {
+		if code, ok := j.codes.Resolve(text); ok {
+			v.broken |= brokenSpelling
+			v.code = code
+			// A condition sees the code that is meant, so that one fault is not reported as two.
+			v.value = table.TextValue(code)
+		} else {
+			v.broken |= brokenCodes
+		}
+	}
+	return v
+}
+
+// plan is a rulebook laid out over the columns of a table.
+type plan struct {
+	book   *rulebook.Rulebook
+	names  []string
+	judges []*judge
+	checks []*check
+	// positions in checks
+	keys      []int
+	equalRows int // -1 where equal rows are allowed
+	rules     []int
+	measures  []int // columns
+}
+
+func newPlan(book *rulebook.Rulebook, names []string) *plan {
+	p := &plan{book: book, names: names, equalRows: -1}
+	marks := map[string]bool{}
+	for _, m := range book.Reading.Missing {
+		marks[table.Trim(m)] = true
+	}
+	keyColumns := map[string]bool{}
+	for _, k := range book.Keys {
+		for _, c := range k.Columns {
+			keyColumns[c] = true
+		}
+	}
+	for i, name := range names {
+		c := book.Column(name)
+		j := &judge{declared: c, typ: table.TypeText, format: book.Format(c), marks: marks, known: map[string]verdict{}}
+		p.judges = append(p.judges, j)
+		if c == nil {
+			continue
+		}
+		j.typ, j.required = c.Type, c.Required || keyColumns[name]
+		if c.Type == table.TypeCode {
+			j.codes = book.CodeLists[c.CodeList]
+		}
+		p.columnChecks(i, c, j)
+	}
+	for _, c := range book.Columns {
+		if !slices.Contains(names, c.Name) {
+			p.add(&check{id: c.Name + ".column", kind: KindColumn, dimension: rulebook.Completeness, severity: rulebook.Stop, columns: []string{c.Name},
+				says: fmt.Sprintf("The table has a column %q.", c.Name), reason: c.Reason})
+		}
+	}
+	for _, k := range book.Keys {
+		p.keys = append(p.keys, p.add(&check{id: k.ID, kind: KindKey, dimension: rulebook.Uniqueness, severity: k.Severity, columns: k.Columns,
+			says: fmt.Sprintf("No two rows have the same %s.", strings.Join(k.Columns, " and ")), reason: k.Reason}))
+	}
+	if d := book.Duplicates; d != nil {
+		p.equalRows = p.add(&check{id: rulebook.DuplicatesID, kind: KindEqualRows, dimension: rulebook.Uniqueness, severity: d.Severity, columns: []string{},
+			says: "No two rows are equal in every cell.", reason: d.Reason})
+	}
+	for i := range book.Rules {
+		r := &book.Rules[i]
+		p.rules = append(p.rules, p.add(&check{id: r.ID, kind: KindCondition, dimension: rulebook.Consistency, severity: r.Severity, columns: r.Condition.Names(),
+			says: "For every row: " + r.Condition.String() + ".", reason: r.Reason, rule: r}))
+	}
+	for _, m := range book.Measures {
+		if at := slices.Index(names, m); at >= 0 {
+			p.measures = append(p.measures, at)
+		}
+	}
+	return p
+}
+
+func (p *plan) add(c *check) int {
+	for _, name := range c.columns {
+		at := slices.Index(p.names, name)
+		if at < 0 && c.kind != KindColumn {
+			c.unjudged = fmt.Sprintf("the table has no column %q", name)
+		}
+		c.at = append(c.at, at)
+	}
+	p.checks = append(p.checks, c)
+	return len(p.checks) - 1
+}
+
+func (p *plan) columnChecks(at int, c *rulebook.Column, j *judge) {
+	add := func(bit uint8, kind Kind, dimension rulebook.Dimension, says string, args ...any) {
+		index := p.add(&check{id: c.Name + "." + string(kind), kind: kind, dimension: dimension, severity: c.Severity,
+			columns: []string{c.Name}, says: fmt.Sprintf(says, args...), reason: c.Reason})
+		j.checks = append(j.checks, columnCheck{bit, index})
+	}
+	if j.required {
+		add(brokenRequired, KindRequired, rulebook.Completeness, "Every row has a %s.", c.Name)
+	}
+	switch c.Type {
+	case table.TypeText:
+	case table.TypeCode:
+		add(brokenCodes, KindCodes, rulebook.Validity, "Every %s is in the code list %s.", c.Name, c.CodeList)
+		add(brokenSpelling, KindSpelling, rulebook.Consistency, "Every %s is written as the code list %s has it.", c.Name, c.CodeList)
+	default:
+		article := "a"
+		if c.Type == table.TypeInteger {
+			article = "an"
+		}
+		add(brokenType, KindType, rulebook.Validity, "Every %s is %s %s.", c.Name, article, c.Type)
+	}
+	switch {
+	case c.Lowest != nil && c.Highest != nil:
+		add(brokenRange, KindRange, rulebook.Validity, "Every %s is from %s to %s.", c.Name, c.Lowest.Standard(), c.Highest.Standard())
+	case c.Lowest != nil:
+		add(brokenRange, KindRange, rulebook.Validity, "Every %s is at least %s.", c.Name, c.Lowest.Standard())
+	case c.Highest != nil:
+		add(brokenRange, KindRange, rulebook.Validity, "Every %s is at most %s.", c.Name, c.Highest.Standard())
+	}
+	if c.Pattern != nil {
+		shown := strings.TrimSuffix(strings.TrimPrefix(c.Pattern.String(), `\A(?:`), `)\z`)
+		add(brokenPattern, KindPattern, rulebook.Validity, "Every %s has the form %s.", c.Name, shown)
+	}
+}

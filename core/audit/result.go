@@ -1,0 +1,120 @@
+package audit
+
+import (
+	"proudsieve/core/profile"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// Result is what one audit found. It says the same for the same bytes and rulebook.
+type Result struct {
+	Rows     int64 `json:"rows"`
+	SetAside int64 `json:"set_aside"` // lines that are no rows: above the header, or blank
+	Records  int64 `json:"records"`   // Rows + SetAside
+
+	DefectCount int64          `json:"defect_count"`
+	Defects     []table.Defect `json:"defects"` // the first defectsKept
+
+	Columns  []Column          `json:"columns"`
+	Rules    []Judged          `json:"rules"` // every rule that was judged, broken or not
+	Findings []Finding         `json:"findings"`
+	Sums     map[string]string `json:"sums"` // of each measure, exact
+
+	Score    float64 `json:"score"` // share of rows with nothing wrong, 0 to 100
+	PassMark float64 `json:"pass_mark"`
+	Passed   bool    `json:"passed"`
+	Mesh     Mesh    `json:"mesh"` // of the rows
+
+	Marks []Place `json:"-"` // where parts of the file start, for reading a page of rows
+}
+
+// Place is where a part of the file starts.
+type Place struct {
+	Offset int64  `json:"offset"`
+	Row    uint32 `json:"row"`
+	Line   int64  `json:"line"`
+}
+
+// Column is one column's profile and scores, each 0 to 100.
+type Column struct {
+	Name         string     `json:"name"`
+	Type         table.Type `json:"type"`
+	Declared     bool       `json:"declared"`
+	Score        float64    `json:"score"`
+	Completeness float64    `json:"completeness"`
+	Validity     float64    `json:"validity"`
+	Uniqueness   float64    `json:"uniqueness"`
+	Consistency  float64    `json:"consistency"`
+	Mesh         Mesh       `json:"mesh"`
+	profile.Column
+}
+
+// Judged is a rule with the number of rows that break it.
+type Judged struct {
+	Rule     string            `json:"rule"`
+	Says     string            `json:"says"` // what must hold, in a sentence
+	Severity rulebook.Severity `json:"severity"`
+	Rows     int64             `json:"rows"`
+	Unjudged string            `json:"unjudged,omitempty"` // why the rule could not be judged
+}
+
+// Finding is a rule that was broken.
+type Finding struct {
+	Rule      string              `json:"rule"`
+	Kind      Kind                `json:"kind"`
+	Dimension rulebook.Dimension  `json:"dimension"`
+	Severity  rulebook.Severity   `json:"severity"`
+	Columns   []string            `json:"columns"`
+	Says      string              `json:"says"`  // what must hold
+	Found     string              `json:"found"` // what does not, in a sentence
+	Reason    string              `json:"reason,omitempty"`
+	Rows      int64               `json:"rows"`
+	FirstRows []uint32            `json:"first_rows"`
+	Groups    int64               `json:"groups,omitempty"` // of a key or equal rows: how many things are there more than once
+	Texts     []profile.Frequency `json:"texts,omitempty"`  // of a single column: the most frequent offending texts
+	Impact    map[string]string   `json:"impact"`           // the sum of each measure over the rows, exact
+	RowSet    *table.RowSet       `json:"-"`
+}
+
+// Kind is the kind of rule that a finding speaks of.
+type Kind string
+
+// The kinds of rules.
+const (
+	KindRequired  Kind = "required"
+	KindType      Kind = "type"
+	KindRange     Kind = "range"
+	KindPattern   Kind = "pattern"
+	KindCodes     Kind = "codes"
+	KindSpelling  Kind = "spelling"
+	KindKey       Kind = "key"
+	KindEqualRows Kind = "equal_rows"
+	KindCondition Kind = "condition"
+	KindColumn    Kind = "column" // a declared column that the table does not have
+)
+
+// meshCells is how many cells a mesh strip has at most.
+const meshCells = 48
+
+// Mesh is a band of cells, each standing for the same share of the rows in file
+// order. Counts are per cell; a dimension without any is left out.
+type Mesh struct {
+	Cells  int                             `json:"cells"`
+	Caught map[rulebook.Dimension][]uint32 `json:"caught,omitempty"` // rows caught, per cell
+}
+
+// rowsOf returns the rows that cell i of the mesh stands for: first to last, from 1.
+func meshSpan(rows int64, cells, i int) (first, last uint32) {
+	return uint32(rows*int64(i)/int64(cells)) + 1, uint32(rows * int64(i+1) / int64(cells))
+}
+
+// MeshCells returns how many cells the mesh of so many rows has.
+func MeshCells(rows int64) int { return int(min(rows, meshCells)) }
+
+// share returns the part of rows that are not in bad, from 0 to 100, never rounded to either end.
+func share(rows int64, bad *table.RowSet) float64 {
+	if rows == 0 {
+		return 100
+	}
+	return 100 * float64(rows-int64(bad.GetCardinality())) / float64(rows)
+}

@@ -1,0 +1,141 @@
+// Package intake turns the bytes of a delivery into batches of columns.
+//
+// It accepts delimited text: records end at LF, CR LF or (in files without any
+// LF) CR; cells are parted by a one-byte delimiter; a cell that starts with the
+// quote character runs to the next single quote, a doubled quote standing for
+// one, and may hold delimiters and line ends. The Reading says which bytes these
+// are, how the text is encoded and which line names the columns.
+//
+// No record is dropped for being broken. A cell whose quoting is broken keeps
+// its raw text, a short record is filled up with missing cells, the cells too
+// many of a long one stay with the row, and each such thing is a table.Defect
+// with its line. Lines set aside (before the header, or blank) are counted.
+package intake
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"proudsieve/core/table"
+)
+
+// Reading is how bytes become rows. The zero value is completed by WithDefaults.
+type Reading struct {
+	Encoding     string   `json:"encoding"`                // one of Encodings
+	Delimiter    string   `json:"delimiter"`               // one byte
+	Quote        string   `json:"quote"`                   // one byte; "none" for files without quoting
+	HeaderLine   int      `json:"header_line"`             // the line with the column names, from 1; NoHeader where there is none
+	DecimalMark  string   `json:"decimal_mark"`            // "." or ","
+	GroupingMark string   `json:"grouping_mark,omitempty"` // one byte between thousands
+	Missing      []string `json:"missing"`                 // texts that stand for a missing value, beside the empty cell
+	Dates        []string `json:"dates"`                   // Unicode date patterns, tried in order
+	DateTimes    []string `json:"datetimes"`
+	TrueWords    []string `json:"true_words,omitempty"`
+	FalseWords   []string `json:"false_words,omitempty"`
+}
+
+// NoHeader as HeaderLine says that the first record is data.
+const NoHeader = -1
+
+// Encodings are the text encodings that can be declared.
+var Encodings = []string{"utf-8", "utf-16le", "utf-16be", "windows-1252", "iso-8859-1", "iso-8859-15"}
+
+var charmaps = map[string]*charmap.Charmap{
+	"windows-1252": charmap.Windows1252,
+	"iso-8859-1":   charmap.ISO8859_1,
+	"iso-8859-15":  charmap.ISO8859_15,
+}
+
+// Standard is the reading of the tables we write: UTF-8, commas, ISO dates.
+func Standard() Reading { return Reading{}.WithDefaults() }
+
+// WithDefaults fills what is not set.
+func (r Reading) WithDefaults() Reading {
+	set := func(field *string, value string) {
+		if *field == "" {
+			*field = value
+		}
+	}
+	set(&r.Encoding, "utf-8")
+	set(&r.Delimiter, ",")
+	set(&r.Quote, `"`)
+	set(&r.DecimalMark, ".")
+	if r.HeaderLine == 0 {
+		r.HeaderLine = 1
+	}
+	if len(r.Dates) == 0 {
+		r.Dates = []string{"yyyy-MM-dd"}
+	}
+	if len(r.DateTimes) == 0 {
+		r.DateTimes = []string{"yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd'T'HH:mm"}
+	}
+	return r
+}
+
+// Check says what is wrong with the reading, one error per field.
+func (r Reading) Check() []FieldError {
+	var wrong []FieldError
+	add := func(field, format string, args ...any) {
+		wrong = append(wrong, FieldError{field, fmt.Sprintf(format, args...)})
+	}
+	if !slices.Contains(Encodings, r.Encoding) {
+		add("encoding", "%q is not an encoding known here; use one of %s", r.Encoding, strings.Join(Encodings, ", "))
+	}
+	if len(r.Delimiter) != 1 || r.Delimiter == "\n" || r.Delimiter == "\r" {
+		add("delimiter", "%q is not one character; use for example \",\", \";\" or \"\\t\"", r.Delimiter)
+	}
+	if r.Quote != "none" && (len(r.Quote) != 1 || r.Quote == r.Delimiter) {
+		add("quote", "%q must be one character other than the delimiter, or \"none\"", r.Quote)
+	}
+	if r.HeaderLine < NoHeader || r.HeaderLine == 0 || r.HeaderLine > 10_000 {
+		add("header_line", "%d is no line: lines count from 1 (to 10000); use -1 where the file has no header", r.HeaderLine)
+	}
+	if r.DecimalMark != "." && r.DecimalMark != "," {
+		add("decimal_mark", "%q is neither \".\" nor \",\"", r.DecimalMark)
+	}
+	if len(r.GroupingMark) > 1 || (r.GroupingMark != "" && r.GroupingMark == r.DecimalMark) {
+		add("grouping_mark", "%q must be one character other than the decimal mark", r.GroupingMark)
+	}
+	for field, patterns := range map[string][]string{"dates": r.Dates, "datetimes": r.DateTimes} {
+		for _, p := range patterns {
+			if _, err := table.ParseDatePattern(p); err != nil {
+				add(field, "%v", err)
+			}
+		}
+	}
+	return wrong
+}
+
+// FieldError is a field of a reading that cannot be used.
+type FieldError struct{ Field, Message string }
+
+// Error implements error.
+func (e FieldError) Error() string { return e.Field + ": " + e.Message }
+
+// Format returns how the reading's cells become values. The reading must have passed Check.
+func (r Reading) Format() *table.Format {
+	f := &table.Format{
+		DecimalMark: r.DecimalMark[0],
+		Dates:       table.MustDatePatterns(r.Dates...),
+		DateTimes:   table.MustDatePatterns(r.DateTimes...),
+		TrueWords:   r.TrueWords,
+		FalseWords:  r.FalseWords,
+	}
+	if r.GroupingMark != "" {
+		f.GroupingMark = r.GroupingMark[0]
+	}
+	return f
+}
+
+// Errors that can be told apart with errors.Is.
+var (
+	ErrEmpty    = errors.New("the file is empty: it has not even a header line; ask its provider to send it again")
+	ErrBinary   = errors.New("the file is not delimited text: it has NUL bytes near its start; save it as CSV, or declare encoding utf-16le or utf-16be if it is UTF-16")
+	ErrTooLong  = errors.New("a record is longer than 64 MiB; check the declared quote and line ends")
+	ErrNoHeader = errors.New("the file ends before the declared header line; check header_line in the reading")
+	ErrTooMany  = errors.New("the file has more columns or rows than can be read here (10,000 columns, 4,294,967,294 rows); check the declared delimiter, or deliver it in parts")
+)

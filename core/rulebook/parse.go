@@ -1,0 +1,365 @@
+package rulebook
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/document"
+	"proudsieve/core/table"
+)
+
+// Limits on a declaration, so that a hostile one is refused instead of obeyed.
+const (
+	columnLimit  = 500
+	ruleLimit    = 2_000
+	patternLimit = 2_000 // characters
+)
+
+var idShape = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+
+// Parse reads and checks a rulebook. Its error is a document.Problems with every mistake.
+func Parse(source []byte) (*Rulebook, error) {
+	root, err := document.Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, PassMark: 100, Digest: DigestOf(source)}, ids: map[string]bool{}}
+	p.rulebook(root)
+	if err := p.Err(); err != nil {
+		return nil, err
+	}
+	return p.book, nil
+}
+
+type parser struct {
+	document.Reader
+	book  *Rulebook
+	ids   map[string]bool
+	later []func() // checks that need the whole rulebook
+}
+
+func (p *parser) rulebook(root *document.Node) {
+	b := p.book
+	readingNode := root
+	p.Mapping(root, "a rulebook",
+		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) { b.Dataset = p.id(n, "the name of a dataset") }},
+		document.Field{Name: "title", Read: func(n *document.Node) { b.Title = p.Text(n, "title") }},
+		document.Field{Name: "reading", Read: func(n *document.Node) { readingNode = n; p.reading(n) }},
+		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) { p.List(n, "columns", p.column) }},
+		document.Field{Name: "keys", Read: func(n *document.Node) { p.List(n, "keys", p.key) }},
+		document.Field{Name: "equal_rows", Read: p.duplicates},
+		document.Field{Name: "code_lists", Read: p.codeLists},
+		document.Field{Name: "rules", Read: func(n *document.Node) { p.List(n, "rules", p.rule) }},
+		document.Field{Name: "measures", Read: p.measures},
+		document.Field{Name: "pass_mark", Read: p.passMark},
+	)
+	if root.Kind != document.Mapping {
+		return
+	}
+	b.Reading = b.Reading.WithDefaults()
+	for _, wrong := range b.Reading.Check() {
+		at := readingNode
+		for _, e := range readingNode.Entries {
+			if e.Name == wrong.Field {
+				at = e.Value
+			}
+		}
+		p.Fail(at, "%s: %s", wrong.Field, wrong.Message)
+	}
+	if len(b.Columns) > columnLimit {
+		p.Fail(root, "%d columns are declared; at most %d can be", len(b.Columns), columnLimit)
+	}
+	if n := len(b.Rules); n > ruleLimit {
+		p.Fail(root, "%d rules are declared; at most %d can be", n, ruleLimit)
+	}
+	if len(p.Problems) == 0 || len(b.Columns) > 0 {
+		for _, check := range p.later {
+			check()
+		}
+	}
+}
+
+func (p *parser) reading(n *document.Node) {
+	r := &p.book.Reading
+	texts := func(into *[]string, what string) func(*document.Node) {
+		return func(n *document.Node) { *into = p.Texts(n, what) }
+	}
+	text := func(into *string, what string) func(*document.Node) {
+		return func(n *document.Node) { *into = p.Text(n, what) }
+	}
+	p.Mapping(n, "a reading",
+		document.Field{Name: "encoding", Read: text(&r.Encoding, "encoding")},
+		document.Field{Name: "delimiter", Read: text(&r.Delimiter, "delimiter")},
+		document.Field{Name: "quote", Read: text(&r.Quote, "quote")},
+		document.Field{Name: "header_line", Read: func(n *document.Node) { r.HeaderLine = p.Whole(n, "header_line") }},
+		document.Field{Name: "decimal_mark", Read: text(&r.DecimalMark, "decimal_mark")},
+		document.Field{Name: "grouping_mark", Read: text(&r.GroupingMark, "grouping_mark")},
+		document.Field{Name: "missing", Read: texts(&r.Missing, "missing")},
+		document.Field{Name: "dates", Read: texts(&r.Dates, "dates")},
+		document.Field{Name: "datetimes", Read: texts(&r.DateTimes, "datetimes")},
+		document.Field{Name: "true_words", Read: texts(&r.TrueWords, "true_words")},
+		document.Field{Name: "false_words", Read: texts(&r.FalseWords, "false_words")},
+	)
+}
+
+// id reads a name of ours: it becomes part of addresses and messages.
+func (p *parser) id(n *document.Node, what string) string {
+	id := p.Text(n, what)
+	if n.Kind == document.Scalar && (!idShape.MatchString(id) || len(id) > 60) {
+		p.Fail(n, "%s is written in lower-case letters, digits and underscores, a letter first and at most 60, not %q", what, id)
+	}
+	return id
+}
+
+// newID reads the id of a key or rule, which no other may have.
+func (p *parser) newID(n *document.Node) string {
+	id := p.id(n, "an id")
+	if p.ids[id] || id == DuplicatesID {
+		p.Fail(n, "the id %q is taken already; every key and rule needs its own", id)
+	}
+	p.ids[id] = true
+	return id
+}
+
+func (p *parser) severity(into *Severity) document.Field {
+	return document.Field{Name: "severity", Read: func(n *document.Node) {
+		*into = Severity(p.Choice(n, "a severity", string(Stop), string(Warn), string(Note)))
+	}}
+}
+
+func (p *parser) reason(into *string) document.Field {
+	return document.Field{Name: "reason", Read: func(n *document.Node) { *into = p.Text(n, "reason") }}
+}
+
+func (p *parser) column(n *document.Node) {
+	c := Column{Type: table.TypeText, Severity: Warn}
+	names := make([]string, len(table.Types))
+	for i, t := range table.Types {
+		names[i] = string(t)
+	}
+	var lowest, highest, codes *document.Node
+	p.Mapping(n, "a column",
+		document.Field{Name: "name", Required: true, Read: func(n *document.Node) {
+			c.Name = p.Text(n, "the name of a column")
+			if p.book.Column(c.Name) != nil {
+				p.Fail(n, "the column %q is declared twice", c.Name)
+			}
+		}},
+		document.Field{Name: "title", Read: func(n *document.Node) { c.Title = p.Text(n, "title") }},
+		document.Field{Name: "type", Read: func(n *document.Node) { c.Type = table.Type(p.Choice(n, "a type", names...)) }},
+		document.Field{Name: "required", Read: func(n *document.Node) { c.Required = p.Truth(n, "required") }},
+		document.Field{Name: "pattern", Read: func(n *document.Node) { c.Pattern = p.pattern(n) }},
+		document.Field{Name: "from", Read: func(n *document.Node) { lowest = n }},
+		document.Field{Name: "to", Read: func(n *document.Node) { highest = n }},
+		document.Field{Name: "codes", Read: func(n *document.Node) { codes = n; c.CodeList = p.Text(n, "codes") }},
+		document.Field{Name: "dates", Read: func(n *document.Node) {
+			c.Dates = p.Texts(n, "dates")
+			for _, source := range c.Dates {
+				if _, err := table.ParseDatePattern(source); err != nil {
+					p.Fail(n, "%v", err)
+				}
+			}
+		}},
+		p.severity(&c.Severity), p.reason(&c.Reason),
+	)
+	if c.Type == "" { // refused above
+		c.Type = table.TypeText
+	}
+	c.Lowest = p.bound(lowest, &c)
+	c.Highest = p.bound(highest, &c)
+	if c.Lowest != nil && c.Highest != nil && table.Compare(*c.Lowest, *c.Highest) > 0 {
+		p.Fail(highest, "the range of %q ends before it starts", c.Name)
+	}
+	switch {
+	case c.Type == table.TypeCode && codes == nil:
+		p.Fail(n, "a column of type code needs \"codes\", the name of its code list")
+	case c.Type != table.TypeCode && codes != nil:
+		p.Fail(codes, "codes go with type code, and %q is of type %s", c.Name, c.Type)
+	}
+	if codes != nil {
+		p.later = append(p.later, func() {
+			if p.book.CodeLists[c.CodeList] == nil {
+				p.Fail(codes, "there is no code list %q%s", c.CodeList, document.Nearest(c.CodeList, slices.Sorted(maps.Keys(p.book.CodeLists))))
+			}
+		})
+	}
+	p.book.Columns = append(p.book.Columns, c)
+}
+
+func (p *parser) pattern(n *document.Node) *regexp.Regexp {
+	source := p.Text(n, "pattern")
+	if len(source) > patternLimit {
+		p.Fail(n, "the pattern is longer than %d characters", patternLimit)
+		return nil
+	}
+	// RE2 runs in time linear in the text, so that no pattern can run away.
+	compiled, err := regexp.Compile(`\A(?:` + source + `)\z`)
+	if err != nil {
+		p.Fail(n, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil
+	}
+	return compiled
+}
+
+func (p *parser) bound(n *document.Node, c *Column) *table.Value {
+	if n == nil {
+		return nil
+	}
+	text := p.Text(n, "a bound of a range")
+	if c.Type == table.TypeCode || c.Type == table.TypeBoolean {
+		p.Fail(n, "a column of type %s has no range", c.Type)
+		return nil
+	}
+	v, ok := table.StandardFormat.Parse(c.Type, text)
+	if !ok {
+		p.Fail(n, "%q is no %s; bounds are written with a point as decimal mark and dates as yyyy-MM-dd", text, c.Type)
+		return nil
+	}
+	return &v
+}
+
+// columns reads a list of declared columns.
+func (p *parser) columns(n *document.Node, what string, accept func(*Column) string) []string {
+	names := p.Texts(n, what)
+	p.later = append(p.later, func() {
+		for i, name := range names {
+			at := n
+			if n.Kind == document.List {
+				at = n.Items[i]
+			}
+			c := p.book.Column(name)
+			if c == nil {
+				known := make([]string, len(p.book.Columns))
+				for i := range p.book.Columns {
+					known[i] = p.book.Columns[i].Name
+				}
+				p.Fail(at, "there is no column %q%s", name, document.Nearest(name, known))
+			} else if why := accept(c); why != "" {
+				p.Fail(at, "%s", why)
+			}
+			if slices.Index(names, name) < i {
+				p.Fail(at, "%q stands twice in %s", name, what)
+			}
+		}
+	})
+	return names
+}
+
+func (p *parser) key(n *document.Node) {
+	k := Key{Severity: Stop}
+	p.Mapping(n, "a key",
+		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { k.ID = p.newID(n) }},
+		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
+			k.Columns = p.columns(n, "the columns of a key", func(c *Column) string { c.Required = true; return "" })
+		}},
+		p.severity(&k.Severity), p.reason(&k.Reason),
+	)
+	p.book.Keys = append(p.book.Keys, k)
+}
+
+func (p *parser) duplicates(n *document.Node) {
+	d := Duplicates{Severity: Warn}
+	p.Mapping(n, "equal_rows", p.severity(&d.Severity), p.reason(&d.Reason))
+	p.book.Duplicates = &d
+}
+
+func (p *parser) codeLists(n *document.Node) {
+	if n.Kind != document.Mapping {
+		p.Fail(n, "code_lists gives each list its name, and this is %s", n.Kind)
+		return
+	}
+	for _, e := range n.Entries {
+		if p.book.CodeLists[e.Name] != nil {
+			p.FailAt(e.Line, e.Column, "the code list %q is declared twice", e.Name)
+		}
+		l := &CodeList{levelled: map[string]int{}, exact: map[string]bool{}}
+		p.book.CodeLists[e.Name] = l
+		p.List(e.Value, "a code list", func(n *document.Node) { p.code(n, l) })
+	}
+}
+
+func (p *parser) code(n *document.Node, l *CodeList) {
+	var c Code
+	if n.Kind == document.Scalar {
+		c.Code = n.Text
+	} else {
+		p.Mapping(n, "a code",
+			document.Field{Name: "code", Required: true, Read: func(n *document.Node) { c.Code = p.Text(n, "code") }},
+			document.Field{Name: "label", Read: func(n *document.Node) { c.Label = p.Text(n, "label") }},
+			document.Field{Name: "spellings", Read: func(n *document.Node) { c.Spellings = p.Texts(n, "spellings") }},
+		)
+	}
+	at := len(l.Codes)
+	for _, text := range append([]string{c.Code}, c.Spellings...) {
+		levelled := table.Level(text)
+		if other, taken := l.levelled[levelled]; taken && other != at {
+			p.Fail(n, "%q already stands for the code %q, once spaces and case are levelled", text, l.Codes[other].Code)
+			continue
+		}
+		l.levelled[levelled] = at
+	}
+	l.exact[c.Code] = true
+	l.Codes = append(l.Codes, c)
+}
+
+func (p *parser) rule(n *document.Node) {
+	r := Rule{Severity: Warn}
+	p.Mapping(n, "a rule",
+		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { r.ID = p.newID(n) }},
+		document.Field{Name: "condition", Required: true, Read: func(n *document.Node) { r.Condition = p.condition(n) }},
+		p.severity(&r.Severity), p.reason(&r.Reason),
+	)
+	p.book.Rules = append(p.book.Rules, r)
+}
+
+func (p *parser) condition(n *document.Node) *condition.Condition {
+	parsed, err := condition.Parse(p.Text(n, "condition"))
+	if err != nil {
+		p.failInside(n, err)
+		return nil
+	}
+	p.later = append(p.later, func() {
+		for _, err := range parsed.Check(p.book.Types()) {
+			p.failInside(n, err)
+		}
+	})
+	return parsed
+}
+
+// failInside places a mistake in a condition in the line of the rulebook.
+func (p *parser) failInside(n *document.Node, err error) {
+	var inside *condition.Error
+	if !errors.As(err, &inside) {
+		p.Fail(n, "%v", err)
+		return
+	}
+	column := n.Column + inside.Column - 1
+	if n.Quoted {
+		column++
+	}
+	p.FailAt(n.Line, column, "in the condition: %s", inside.Message)
+}
+
+func (p *parser) measures(n *document.Node) {
+	p.book.Measures = p.columns(n, "measures", func(c *Column) string {
+		if c.Type.IsNumber() {
+			return ""
+		}
+		return fmt.Sprintf("%q is of type %s; a measure is a number that can be summed", c.Name, c.Type)
+	})
+}
+
+func (p *parser) passMark(n *document.Node) {
+	mark, err := strconv.ParseFloat(p.Text(n, "pass_mark"), 64)
+	if err != nil || mark < 0 || mark > 100 {
+		p.Fail(n, "pass_mark is a score from 0 to 100, not %q", n.Text)
+		return
+	}
+	p.book.PassMark = mark
+}

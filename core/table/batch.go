@@ -1,0 +1,251 @@
+package table
+
+import (
+	"context"
+	"errors"
+	"io"
+	"sync"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// RowSet is a set of row numbers; rows are numbered from 1 in file order.
+type RowSet = roaring.Bitmap
+
+// NewRowSet returns an empty set.
+func NewRowSet() *RowSet { return roaring.New() }
+
+// MaxRows is the largest number of rows a table may have.
+const MaxRows = 1<<32 - 2
+
+// Column is one column of a batch, dictionary-encoded: row i holds Texts[Codes[i]].
+// Every text of the dictionary occurs in at least one row, unless a step took its rows away.
+type Column struct {
+	Texts []string
+	Codes []uint32
+}
+
+// At returns the text of row i of the batch.
+func (c *Column) At(i int) string { return c.Texts[c.Codes[i]] }
+
+// Batch is a run of consecutive rows of a table.
+type Batch struct {
+	Columns []Column
+	Rows    []uint32         // the number of each row in its table
+	Lines   []int64          // the line of the file each row starts on, from 1
+	Surplus map[int][]string // cells beyond the header's, by index in the batch
+	Defects []Defect
+	// SetAside counts the lines before or among these rows that are no rows: above the header, or blank.
+	SetAside int64
+	// Offset is where the batch's part starts in the file, in bytes; -1 where reading cannot resume there.
+	Offset int64
+}
+
+// Len returns the number of rows.
+func (b *Batch) Len() int { return len(b.Rows) }
+
+// Keep returns the batch without the rows for which drop holds; it shares dictionaries.
+func (b *Batch) Keep(drop func(i int) bool) *Batch {
+	var kept []int
+	for i := range b.Rows {
+		if !drop(i) {
+			kept = append(kept, i)
+		}
+	}
+	if len(kept) == len(b.Rows) {
+		return b
+	}
+	out := &Batch{Columns: make([]Column, len(b.Columns)), Rows: make([]uint32, len(kept)), Lines: make([]int64, len(kept)), Defects: b.Defects, SetAside: b.SetAside, Offset: b.Offset}
+	for c := range b.Columns {
+		codes := make([]uint32, len(kept))
+		for k, i := range kept {
+			codes[k] = b.Columns[c].Codes[i]
+		}
+		out.Columns[c] = Column{Texts: b.Columns[c].Texts, Codes: codes}
+	}
+	for k, i := range kept {
+		out.Rows[k], out.Lines[k] = b.Rows[i], b.Lines[i]
+		if cells, ok := b.Surplus[i]; ok {
+			if out.Surplus == nil {
+				out.Surplus = map[int][]string{}
+			}
+			out.Surplus[k] = cells
+		}
+	}
+	return out
+}
+
+// DefectKind names what is wrong with the bytes of a record.
+type DefectKind string
+
+// The kinds of defects.
+const (
+	TooFewCells  DefectKind = "too_few_cells"
+	TooManyCells DefectKind = "too_many_cells"
+	BrokenQuote  DefectKind = "broken_quote"
+	OpenQuote    DefectKind = "open_quote"
+	BadBytes     DefectKind = "undecodable_bytes"
+	NulByte      DefectKind = "nul_byte"
+	CellTooLong  DefectKind = "cell_too_long"
+	BlankName    DefectKind = "blank_column_name"
+	RepeatedName DefectKind = "repeated_column_name"
+)
+
+// Defect is something wrong with the bytes themselves. Its row stays in the table.
+type Defect struct {
+	Kind   DefectKind `json:"kind"`
+	Line   int64      `json:"line"`             // from 1
+	Row    uint32     `json:"row,omitempty"`    // 0 for the header
+	Column string     `json:"column,omitempty"` // where a single cell is meant
+	Detail string     `json:"detail,omitempty"` // the text or bytes concerned
+}
+
+// Source is a table that can be read any number of times.
+type Source interface {
+	// Columns returns the names of the columns, in order.
+	Columns() []string
+	// Open starts a reading from the first row.
+	Open(ctx context.Context) (Parts, error)
+}
+
+// Parts hands out a table in consecutive parts. Where parts begin depends on the bytes alone.
+type Parts interface {
+	// Next returns the next part, or io.EOF. It is called by one goroutine.
+	Next() (Part, error)
+	Close() error
+}
+
+// Part is a stretch of a table not yet taken apart.
+type Part interface {
+	// Span returns the number of the first row and how many rows there are.
+	Span() (first uint32, rows int)
+	// Batch takes the part apart; several parts may be at once, each by one goroutine.
+	Batch() (*Batch, error)
+}
+
+// ScanWhere is Scan over the parts that hold at least one of the rows; nil means all.
+func ScanWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error), take func(T) error) error {
+	if rows != nil {
+		source = selected{source, rows}
+	}
+	return Scan(ctx, source, workers, work, take)
+}
+
+type selected struct {
+	Source
+	rows *RowSet
+}
+
+// Open implements Source.
+func (s selected) Open(ctx context.Context) (Parts, error) {
+	parts, err := s.Source.Open(ctx)
+	return selectedParts{parts, s.rows}, err
+}
+
+type selectedParts struct {
+	Parts
+	rows *RowSet
+}
+
+// Next implements Parts.
+func (s selectedParts) Next() (Part, error) {
+	for {
+		part, err := s.Parts.Next()
+		if err != nil {
+			return nil, err
+		}
+		first, rows := part.Span()
+		if rows > 0 && s.rows.Rank(first+uint32(rows)-1) > s.rows.Rank(first-1) {
+			return part, nil
+		}
+	}
+}
+
+// Scan reads source in parts, calls work for each on up to workers goroutines, and
+// hands the results to take in file order, so that the outcome does not depend on
+// the number of workers. It stops at the first error or when ctx ends.
+func Scan[T any](ctx context.Context, source Source, workers int, work func(*Batch) (T, error), take func(T) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	parts, err := source.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer parts.Close()
+
+	type outcome struct {
+		value T
+		err   error
+	}
+	type task struct {
+		part Part
+		done chan outcome
+	}
+	workers = max(workers, 1)
+	tasks := make(chan task)
+	order := make(chan chan outcome, 2*workers) // bounds how far reading runs ahead
+	var group sync.WaitGroup
+	for range workers {
+		group.Go(func() {
+			for t := range tasks {
+				var o outcome
+				b, err := t.part.Batch()
+				if err == nil {
+					o.value, err = work(b)
+				}
+				o.err = err
+				t.done <- o
+			}
+		})
+	}
+	var readErr error
+	group.Go(func() {
+		defer close(order)
+		defer close(tasks)
+		for {
+			part, err := parts.Next()
+			if err != nil {
+				if !errors.Is(err, io.EOF) {
+					readErr = err
+				}
+				return
+			}
+			t := task{part, make(chan outcome, 1)}
+			select {
+			case order <- t.done:
+			case <-ctx.Done():
+				return
+			}
+			select {
+			case tasks <- t:
+			case <-ctx.Done():
+				t.done <- outcome{err: ctx.Err()}
+				return
+			}
+		}
+	})
+	var failed error
+	for done := range order {
+		o := <-done
+		if failed != nil {
+			continue
+		}
+		if failed = o.err; failed == nil {
+			failed = take(o.value)
+		}
+		if failed == nil {
+			failed = ctx.Err()
+		}
+		if failed != nil {
+			cancel()
+		}
+	}
+	group.Wait()
+	if failed == nil {
+		failed = readErr
+	}
+	if failed == nil {
+		failed = ctx.Err()
+	}
+	return failed
+}

@@ -1,0 +1,173 @@
+package table
+
+import (
+	"fmt"
+	"time"
+)
+
+const microsPerDay = int64(24 * time.Hour / time.Microsecond)
+
+// DatePattern is a compiled Unicode date pattern (UTS 35): y, M, d, H, m, s, S,
+// text in quotes, and any other character standing for itself.
+// A letter once accepts one or two digits (d: 7 or 07), twice exactly two, yyyy
+// exactly four; yy is read as 1970 to 2069.
+type DatePattern struct {
+	source string
+	fields []patternField
+}
+
+type patternField struct {
+	letter byte // 0 for a literal
+	count  int
+	text   string // of a literal
+}
+
+// ParseDatePattern compiles a pattern, or says which letter it does not know.
+func ParseDatePattern(source string) (DatePattern, error) {
+	p := DatePattern{source: source}
+	seen := map[byte]bool{}
+	for i := 0; i < len(source); {
+		c := source[i]
+		switch {
+		case c == '\'':
+			end := i + 1
+			for end < len(source) && source[end] != '\'' {
+				end++
+			}
+			if end == len(source) {
+				return p, fmt.Errorf("date pattern %q: the quote at character %d is never closed", source, i+1)
+			}
+			text := source[i+1 : end]
+			if text == "" {
+				text = "'"
+			}
+			p.fields = append(p.fields, patternField{text: text})
+			i = end + 1
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
+			count := 1
+			for i+count < len(source) && source[i+count] == c {
+				count++
+			}
+			if !validField(c, count) {
+				return p, fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, and put other letters in quotes", source, source[i:i+count])
+			}
+			if seen[c] {
+				return p, fmt.Errorf("date pattern %q: %q stands twice", source, string(c))
+			}
+			seen[c] = true
+			p.fields = append(p.fields, patternField{letter: c, count: count})
+			i += count
+		default:
+			p.fields = append(p.fields, patternField{text: string(c)})
+			i++
+		}
+	}
+	if !seen['y'] || !seen['M'] || !seen['d'] {
+		return p, fmt.Errorf("date pattern %q: a date needs a year (yyyy), a month (MM) and a day (dd)", source)
+	}
+	return p, nil
+}
+
+func validField(letter byte, count int) bool {
+	switch letter {
+	case 'y':
+		return count == 2 || count == 4
+	case 'M', 'd', 'H':
+		return count <= 2
+	case 'm', 's':
+		return count == 2
+	case 'S':
+		return count <= 6
+	}
+	return false
+}
+
+// MustDatePatterns compiles patterns known to be good.
+func MustDatePatterns(sources ...string) []DatePattern {
+	patterns := make([]DatePattern, len(sources))
+	for i, s := range sources {
+		p, err := ParseDatePattern(s)
+		if err != nil {
+			panic(err)
+		}
+		patterns[i] = p
+	}
+	return patterns
+}
+
+// String returns the pattern as it was written.
+func (p DatePattern) String() string { return p.source }
+
+// Parse returns the microseconds since 1970-01-01 that text stands for. It
+// reports false where text does not fit, or names a day that is in no calendar.
+func (p DatePattern) Parse(text string) (micros int64, ok bool) {
+	var year, month, day, hour, minute, second, fraction int
+	at := 0
+	for _, f := range p.fields {
+		if f.letter == 0 {
+			if len(text)-at < len(f.text) || text[at:at+len(f.text)] != f.text {
+				return 0, false
+			}
+			at += len(f.text)
+			continue
+		}
+		most, least := f.count, f.count
+		if f.count == 1 && f.letter != 'S' {
+			most, least = 2, 1
+		}
+		number, digits := 0, 0
+		for digits < most && at < len(text) && text[at] >= '0' && text[at] <= '9' {
+			number = number*10 + int(text[at]-'0')
+			at++
+			digits++
+		}
+		if digits < least {
+			return 0, false
+		}
+		switch f.letter {
+		case 'y':
+			year = number
+			if f.count == 2 {
+				year += 1900
+				if number < 70 {
+					year += 100
+				}
+			}
+		case 'M':
+			month = number
+		case 'd':
+			day = number
+		case 'H':
+			hour = number
+		case 'm':
+			minute = number
+		case 's':
+			second = number
+		case 'S':
+			fraction = number
+			for i := f.count; i < 6; i++ {
+				fraction *= 10
+			}
+		}
+	}
+	if at != len(text) || year < 1 || month < 1 || month > 12 || day < 1 || hour > 23 || minute > 59 || second > 59 {
+		return 0, false
+	}
+	date := time.Date(year, time.Month(month), day, hour, minute, second, fraction*1000, time.UTC)
+	if date.Day() != day {
+		return 0, false
+	}
+	return date.UnixMicro(), true
+}
+
+func formatDate(days int64) string {
+	return time.UnixMicro(days * microsPerDay).UTC().Format("2006-01-02")
+}
+
+func formatInstant(micros int64) string {
+	when := time.UnixMicro(micros).UTC()
+	if micros%1_000_000 == 0 {
+		return when.Format("2006-01-02 15:04:05")
+	}
+	return when.Format("2006-01-02 15:04:05.000000")
+}

@@ -1,0 +1,351 @@
+package table
+
+import (
+	"math"
+	"math/bits"
+	"strconv"
+	"strings"
+
+	"github.com/cockroachdb/apd/v3"
+)
+
+// maxDecimalDigits bounds the digits a decimal may have before and after its
+// point together, so that "1e999999999" cannot exhaust memory.
+const maxDecimalDigits = 1000
+
+// exact computes without rounding; it is used for sums and products only.
+var exact = apd.BaseContext
+
+// Decimal is an exact decimal number. The zero value is 0.
+// Numbers of up to 18 digits are held in a machine word, others in an apd.Decimal.
+type Decimal struct {
+	coefficient int64 // value = coefficient x 10^-scale, unless wide is set
+	scale       int32 // digits after the point, 0 or more
+	wide        *apd.Decimal
+}
+
+var powersOfTen = func() (p [19]int64) {
+	p[0] = 1
+	for i := 1; i < len(p); i++ {
+		p[i] = p[i-1] * 10
+	}
+	return p
+}()
+
+// DecimalOf returns coefficient x 10^-scale, for a scale of 0 to 18.
+func DecimalOf(coefficient int64, scale int) Decimal {
+	return Decimal{coefficient: coefficient, scale: int32(scale)}
+}
+
+// ParseDecimal reads an optional sign, digits with at most one point, and an
+// optional exponent. It reports false for anything else, the empty text included.
+func ParseDecimal(s string) (Decimal, bool) {
+	start := 0
+	if len(s) > 0 && (s[0] == '-' || s[0] == '+') {
+		start = 1
+	}
+	var coefficient int64
+	digits, significant, scale, point := 0, 0, 0, false
+	for i := start; i < len(s); i++ {
+		switch c := s[i]; {
+		case c >= '0' && c <= '9':
+			digits++
+			if coefficient != 0 || c != '0' {
+				significant++
+			}
+			if significant <= 18 {
+				coefficient = coefficient*10 + int64(c-'0')
+			}
+			if point {
+				scale++
+			}
+		case c == '.' && !point:
+			point = true
+		case (c == 'e' || c == 'E') && digits > 0:
+			return parseWide(s)
+		default:
+			return Decimal{}, false
+		}
+	}
+	if digits == 0 {
+		return Decimal{}, false
+	}
+	if significant > 18 || scale > 18 {
+		return parseWide(s)
+	}
+	if s[0] == '-' {
+		coefficient = -coefficient
+	}
+	return Decimal{coefficient: coefficient, scale: int32(scale)}, true
+}
+
+func parseWide(s string) (Decimal, bool) {
+	if at := strings.IndexAny(s, "eE"); at >= 0 {
+		exponent, err := strconv.Atoi(s[at+1:])
+		if err != nil || exponent > maxDecimalDigits || exponent < -maxDecimalDigits {
+			return Decimal{}, false
+		}
+	}
+	if len(s) > maxDecimalDigits {
+		return Decimal{}, false
+	}
+	d, _, err := apd.NewFromString(s)
+	if err != nil || d.Form != apd.Finite {
+		return Decimal{}, false
+	}
+	if d.Exponent > 0 { // 1e3 is 1000: a decimal has no negative scale here
+		ten := apd.New(1, d.Exponent)
+		plain := new(apd.Decimal)
+		plain.Coeff.Set(&d.Coeff)
+		factor, _, err := apd.NewFromString("1" + strings.Repeat("0", int(ten.Exponent)))
+		if err != nil {
+			return Decimal{}, false
+		}
+		if _, err := exact.Mul(plain, plain, factor); err != nil {
+			return Decimal{}, false
+		}
+		plain.Negative = d.Negative
+		d = plain
+	}
+	return narrow(d), true
+}
+
+// narrow puts d into the machine word where it fits, so that equal values have one form.
+func narrow(d *apd.Decimal) Decimal {
+	if d.Coeff.IsInt64() && d.Exponent <= 0 && d.Exponent >= -18 {
+		c := d.Coeff.Int64()
+		if c < 1e18 {
+			if d.Negative {
+				c = -c
+			}
+			return Decimal{coefficient: c, scale: -d.Exponent}
+		}
+	}
+	return Decimal{wide: d}
+}
+
+func (a Decimal) apd() *apd.Decimal {
+	if a.wide != nil {
+		return a.wide
+	}
+	return apd.New(a.coefficient, -a.scale)
+}
+
+// align gives both coefficients the larger scale; ok is false where that overflows.
+func align(a, b Decimal) (x, y int64, scale int32, ok bool) {
+	if a.wide != nil || b.wide != nil {
+		return 0, 0, 0, false
+	}
+	if a.scale == b.scale {
+		return a.coefficient, b.coefficient, a.scale, true
+	}
+	if a.scale < b.scale {
+		x, ok = timesPower(a.coefficient, b.scale-a.scale)
+		return x, b.coefficient, b.scale, ok
+	}
+	y, ok = timesPower(b.coefficient, a.scale-b.scale)
+	return a.coefficient, y, a.scale, ok
+}
+
+func timesPower(c int64, power int32) (int64, bool) {
+	if power > 18 {
+		return 0, c == 0
+	}
+	return multiply(c, powersOfTen[power])
+}
+
+func multiply(a, b int64) (int64, bool) {
+	negative := (a < 0) != (b < 0)
+	hi, lo := bits.Mul64(magnitude(a), magnitude(b))
+	if hi != 0 || lo > math.MaxInt64 {
+		return 0, false
+	}
+	if negative {
+		return -int64(lo), true
+	}
+	return int64(lo), true
+}
+
+func magnitude(a int64) uint64 {
+	if a < 0 {
+		return uint64(-a)
+	}
+	return uint64(a)
+}
+
+// Add returns a + b exactly.
+func (a Decimal) Add(b Decimal) Decimal {
+	if x, y, scale, ok := align(a, b); ok {
+		sum := x + y
+		if (x >= 0) != (y >= 0) || (sum >= 0) == (x >= 0) {
+			return Decimal{coefficient: sum, scale: scale}
+		}
+	}
+	d := new(apd.Decimal)
+	_, _ = exact.Add(d, a.apd(), b.apd())
+	return narrow(d)
+}
+
+// Sub returns a - b exactly.
+func (a Decimal) Sub(b Decimal) Decimal { return a.Add(b.Neg()) }
+
+// Neg returns -a.
+func (a Decimal) Neg() Decimal {
+	if a.wide == nil && a.coefficient != math.MinInt64 {
+		return Decimal{coefficient: -a.coefficient, scale: a.scale}
+	}
+	d := new(apd.Decimal)
+	d.Neg(a.apd())
+	return narrow(d)
+}
+
+// Mul returns a x b exactly.
+func (a Decimal) Mul(b Decimal) Decimal {
+	if a.wide == nil && b.wide == nil && a.scale+b.scale <= 18 {
+		if p, ok := multiply(a.coefficient, b.coefficient); ok {
+			return Decimal{coefficient: p, scale: a.scale + b.scale}
+		}
+	}
+	d := new(apd.Decimal)
+	_, _ = exact.Mul(d, a.apd(), b.apd())
+	return narrow(d)
+}
+
+// Times returns a x n exactly.
+func (a Decimal) Times(n int64) Decimal { return a.Mul(DecimalOf(n, 0)) }
+
+// Div returns a / b to at least 16 significant digits, rounded half away from
+// zero, with the number of digits PostgreSQL's numeric type chooses
+// (select_div_scale in its numeric.c). ok is false where b is 0.
+func (a Decimal) Div(b Decimal) (quotient Decimal, ok bool) {
+	if b.Sign() == 0 {
+		return Decimal{}, false
+	}
+	x, y := a.apd(), b.apd()
+	weightX, firstX := leadingGroup(x)
+	weightY, firstY := leadingGroup(y)
+	weight := weightX - weightY
+	if firstX <= firstY {
+		weight--
+	}
+	scale := max(16-weight*4, int(-x.Exponent), int(-y.Exponent), 0)
+	scale = min(scale, maxDecimalDigits)
+	context := apd.BaseContext.WithPrecision(uint32(max(x.NumDigits()+y.NumDigits(), 1)) + uint32(scale) + 40)
+	context.Rounding = apd.RoundHalfUp
+	q := new(apd.Decimal)
+	if _, err := context.Quo(q, x, y); err != nil {
+		return Decimal{}, false
+	}
+	if _, err := context.Quantize(q, q, int32(-scale)); err != nil {
+		return Decimal{}, false
+	}
+	return narrow(q), true
+}
+
+// leadingGroup returns the weight (power of 10000) and the value of the first
+// non-zero group of four decimal digits of d; 0, 0 for zero.
+func leadingGroup(d *apd.Decimal) (weight, first int) {
+	if d.Sign() == 0 {
+		return 0, 0
+	}
+	digits := d.Coeff.String()
+	power := len(digits) - 1 + int(d.Exponent) // power of ten of the first digit
+	weight = int(math.Floor(float64(power) / 4))
+	for i := range power - weight*4 + 1 {
+		first *= 10
+		if i < len(digits) {
+			first += int(digits[i] - '0')
+		}
+	}
+	return weight, first
+}
+
+// Cmp returns -1, 0 or 1 as a is below, equal to or above b.
+func (a Decimal) Cmp(b Decimal) int {
+	if x, y, _, ok := align(a, b); ok {
+		switch {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return 0
+	}
+	return a.apd().Cmp(b.apd())
+}
+
+// Sign returns -1, 0 or 1.
+func (a Decimal) Sign() int {
+	if a.wide != nil {
+		return a.wide.Sign()
+	}
+	switch {
+	case a.coefficient < 0:
+		return -1
+	case a.coefficient > 0:
+		return 1
+	}
+	return 0
+}
+
+// IsWhole reports whether nothing but zeros follows the point.
+func (a Decimal) IsWhole() bool {
+	if a.wide == nil {
+		return a.scale == 0 || a.coefficient%powersOfTen[min(a.scale, 18)] == 0
+	}
+	d := new(apd.Decimal)
+	d.Reduce(a.wide)
+	return d.Exponent >= 0
+}
+
+// Float returns the nearest float64.
+func (a Decimal) Float() float64 {
+	f, err := a.apd().Float64()
+	if err != nil {
+		return math.NaN()
+	}
+	return f
+}
+
+// Round returns a with scale digits after the point, half away from zero.
+func (a Decimal) Round(scale int) Decimal {
+	context := apd.BaseContext.WithPrecision(uint32(a.apd().NumDigits()) + uint32(scale) + 8)
+	context.Rounding = apd.RoundHalfUp
+	d := new(apd.Decimal)
+	if _, err := context.Quantize(d, a.apd(), int32(-scale)); err != nil {
+		return a
+	}
+	return narrow(d)
+}
+
+// String writes a in plain notation with a point, keeping its scale: 7.10 stays 7.10.
+func (a Decimal) String() string {
+	if a.wide != nil {
+		return a.wide.Text('f')
+	}
+	if a.scale == 0 {
+		return strconv.FormatInt(a.coefficient, 10)
+	}
+	digits := strconv.FormatUint(magnitude(a.coefficient), 10)
+	if missing := int(a.scale) + 1 - len(digits); missing > 0 {
+		digits = strings.Repeat("0", missing) + digits
+	}
+	at := len(digits) - int(a.scale)
+	sign := ""
+	if a.coefficient < 0 {
+		sign = "-"
+	}
+	return sign + digits[:at] + "." + digits[at:]
+}
+
+// Shortest writes a without trailing zeros after the point, so that equal numbers have equal text.
+func (a Decimal) Shortest() string {
+	s := a.String()
+	if strings.Contains(s, ".") {
+		s = strings.TrimRight(strings.TrimRight(s, "0"), ".")
+	}
+	if s == "-0" {
+		return "0"
+	}
+	return s
+}

@@ -1,0 +1,251 @@
+package table
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+)
+
+// Type is what a column's values are declared, or seen, to be.
+type Type string
+
+// The types of columns. A Code is a text that must stand in a code list.
+const (
+	TypeText     Type = "text"
+	TypeInteger  Type = "integer"
+	TypeDecimal  Type = "decimal"
+	TypeBoolean  Type = "boolean"
+	TypeDate     Type = "date"
+	TypeDateTime Type = "datetime"
+	TypeCode     Type = "code"
+)
+
+// Types lists every type, in the order in which messages name them.
+var Types = []Type{TypeText, TypeInteger, TypeDecimal, TypeBoolean, TypeDate, TypeDateTime, TypeCode}
+
+// IsNumber reports whether values of the type can be summed.
+func (t Type) IsNumber() bool { return t == TypeInteger || t == TypeDecimal }
+
+// Kind tells which field of a Value holds it.
+type Kind uint8
+
+// The kinds of values.
+const (
+	Missing Kind = iota
+	Text
+	Number
+	Boolean
+	Date
+	Instant
+)
+
+// String names the kind as messages do.
+func (k Kind) String() string {
+	return [...]string{"missing", "text", "number", "boolean", "date", "datetime"}[k]
+}
+
+// Value is one typed value. The zero Value is missing.
+type Value struct {
+	Kind   Kind
+	Text   string  // of Kind Text
+	Number Decimal // of Kind Number
+	True   bool    // of Kind Boolean
+	When   int64   // of Kind Date: days since 1970-01-01; of Kind Instant: microseconds since then, without a zone
+}
+
+// TextValue, NumberValue, BooleanValue, DateValue and InstantValue make values of their kind.
+func TextValue(s string) Value { return Value{Kind: Text, Text: s} }
+
+// NumberValue makes a number.
+func NumberValue(d Decimal) Value { return Value{Kind: Number, Number: d} }
+
+// BooleanValue makes a boolean.
+func BooleanValue(b bool) Value { return Value{Kind: Boolean, True: b} }
+
+// DateValue makes a date from days since 1970-01-01.
+func DateValue(days int64) Value { return Value{Kind: Date, When: days} }
+
+// InstantValue makes a datetime from microseconds since 1970-01-01 00:00.
+func InstantValue(micros int64) Value { return Value{Kind: Instant, When: micros} }
+
+// Compare orders two values of comparable kinds: equal kinds, or a date with a
+// datetime, the date standing for its midnight. Text is ordered by its bytes.
+// Missing values and unlike kinds are ordered by kind, which only sorting uses.
+func Compare(a, b Value) int {
+	if a.Kind != b.Kind {
+		if a.Kind == Date && b.Kind == Instant {
+			return cmp.Compare(a.When*microsPerDay, b.When)
+		}
+		if a.Kind == Instant && b.Kind == Date {
+			return cmp.Compare(a.When, b.When*microsPerDay)
+		}
+		return cmp.Compare(a.Kind, b.Kind)
+	}
+	switch a.Kind {
+	case Text:
+		return strings.Compare(a.Text, b.Text)
+	case Number:
+		return a.Number.Cmp(b.Number)
+	case Boolean:
+		return cmp.Compare(truth(a.True), truth(b.True))
+	case Date, Instant:
+		return cmp.Compare(a.When, b.When)
+	}
+	return 0
+}
+
+func truth(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// Standard writes v as it stands in a table of ours: a point as decimal mark,
+// ISO 8601 dates, true and false, nothing for missing.
+func (v Value) Standard() string {
+	switch v.Kind {
+	case Text:
+		return v.Text
+	case Number:
+		return v.Number.String()
+	case Boolean:
+		if v.True {
+			return "true"
+		}
+		return "false"
+	case Date:
+		return formatDate(v.When)
+	case Instant:
+		return formatInstant(v.When)
+	}
+	return ""
+}
+
+// Identity is a text that two values of one type share exactly when they are equal: 1.50 and 1.5 are.
+func (v Value) Identity() string {
+	if v.Kind == Number {
+		return v.Number.Shortest()
+	}
+	return v.Standard()
+}
+
+// Format says how the text of a cell becomes a value.
+type Format struct {
+	DecimalMark  byte          // '.' or ','; 0 means '.'
+	GroupingMark byte          // between thousands; 0 means none
+	Dates        []DatePattern // tried in order; none means yyyy-MM-dd
+	DateTimes    []DatePattern // tried in order; none means yyyy-MM-dd HH:mm and its kin
+	TrueWords    []string      // none means true, yes, 1
+	FalseWords   []string      // none means false, no, 0
+}
+
+// StandardFormat is the format of the tables we write.
+var StandardFormat = Format{}
+
+var (
+	standardDates     = MustDatePatterns("yyyy-MM-dd")
+	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS")
+	standardTrue      = []string{"true", "yes", "1"}
+	standardFalse     = []string{"false", "no", "0"}
+)
+
+// Parse reads text as a value of type t. It reports false where the text is not
+// of that type; the text itself is never altered or guessed at.
+func (f *Format) Parse(t Type, text string) (Value, bool) {
+	switch t {
+	case TypeInteger, TypeDecimal:
+		d, ok := f.parseNumber(text)
+		if !ok || (t == TypeInteger && !d.IsWhole()) {
+			return Value{}, false
+		}
+		return NumberValue(d), true
+	case TypeBoolean:
+		return f.parseBoolean(text)
+	case TypeDate:
+		patterns := f.Dates
+		if len(patterns) == 0 {
+			patterns = standardDates
+		}
+		for _, p := range patterns {
+			if micros, ok := p.Parse(text); ok && micros%microsPerDay == 0 {
+				return DateValue(micros / microsPerDay), true
+			}
+		}
+		return Value{}, false
+	case TypeDateTime:
+		patterns := f.DateTimes
+		if len(patterns) == 0 {
+			patterns = standardDateTimes
+		}
+		for _, p := range patterns {
+			if micros, ok := p.Parse(text); ok {
+				return InstantValue(micros), true
+			}
+		}
+		return Value{}, false
+	case TypeText, TypeCode:
+		return TextValue(text), true
+	}
+	panic(fmt.Sprintf("table: unknown type %q", t))
+}
+
+func (f *Format) parseNumber(text string) (Decimal, bool) {
+	mark := f.DecimalMark
+	if mark == 0 {
+		mark = '.'
+	}
+	if mark == '.' && f.GroupingMark == 0 {
+		return ParseDecimal(text)
+	}
+	plain := make([]byte, 0, len(text))
+	group, grouped, pointSeen := 0, false, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == mark && !pointSeen:
+			if grouped && group != 3 {
+				return Decimal{}, false
+			}
+			pointSeen = true
+			plain = append(plain, '.')
+		case f.GroupingMark != 0 && c == f.GroupingMark:
+			// 1.234.567 groups by threes; 1.5 under a grouping point is no number.
+			if pointSeen || group == 0 || group > 3 || (grouped && group != 3) {
+				return Decimal{}, false
+			}
+			grouped, group = true, 0
+		case c == '.' || c == ',':
+			return Decimal{}, false
+		default:
+			if c >= '0' && c <= '9' {
+				group++
+			}
+			plain = append(plain, c)
+		}
+	}
+	if grouped && !pointSeen && group != 3 {
+		return Decimal{}, false
+	}
+	return ParseDecimal(string(plain))
+}
+
+func (f *Format) parseBoolean(text string) (Value, bool) {
+	trueWords, falseWords := f.TrueWords, f.FalseWords
+	if len(trueWords) == 0 {
+		trueWords = standardTrue
+	}
+	if len(falseWords) == 0 {
+		falseWords = standardFalse
+	}
+	for _, w := range trueWords {
+		if strings.EqualFold(w, text) {
+			return BooleanValue(true), true
+		}
+	}
+	for _, w := range falseWords {
+		if strings.EqualFold(w, text) {
+			return BooleanValue(false), true
+		}
+	}
+	return Value{}, false
+}
