@@ -75,7 +75,7 @@ func (b batchRows) Values(column string) ([]table.Value, []uint32) {
 	at := slices.Index(b.names, column)
 	values := make([]table.Value, len(b.verdicts[at]))
 	for i, v := range b.verdicts[at] {
-		values[i] = v.value
+		values[i] = v.Value
 	}
 	return values, b.batch.Columns[at].Codes
 }
@@ -142,7 +142,7 @@ func (p *plan) hashKeys(out *judged) {
 			for k, c := range check.at {
 				identities[k] = make([]string, len(out.verdicts[c]))
 				for i, v := range out.verdicts[c] {
-					identities[k][i] = Identity(b.Columns[c].Texts[i], v.value)
+					identities[k][i] = v.Identity(b.Columns[c].Texts[i])
 				}
 			}
 			parts := make([]string, len(check.at))
@@ -150,7 +150,7 @@ func (p *plan) hashKeys(out *judged) {
 				whole := true
 				for k, c := range check.at {
 					code := b.Columns[c].Codes[i]
-					whole = whole && !out.verdicts[c][code].missing
+					whole = whole && !out.verdicts[c][code].Missing
 					parts[k] = identities[k][code]
 				}
 				if whole {
@@ -170,16 +170,6 @@ func (p *plan) hashKeys(out *judged) {
 			out.rows[i] = keyedRow{h, b.Rows[i]}
 		}
 	}
-}
-
-// Identity is the text by which a cell takes part in a key: that of its value
-// where it is a number, date or boolean, so that 1.0 and 1 are one thing, and the
-// text as it stands everywhere else.
-func Identity(text string, value table.Value) string {
-	if value.Kind == table.Missing || value.Kind == table.Text {
-		return text
-	}
-	return value.Identity()
 }
 
 // HashRow hashes all the cells of row i as they stand, those beyond the header's too.
@@ -208,7 +198,7 @@ func (p *plan) sums(out *judged, rows []uint32) []table.Decimal {
 			i++
 		}
 		for m, c := range p.measures {
-			if v := out.verdicts[c][out.batch.Columns[c].Codes[i]].value; v.Kind == table.Number {
+			if v := out.verdicts[c][out.batch.Columns[c].Codes[i]].Value; v.Kind == table.Number {
 				sums[m] = sums[m].Add(v.Number)
 			}
 		}
@@ -264,7 +254,7 @@ func (r *run) take(j *judged) error {
 	for c := range b.Columns {
 		for i, text := range b.Columns[c].Texts {
 			if n := j.counts[c][i]; n > 0 {
-				r.summaries[c].Add(text, n, j.verdicts[c][i].missing, j.verdicts[c][i].value)
+				r.summaries[c].Add(text, n, j.verdicts[c][i].Missing, j.verdicts[c][i].Value)
 			}
 		}
 		r.countTexts(j, c)
@@ -415,7 +405,7 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 		}
 	}
 	return Column{
-		Name: name, Type: j.typ, Declared: j.declared != nil, Score: share(r.rows, all),
+		Name: name, Type: j.cells.Type, Declared: j.cells.Declared != nil, Score: share(r.rows, all),
 		Completeness: share(r.rows, by[rulebook.Completeness]), Validity: share(r.rows, by[rulebook.Validity]),
 		Uniqueness: share(r.rows, by[rulebook.Uniqueness]), Consistency: share(r.rows, by[rulebook.Consistency]),
 		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(),

@@ -42,13 +42,8 @@ const (
 // judge judges the texts of one column, each once: verdicts are kept up to a cap
 // and shared by the workers.
 type judge struct {
-	declared *rulebook.Column // nil where the rulebook does not know the column
-	typ      table.Type
-	format   *table.Format
-	codes    *rulebook.CodeList
-	required bool
-	marks    map[string]bool
-	checks   []columnCheck
+	cells  *rulebook.Cells
+	checks []columnCheck
 
 	lock  sync.RWMutex
 	known map[string]verdict
@@ -59,19 +54,8 @@ const verdictsKept = 1 << 16
 
 // verdict is what a text is worth in its column.
 type verdict struct {
-	value   table.Value // missing where the text stands for nothing or is not of the type
-	missing bool
-	broken  uint8
-	code    string // the code that another spelling stands for
-}
-
-// IsMissing reports whether text stands for no value: blank, or one of the marks.
-func IsMissing(text string, marks map[string]bool) bool {
-	if text == "" {
-		return true
-	}
-	trimmed := table.Trim(text)
-	return trimmed == "" || marks[trimmed]
+	rulebook.Cell
+	broken uint8
 }
 
 func (j *judge) verdicts(texts []string) []verdict {
@@ -104,35 +88,24 @@ func (j *judge) verdicts(texts []string) []verdict {
 }
 
 func (j *judge) judge(text string) verdict {
-	if IsMissing(text, j.marks) {
-		v := verdict{missing: true}
-		if j.required {
-			v.broken = brokenRequired
+	v := verdict{Cell: j.cells.Read(text)}
+	switch c := j.cells.Declared; {
+	case v.Missing && j.cells.Required:
+		v.broken = brokenRequired
+	case v.Missing:
+	case v.Mistyped:
+		v.broken = brokenType
+	case c != nil:
+		if c.Lowest != nil && table.Compare(v.Value, *c.Lowest) < 0 || c.Highest != nil && table.Compare(v.Value, *c.Highest) > 0 {
+			v.broken |= brokenRange
 		}
-		return v
-	}
-	value, ok := j.format.Parse(j.typ, text)
-	if !ok {
-		return verdict{broken: brokenType}
-	}
-	v := verdict{value: value}
-	c := j.declared
-	if c == nil {
-		return v
-	}
-	if c.Lowest != nil && table.Compare(value, *c.Lowest) < 0 || c.Highest != nil && table.Compare(value, *c.Highest) > 0 {
-		v.broken |= brokenRange
-	}
-	if c.Pattern != nil && !c.Pattern.MatchString(text) {
-		v.broken |= brokenPattern
-	}
-	if j.codes != nil && !j.codes.Has(text) {
-		if code, ok := j.codes.Resolve(text); ok {
+		if c.Pattern != nil && !c.Pattern.MatchString(text) {
+			v.broken |= brokenPattern
+		}
+		if v.Spelling {
 			v.broken |= brokenSpelling
-			v.code = code
-			// A condition sees the code that is meant, so that one fault is not reported as two.
-			v.value = table.TextValue(code)
-		} else {
+		}
+		if v.Unknown {
 			v.broken |= brokenCodes
 		}
 	}
@@ -154,28 +127,12 @@ type plan struct {
 
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
 	p := &plan{book: book, names: names, equalRows: -1}
-	marks := map[string]bool{}
-	for _, m := range book.Reading.Missing {
-		marks[table.Trim(m)] = true
-	}
-	keyColumns := map[string]bool{}
-	for _, k := range book.Keys {
-		for _, c := range k.Columns {
-			keyColumns[c] = true
-		}
-	}
-	for i, name := range names {
-		c := book.Column(name)
-		j := &judge{declared: c, typ: table.TypeText, format: book.Format(c), marks: marks, known: map[string]verdict{}}
+	for _, name := range names {
+		j := &judge{cells: book.Cells(name), known: map[string]verdict{}}
 		p.judges = append(p.judges, j)
-		if c == nil {
-			continue
+		if j.cells.Declared != nil {
+			p.columnChecks(j.cells.Declared, j)
 		}
-		j.typ, j.required = c.Type, c.Required || keyColumns[name]
-		if c.Type == table.TypeCode {
-			j.codes = book.CodeLists[c.CodeList]
-		}
-		p.columnChecks(i, c, j)
 	}
 	for _, c := range book.Columns {
 		if !slices.Contains(names, c.Name) {
@@ -216,13 +173,13 @@ func (p *plan) add(c *check) int {
 	return len(p.checks) - 1
 }
 
-func (p *plan) columnChecks(at int, c *rulebook.Column, j *judge) {
+func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 	add := func(bit uint8, kind Kind, dimension rulebook.Dimension, says string, args ...any) {
 		index := p.add(&check{id: c.Name + "." + string(kind), kind: kind, dimension: dimension, severity: c.Severity,
 			columns: []string{c.Name}, says: fmt.Sprintf(says, args...), reason: c.Reason})
 		j.checks = append(j.checks, columnCheck{bit, index})
 	}
-	if j.required {
+	if j.cells.Required {
 		add(brokenRequired, KindRequired, rulebook.Completeness, "Every row has a %s.", c.Name)
 	}
 	switch c.Type {

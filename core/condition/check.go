@@ -25,6 +25,15 @@ func (c *Condition) Check(types map[string]table.Type) []error {
 	return k.errors
 }
 
+// Compile parses and checks a condition; every mistake is an *Error.
+func Compile(source string, types map[string]table.Type) (*Condition, []error) {
+	c, err := Parse(source)
+	if err != nil {
+		return nil, []error{err}
+	}
+	return c, c.Check(types)
+}
+
 type checker struct {
 	types  map[string]table.Type
 	names  []string

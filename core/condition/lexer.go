@@ -16,6 +16,9 @@ type Error struct {
 // Error implements error.
 func (e *Error) Error() string { return fmt.Sprintf("character %d: %s", e.Column, e.Message) }
 
+// Inside returns the place and the message apart, for who shows the condition within something else.
+func (e *Error) Inside() (column int, message string) { return e.Column, e.Message }
+
 type tokenKind uint8
 
 const (

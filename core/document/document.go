@@ -3,6 +3,7 @@
 package document
 
 import (
+	"errors"
 	"fmt"
 	"sort"
 	"strconv"
@@ -167,6 +168,22 @@ func (r *Reader) Fail(n *Node, format string, args ...any) {
 // FailAt records a problem at a place.
 func (r *Reader) FailAt(line, column int, format string, args ...any) {
 	r.Problems = append(r.Problems, Problem{line, column, fmt.Sprintf(format, args...)})
+}
+
+// FailInside records a mistake in the text of n: an error that knows its place
+// there, by a method Inside, is placed in the document.
+func (r *Reader) FailInside(n *Node, prefix string, err error) {
+	var inside interface{ Inside() (int, string) }
+	if !errors.As(err, &inside) {
+		r.Fail(n, "%s%v", prefix, err)
+		return
+	}
+	at, message := inside.Inside()
+	column := n.Column + at - 1
+	if n.Quoted {
+		column++
+	}
+	r.FailAt(n.Line, column, "%s%s", prefix, message)
 }
 
 // Err returns the problems in the order of the document, or nil.

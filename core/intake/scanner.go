@@ -100,7 +100,9 @@ func (s scanner) literal(data []byte, ended bool) record {
 	return record{end: end, lines: 1, literal: true}
 }
 
-func blank(line []byte) bool { return len(bytes.TrimSpace(line)) == 0 && bytes.IndexByte(line, '\t') < 0 }
+func blank(line []byte) bool {
+	return len(bytes.TrimSpace(line)) == 0 && bytes.IndexByte(line, '\t') < 0
+}
 
 // cell is one cell of a record: its content, unquoted where its quoting is sound, else raw.
 type cell struct {

@@ -1,7 +1,6 @@
 package rulebook
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -321,29 +320,15 @@ func (p *parser) rule(n *document.Node) {
 func (p *parser) condition(n *document.Node) *condition.Condition {
 	parsed, err := condition.Parse(p.Text(n, "condition"))
 	if err != nil {
-		p.failInside(n, err)
+		p.FailInside(n, "in the condition: ", err)
 		return nil
 	}
 	p.later = append(p.later, func() {
 		for _, err := range parsed.Check(p.book.Types()) {
-			p.failInside(n, err)
+			p.FailInside(n, "in the condition: ", err)
 		}
 	})
 	return parsed
-}
-
-// failInside places a mistake in a condition in the line of the rulebook.
-func (p *parser) failInside(n *document.Node, err error) {
-	var inside *condition.Error
-	if !errors.As(err, &inside) {
-		p.Fail(n, "%v", err)
-		return
-	}
-	column := n.Column + inside.Column - 1
-	if n.Quoted {
-		column++
-	}
-	p.FailAt(n.Line, column, "in the condition: %s", inside.Message)
 }
 
 func (p *parser) measures(n *document.Node) {

@@ -1,0 +1,473 @@
+package fix
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// changesShown is how many changes a preview lists.
+const changesShown = 300
+
+// Ledger accounts for rows and sums from the delivery to the cleaned table.
+type Ledger struct {
+	RowsIn  int64             `json:"rows_in"`
+	RowsOut int64             `json:"rows_out"`
+	SumsIn  map[string]string `json:"sums_in"` // of each measure, exact
+	SumsOut map[string]string `json:"sums_out"`
+	Steps   []LedgerStep      `json:"steps"`
+	// Written counts, per column, the cells that say the same in the standard form:
+	// another date pattern or decimal mark, or nothing for a mark of a missing value.
+	Written map[string]int64 `json:"written"`
+	// Unheaded is how many rows had cells beyond the header's; the change log has them.
+	Unheaded int64 `json:"unheaded"`
+}
+
+// LedgerStep is what one step did.
+type LedgerStep struct {
+	Step   int               `json:"step"`
+	Kind   Kind              `json:"kind"`
+	Reason string            `json:"reason"`
+	Cells  int64             `json:"cells"`          // changed
+	Rows   int64             `json:"rows"`           // removed
+	Sums   map[string]string `json:"sums"`           // what each measure's sum changed by
+	Note   string            `json:"note,omitempty"` // what a steward should look at
+}
+
+// Balance says where the ledger does not add up, or nil.
+func (l *Ledger) Balance() error {
+	rows := l.RowsIn
+	sums := map[string]table.Decimal{}
+	for m, text := range l.SumsIn {
+		sums[m], _ = table.ParseDecimal(text)
+	}
+	for _, s := range l.Steps {
+		rows -= s.Rows
+		for m, text := range s.Sums {
+			d, _ := table.ParseDecimal(text)
+			sums[m] = sums[m].Add(d)
+		}
+	}
+	if rows != l.RowsOut {
+		return fmt.Errorf("the ledger does not add up: %d rows in, less what the steps removed, are %d, and %d are in the table", l.RowsIn, rows, l.RowsOut)
+	}
+	for m, sum := range sums {
+		if sum.Shortest() != l.SumsOut[m] {
+			return fmt.Errorf("the ledger does not add up: the sum of %s should be %s, and is %s in the table", m, sum.Shortest(), l.SumsOut[m])
+		}
+	}
+	return nil
+}
+
+// Preview is what a plan would do.
+type Preview struct {
+	Ledger      Ledger        `json:"ledger"`
+	ChangeCount int64         `json:"change_count"`
+	Changes     []Change      `json:"changes"` // the first changesShown
+	Before      *audit.Result `json:"before"`
+	After       *audit.Result `json:"after"`
+}
+
+// Show works out what plan would do to source without writing anything.
+func Show(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int) (*Preview, error) {
+	r, err := decide(ctx, source, book, plan, workers)
+	if err != nil {
+		return nil, err
+	}
+	out := &Preview{Changes: []Change{}}
+	ledger, err := r.run(ctx, source, workers, func(_ *table.Batch, changes []Change) error {
+		out.ChangeCount += int64(len(changes))
+		out.Changes = append(out.Changes, changes[:min(len(changes), changesShown-len(out.Changes))]...)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.Ledger = *ledger
+	if out.Before, err = audit.Run(ctx, source, book, workers); err != nil {
+		return nil, err
+	}
+	out.After, err = audit.Run(ctx, stepped{source, r}, book, workers)
+	return out, err
+}
+
+// Apply writes the cleaned table to out, in the standard reading, and its change
+// log, as JSON Lines, to log. The caller checks the table with Verify.
+func Apply(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int, out, log io.Writer) (*Ledger, error) {
+	r, err := decide(ctx, source, book, plan, workers)
+	if err != nil {
+		return nil, err
+	}
+	writer := table.NewWriter(out, r.names)
+	buffered := bufio.NewWriterSize(log, 1<<16)
+	lines := json.NewEncoder(buffered)
+	ledger, err := r.run(ctx, source, workers, func(b *table.Batch, changes []Change) error {
+		for i := range changes {
+			if err := lines.Encode(&changes[i]); err != nil {
+				return err
+			}
+		}
+		return writer.Write(b)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := buffered.Flush(); err != nil {
+		return nil, err
+	}
+	return ledger, writer.Flush()
+}
+
+// Verify reads the written table again, on its own terms, and holds the ledger against it.
+func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, ledger *Ledger, workers int) error {
+	result, err := audit.Run(ctx, written, book.ForTable(), workers)
+	if err != nil {
+		return err
+	}
+	read := *ledger
+	read.RowsOut, read.SumsOut = result.Rows, result.Sums
+	return read.Balance()
+}
+
+// stepped is a table as it stands after the steps.
+type stepped struct {
+	table.Source
+	runner *runner
+}
+
+// Open implements table.Source.
+func (s stepped) Open(ctx context.Context) (table.Parts, error) {
+	parts, err := s.Source.Open(ctx)
+	return steppedParts{parts, s.runner}, err
+}
+
+type steppedParts struct {
+	table.Parts
+	runner *runner
+}
+
+// Next implements table.Parts.
+func (s steppedParts) Next() (table.Part, error) {
+	part, err := s.Parts.Next()
+	return steppedPart{part, s.runner}, err
+}
+
+type steppedPart struct {
+	table.Part
+	runner *runner
+}
+
+// Batch implements table.Part.
+func (s steppedPart) Batch() (*table.Batch, error) {
+	b, err := s.Part.Batch()
+	if err != nil {
+		return nil, err
+	}
+	return s.runner.apply(b, len(s.runner.plan.Steps), false).batch, nil
+}
+
+// decide makes a pass over the table for every step that must compare rows.
+func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int) (*runner, error) {
+	r := newRunner(plan, book, source.Columns())
+	for i, s := range plan.Steps {
+		for _, name := range append(append([]string(nil), s.Columns...), s.Column, s.By) {
+			if _, ok := r.position[name]; name != "" && !ok {
+				return nil, fmt.Errorf("step %d (%s): the table has no column %q; its columns are %s", i+1, s.Kind, name, strings.Join(r.names, ", "))
+			}
+		}
+		if s.Kind != RemoveEqualRows && s.Kind != KeepOne {
+			continue
+		}
+		d, err := r.decideStep(ctx, source, i, workers)
+		if err != nil {
+			return nil, fmt.Errorf("step %d (%s): %w", i+1, s.Kind, err)
+		}
+		r.decided[i] = d
+	}
+	return r, nil
+}
+
+type hashedRow struct {
+	hash table.Hash
+	row  uint32
+}
+
+func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers int) (*decisions, error) {
+	groups := table.NewGroups()
+	defer groups.Close()
+	hash := func(b *table.Batch) ([]hashedRow, error) { return r.hashRows(r.apply(b, i, false).batch, i), nil }
+	err := table.Scan(ctx, source, workers, hash, func(rows []hashedRow) error {
+		for _, one := range rows {
+			if err := groups.Add(one.hash, one.row); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	members := map[uint32]int{} // row to group
+	var sizes int
+	rows := table.NewRowSet()
+	if err := groups.Repeated(func(_ table.Hash, group []uint32) error {
+		for _, row := range group {
+			members[row] = sizes
+			rows.Add(row)
+		}
+		sizes++
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	return r.choose(ctx, source, i, workers, members, sizes, rows)
+}
+
+func (r *runner) hashRows(b *table.Batch, i int) []hashedRow {
+	s := &r.plan.Steps[i]
+	out := make([]hashedRow, 0, b.Len())
+	var buffer []byte
+	parts := make([]string, len(s.Columns))
+	for at, row := range b.Rows {
+		var h table.Hash
+		whole := true
+		if s.Kind == RemoveEqualRows {
+			h, buffer = audit.HashRow(b, at, buffer)
+		} else {
+			for k, name := range s.Columns {
+				c := r.position[name]
+				text := b.Columns[c].At(at)
+				cell := r.cells[c].Read(text)
+				whole = whole && !cell.Missing
+				parts[k] = cell.Identity(text)
+			}
+			h, buffer = table.HashTexts(buffer, parts...)
+		}
+		if whole {
+			out = append(out, hashedRow{h, row})
+		}
+	}
+	return out
+}
+
+// rank says how well a row does in its group: the greatest is kept.
+type rank struct {
+	row   uint32
+	value table.Value
+}
+
+// choose picks the survivor of every group. Rows are met in file order, and only a
+// better one replaces the row chosen so far, so that the earliest of equals stays.
+func (r *runner) choose(ctx context.Context, source table.Source, i, workers int, members map[uint32]int, groups int, rows *table.RowSet) (*decisions, error) {
+	s := &r.plan.Steps[i]
+	best := make([]rank, groups)
+	work := func(b *table.Batch) ([]rank, error) {
+		b = r.apply(b, i, false).batch
+		var ranks []rank
+		for at, row := range b.Rows {
+			if rows.Contains(row) {
+				ranks = append(ranks, rank{row, r.rankValue(b, at, s)})
+			}
+		}
+		return ranks, nil
+	}
+	err := table.ScanWhere(ctx, source, rows, workers, work, func(ranks []rank) error {
+		for _, one := range ranks {
+			chosen := &best[members[one.row]]
+			if chosen.row == 0 || better(s, one.value, chosen.value) {
+				*chosen = one
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	d := &decisions{drop: table.NewRowSet(), keptBy: map[uint32]uint32{}}
+	for row, group := range members {
+		if best[group].row != row {
+			d.drop.Add(row)
+			d.keptBy[row] = best[group].row
+		}
+	}
+	return d, nil
+}
+
+func (r *runner) rankValue(b *table.Batch, at int, s *Step) table.Value {
+	switch s.Keep {
+	case KeepLargest, KeepLeast:
+		c := r.position[s.By]
+		return r.cells[c].Read(b.Columns[c].At(at)).Value
+	case KeepFullest:
+		filled := int64(0)
+		for c := range b.Columns {
+			if !r.cells[c].Read(b.Columns[c].At(at)).Missing {
+				filled++
+			}
+		}
+		return table.NumberValue(table.DecimalOf(filled, 0))
+	}
+	return table.Value{}
+}
+
+// better reports whether a row with value is to be kept instead of one with chosen.
+func better(s *Step, value, chosen table.Value) bool {
+	switch s.Keep {
+	case KeepLast:
+		return true
+	case KeepLargest, KeepFullest:
+		return table.Compare(value, chosen) > 0
+	case KeepLeast:
+		if value.Kind == table.Missing || chosen.Kind == table.Missing {
+			return chosen.Kind == table.Missing && value.Kind != table.Missing
+		}
+		return table.Compare(value, chosen) < 0
+	}
+	return false
+}
+
+// run makes the last pass: every batch through every step, in file order to take.
+func (r *runner) run(ctx context.Context, source table.Source, workers int, take func(*table.Batch, []Change) error) (*Ledger, error) {
+	total := &worked{steps: make([]stepWork, len(r.plan.Steps)), written: make([]int64, len(r.names)),
+		sumsIn: make([]table.Decimal, len(r.measures)), sumsOut: make([]table.Decimal, len(r.measures))}
+	for i := range total.steps {
+		total.steps[i].sums = make([]table.Decimal, len(r.measures))
+	}
+	l := &Ledger{}
+	work := func(b *table.Batch) (*worked, error) {
+		w := r.apply(b, len(r.plan.Steps), true)
+		return w, r.standardise(w)
+	}
+	err := table.Scan(ctx, source, workers, work, func(w *worked) error {
+		l.RowsIn += w.rowsIn
+		l.RowsOut += int64(w.batch.Len())
+		l.Unheaded += int64(len(w.batch.Surplus))
+		addAll(total.sumsIn, w.sumsIn)
+		addAll(total.sumsOut, w.sumsOut)
+		for i, s := range w.steps {
+			t := &total.steps[i]
+			t.cells, t.rows, t.matched = t.cells+s.cells, t.rows+s.rows, t.matched+s.matched
+			addAll(t.sums, s.sums)
+		}
+		for c, n := range w.written {
+			total.written[c] += n
+		}
+		total.mixed = append(total.mixed, w.mixed[:min(len(w.mixed), 5)]...)
+		return take(w.batch, w.changes)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(total.mixed) > 0 {
+		return nil, mixedError(total.mixed)
+	}
+	r.fillLedger(l, total)
+	return l, l.Balance()
+}
+
+func addAll(into, from []table.Decimal) {
+	for i, d := range from {
+		into[i] = into[i].Add(d)
+	}
+}
+
+func (r *runner) named(sums []table.Decimal) map[string]string {
+	out := map[string]string{}
+	for m, c := range r.measures {
+		out[r.names[c]] = sums[m].Shortest()
+	}
+	return out
+}
+
+func (r *runner) fillLedger(l *Ledger, total *worked) {
+	l.SumsIn, l.SumsOut, l.Written, l.Steps = r.named(total.sumsIn), r.named(total.sumsOut), map[string]int64{}, []LedgerStep{}
+	for c, n := range total.written {
+		if n > 0 {
+			l.Written[r.names[c]] = n
+		}
+	}
+	for i, s := range r.plan.Steps {
+		t := total.steps[i]
+		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Cells: t.cells, Rows: t.rows, Sums: r.named(t.sums)}
+		switch {
+		case s.Kind == SetCell && t.matched == 0:
+			step.Note = "No row has this key; nothing was changed."
+		case s.Kind == SetCell && t.matched > 1:
+			step.Note = fmt.Sprintf("%d rows have this key; the cell was set in each.", t.matched)
+		case t.cells == 0 && t.rows == 0:
+			step.Note = "This step had nothing to do."
+		}
+		l.Steps = append(l.Steps, step)
+	}
+}
+
+// standardise puts the cells into the standard form, and the rest of what a table
+// of ours cannot hold (cells beyond the header, undecodable bytes) into the log.
+func (r *runner) standardise(w *worked) error {
+	standard := table.StandardFormat
+	for c := range w.batch.Columns {
+		old := w.batch.Columns[c]
+		counts := make([]int64, len(old.Texts))
+		for _, code := range old.Codes {
+			counts[code]++
+		}
+		texts := make([]string, len(old.Texts))
+		for k, text := range old.Texts {
+			cell := r.cells[c].Read(text)
+			texts[k] = text
+			switch {
+			case cell.Missing:
+				texts[k] = ""
+			case cell.Mistyped:
+				if _, ok := standard.Parse(r.cells[c].Type, text); ok && counts[k] > 0 {
+					for at, code := range old.Codes {
+						if int(code) == k {
+							w.mixed = append(w.mixed, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at], Column: r.names[c], Old: text})
+						}
+					}
+				}
+			case cell.Value.Kind != table.Text:
+				texts[k] = cell.Value.Standard()
+			}
+			if texts[k] != text {
+				if w.written == nil {
+					w.written = make([]int64, len(r.names))
+				}
+				w.written[c] += counts[k]
+			}
+		}
+		w.replace(c, table.Column{Texts: texts, Codes: old.Codes})
+	}
+	for at := range w.batch.Rows {
+		cells, ok := w.batch.Surplus[at]
+		if !ok {
+			continue
+		}
+		w.changes = append(w.changes, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at], Old: strings.Join(cells, " | "),
+			Reason: "The row has more cells than the header has names; the table cannot hold them."})
+	}
+	for _, d := range w.batch.Defects {
+		if d.Kind == table.BadBytes {
+			w.changes = append(w.changes, Change{Row: d.Row, Line: d.Line, Column: d.Column, Old: d.Detail,
+				Reason: "The bytes stand for no character in the declared encoding; the table has a mark in their place."})
+		}
+	}
+	return nil
+}
+
+// mixedError refuses to write texts that would quietly become values: a text that
+// is no number by the delivery's reading and is one by the table's.
+func mixedError(mixed []Change) error {
+	places := make([]string, 0, 5)
+	for _, m := range mixed[:min(len(mixed), 5)] {
+		places = append(places, fmt.Sprintf("%q in %s (line %d)", m.Old, m.Column, m.Line))
+	}
+	return fmt.Errorf("some values are not of their type as the delivery is read, but would be in the table, with another meaning perhaps: %s; decide each with a step set_cell or set_missing", strings.Join(places, ", "))
+}

@@ -1,0 +1,133 @@
+// Package merge puts cleaned tables together: it stacks tables with columns of the
+// same names, joins others to them by key, and accounts for every row on the way.
+package merge
+
+import (
+	"regexp"
+
+	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
+)
+
+// Plan is one version of a declared merge. Its name is that of the dataset the
+// merged table belongs to.
+type Plan struct {
+	Name   string
+	Title  string
+	Stack  []string // datasets, in this order
+	Origin string   // a column to be added that names each row's dataset; "" for none
+	Joins  []Join
+	Digest string // SHA-256 of the source, in hexadecimal
+}
+
+// Join adds columns of another dataset's table to the rows whose key it has.
+type Join struct {
+	With      string   // a dataset
+	Left      []string // columns of the rows so far
+	Right     []string // the columns they must equal, in the same order
+	Take      []string // columns to be added
+	Unmatched string   // what becomes of rows whose key is not there
+	Repeated  string   // what if the key is there more than once
+}
+
+// What becomes of rows that a join finds no partner for.
+const (
+	KeepUnmatched   = "keep" // with the added columns missing
+	SetAside        = "set_aside"
+	RefuseUnmatched = "refuse"
+)
+
+// What becomes of a key that the joined table has more than once.
+const (
+	RefuseRepeated = "refuse"
+	Multiply       = "multiply" // one row for every partner
+)
+
+var idShape = regexp.MustCompile(`^[a-z][a-z0-9_]{0,59}$`)
+
+// Datasets returns every dataset the merge reads, each once.
+func (p *Plan) Datasets() []string {
+	names, seen := []string{}, map[string]bool{}
+	for _, name := range append(append([]string(nil), p.Stack...), p.joined()...) {
+		if !seen[name] {
+			names = append(names, name)
+		}
+		seen[name] = true
+	}
+	return names
+}
+
+func (p *Plan) joined() []string {
+	names := make([]string, len(p.Joins))
+	for i, j := range p.Joins {
+		names[i] = j.With
+	}
+	return names
+}
+
+// Parse reads a merge. Its error is a document.Problems with every mistake.
+func Parse(source []byte) (*Plan, error) {
+	root, err := document.Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	p := &parser{plan: &Plan{Digest: rulebook.DigestOf(source)}}
+	p.Mapping(root, "a merge",
+		document.Field{Name: "merge", Required: true, Read: func(n *document.Node) { p.plan.Name = p.name(n, "the name of a merge") }},
+		document.Field{Name: "title", Read: func(n *document.Node) { p.plan.Title = p.Text(n, "title") }},
+		document.Field{Name: "stack", Required: true, Read: func(n *document.Node) {
+			p.plan.Stack = p.Texts(n, "stack")
+			if len(p.plan.Stack) == 0 {
+				p.Fail(n, "stack names at least one dataset")
+			}
+		}},
+		document.Field{Name: "origin", Read: func(n *document.Node) { p.plan.Origin = p.name(n, "the name of the origin column") }},
+		document.Field{Name: "join", Read: func(n *document.Node) { p.List(n, "join", p.join) }},
+	)
+	return p.plan, p.Err()
+}
+
+type parser struct {
+	document.Reader
+	plan *Plan
+}
+
+func (p *parser) name(n *document.Node, what string) string {
+	name := p.Text(n, what)
+	if !idShape.MatchString(name) {
+		p.Fail(n, "%s is written in lower-case letters, digits and underscores, a letter first, not %q", what, name)
+	}
+	return name
+}
+
+func (p *parser) join(n *document.Node) {
+	j := Join{Unmatched: RefuseUnmatched, Repeated: RefuseRepeated}
+	p.Mapping(n, "a join",
+		document.Field{Name: "with", Required: true, Read: func(n *document.Node) { j.With = p.name(n, "the dataset to join with") }},
+		document.Field{Name: "on", Required: true, Read: func(n *document.Node) { p.on(n, &j) }},
+		document.Field{Name: "take", Required: true, Read: func(n *document.Node) { j.Take = p.Texts(n, "take") }},
+		document.Field{Name: "unmatched", Read: func(n *document.Node) {
+			j.Unmatched = p.Choice(n, "a way with unmatched rows", KeepUnmatched, SetAside, RefuseUnmatched)
+		}},
+		document.Field{Name: "repeated", Read: func(n *document.Node) {
+			j.Repeated = p.Choice(n, "a way with repeated keys", RefuseRepeated, Multiply)
+		}},
+	)
+	p.plan.Joins = append(p.plan.Joins, j)
+}
+
+// on reads columns that have the same name on both sides, or pairs of names.
+func (p *parser) on(n *document.Node, j *Join) {
+	if n.Kind != document.Mapping {
+		j.Left = p.Texts(n, "on")
+		j.Right = j.Left
+		if len(j.Left) == 0 {
+			p.Fail(n, "on names at least one column")
+		}
+		return
+	}
+	for _, e := range n.Entries {
+		j.Left = append(j.Left, e.Name)
+		j.Right = append(j.Right, p.Text(e.Value, "the column of the joined dataset"))
+	}
+}

@@ -1,0 +1,99 @@
+package rulebook
+
+import "proudsieve/core/table"
+
+// Cells reads the cells of one column as the rulebook declares it.
+type Cells struct {
+	Declared *Column // nil where the rulebook does not know the column
+	Type     table.Type
+	Required bool // declared so, or part of a key
+	format   *table.Format
+	codes    *CodeList
+	marks    map[string]bool
+}
+
+// Cell is what the text of a cell stands for.
+type Cell struct {
+	Value    table.Value // missing where the text stands for nothing or is not of the type
+	Missing  bool
+	Mistyped bool
+	Spelling bool // another spelling of a code; Value holds the code
+	Unknown  bool // in no way in the code list
+}
+
+// Cells returns the reader of a column's cells.
+func (b *Rulebook) Cells(name string) *Cells {
+	c := b.Column(name)
+	out := &Cells{Declared: c, Type: table.TypeText, format: b.Format(c), marks: map[string]bool{}}
+	for _, m := range b.Reading.Missing {
+		out.marks[table.Trim(m)] = true
+	}
+	if c == nil {
+		return out
+	}
+	out.Type, out.Required = c.Type, c.Required
+	for _, k := range b.Keys {
+		for _, part := range k.Columns {
+			out.Required = out.Required || part == name
+		}
+	}
+	if c.Type == table.TypeCode {
+		out.codes = b.CodeLists[c.CodeList]
+	}
+	return out
+}
+
+// Read judges one text. A text is missing where it is blank or one of the
+// reading's marks, spaces around it left aside. Another spelling of a code has the
+// code that is meant as its value, so that conditions do not report one fault as two.
+func (c *Cells) Read(text string) Cell {
+	if text == "" {
+		return Cell{Missing: true}
+	}
+	if trimmed := table.Trim(text); trimmed == "" || c.marks[trimmed] {
+		return Cell{Missing: true}
+	}
+	value, ok := c.format.Parse(c.Type, text)
+	if !ok {
+		return Cell{Mistyped: true}
+	}
+	if c.codes == nil || c.codes.Has(text) {
+		return Cell{Value: value}
+	}
+	if code, ok := c.codes.Resolve(text); ok {
+		return Cell{Value: table.TextValue(code), Spelling: true}
+	}
+	return Cell{Value: value, Unknown: true}
+}
+
+// Identity is the text by which a cell takes part in a key: that of its value
+// where it is a number, date or boolean, so that 1.0 and 1 are one thing, and the
+// text as it stands everywhere else.
+func (c Cell) Identity(text string) string {
+	if c.Value.Kind == table.Missing || c.Value.Kind == table.Text {
+		return text
+	}
+	return c.Value.Identity()
+}
+
+// Batch gives conditions the typed values of a batch; it is a condition.Rows.
+type Batch struct {
+	*table.Batch
+	Names []string
+	Cells []*Cells // per column
+}
+
+// Values implements condition.Rows.
+func (b Batch) Values(column string) ([]table.Value, []uint32) {
+	for c, name := range b.Names {
+		if name != column {
+			continue
+		}
+		values := make([]table.Value, len(b.Columns[c].Texts))
+		for i, text := range b.Columns[c].Texts {
+			values[i] = b.Cells[c].Read(text).Value
+		}
+		return values, b.Columns[c].Codes
+	}
+	panic("rulebook: no column " + column)
+}
