@@ -340,8 +340,8 @@ type batchJoin struct {
 	in, matched, unmatched, aside, multiplied, out int64
 
 	sumsIn, sumsOut, sumsAside, sumsMultiple map[string]table.Decimal
-	misses                                    map[string]int64
-	used                                      []uint32
+	misses                                   map[string]int64
+	used                                     []uint32
 }
 
 func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table.Writer) error {

@@ -1,0 +1,168 @@
+package demo_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"testing"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/fix"
+	"proudsieve/core/intake"
+	"proudsieve/core/merge"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/demo"
+	"proudsieve/demo/generate/scenario"
+)
+
+func read(t *testing.T, name string) []byte {
+	t.Helper()
+	content, err := demo.Files.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return content
+}
+
+func opener(content []byte) intake.Opener {
+	return func(offset int64) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(content[offset:])), nil
+	}
+}
+
+func openWith(t *testing.T, content []byte, reading intake.Reading) *intake.File {
+	t.Helper()
+	f, err := intake.Open(opener(content), reading)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func book(t *testing.T, dataset string) *rulebook.Rulebook {
+	t.Helper()
+	b, err := rulebook.Parse(read(t, "rulebooks/"+dataset+".yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func TestTheCommittedFilesAreWhatTheGeneratorMakes(t *testing.T) {
+	for name, content := range scenario.Generate() {
+		if !bytes.Equal(content, read(t, name)) {
+			t.Errorf("%s differs from what the generator makes; run make demo-files", name)
+		}
+	}
+}
+
+func TestEveryPlantedDefectIsFoundAndNothingElse(t *testing.T) {
+	planted, err := demo.PlantedDefects()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range demo.Deliveries {
+		b := book(t, d.Dataset)
+		result, err := audit.Run(context.Background(), openWith(t, read(t, "data/"+d.File), b.Reading), b, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]*table.RowSet{}
+		for _, p := range planted {
+			if p.Dataset != d.Dataset {
+				continue
+			}
+			for _, rule := range p.Rules {
+				if want[rule] == nil {
+					want[rule] = table.NewRowSet()
+				}
+				want[rule].AddMany(p.Rows)
+			}
+		}
+		for _, f := range result.Findings {
+			if want[f.Rule] == nil {
+				t.Errorf("%s: %s was found (%s) and not planted", d.Dataset, f.Rule, f.Found)
+				continue
+			}
+			if !f.RowSet.Equals(want[f.Rule]) {
+				t.Errorf("%s: %s found the rows %v, planted were %v", d.Dataset, f.Rule, f.RowSet, want[f.Rule])
+			}
+			delete(want, f.Rule)
+		}
+		for rule := range want {
+			t.Errorf("%s: what was planted for %s was not found", d.Dataset, rule)
+		}
+	}
+}
+
+// clean applies the demo's fix plan of a dataset and returns the cleaned table.
+func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
+	t.Helper()
+	b := book(t, dataset)
+	p, err := fix.Parse(read(t, "fixes/"+plan+".yaml"), b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out, log bytes.Buffer
+	ledger, err := fix.Apply(context.Background(), openWith(t, read(t, "data/"+dataset+".csv"), b.Reading), b, p, 2, &out, &log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	source := openWith(t, out.Bytes(), intake.Standard())
+	if err := fix.Verify(context.Background(), source, b, ledger, 2); err != nil {
+		t.Fatal(err)
+	}
+	return merge.Input{Dataset: dataset, Source: source, Book: b.ForTable()}, ledger
+}
+
+func TestTheCleanedAndMergedTablePasses(t *testing.T) {
+	inputs := map[string]merge.Input{}
+	for dataset, plan := range map[string]string{"stations": "stations_clean", "northgate_results": "northgate_clean", "millrace_results": "millrace_clean"} {
+		in, ledger := clean(t, dataset, plan)
+		inputs[dataset] = in
+		for _, step := range ledger.Steps {
+			if step.Note != "" {
+				t.Errorf("%s, step %d: %s", plan, step.Step, step.Note)
+			}
+		}
+	}
+	plan, err := merge.Parse(read(t, "merges/survey_results.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	accounting, err := merge.Run(context.Background(), plan, inputs, 2, &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	merged := openWith(t, out.Bytes(), intake.Standard())
+	b := book(t, "survey_results")
+	if err := merge.Verify(context.Background(), merged, b, accounting, 2); err != nil {
+		t.Fatal(err)
+	}
+	result, err := audit.Run(context.Background(), merged, b, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Of 3,000 rows a laboratory, 1 totals line, 9 equal rows, 12 superseded results and 8 of unknown stations left.
+	if want := int64(2 * (3000 - 1 - 9 - 12 - 8)); result.Rows != want {
+		t.Errorf("the merged table has %d rows, want %d", result.Rows, want)
+	}
+	if !result.Passed {
+		for _, f := range result.Findings {
+			t.Log(f.Found)
+		}
+		t.Errorf("the merged table does not pass: score %v", result.Score)
+	}
+	rules := []string{}
+	for _, f := range result.Findings {
+		rules = append(rules, fmt.Sprint(f.Rule, " ", f.Rows))
+	}
+	// 14 blank, 11 disguised and 13 texts that were set to missing, and 15 early receipts, from each laboratory.
+	if want := []string{"value.required 76", "received_after_sampled 30"}; !slices.Equal(rules, want) {
+		t.Errorf("findings left are %v, want %v", rules, want)
+	}
+}
