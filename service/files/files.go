@@ -1,0 +1,142 @@
+// Package files keeps bytes under their SHA-256: deliveries, tables, change logs, row sets.
+package files
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+)
+
+// ErrNotFound says that there are no bytes under a digest.
+var ErrNotFound = errors.New("there are no bytes with this digest")
+
+// Directory is a store in a directory of the file system.
+type Directory struct{ root string }
+
+// OpenDirectory opens, and where needed makes, a store.
+func OpenDirectory(root string) (*Directory, error) {
+	d := &Directory{root}
+	if err := os.MkdirAll(d.incoming(), 0o700); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *Directory) incoming() string { return filepath.Join(d.root, "incoming") }
+
+var digestShape = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+func (d *Directory) path(digest string) (string, error) {
+	if !digestShape.MatchString(digest) {
+		return "", fmt.Errorf("%w: %q", ErrNotFound, digest)
+	}
+	return filepath.Join(d.root, digest[:2], digest[2:4], digest), nil
+}
+
+// Writer takes bytes in. Nothing is kept unless Keep is called.
+type Writer struct {
+	directory *Directory
+	file      *os.File
+	digest    hash.Hash
+	bytes     int64
+}
+
+// Create starts taking bytes in.
+func (d *Directory) Create() (*Writer, error) {
+	f, err := os.CreateTemp(d.incoming(), "part-*")
+	if err != nil {
+		return nil, err
+	}
+	return &Writer{directory: d, file: f, digest: sha256.New()}, nil
+}
+
+// Write implements io.Writer.
+func (w *Writer) Write(p []byte) (int, error) {
+	n, err := w.file.Write(p)
+	w.digest.Write(p[:n])
+	w.bytes += int64(n)
+	return n, err
+}
+
+// Keep puts the bytes under their digest, which it returns with their number.
+func (w *Writer) Keep() (digest string, bytes int64, err error) {
+	defer w.Discard()
+	digest = hex.EncodeToString(w.digest.Sum(nil))
+	path, err := w.directory.path(digest)
+	if err != nil {
+		return "", 0, err
+	}
+	if err := errors.Join(w.file.Sync(), w.file.Chmod(0o600)); err != nil {
+		return "", 0, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", 0, err
+	}
+	return digest, w.bytes, os.Rename(w.file.Name(), path)
+}
+
+// Discard forgets the bytes; after Keep it does nothing.
+func (w *Writer) Discard() {
+	_ = w.file.Close()
+	_ = os.Remove(w.file.Name())
+}
+
+// Put takes in everything that in has.
+func (d *Directory) Put(ctx context.Context, in io.Reader) (digest string, bytes int64, err error) {
+	w, err := d.Create()
+	if err != nil {
+		return "", 0, err
+	}
+	defer w.Discard()
+	if _, err := io.Copy(w, contextReader{ctx, in}); err != nil {
+		return "", 0, err
+	}
+	return w.Keep()
+}
+
+type contextReader struct {
+	ctx context.Context
+	in  io.Reader
+}
+
+// Read implements io.Reader.
+func (r contextReader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.in.Read(p)
+}
+
+// Open returns the bytes under a digest; the caller closes them.
+func (d *Directory) Open(digest string) (*os.File, error) {
+	path, err := d.path(digest)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNotFound, digest)
+	}
+	return f, err
+}
+
+// At opens the bytes under a digest from an offset on; it serves as an opener for reading.
+func (d *Directory) At(digest string) func(offset int64) (io.ReadCloser, error) {
+	return func(offset int64) (io.ReadCloser, error) {
+		f, err := d.Open(digest)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := f.Seek(offset, io.SeekStart); err != nil {
+			return nil, errors.Join(err, f.Close())
+		}
+		return f, nil
+	}
+}

@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Audit is one finished run of a rulebook over a table.
+type Audit struct {
+	ID         int64     `db:"id" json:"id"`
+	TableID    int64     `db:"table_id" json:"table_id"`
+	Dataset    string    `db:"dataset" json:"dataset"`
+	DatasetID  int64     `db:"dataset_id" json:"-"`
+	Origin     string    `db:"origin" json:"origin" enum:"delivery,cleaned,merged"`
+	FileName   string    `db:"file_name" json:"file_name"`
+	RulebookID *int64    `db:"rulebook_id" json:"-"`
+	Rulebook   *int      `db:"rulebook" json:"rulebook" doc:"Version of the rulebook; null where the dataset had none"`
+	JobID      int64     `db:"job_id" json:"job_id"`
+	Score      float64   `db:"score" json:"score"`
+	PassMark   float64   `db:"pass_mark" json:"pass_mark"`
+	Passed     bool      `db:"passed" json:"passed"`
+	Rows       int64     `db:"rows" json:"rows"`
+	RowsDigest string    `db:"rows_digest" json:"-"`
+	CreatedAt  time.Time `db:"created_at" json:"created_at"`
+}
+
+const auditColumns = `SELECT a.id, a.table_id, d.name AS dataset, a.dataset_id, t.origin, t.file_name, a.rulebook_id,
+	(SELECT version FROM declarations WHERE id = a.rulebook_id) AS rulebook,
+	a.job_id, a.score, a.pass_mark, a.passed, a.rows, a.rows_digest, a.created_at
+	FROM audits a JOIN datasets d ON d.id = a.dataset_id JOIN tables t ON t.id = a.table_id`
+
+// NewAudit is what AddAudit records.
+type NewAudit struct {
+	TableID, DatasetID int64
+	RulebookID         *int64
+	JobID              int64
+	Score, PassMark    float64
+	Passed             bool
+	Rows               int64
+	Result             json.RawMessage
+	RowsDigest         string
+}
+
+// AddAudit records a finished audit and returns its id.
+func AddAudit(ctx context.Context, q Querier, a NewAudit) (int64, error) {
+	id, err := get[int64](ctx, q, "audit", `INSERT INTO audits (table_id, dataset_id, rulebook_id, job_id, score, pass_mark, passed, rows, result, rows_digest)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+		a.TableID, a.DatasetID, a.RulebookID, a.JobID, a.Score, a.PassMark, a.Passed, a.Rows, string(a.Result), a.RowsDigest)
+	if err != nil {
+		return 0, err
+	}
+	return *id, nil
+}
+
+// FindAudit returns an audit by its id.
+func FindAudit(ctx context.Context, q Querier, id int64) (*Audit, error) {
+	return get[Audit](ctx, q, fmt.Sprintf("audit %d", id), auditColumns+" WHERE a.id = $1", id)
+}
+
+// AuditResult returns what an audit found, as JSON.
+func AuditResult(ctx context.Context, q Querier, id int64) (json.RawMessage, error) {
+	raw, err := get[json.RawMessage](ctx, q, fmt.Sprintf("audit %d", id), "SELECT result FROM audits WHERE id = $1", id)
+	if err != nil {
+		return nil, err
+	}
+	return *raw, nil
+}
+
+// Audits lists audits; dataset 0 and table 0 mean all.
+func Audits(ctx context.Context, q Querier, dataset, table int64, c Cursor) (*Page[Audit], error) {
+	return page(ctx, q, c, func(a *Audit) int64 { return a.ID }, auditColumns+" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4) ORDER BY a.id DESC LIMIT $2", dataset, table)
+}

@@ -1,0 +1,170 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// The states of an issue.
+const (
+	IssueOpen   = "open"
+	IssueAsked  = "asked"  // the owner of the data was asked, and has not answered
+	IssueWaived = "waived" // accepted as it is, for a reason, until a date
+	IssueClosed = "closed" // a later audit no longer found it
+)
+
+// Issue is a finding as a matter that people follow across deliveries: one per dataset and rule.
+type Issue struct {
+	ID           int64     `db:"id" json:"id"`
+	Dataset      string    `db:"dataset" json:"dataset"`
+	DatasetID    int64     `db:"dataset_id" json:"-"`
+	Rule         string    `db:"rule" json:"rule"`
+	Title        string    `db:"title" json:"title" doc:"What was found when it was last found"`
+	Severity     string    `db:"severity" json:"severity" enum:"stop,warn,note"`
+	State        string    `db:"state" json:"state" enum:"open,asked,waived,closed"`
+	Assignee     *string   `db:"assignee" json:"assignee"`
+	Rows         int64     `db:"rows" json:"rows"`
+	AuditID      *int64    `db:"audit_id" json:"audit_id" doc:"The audit that last found it"`
+	TableID      *int64    `db:"table_id" json:"table_id" doc:"The table in which it was last found"`
+	WaiverReason *string   `db:"waiver_reason" json:"waiver_reason"`
+	WaiverBy     *string   `db:"waiver_by" json:"waiver_by"`
+	WaiverUntil  *string   `db:"waiver_until" json:"waiver_until" doc:"The last day of the waiver, yyyy-MM-dd"`
+	Version      int       `db:"version" json:"version" doc:"Changes with every change; the ETag"`
+	CreatedAt    time.Time `db:"created_at" json:"created_at"`
+	ChangedAt    time.Time `db:"changed_at" json:"changed_at"`
+}
+
+// IssueEntry is one thing that happened to an issue, or was said about it.
+type IssueEntry struct {
+	ID      int64     `db:"id" json:"id"`
+	Person  *string   `db:"person" json:"person" doc:"Null where an audit did it"`
+	Kind    string    `db:"kind" json:"kind" enum:"opened,seen,reopened,closed,asked,waived,assigned,comment,expired"`
+	Text    string    `db:"text" json:"text"`
+	AuditID *int64    `db:"audit_id" json:"audit_id"`
+	At      time.Time `db:"at" json:"at"`
+}
+
+const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.rule, i.title, i.severity, i.state, p.name AS assignee, i.rows, i.audit_id,
+	(SELECT table_id FROM audits WHERE id = i.audit_id) AS table_id, i.waiver_reason, w.name AS waiver_by,
+	to_char(i.waiver_until, 'YYYY-MM-DD') AS waiver_until, i.version, i.created_at, i.changed_at
+	FROM issues i JOIN datasets d ON d.id = i.dataset_id LEFT JOIN people p ON p.id = i.assignee_id LEFT JOIN people w ON w.id = i.waiver_by`
+
+// FindIssue returns an issue by its id.
+func FindIssue(ctx context.Context, q Querier, id int64) (*Issue, error) {
+	return get[Issue](ctx, q, fmt.Sprintf("issue %d", id), issueColumns+" WHERE i.id = $1", id)
+}
+
+// IssueFilter says which issues are wanted; what is empty does not restrict.
+type IssueFilter struct {
+	Dataset, State, Assignee string
+}
+
+// Issues lists issues. The state "unsettled" means open or asked.
+func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issue], error) {
+	return page(ctx, q, c, func(i *Issue) int64 { return i.ID }, issueColumns+` WHERE i.id < $1 AND ($3 = '' OR d.name = $3)
+		AND ($4 = '' OR i.state = $4 OR ($4 = 'unsettled' AND i.state IN ('open', 'asked'))) AND ($5 = '' OR p.name = $5) ORDER BY i.id DESC LIMIT $2`, f.Dataset, f.State, f.Assignee)
+}
+
+// IssueEntries lists what happened to an issue, oldest first.
+func IssueEntries(ctx context.Context, q Querier, id int64) ([]IssueEntry, error) {
+	return list[IssueEntry](ctx, q, "SELECT e.id, p.name AS person, e.kind, e.text, e.audit_id, e.at FROM issue_entries e LEFT JOIN people p ON p.id = e.person_id WHERE e.issue_id = $1 ORDER BY e.id", id)
+}
+
+// AddIssueEntry adds to the record of an issue; person 0 means an audit.
+func AddIssueEntry(ctx context.Context, q Querier, issue, person int64, kind, text string, audit *int64) error {
+	_, err := q.ExecContext(ctx, "INSERT INTO issue_entries (issue_id, person_id, kind, text, audit_id) VALUES ($1, NULLIF($2::bigint, 0), $3, $4, $5)", issue, person, kind, text, audit)
+	return err
+}
+
+// IssueChange is what a person changes about an issue; nil leaves it as it is.
+type IssueChange struct {
+	State        *string
+	AssigneeID   *int64 // 0 for nobody
+	WaiverReason *string
+	WaiverUntil  *time.Time
+	WaiverBy     *int64
+}
+
+// ChangeIssue changes an issue that still has the version the caller saw, else it returns ErrConflict.
+func ChangeIssue(ctx context.Context, q Querier, id int64, version int, c IssueChange) error {
+	ok, err := changed(q.ExecContext(ctx, `UPDATE issues SET state = COALESCE($3, state),
+		assignee_id = CASE WHEN $4::bigint IS NULL THEN assignee_id ELSE NULLIF($4, 0) END,
+		waiver_reason = COALESCE($5, waiver_reason), waiver_until = COALESCE($6, waiver_until), waiver_by = COALESCE($7, waiver_by),
+		version = version + 1, changed_at = now() WHERE id = $1 AND version = $2`, id, version, c.State, c.AssigneeID, c.WaiverReason, c.WaiverUntil, c.WaiverBy))
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: somebody changed issue %d in the meantime; look at it again", ErrConflict, id)
+	}
+	return err
+}
+
+// FoundRule is a finding as far as issues are concerned.
+type FoundRule struct {
+	Rule, Severity, Title string
+	Rows                  int64
+}
+
+// FollowIssues brings the issues of a dataset up to date with an audit: a finding
+// opens an issue or adds to the one there is, and a rule that was judged and holds
+// closes its issue. A waiver in force stays with the rule.
+func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found []FoundRule, held []string) error {
+	if _, err := tx.ExecContext(ctx, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", dataset); err != nil {
+		return err
+	}
+	for _, f := range found {
+		if err := followFinding(ctx, tx, dataset, audit, f); err != nil {
+			return err
+		}
+	}
+	for _, rule := range held {
+		issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.state <> 'closed'", dataset, rule)
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := setIssue(ctx, tx, issue.ID, IssueClosed, "closed", "", &audit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text string, audit *int64) error {
+	if _, err := tx.ExecContext(ctx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1", id, state); err != nil {
+		return err
+	}
+	return AddIssueEntry(ctx, tx, id, 0, entry, text, audit)
+}
+
+func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f FoundRule) error {
+	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2", dataset, f.Rule)
+	if errors.Is(err, ErrNotFound) {
+		id, err := get[int64](ctx, tx, "issue", "INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+			dataset, f.Rule, f.Title, f.Severity, f.Rows, audit)
+		if err != nil {
+			return err
+		}
+		return AddIssueEntry(ctx, tx, *id, 0, "opened", f.Title, &audit)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1", issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
+		return err
+	}
+	waived := issue.WaiverUntil != nil && *issue.WaiverUntil >= time.Now().UTC().Format(time.DateOnly)
+	switch {
+	case issue.State == IssueClosed && waived:
+		return setIssue(ctx, tx, issue.ID, IssueWaived, "seen", f.Title, &audit)
+	case issue.State == IssueClosed:
+		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened", f.Title, &audit)
+	case issue.State == IssueWaived && !waived:
+		return setIssue(ctx, tx, issue.ID, IssueOpen, "expired", f.Title, &audit)
+	}
+	return setIssue(ctx, tx, issue.ID, issue.State, "seen", f.Title, &audit)
+}

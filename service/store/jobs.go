@@ -1,0 +1,159 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// The kinds of jobs.
+const (
+	JobAudit   = "audit"
+	JobPreview = "preview"
+	JobFix     = "fix"
+	JobMerge   = "merge"
+)
+
+// Job is something that runs in the background.
+type Job struct {
+	ID            int64            `db:"id" json:"id"`
+	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge"`
+	TableID       *int64           `db:"table_id" json:"table_id"`
+	DatasetID     int64            `db:"dataset_id" json:"-"`
+	Dataset       string           `db:"dataset" json:"dataset"`
+	DeclarationID *int64           `db:"declaration_id" json:"declaration_id"`
+	Detail        json.RawMessage  `db:"detail" json:"-"`
+	State         string           `db:"state" json:"state" enum:"queued,running,done,failed,stopped"`
+	Attempt       int              `db:"attempt" json:"attempt" doc:"How often it was started; more than once where a node died"`
+	BytesDone     int64            `db:"bytes_done" json:"bytes_done"`
+	BytesTotal    int64            `db:"bytes_total" json:"bytes_total"`
+	RowsRead      int64            `db:"rows_read" json:"rows_read"`
+	Error         string           `db:"error" json:"error"`
+	Result        *json.RawMessage `db:"result" json:"result" doc:"What a preview shows"`
+	ResultTable   *int64           `db:"result_table_id" json:"result_table" doc:"The table that was made"`
+	AuditID       *int64           `db:"audit_id" json:"audit_id" doc:"The audit that was made"`
+	CreatedByID   int64            `db:"created_by_id" json:"-"`
+	CreatedBy     string           `db:"created_by" json:"created_by"`
+	CreatedAt     time.Time        `db:"created_at" json:"created_at"`
+	StartedAt     *time.Time       `db:"started_at" json:"started_at"`
+	EndedAt       *time.Time       `db:"ended_at" json:"ended_at"`
+}
+
+// Ended reports whether nothing more happens to the job.
+func (j *Job) Ended() bool { return j.State == "done" || j.State == "failed" || j.State == "stopped" }
+
+const jobColumns = `SELECT j.id, j.kind, j.table_id, j.dataset_id, d.name AS dataset, j.declaration_id, j.detail, j.state, j.attempt, j.bytes_done, j.bytes_total,
+	j.rows_read, j.error, j.result, j.result_table_id, (SELECT id FROM audits WHERE job_id = j.id) AS audit_id,
+	j.created_by AS created_by_id, p.name AS created_by, j.created_at, j.started_at, j.ended_at
+	FROM jobs j JOIN datasets d ON d.id = j.dataset_id JOIN people p ON p.id = j.created_by`
+
+// NewJob is what AddJob records.
+type NewJob struct {
+	Kind          string
+	TableID       *int64
+	DatasetID     int64
+	DeclarationID *int64
+	Detail        any // nil for none
+	CreatedBy     int64
+}
+
+// AddJob records a job; the caller queues it in the same transaction.
+func AddJob(ctx context.Context, q Querier, j NewJob) (*Job, error) {
+	detail := []byte("{}")
+	if j.Detail != nil {
+		var err error
+		if detail, err = json.Marshal(j.Detail); err != nil {
+			return nil, err
+		}
+	}
+	id, err := get[int64](ctx, q, "job", "INSERT INTO jobs (kind, table_id, dataset_id, declaration_id, detail, created_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+		j.Kind, j.TableID, j.DatasetID, j.DeclarationID, string(detail), j.CreatedBy)
+	if err != nil {
+		return nil, err
+	}
+	return FindJob(ctx, q, *id)
+}
+
+// FindJob returns a job by its id.
+func FindJob(ctx context.Context, q Querier, id int64) (*Job, error) {
+	return get[Job](ctx, q, fmt.Sprintf("job %d", id), jobColumns+" WHERE j.id = $1", id)
+}
+
+// Jobs lists jobs; table 0 means all tables, running true only those not ended.
+func Jobs(ctx context.Context, q Querier, table int64, running bool, c Cursor) (*Page[Job], error) {
+	return page(ctx, q, c, func(j *Job) int64 { return j.ID }, jobColumns+` WHERE j.id < $1 AND ($3 = 0 OR j.table_id = $3)
+		AND (NOT $4 OR j.state IN ('queued', 'running')) ORDER BY j.id DESC LIMIT $2`, table, running)
+}
+
+// ClaimJob makes node the one that works on a queued job and returns the number of
+// the attempt. ok is false where the job is not there for the taking.
+func ClaimJob(ctx context.Context, q Querier, id int64, node string) (attempt int, ok bool, err error) {
+	attempts, err := list[int](ctx, q, `UPDATE jobs SET state = 'running', node = $2, attempt = attempt + 1, started_at = now(), bytes_done = 0, rows_read = 0
+		WHERE id = $1 AND state = 'queued' RETURNING attempt`, id, node)
+	if err != nil || len(attempts) == 0 {
+		return 0, false, err
+	}
+	return attempts[0], true, nil
+}
+
+// held restricts a change to the attempt that holds the job, so that a node given up for dead changes nothing.
+const held = " WHERE id = $1 AND attempt = $2 AND state = 'running'"
+
+// ReportProgress records how far an attempt is. ok is false where it no longer holds the job.
+func ReportProgress(ctx context.Context, q Querier, id int64, attempt int, done, total, rows int64) (ok bool, err error) {
+	return changed(q.ExecContext(ctx, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt, done, total, rows))
+}
+
+// EndJob records the end of an attempt. ok is false where it no longer holds the
+// job; the caller then rolls back what it was about to record.
+func EndJob(ctx context.Context, q Querier, id int64, attempt int, state, problem string, result any, table *int64) (ok bool, err error) {
+	var text *string
+	if result != nil {
+		raw, err := json.Marshal(result)
+		if err != nil {
+			return false, err
+		}
+		s := string(raw)
+		text = &s
+	}
+	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now(), bytes_done = GREATEST(bytes_done, bytes_total)"+held,
+		id, attempt, state, problem, text, table))
+}
+
+// StopJob ends a job from outside. ok is false where it had ended.
+func StopJob(ctx context.Context, q Querier, id int64) (ok bool, err error) {
+	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = 'stopped', ended_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id))
+}
+
+func changed(result interface{ RowsAffected() (int64, error) }, err error) (bool, error) {
+	if err != nil {
+		return false, err
+	}
+	n, err := result.RowsAffected()
+	return n > 0, err
+}
+
+// Beat says that a node is alive.
+func Beat(ctx context.Context, q Querier, node string) error {
+	_, err := q.ExecContext(ctx, "INSERT INTO nodes (name, seen_at) VALUES ($1, now()) ON CONFLICT (name) DO UPDATE SET seen_at = now()", node)
+	return err
+}
+
+// Leave says that a node stops.
+func Leave(ctx context.Context, q Querier, node string) error {
+	_, err := q.ExecContext(ctx, "DELETE FROM nodes WHERE name = $1", node)
+	return err
+}
+
+// ReleaseJobs takes the jobs of nodes that were not seen for so long back into
+// the queue and returns their ids; the caller queues them in the same transaction.
+func ReleaseJobs(ctx context.Context, q Querier, silence time.Duration) ([]int64, error) {
+	_, err := q.ExecContext(ctx, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)", silence.Seconds()*10)
+	if err != nil {
+		return nil, err
+	}
+	return list[int64](ctx, q, `UPDATE jobs SET state = 'queued', node = NULL WHERE id IN (
+		SELECT j.id FROM jobs j LEFT JOIN nodes n ON n.name = j.node WHERE j.state = 'running'
+		AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1)) FOR UPDATE OF j SKIP LOCKED) RETURNING id`, silence.Seconds())
+}

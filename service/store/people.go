@@ -1,0 +1,110 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"proudsieve/service/access"
+)
+
+// Person is somebody who works with the service.
+type Person struct {
+	ID   int64       `db:"id" json:"id"`
+	Name string      `db:"name" json:"name"`
+	Role access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+}
+
+// Token is a secret that lets a person in, without the secret.
+type Token struct {
+	ID        int64       `db:"id" json:"id"`
+	Person    string      `db:"person" json:"person"`
+	Role      access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	Note      string      `db:"note" json:"note"`
+	CreatedAt time.Time   `db:"created_at" json:"created_at"`
+	ExpiresAt *time.Time  `db:"expires_at" json:"expires_at"`
+	RevokedAt *time.Time  `db:"revoked_at" json:"revoked_at"`
+}
+
+// PersonNamed returns a person, whom it makes with a role where there is none of
+// that name. A person who is there keeps their role.
+func PersonNamed(ctx context.Context, q Querier, name string, role access.Role) (*Person, error) {
+	if _, err := q.ExecContext(ctx, "INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING", name, role); err != nil {
+		return nil, err
+	}
+	return FindPerson(ctx, q, name)
+}
+
+// FindPerson returns the person of a name.
+func FindPerson(ctx context.Context, q Querier, name string) (*Person, error) {
+	return get[Person](ctx, q, fmt.Sprintf("person %q", name), "SELECT id, name, role FROM people WHERE name = $1", name)
+}
+
+// People lists everybody by name.
+func People(ctx context.Context, q Querier) ([]Person, error) {
+	return list[Person](ctx, q, "SELECT id, name, role FROM people ORDER BY name")
+}
+
+// AddToken records a token and returns its id.
+func AddToken(ctx context.Context, q Querier, person int64, hash []byte, note string, expires *time.Time) (int64, error) {
+	id, err := get[int64](ctx, q, "token", "INSERT INTO tokens (person_id, hash, note, expires_at) VALUES ($1, $2, $3, $4) RETURNING id", person, hash, note, expires)
+	if err != nil {
+		return 0, err
+	}
+	return *id, nil
+}
+
+const tokenColumns = `SELECT t.id, p.name AS person, p.role, t.note, t.created_at, t.expires_at, t.revoked_at FROM tokens t JOIN people p ON p.id = t.person_id`
+
+// Tokens lists tokens.
+func Tokens(ctx context.Context, q Querier, c Cursor) (*Page[Token], error) {
+	return page(ctx, q, c, func(t *Token) int64 { return t.ID }, tokenColumns+" WHERE t.id < $1 ORDER BY t.id DESC LIMIT $2")
+}
+
+// FindToken returns a token by its id.
+func FindToken(ctx context.Context, q Querier, id int64) (*Token, error) {
+	return get[Token](ctx, q, fmt.Sprintf("token %d", id), tokenColumns+" WHERE t.id = $1", id)
+}
+
+// RevokeToken ends a token and its sessions.
+func RevokeToken(ctx context.Context, q Querier, id int64) error {
+	if _, err := FindToken(ctx, q, id); err != nil {
+		return err
+	}
+	if _, err := q.ExecContext(ctx, "DELETE FROM sessions WHERE token_id = $1", id); err != nil {
+		return err
+	}
+	_, err := q.ExecContext(ctx, "UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL", id)
+	return err
+}
+
+// Caller is a person with the token they came in by.
+type Caller struct {
+	Person
+	TokenID int64 `db:"token_id"`
+}
+
+const valid = "t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
+
+// CallerByToken returns who holds a token that is in force.
+func CallerByToken(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
+	return get[Caller](ctx, q, "such token", "SELECT p.id, p.name, p.role, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
+}
+
+// CallerBySession returns who holds a session whose token is in force.
+func CallerBySession(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
+	return get[Caller](ctx, q, "such session", `SELECT p.id, p.name, p.role, t.id AS token_id FROM sessions s JOIN tokens t ON t.id = s.token_id
+		JOIN people p ON p.id = t.person_id WHERE s.hash = $1 AND s.expires_at > now() AND `+valid, hash)
+}
+
+// AddSession records a session.
+func AddSession(ctx context.Context, q Querier, hash []byte, token int64, expires time.Time) error {
+	_, err := q.ExecContext(ctx, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)", hash, token, expires)
+	return err
+}
+
+// EndSession forgets a session.
+func EndSession(ctx context.Context, q Querier, hash []byte) error {
+	_, err := q.ExecContext(ctx, "DELETE FROM sessions WHERE hash = $1 OR expires_at < now()", hash)
+	return err
+}

@@ -1,0 +1,118 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// The origins of tables.
+const (
+	OriginDelivery = "delivery"
+	OriginCleaned  = "cleaned"
+	OriginMerged   = "merged"
+)
+
+// Table is a delivery, a cleaned table or a merged one: immutable bytes with where they come from.
+type Table struct {
+	ID            int64            `db:"id" json:"id"`
+	Dataset       string           `db:"dataset" json:"dataset"`
+	DatasetID     int64            `db:"dataset_id" json:"-"`
+	Origin        string           `db:"origin" json:"origin" enum:"delivery,cleaned,merged"`
+	Digest        string           `db:"digest" json:"digest" doc:"SHA-256 of the bytes"`
+	Bytes         int64            `db:"bytes" json:"bytes"`
+	FileName      string           `db:"file_name" json:"file_name"`
+	Source        json.RawMessage  `db:"source" json:"source" doc:"What is known of where a delivery comes from"`
+	ParentID      *int64           `db:"parent_id" json:"parent_id" doc:"The table that was cleaned"`
+	DeclarationID *int64           `db:"declaration_id" json:"declaration_id" doc:"The fix plan or merge that made the table"`
+	Declaration   *string          `db:"declaration" json:"declaration" doc:"Its name and version"`
+	ChangeLog     *string          `db:"change_log_digest" json:"change_log_digest"`
+	Accounting    *json.RawMessage `db:"accounting" json:"accounting" doc:"The ledger of a cleaned table, the accounting of a merged one"`
+	CreatedBy     string           `db:"created_by" json:"created_by"`
+	CreatedAt     time.Time        `db:"created_at" json:"created_at"`
+	AuditID       *int64           `db:"audit_id" json:"audit_id" doc:"The newest audit"`
+	Score         *float64         `db:"score" json:"score"`
+	Passed        *bool            `db:"passed" json:"passed"`
+	Rows          *int64           `db:"rows" json:"rows"`
+	CertificateID *int64           `db:"certificate_id" json:"certificate_id"`
+}
+
+const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.parent_id, t.declaration_id,
+	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
+	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, a.score, a.passed, a.rows,
+	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id
+	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by
+	LEFT JOIN LATERAL (SELECT id, score, passed, rows FROM audits WHERE table_id = t.id ORDER BY id DESC LIMIT 1) a ON true`
+
+// NewTable is what AddTable records.
+type NewTable struct {
+	DatasetID     int64
+	Origin        string
+	Digest        string
+	Bytes         int64
+	FileName      string
+	Source        json.RawMessage // nil for none
+	ParentID      *int64
+	DeclarationID *int64
+	ChangeLog     *string
+	Accounting    json.RawMessage // nil for none
+	CreatedBy     int64
+	Inputs        []int64
+}
+
+// AddTable records a table. A delivery with bytes that the dataset has already is ErrConflict.
+func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
+	if t.Source == nil {
+		t.Source = json.RawMessage("{}")
+	}
+	var accounting *string
+	if t.Accounting != nil {
+		text := string(t.Accounting)
+		accounting = &text
+	}
+	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID, t.ChangeLog, accounting, t.CreatedBy)
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.ConstraintName == "one_delivery_per_content" {
+		return nil, fmt.Errorf("%w: the dataset has a delivery with these bytes already", ErrConflict)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, input := range t.Inputs {
+		if _, err := q.ExecContext(ctx, "INSERT INTO table_inputs (table_id, input_id) VALUES ($1, $2)", *id, input); err != nil {
+			return nil, err
+		}
+	}
+	return FindTable(ctx, q, *id)
+}
+
+// FindTable returns a table by its id.
+func FindTable(ctx context.Context, q Querier, id int64) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("table %d", id), tableColumns+" WHERE t.id = $1", id)
+}
+
+// DeliveryWith returns the delivery of a dataset that has these bytes.
+func DeliveryWith(ctx context.Context, q Querier, dataset int64, digest string) (*Table, error) {
+	return get[Table](ctx, q, "delivery with these bytes", tableColumns+" WHERE t.dataset_id = $1 AND t.digest = $2 AND t.origin = 'delivery'", dataset, digest)
+}
+
+// Tables lists the tables of a dataset; an empty origin means all.
+func Tables(ctx context.Context, q Querier, dataset int64, origin string, c Cursor) (*Page[Table], error) {
+	return page(ctx, q, c, func(t *Table) int64 { return t.ID }, tableColumns+" WHERE t.id < $1 AND t.dataset_id = $3 AND ($4 = '' OR t.origin = $4) ORDER BY t.id DESC LIMIT $2", dataset, origin)
+}
+
+// NewestCleaned returns the newest cleaned or merged table of a dataset.
+func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("cleaned table of %q; apply a fix plan to its newest delivery first", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' ORDER BY t.id DESC LIMIT 1", dataset)
+}
+
+// InputsOf lists the tables that a merged one was made of.
+func InputsOf(ctx context.Context, q Querier, id int64) ([]Table, error) {
+	return list[Table](ctx, q, tableColumns+" WHERE t.id IN (SELECT input_id FROM table_inputs WHERE table_id = $1) ORDER BY t.id", id)
+}
