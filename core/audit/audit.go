@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"proudsieve/core/condition"
+	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -219,7 +220,7 @@ type run struct {
 	texts     []map[string]int64 // per check of a single column
 	groups    []*table.Groups    // per key, then equal rows
 	groupsN   map[int]int64      // per check
-	marks     []Place
+	marks     []intake.Mark
 }
 
 func newRun(p *plan) *run {
@@ -243,7 +244,7 @@ func (r *run) close() {
 func (r *run) take(j *judged) error {
 	b := j.batch
 	if b.Len() > 0 {
-		r.marks = append(r.marks, Place{b.Offset, b.Rows[0], b.Lines[0]})
+		r.marks = append(r.marks, intake.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 	}
 	r.rows += int64(b.Len())
 	r.setAside += b.SetAside

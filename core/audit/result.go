@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -25,14 +26,7 @@ type Result struct {
 	Passed   bool    `json:"passed"`
 	Mesh     Mesh    `json:"mesh"` // of the rows
 
-	Marks []Place `json:"-"` // where parts of the file start, for reading a page of rows
-}
-
-// Place is where a part of the file starts.
-type Place struct {
-	Offset int64  `json:"offset"`
-	Row    uint32 `json:"row"`
-	Line   int64  `json:"line"`
+	Marks []intake.Mark `json:"-"` // where parts of the file start, for reading a page of rows
 }
 
 // Column is one column's profile and scores, each 0 to 100.

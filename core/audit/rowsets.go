@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 
+	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -53,7 +54,7 @@ func (r *Result) WriteRows(w io.Writer) error {
 
 // Rows gives the rows behind a finished audit.
 type Rows struct {
-	Marks   []Place
+	Marks   []intake.Mark
 	index   []rowsEntry
 	archive *zip.Reader
 }

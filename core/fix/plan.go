@@ -96,6 +96,21 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 	return p.plan, p.Err()
 }
 
+// DatasetOf returns the dataset that a fix plan is for, so that its rulebook can be
+// found before the plan is read.
+func DatasetOf(source []byte) (string, error) {
+	root, err := document.Parse(source)
+	if err != nil {
+		return "", err
+	}
+	for _, e := range root.Entries {
+		if e.Name == "dataset" && e.Value.Kind == document.Scalar {
+			return e.Value.Text, nil
+		}
+	}
+	return "", document.Problems{{Line: root.Line, Column: root.Column, Message: `a fix plan needs "dataset"`}}
+}
+
 type parser struct {
 	document.Reader
 	book *rulebook.Rulebook

@@ -116,3 +116,19 @@ func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (
 func InputsOf(ctx context.Context, q Querier, id int64) ([]Table, error) {
 	return list[Table](ctx, q, tableColumns+" WHERE t.id IN (SELECT input_id FROM table_inputs WHERE table_id = $1) ORDER BY t.id", id)
 }
+
+// CleanedFrom returns the newest table that was cleaned from another.
+func CleanedFrom(ctx context.Context, q Querier, parent int64) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("table cleaned from table %d", parent), tableColumns+" WHERE t.parent_id = $1 ORDER BY t.id DESC LIMIT 1", parent)
+}
+
+// MergedFrom returns the newest table that was merged from another.
+func MergedFrom(ctx context.Context, q Querier, input int64) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("table merged from table %d", input), tableColumns+" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) ORDER BY t.id DESC LIMIT 1", input)
+}
+
+// Uncertified lists the newest merged table of each dataset where it passes and has no certificate.
+func Uncertified(ctx context.Context, q Querier) ([]Table, error) {
+	return list[Table](ctx, q, tableColumns+` WHERE t.origin = 'merged' AND a.passed AND t.id IN (SELECT max(id) FROM tables WHERE origin = 'merged' GROUP BY dataset_id)
+		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) ORDER BY t.id DESC`)
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/store"
+)
+
+// printJSON writes v for programs.
+func (o *output) printJSON(v any) error {
+	e := json.NewEncoder(o.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func (o *output) line(format string, args ...any) { fmt.Fprintf(o.out, format+"\n", args...) }
+
+// grid is a table for people: columns as wide as their widest cell, numbers to the right.
+type grid struct {
+	heads []string
+	rows  [][]string
+}
+
+// newGrid takes the heads; one that starts with > is of a column of numbers.
+func newGrid(heads ...string) *grid { return &grid{heads: heads} }
+
+func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
+
+const widestCell = 60
+
+func (o *output) grid(g *grid, empty string) {
+	if len(g.rows) == 0 {
+		o.line("%s", empty)
+		return
+	}
+	widths := make([]int, len(g.heads))
+	for i, h := range g.heads {
+		widths[i] = utf8.RuneCountInString(strings.TrimPrefix(h, ">"))
+	}
+	for _, row := range g.rows {
+		for i := range row {
+			if i < len(row)-1 {
+				row[i] = shorten(row[i], widestCell)
+			}
+			widths[i] = max(widths[i], visibleLength(row[i]))
+		}
+	}
+	line := func(cells []string, style string) {
+		parts := make([]string, len(cells))
+		for i, cell := range cells {
+			pad := strings.Repeat(" ", max(widths[i]-visibleLength(cell), 0))
+			if strings.HasPrefix(g.heads[i], ">") {
+				parts[i] = pad + cell
+			} else {
+				parts[i] = cell + pad
+			}
+		}
+		o.line("%s", o.styled(style, strings.TrimRight(strings.Join(parts, "  "), " ")))
+	}
+	heads := make([]string, len(g.heads))
+	for i, h := range g.heads {
+		heads[i] = strings.TrimPrefix(h, ">")
+	}
+	line(heads, "2")
+	for _, row := range g.rows {
+		line(row, "")
+	}
+}
+
+// visibleLength counts characters, without the escapes that colour them.
+func visibleLength(s string) int {
+	n, escape := 0, false
+	for _, r := range s {
+		switch {
+		case r == '\x1b':
+			escape = true
+		case escape:
+			escape = r != 'm'
+		default:
+			n++
+		}
+	}
+	return n
+}
+
+func shorten(s string, most int) string {
+	if visibleLength(s) <= most || strings.Contains(s, "\x1b") {
+		return s
+	}
+	return string([]rune(s)[:most-1]) + "…"
+}
+
+func (o *output) styled(code, s string) string {
+	if !o.colour || code == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// visible makes the spaces of a value visible where they are strays.
+func visible(s string) string {
+	trimmed := strings.Trim(s, " \t\u00a0")
+	lead, trail := len(s)-len(strings.TrimLeft(s, " \t\u00a0")), len(s)-len(strings.TrimRight(s, " \t\u00a0"))
+	if trimmed == "" {
+		return strings.Repeat("␣", utf8.RuneCountInString(s))
+	}
+	inner := strings.ReplaceAll(trimmed, "  ", "␣␣")
+	return strings.Repeat("␣", lead) + inner + strings.Repeat("␣", trail)
+}
+
+// percent writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
+func percent(v float64) string {
+	switch {
+	case v == 100:
+		return "100"
+	case v == 0:
+		return "0"
+	}
+	return fmt.Sprintf("%.2f", min(max(v, 0.01), 99.99))
+}
+
+func count(n int64) string { return audit.Grouped(n) }
+
+// signs are how the dimensions look in a mesh strip, each with its colour; quiet cells come first.
+var signs = map[rulebook.Dimension]struct {
+	sign   rune
+	colour string
+}{
+	rulebook.Completeness: {'○', "34"},
+	rulebook.Validity:     {'▨', "31"},
+	rulebook.Uniqueness:   {'‖', "35"},
+	rulebook.Consistency:  {'⁘', "33"},
+}
+
+const quietCell = '·'
+
+// strip draws a mesh strip of at most width cells. A cell shows the dimension that
+// caught most rows of its share; a cell with nothing caught is quiet.
+func (o *output) strip(m audit.Mesh, width int) string {
+	if m.Cells == 0 {
+		return ""
+	}
+	width = min(width, m.Cells)
+	var b strings.Builder
+	for i := range width {
+		from, to := i*m.Cells/width, (i+1)*m.Cells/width
+		best, most := rulebook.Dimension(""), uint32(0)
+		for _, d := range rulebook.Dimensions {
+			sum := uint32(0)
+			for k := from; k < to && k < len(m.Caught[d]); k++ {
+				sum += m.Caught[d][k]
+			}
+			if sum > most {
+				best, most = d, sum
+			}
+		}
+		if most == 0 {
+			b.WriteString(o.styled("2", string(quietCell)))
+			continue
+		}
+		b.WriteString(o.styled(signs[best].colour, string(signs[best].sign)))
+	}
+	return b.String()
+}
+
+func (o *output) legend() {
+	parts := []string{string(quietCell) + " nothing wrong"}
+	for _, d := range rulebook.Dimensions {
+		says := map[rulebook.Dimension]string{rulebook.Completeness: "missing", rulebook.Validity: "invalid", rulebook.Uniqueness: "surplus", rulebook.Consistency: "inconsistent"}[d]
+		parts = append(parts, o.styled(signs[d].colour, string(signs[d].sign))+" "+says)
+	}
+	o.line("%s", strings.Join(parts, "   "))
+}
+
+// progress shows on the error stream how far a job is, where that is a terminal.
+func (o *output) progress() func(store.Job) {
+	shown := false
+	return func(j store.Job) {
+		if j.Ended() {
+			if shown {
+				fmt.Fprint(o.err, "\r\x1b[K")
+			}
+			return
+		}
+		shown = true
+		share := ""
+		if j.BytesTotal > 0 {
+			share = fmt.Sprintf(", %d%%", 100*j.BytesDone/j.BytesTotal)
+		}
+		fmt.Fprintf(o.err, "\r\x1b[K%s of %s: %s%s, %s rows read", j.Kind, j.Dataset, j.State, share, count(j.RowsRead))
+	}
+}

@@ -1,0 +1,316 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/service/api"
+	"proudsieve/service/store"
+)
+
+// group is a noun with its verbs.
+func group(name, usage string, commands ...*cli.Command) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, Commands: commands}
+}
+
+// verb is a command that talks to the service and takes exactly the named arguments.
+func verb(name, usage, args string, flags []cli.Flag, action func(ctx context.Context, s *session, args []string) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Flags: append(flags, jsonFlag()), Action: withService(args, action)}
+}
+
+// show prints v as JSON, or lets text show it to people.
+func show[T any](s *session, v T, err error, text func(T)) error {
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(v)
+	}
+	text(v)
+	return nil
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func optional[T any](v *T, text func(T) string) string {
+	if v == nil {
+		return ""
+	}
+	return text(*v)
+}
+
+func datasetCommand() *cli.Command {
+	return group("dataset", "tables that arrive again and again under one name",
+		verb("list", "all datasets, with where each stands", "", nil, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.All[store.Dataset](ctx, s.Client, "/datasets")
+			return show(s, all, err, s.datasets)
+		}),
+		verb("show", "one dataset with its tables", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
+			d, err := client.Get[store.Dataset](ctx, s.Client, "/datasets/"+args[0])
+			if err != nil {
+				return err
+			}
+			tables, err := client.All[store.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables")
+			return show(s, map[string]any{"dataset": d, "tables": tables}, err, func(map[string]any) {
+				s.datasets([]store.Dataset{*d})
+				s.line("")
+				s.tables(tables)
+			})
+		}),
+		verb("add", "add a dataset", "DATASET", []cli.Flag{&cli.StringFlag{Name: "title"}}, func(ctx context.Context, s *session, args []string) error {
+			d, err := client.Post[store.Dataset](ctx, s.Client, "/datasets", map[string]string{"name": args[0], "title": s.command.String("title")})
+			return show(s, d, err, func(d *store.Dataset) { s.line("The dataset %s is there.", d.Name) })
+		}),
+	)
+}
+
+func (o *output) datasets(all []store.Dataset) {
+	g := newGrid("dataset", "title", ">rulebook", ">deliveries", ">score", "passed", ">issues open", ">of them stop", "last table")
+	for _, d := range all {
+		rulebook := "none"
+		if d.Rulebook > 0 {
+			rulebook = fmt.Sprint(d.Rulebook)
+		}
+		g.add(d.Name, d.Title, rulebook, count(d.Deliveries), optional(d.Score, percent), optional(d.Passed, yes), count(d.OpenIssues), count(d.Stops), optional(d.LastAt, when))
+	}
+	o.grid(g, "There are no datasets yet. Save a rulebook with: proudsieve rulebook save FILE")
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func (o *output) tables(all []store.Table) {
+	g := newGrid(">table", "origin", "file", ">bytes", ">rows", ">score", "passed", "made by", "arrived", "certified")
+	for _, t := range all {
+		g.add(fmt.Sprint(t.ID), t.Origin, t.FileName, count(t.Bytes), optional(t.Rows, count), optional(t.Score, percent), optional(t.Passed, yes),
+			t.CreatedBy, when(t.CreatedAt), yes(t.CertificateID != nil))
+	}
+	o.grid(g, "Nothing has arrived yet. Take in a file with: proudsieve delivery add DATASET FILE")
+}
+
+// declarationCommands are the verbs that rulebooks, fix plans and merges share.
+func declarationCommands(path, what string) []*cli.Command {
+	return []*cli.Command{
+		verb("save", "save a "+what+" as the newest version", "FILE", nil, func(ctx context.Context, s *session, args []string) error {
+			source, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			d, err := s.Declare(ctx, path, source)
+			return show(s, d, err, func(d *store.Declaration) { s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name) })
+		}),
+		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.All[store.Declaration](ctx, s.Client, "/"+path+client.Query("dataset", s.command.String("dataset")))
+			return show(s, all, err, func(all []store.Declaration) {
+				g := newGrid("dataset", "name", ">version", "author", "saved", "SHA-256")
+				for _, d := range all {
+					g.add(d.Dataset, d.Name, fmt.Sprint(d.Version), d.Author, when(d.CreatedAt), d.Digest[:16])
+				}
+				s.grid(g, "There is no "+what+" yet. Save one with: proudsieve "+strings.TrimSuffix(path, "s")+" save FILE")
+			})
+		}),
+		verb("show", "the text of a "+what, "DATASET NAME", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
+			d, err := client.Get[store.Declaration](ctx, s.Client, "/"+path+"/"+args[0]+"/"+args[1]+client.Query("version", fmt.Sprint(s.command.Int("version"))))
+			return show(s, d, err, func(d *store.Declaration) { fmt.Fprint(s.out, d.Source) })
+		}),
+	}
+}
+
+func rulebookCommand() *cli.Command {
+	check := &cli.Command{Name: "check", Usage: "say what is wrong with a rulebook file; needs no service", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			args, err := arguments(c, "FILE")
+			if err != nil {
+				return err
+			}
+			book, err := readRulebook(args[0])
+			if err != nil {
+				return err
+			}
+			o := outputOf(c)
+			if o.json {
+				return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest})
+			}
+			o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns), len(book.Keys), len(book.Rules))
+			return nil
+		}}
+	return group("rulebook", "what must hold for a dataset", append([]*cli.Command{check}, declarationCommands("rulebooks", "rulebook")...)...)
+}
+
+func deliveryCommand() *cli.Command {
+	return group("delivery", "arrivals of a dataset",
+		verb("add", "take in a file: it is kept as it is and audited", "DATASET FILE", []cli.Flag{
+			&cli.StringFlag{Name: "provider", Usage: "who sent it"}, &cli.StringFlag{Name: "note", Usage: "what is known of it"},
+			&cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the audit"},
+		}, addDelivery),
+		verb("list", "the deliveries of a dataset", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
+			all, err := client.All[store.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables?origin=delivery")
+			return show(s, all, err, s.tables)
+		}),
+	)
+}
+
+func addDelivery(ctx context.Context, s *session, args []string) error {
+	f, err := os.Open(args[1])
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	d, err := s.Deliver(ctx, args[0], filepath.Base(args[1]), s.command.String("provider"), s.command.String("note"), f)
+	if err != nil {
+		return err
+	}
+	if d.Known || s.command.Bool("no-wait") {
+		return show(s, d, nil, func(d *api.Delivered) { s.line("%s", d.Message) })
+	}
+	if !s.json {
+		s.line("%s", d.Message)
+	}
+	return s.showAudit(ctx, d.Table.ID)
+}
+
+// showAudit waits for the audit of a table and shows it; a table that does not pass ends with errFellShort.
+func (s *session) showAudit(ctx context.Context, table int64) error {
+	a, err := s.AuditOf(ctx, table, s.progress())
+	if err != nil {
+		return err
+	}
+	return s.audited(a)
+}
+
+func (s *session) audited(a *api.AuditShown) error {
+	err := show(s, a, nil, func(a *api.AuditShown) {
+		s.line("Audit %d of table %d, %s (%s).", a.ID, a.TableID, a.FileName, a.Dataset)
+		s.auditResult(&a.Result, a.Rulebook != nil)
+	})
+	if err == nil && !a.Passed {
+		err = errFellShort
+	}
+	return err
+}
+
+func tableCommand() *cli.Command {
+	return group("table", "deliveries, cleaned and merged tables",
+		verb("show", "one table, and where it is on its way", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
+			t, err := client.Get[store.Table](ctx, s.Client, "/tables/"+args[0])
+			if err != nil {
+				return err
+			}
+			path, err := client.Get[api.Path](ctx, s.Client, "/tables/"+args[0]+"/path")
+			return show(s, map[string]any{"table": t, "path": path}, err, func(map[string]any) {
+				s.tables([]store.Table{*t})
+				s.line("SHA-256 %s", t.Digest)
+				s.line("")
+				g := newGrid("stage", "state", "")
+				for _, stage := range path.Stages {
+					g.add(stage.Name, stage.State, stage.Says)
+				}
+				s.grid(g, "")
+			})
+		}),
+		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", []cli.Flag{
+			&cli.StringFlag{Name: "rule", Usage: "only rows that break this rule"}, &cli.StringFlag{Name: "column", Usage: "only rows caught in this column"},
+			&cli.StringFlag{Name: "dimension", Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
+			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20},
+		}, showRows),
+		verb("download", "the bytes of a table", "TABLE FILE", []cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}}, func(ctx context.Context, s *session, args []string) error {
+			what := "table"
+			if s.command.Bool("change-log") {
+				what = "change-log"
+			}
+			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/tables/"+args[0]+"/bytes?what="+what, f) })
+		}),
+	)
+}
+
+// save writes a file whole or not at all.
+func save(path string, write func(*os.File) error) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".proudsieve-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if err := write(f); err != nil {
+		_ = f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+func showRows(ctx context.Context, s *session, args []string) error {
+	c := s.command
+	page, err := client.Get[api.RowsPage](ctx, s.Client, "/tables/"+args[0]+"/rows"+client.Query("rule", c.String("rule"), "column", c.String("column"),
+		"dimension", c.String("dimension"), "after", fmt.Sprint(c.Int("after")), "limit", fmt.Sprint(c.Int("limit"))))
+	return show(s, page, err, func(page *api.RowsPage) {
+		g := newGrid(append([]string{">row", ">line", "caught by"}, page.Columns...)...)
+		for _, r := range page.Rows {
+			rules := make([]string, len(r.Caught))
+			for i, one := range r.Caught {
+				rules[i] = one.Rule
+			}
+			cells := []string{count(int64(r.Row)), count(r.Line), strings.Join(rules, ", ")}
+			for _, cell := range r.Cells {
+				cells = append(cells, visible(shorten(cell, 30)))
+			}
+			g.add(cells...)
+		}
+		s.grid(g, "There are no such rows.")
+		if page.Total >= 0 {
+			s.line("%d of %s rows shown.", len(page.Rows), count(page.Total))
+		}
+		if page.Next > 0 {
+			s.line("More with --after %d.", page.Next)
+		}
+	})
+}
+
+func auditCommand() *cli.Command {
+	return group("audit", "runs of a rulebook over a table",
+		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
+			job, err := client.Post[store.Job](ctx, s.Client, "/tables/"+args[0]+"/audits", nil)
+			if err != nil {
+				return err
+			}
+			done, err := s.Follow(ctx, job.ID, s.progress())
+			if err != nil {
+				return err
+			}
+			a, err := client.Get[api.AuditShown](ctx, s.Client, fmt.Sprintf("/audits/%d", *done.AuditID))
+			if err != nil {
+				return err
+			}
+			return s.audited(a)
+		}),
+		verb("show", "what an audit found", "AUDIT", nil, func(ctx context.Context, s *session, args []string) error {
+			a, err := client.Get[api.AuditShown](ctx, s.Client, "/audits/"+args[0])
+			if err != nil {
+				return err
+			}
+			return s.audited(a)
+		}),
+		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.All[store.Audit](ctx, s.Client, "/audits")
+			return show(s, all, err, func(all []store.Audit) {
+				g := newGrid(">audit", "dataset", ">table", "origin", ">rows", ">score", "passed", "at")
+				for _, a := range all {
+					g.add(fmt.Sprint(a.ID), a.Dataset, fmt.Sprint(a.TableID), a.Origin, count(a.Rows), percent(a.Score), yes(a.Passed), when(a.CreatedAt))
+				}
+				s.grid(g, "Nothing has been audited yet. Take in a file with: proudsieve delivery add DATASET FILE")
+			})
+		}),
+	)
+}

@@ -1,0 +1,385 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/core/certify"
+	"proudsieve/core/fix"
+	"proudsieve/core/merge"
+	"proudsieve/core/table"
+	"proudsieve/demo"
+	"proudsieve/service/api"
+	"proudsieve/service/store"
+)
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// The people of the demo.
+const (
+	demoSteward   = "Mara Quill"
+	demoCertifier = "Jonas Fell"
+)
+
+func demoTokenFile(directory, person string) string {
+	return filepath.Join(directory, strings.ToLower(strings.Fields(person)[0])+"-token")
+}
+
+// demoRun takes the demo through the whole path, as its people would.
+type demoRun struct {
+	*output
+	steward, certifier *client.Client
+	tables             map[string]int64 // the newest delivery of each dataset
+	cleaned            map[string]int64
+}
+
+// people makes the demo's people, each with a token in a file of their own.
+func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
+	admin, err := p.administrator()
+	if err != nil {
+		return nil, err
+	}
+	d := &demoRun{output: o, tables: map[string]int64{}, cleaned: map[string]int64{}}
+	for person, role := range map[string]string{demoSteward: "steward", demoCertifier: "certifier"} {
+		made, err := client.Post[madeToken](ctx, admin, "/tokens", map[string]any{"person": person, "role": role, "note": "demo"})
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(demoTokenFile(p.directory, person), []byte(made.Secret+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+		c := &client.Client{Server: p.service.URL(), Token: made.Secret}
+		if role == "steward" {
+			d.steward = c
+		} else {
+			d.certifier = c
+		}
+	}
+	return d, nil
+}
+
+// loadDemo loads the demo into a service that does not have it yet.
+func (p *private) loadDemo(ctx context.Context, o *output) error {
+	admin, err := p.administrator()
+	if err != nil {
+		return err
+	}
+	datasets, err := client.Get[store.Page[store.Dataset]](ctx, admin, "/datasets")
+	if err != nil || len(datasets.Items) > 0 {
+		return err
+	}
+	o.line("Loading the Alder Vale river survey …")
+	d, err := p.people(ctx, &output{out: &bytes.Buffer{}, err: o.err})
+	if err != nil {
+		return err
+	}
+	_, err = d.walk(ctx)
+	return err
+}
+
+func tourCommand() *cli.Command {
+	return &cli.Command{Name: "tour", Usage: "walk the demo through the whole path once, in a service of its own that is gone afterwards",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, ""); err != nil {
+				return err
+			}
+			directory, err := os.MkdirTemp("", "proudsieve-tour-")
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(directory)
+			if err := os.Chmod(directory, 0o711); err != nil {
+				return err
+			}
+			o := outputOf(c)
+			running, err := startPrivate(ctx, directory, "127.0.0.1:0", 0, logger(o))
+			if err != nil {
+				return err
+			}
+			return errors.Join(running.tour(ctx, o), running.stop())
+		}}
+}
+
+func (p *private) tour(ctx context.Context, o *output) error {
+	d, err := p.people(ctx, o)
+	if err != nil {
+		return err
+	}
+	certificate, err := d.walk(ctx)
+	if err != nil {
+		return err
+	}
+	return d.verify(ctx, certificate)
+}
+
+func (d *demoRun) heading(text string) {
+	d.line("")
+	d.line("%s", d.styled("1", text))
+	d.line("%s", strings.Repeat("─", len([]rune(text))))
+}
+
+// walk goes from the files to the certificate.
+func (d *demoRun) walk(ctx context.Context) (*store.Certificate, error) {
+	d.heading("1. Take delivery and judge")
+	for _, one := range demo.Deliveries {
+		if err := d.deliver(ctx, one); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.planted(ctx); err != nil {
+		return nil, err
+	}
+	if err := d.settle(ctx); err != nil {
+		return nil, err
+	}
+	d.heading("4. Put right")
+	for _, one := range demo.Deliveries {
+		if one.Dataset == "visits" {
+			continue // its issues stay open, so that the console has something to do
+		}
+		if err := d.clean(ctx, one.Dataset, strings.TrimSuffix(one.Dataset, "_results")+"_clean"); err != nil {
+			return nil, err
+		}
+	}
+	merged, err := d.join(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return d.certify(ctx, merged)
+}
+
+func (d *demoRun) declare(ctx context.Context, kind, path string) error {
+	source, err := demo.Files.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	_, err = d.steward.Declare(ctx, kind, source)
+	return err
+}
+
+func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
+	if err := d.declare(ctx, "rulebooks", "rulebooks/"+one.Dataset+".yaml"); err != nil {
+		return err
+	}
+	content, err := demo.Files.ReadFile("data/" + one.File)
+	if err != nil {
+		return err
+	}
+	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, "Alder Vale river survey", "made up for the demo", bytes.NewReader(content))
+	if err != nil {
+		return err
+	}
+	d.tables[one.Dataset] = delivered.Table.ID
+	a, err := d.steward.AuditOf(ctx, delivered.Table.ID, nil)
+	if err != nil {
+		return err
+	}
+	verdict := "passed"
+	if !a.Passed {
+		verdict = "fell short"
+	}
+	d.line("%-20s %5s rows, %2d columns, score %6s, %2d rules broken: %s", one.Dataset, count(a.Rows), len(a.Result.Columns), percent(a.Score), len(a.Result.Findings), verdict)
+	return nil
+}
+
+// planted holds what was found against what was put into the files, row by row.
+func (d *demoRun) planted(ctx context.Context) error {
+	d.heading("2. Every planted defect, and what found it")
+	planted, err := demo.PlantedDefects()
+	if err != nil {
+		return err
+	}
+	g := newGrid("dataset", "planted defect", ">planted", ">found", "by rule")
+	missed := 0
+	found := map[string]*table.RowSet{}
+	for _, p := range planted {
+		for _, rule := range p.Rules {
+			key := p.Dataset + "/" + rule
+			if found[key] == nil {
+				if found[key], err = d.rowsBreaking(ctx, d.tables[p.Dataset], rule); err != nil {
+					return err
+				}
+			}
+			n := int64(0)
+			for _, row := range p.Rows {
+				if found[key].Contains(row) {
+					n++
+				}
+			}
+			missed += p.Count - int(n)
+			g.add(p.Dataset, p.Defect, count(int64(p.Count)), count(n), rule)
+		}
+	}
+	d.grid(g, "")
+	if missed > 0 {
+		return fmt.Errorf("%d planted defects were not found", missed)
+	}
+	d.line("All planted defects were found.")
+	return nil
+}
+
+func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*table.RowSet, error) {
+	set := table.NewRowSet()
+	for after := uint32(0); ; {
+		page, err := client.Get[api.RowsPage](ctx, d.steward, fmt.Sprintf("/tables/%d/rows", id)+client.Query("rule", rule, "limit", "1000", "after", fmt.Sprint(after)))
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range page.Rows {
+			set.Add(r.Row)
+		}
+		if after = page.Next; after == 0 {
+			return set, nil
+		}
+	}
+}
+
+// settle waives what the laboratories confirmed.
+func (d *demoRun) settle(ctx context.Context) error {
+	d.heading("3. Issues: ask, record, decide")
+	issues, err := client.All[store.Issue](ctx, d.steward, "/issues?state=unsettled")
+	if err != nil {
+		return err
+	}
+	bySeverity := map[string]int{}
+	for _, i := range issues {
+		bySeverity[i.Severity]++
+	}
+	d.line("%d issues were opened: %d stop their table, %d warn.", len(issues), bySeverity["stop"], bySeverity["warn"])
+	for _, i := range issues {
+		if i.Rule != "received_after_sampled" {
+			continue
+		}
+		if _, err := client.Post[api.IssueShown](ctx, d.steward, fmt.Sprintf("/issues/%d/comments", i.ID), map[string]string{"text": "Asked the laboratory: which of the two dates is right?"}); err != nil {
+			return err
+		}
+		waiver := map[string]string{"reason": "The clock of the laboratory's intake was wrong; the dates of sampling are right.", "until": time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
+		waived, err := d.steward.EditIssue(ctx, "POST", i.ID, "/waiver", waiver)
+		if err != nil {
+			return err
+		}
+		d.line("Issue %d (%s, %s) is waived by %s until %s.", waived.ID, waived.Dataset, waived.Rule, *waived.WaiverBy, *waived.WaiverUntil)
+	}
+	return nil
+}
+
+func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
+	if err := d.declare(ctx, "fix-plans", "fixes/"+plan+".yaml"); err != nil {
+		return err
+	}
+	job, err := client.Post[store.Job](ctx, d.steward, fmt.Sprintf("/tables/%d/fixes", d.tables[dataset]), map[string]string{"fix_plan": plan})
+	if err != nil {
+		return err
+	}
+	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
+		return err
+	}
+	t, err := client.Get[store.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	if err != nil {
+		return err
+	}
+	d.cleaned[dataset] = t.ID
+	var ledger fix.Ledger
+	if err := json.Unmarshal(*t.Accounting, &ledger); err != nil {
+		return err
+	}
+	a, err := d.steward.AuditOf(ctx, t.ID, nil)
+	if err != nil {
+		return err
+	}
+	d.line("%s, by the fix plan %s:", d.styled("1", dataset), plan)
+	d.ledger(&ledger)
+	if err := ledger.Balance(); err != nil {
+		return err
+	}
+	d.line("The ledger adds up. The cleaned table has a score of %s.", percent(a.Score))
+	d.line("")
+	return nil
+}
+
+func (d *demoRun) join(ctx context.Context) (int64, error) {
+	d.heading("5. Put together")
+	if err := d.declare(ctx, "rulebooks", "rulebooks/survey_results.yaml"); err != nil {
+		return 0, err
+	}
+	if err := d.declare(ctx, "merges", "merges/survey_results.yaml"); err != nil {
+		return 0, err
+	}
+	job, err := client.Post[store.Job](ctx, d.steward, "/merges/survey_results/runs", map[string]any{})
+	if err != nil {
+		return 0, err
+	}
+	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
+		return 0, err
+	}
+	t, err := client.Get[store.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	if err != nil {
+		return 0, err
+	}
+	var a merge.Accounting
+	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
+		return 0, err
+	}
+	d.accounting(&a)
+	if err := a.Balance(); err != nil {
+		return 0, err
+	}
+	d.line("The merge adds up.")
+	audited, err := d.steward.AuditOf(ctx, t.ID, nil)
+	if err != nil {
+		return 0, err
+	}
+	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Score), percent(audited.PassMark))
+	return t.ID, nil
+}
+
+func (d *demoRun) certify(ctx context.Context, merged int64) (*store.Certificate, error) {
+	d.heading("6. Certify")
+	own, err := client.Get[api.Obstacles](ctx, d.steward, fmt.Sprintf("/tables/%d/obstacles", merged))
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range own.Obstacles {
+		d.line("Refused to the steward: %s", o)
+	}
+	made, err := client.Post[store.Certificate](ctx, d.certifier, fmt.Sprintf("/tables/%d/certificates", merged), nil)
+	if err != nil {
+		return nil, err
+	}
+	d.line("Certificate %d of table %d is signed by %s.", made.ID, made.TableID, made.CreatedBy)
+	return made, nil
+}
+
+// verify holds the certificate against the table, and against the table with one byte changed.
+func (d *demoRun) verify(ctx context.Context, c *store.Certificate) error {
+	var content bytes.Buffer
+	if err := d.steward.Download(ctx, fmt.Sprintf("/tables/%d/bytes", c.TableID), &content); err != nil {
+		return err
+	}
+	key, err := client.Get[json.RawMessage](ctx, d.steward, "/signing-key")
+	if err != nil {
+		return err
+	}
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, *key); err != nil {
+		return err
+	}
+	d.line("The certificate verifies against the %s bytes of the table.", count(int64(content.Len())))
+	content.Bytes()[content.Len()/2] ^= 1
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, *key); !errors.Is(err, certify.ErrTable) {
+		return fmt.Errorf("one byte was changed, and the certificate still verifies: %v", err)
+	}
+	d.line("With one byte changed, it no longer does.")
+	return nil
+}

@@ -1,0 +1,51 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/audit"
+	"proudsieve/service/access"
+	"proudsieve/service/store"
+)
+
+// AuditShown is an audit with all it found.
+type AuditShown struct {
+	store.Audit
+	Result audit.Result `json:"result"`
+}
+
+func (s *Server) audits() {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *byID) (*body[store.Job], error) {
+		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		var job *store.Job
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if job, err = s.Pool.AddAudit(ctx, tx, t, caller(ctx).ID); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "asked for an audit", subject(t), nil)
+		})
+		return answer(job, err)
+	})
+	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *paging) (*body[store.Page[store.Audit]], error) {
+		return answer(store.Audits(ctx, s.Store.DB, 0, 0, in.cursor()))
+	})
+	operation(s, access.Read, http.MethodGet, "/audits/{id}", "show-audit", "One audit: profile, scores, findings", func(ctx context.Context, in *byID) (*body[AuditShown], error) {
+		a, err := store.FindAudit(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := store.AuditResult(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		shown := AuditShown{Audit: *a}
+		return answer(&shown, json.Unmarshal(raw, &shown.Result))
+	})
+}

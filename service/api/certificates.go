@@ -1,0 +1,241 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/certify"
+	"proudsieve/core/fix"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/access"
+	"proudsieve/service/store"
+)
+
+// Obstacles is what stands between a table and a certificate.
+type Obstacles struct {
+	Ready     bool     `json:"ready"`
+	Obstacles []string `json:"obstacles"`
+}
+
+func (s *Server) certificates() {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *byID) (*body[Obstacles], error) {
+		c, err := s.gather(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		found := certify.Obstacles(c.facts)
+		return answer(&Obstacles{len(found) == 0, found}, nil)
+	})
+	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *byID) (*body[store.Certificate], error) {
+		return answer(s.certify(ctx, in.ID))
+	})
+	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *paging) (*body[store.Page[store.Certificate]], error) {
+		return answer(store.Certificates(ctx, s.Store.DB, in.cursor()))
+	})
+	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *byID) (*body[store.Certificate], error) {
+		return answer(store.FindCertificate(ctx, s.Store.DB, in.ID))
+	})
+	operation(s, "", http.MethodGet, "/signing-key", "show-signing-key", "The public key that certificates are verified with, as a JSON Web Key", func(context.Context, *nothing) (*body[map[string]any], error) {
+		public, err := certify.PublicKey(s.SigningKey)
+		if err != nil {
+			return nil, err
+		}
+		key := map[string]any{}
+		return answer(&key, json.Unmarshal(public, &key))
+	})
+}
+
+// candidate is a table with all that a certificate has to know of it.
+type candidate struct {
+	table     *store.Table
+	audit     *store.Audit
+	result    audit.Result
+	facts     certify.Facts
+	statement certify.Statement
+}
+
+func (s *Server) certify(ctx context.Context, id int64) (*store.Certificate, error) {
+	c, err := s.gather(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if found := certify.Obstacles(c.facts); len(found) > 0 {
+		details := make([]error, len(found))
+		for i, one := range found {
+			details[i] = &huma.ErrorDetail{Message: one}
+		}
+		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Table %d cannot be certified yet.", id), details...)
+	}
+	signature, err := certify.Sign(&c.statement, s.SigningKey)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := json.Marshal(c.statement)
+	if err != nil {
+		return nil, err
+	}
+	var made *store.Certificate
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		if made, err = store.AddCertificate(ctx, tx, id, c.audit.ID, raw, signature, caller(ctx).ID); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "certified", subject(c.table), map[string]any{"sha256": c.table.Digest, "certificate": made.ID})
+	})
+	return made, err
+}
+
+func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	who := caller(ctx).Name
+	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]bool{}}}
+	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{}, Accepted: []certify.AcceptedFact{},
+		Inputs: []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
+	c.statement.Table = certify.TableFacts{SHA256: t.Digest, Bytes: t.Bytes}
+	if t.Origin != store.OriginDelivery {
+		c.facts.FixedBy = append(c.facts.FixedBy, t.CreatedBy)
+	}
+	if err := s.gatherAudit(ctx, c); err != nil {
+		return nil, err
+	}
+	inputs := []store.Table{}
+	switch t.Origin {
+	case store.OriginCleaned:
+		inputs = append(inputs, *t)
+	case store.OriginMerged:
+		if inputs, err = store.InputsOf(ctx, s.Store.DB, id); err != nil {
+			return nil, err
+		}
+		d, err := store.FindDeclaration(ctx, s.Store.DB, *t.DeclarationID)
+		if err != nil {
+			return nil, err
+		}
+		c.statement.Merge = &certify.MergeFacts{Plan: versionOf(d), MergedBy: t.CreatedBy, Accounting: *t.Accounting}
+	}
+	for i := range inputs {
+		if err := s.gatherInput(ctx, c, &inputs[i]); err != nil {
+			return nil, err
+		}
+	}
+	return c, s.gatherIssues(ctx, c, inputs)
+}
+
+func versionOf(d *store.Declaration) certify.Version {
+	return certify.Version{Name: d.Name, Version: d.Version, SHA256: d.Digest}
+}
+
+func score(v float64) string { return fmt.Sprintf("%.4f", v) }
+
+// gatherAudit takes up the newest audit, if it went by the newest rulebook.
+func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
+	if c.table.AuditID == nil {
+		return nil
+	}
+	a, err := store.FindAudit(ctx, s.Store.DB, *c.table.AuditID)
+	if err != nil {
+		return err
+	}
+	newest, err := orNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID, c.table.Dataset))
+	if err != nil {
+		return err
+	}
+	raw, err := store.AuditResult(ctx, s.Store.DB, a.ID)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(raw, &c.result); err != nil {
+		return err
+	}
+	c.audit = a
+	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
+	c.facts.Passed, c.facts.Score, c.facts.PassMark, c.facts.Findings = a.Passed, a.Score, a.PassMark, c.result.Findings
+	if newest != nil {
+		c.statement.Rulebook = versionOf(newest)
+	}
+	c.statement.Audit = certify.AuditFacts{Score: score(a.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
+	c.statement.Table.Rows, c.statement.Table.Sums = c.result.Rows, c.result.Sums
+	for _, column := range c.result.Columns {
+		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name, Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing})
+	}
+	for _, f := range c.result.Findings {
+		c.statement.Accepted = append(c.statement.Accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
+	}
+	return nil
+}
+
+// gatherInput traces an input to the bytes that arrived.
+func (s *Server) gatherInput(ctx context.Context, c *candidate, t *store.Table) error {
+	if t.Origin != store.OriginCleaned {
+		return nil
+	}
+	delivery, err := store.FindTable(ctx, s.Store.DB, *t.ParentID)
+	if err != nil {
+		return err
+	}
+	d, err := store.FindDeclaration(ctx, s.Store.DB, *t.DeclarationID)
+	if err != nil {
+		return err
+	}
+	var ledger fix.Ledger
+	if err := json.Unmarshal(*t.Accounting, &ledger); err != nil {
+		return err
+	}
+	plan := versionOf(d)
+	in := certify.InputFacts{Dataset: t.Dataset, TableSHA256: t.Digest, Delivery: delivery.Digest, FileName: delivery.FileName, FixPlan: &plan, ChangeLog: *t.ChangeLog,
+		RowsDelivered: ledger.RowsIn, RowsHanded: ledger.RowsOut, SumsDelivered: ledger.SumsIn, SumsHanded: ledger.SumsOut, FixedBy: t.CreatedBy}
+	for _, step := range ledger.Steps {
+		in.CellsChanged += step.Cells
+	}
+	c.statement.Inputs = append(c.statement.Inputs, in)
+	c.facts.FixedBy = append(c.facts.FixedBy, t.CreatedBy)
+	return nil
+}
+
+// gatherIssues looks at the issues of the table's dataset and of its inputs'.
+func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []store.Table) error {
+	names := []string{c.table.Dataset}
+	for _, t := range inputs {
+		if !slices.Contains(names, t.Dataset) {
+			names = append(names, t.Dataset)
+		}
+	}
+	today := time.Now().UTC().Format(time.DateOnly)
+	for _, name := range names {
+		for cursor := (store.Cursor{Limit: 500}); ; {
+			found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: name}, cursor)
+			if err != nil {
+				return err
+			}
+			for _, i := range found.Items {
+				c.takeIssue(i, today)
+			}
+			if cursor.After = found.Next; found.Next == "" {
+				break
+			}
+		}
+	}
+	return nil
+}
+
+func (c *candidate) takeIssue(i store.Issue, today string) {
+	waived := i.State == store.IssueWaived && *i.WaiverUntil >= today
+	if waived {
+		c.statement.Waivers = append(c.statement.Waivers, certify.Waiver{Dataset: i.Dataset, Rule: i.Rule, Reason: *i.WaiverReason, By: *i.WaiverBy, Until: *i.WaiverUntil})
+		if i.Dataset == c.table.Dataset {
+			c.facts.Waived[i.Rule] = true
+		}
+	}
+	if i.Severity == string(rulebook.Stop) && i.State != store.IssueClosed && !waived {
+		c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title})
+	}
+}

@@ -1,0 +1,188 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/document"
+	"proudsieve/core/fix"
+	"proudsieve/core/merge"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/access"
+	"proudsieve/service/store"
+)
+
+type byName struct {
+	Name string `path:"name" maxLength:"60"`
+}
+
+func (s *Server) datasets() {
+	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *paging) (*body[store.Page[store.Dataset]], error) {
+		return answer(store.Datasets(ctx, s.Store.DB, in.cursor()))
+	})
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *byName) (*body[store.Dataset], error) {
+		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
+	})
+	type newDataset struct {
+		Body struct {
+			Name  string `json:"name" pattern:"^[a-z][a-z0-9_]{0,59}$" patternDescription:"lower-case letters, digits and underscores, a letter first"`
+			Title string `json:"title,omitempty" maxLength:"200"`
+		}
+	}
+	operation(s, access.Work, http.MethodPost, "/datasets", "add-dataset", "Add a dataset, or change its title", func(ctx context.Context, in *newDataset) (*body[store.Dataset], error) {
+		var made *store.Dataset
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if made, err = store.EnsureDataset(ctx, tx, in.Body.Name, in.Body.Title); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "added a dataset", made.Name, nil)
+		})
+		return answer(made, err)
+	})
+	type datasetAudits struct {
+		byName
+		paging
+	}
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}/audits", "list-dataset-audits", "The audits of a dataset, newest first", func(ctx context.Context, in *datasetAudits) (*body[store.Page[store.Audit]], error) {
+		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return answer(store.Audits(ctx, s.Store.DB, d.ID, 0, in.cursor()))
+	})
+}
+
+// declared is the text of a declaration.
+type declared struct {
+	Body struct {
+		Source string `json:"source" minLength:"1" doc:"YAML"`
+	}
+}
+
+type checked struct {
+	Good     bool              `json:"good"`
+	Problems document.Problems `json:"problems"`
+}
+
+func checkedOf(err error) (*body[checked], error) {
+	out := checked{Good: err == nil, Problems: document.Problems{}}
+	if err != nil {
+		mistakes, ok := err.(document.Problems)
+		if !ok {
+			return nil, err
+		}
+		out.Problems = mistakes
+	}
+	return answer(&out, nil)
+}
+
+// declarations are the operations on rulebooks, fix plans and merges: all are texts with versions.
+func (s *Server) declarations() {
+	operation(s, access.Read, http.MethodPost, "/rulebooks/check", "check-rulebook", "Say what is wrong with a rulebook, without saving it", func(_ context.Context, in *declared) (*body[checked], error) {
+		_, err := rulebook.Parse([]byte(in.Body.Source))
+		return checkedOf(err)
+	})
+	operation(s, access.Work, http.MethodPost, "/rulebooks", "add-rulebook", "Save a rulebook as the newest version of its dataset's, which is added where it is new", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+		book, err := rulebook.Parse([]byte(in.Body.Source))
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.declare(ctx, store.KindRulebook, book.Dataset, book.Title, book.Dataset, in.Body.Source, book.Digest))
+	})
+	operation(s, access.Work, http.MethodPost, "/fix-plans", "add-fix-plan", "Save a fix plan as the newest version of its name", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+		dataset, err := fix.DatasetOf([]byte(in.Body.Source))
+		if err != nil {
+			return nil, err
+		}
+		d, err := store.FindDataset(ctx, s.Store.DB, dataset)
+		if err != nil {
+			return nil, err
+		}
+		newest, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		book, err := rulebook.Parse([]byte(newest.Source))
+		if err != nil {
+			return nil, err
+		}
+		plan, err := fix.Parse([]byte(in.Body.Source), book)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.declare(ctx, store.KindFixPlan, d.Name, "", plan.Name, in.Body.Source, plan.Digest))
+	})
+	operation(s, access.Work, http.MethodPost, "/merges", "add-merge", "Save a merge as the newest version of its name; the merged tables belong to the dataset of that name", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+		plan, err := merge.Parse([]byte(in.Body.Source))
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range plan.Datasets() {
+			if _, err := store.FindDataset(ctx, s.Store.DB, name); err != nil {
+				return nil, err
+			}
+		}
+		return answer(s.declare(ctx, store.KindMerge, plan.Name, plan.Title, plan.Name, in.Body.Source, plan.Digest))
+	})
+	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans", store.KindMerge: "merges"} {
+		s.declarationLists(kind, path)
+	}
+}
+
+func (s *Server) declarationLists(kind, path string) {
+	type inDataset struct {
+		paging
+		Dataset string `query:"dataset" doc:"Only those of this dataset"`
+	}
+	operation(s, access.Read, http.MethodGet, "/"+path, "list-"+path, "Versions, newest first", func(ctx context.Context, in *inDataset) (*body[store.Page[store.Declaration]], error) {
+		var dataset int64
+		if in.Dataset != "" {
+			d, err := store.FindDataset(ctx, s.Store.DB, in.Dataset)
+			if err != nil {
+				return nil, err
+			}
+			dataset = d.ID
+		}
+		return answer(store.Declarations(ctx, s.Store.DB, kind, dataset, in.cursor()))
+	})
+	type version struct {
+		Dataset string `path:"dataset"`
+		Name    string `path:"name"`
+		Version int    `query:"version" minimum:"0" doc:"0 for the newest"`
+	}
+	operation(s, access.Read, http.MethodGet, "/"+path+"/{dataset}/{name}", "show-"+path, "One version", func(ctx context.Context, in *version) (*body[store.Declaration], error) {
+		return answer(s.declaration(ctx, kind, in.Dataset, in.Name, in.Version))
+	})
+}
+
+// declaration finds a version; 0 means the newest.
+func (s *Server) declaration(ctx context.Context, kind, dataset, name string, version int) (*store.Declaration, error) {
+	d, err := store.FindDataset(ctx, s.Store.DB, dataset)
+	if err != nil {
+		return nil, err
+	}
+	if version == 0 {
+		return store.NewestDeclaration(ctx, s.Store.DB, kind, d.ID, name)
+	}
+	return store.DeclarationVersion(ctx, s.Store.DB, kind, d.ID, name, version)
+}
+
+func (s *Server) declare(ctx context.Context, kind, dataset, title, name, source, digest string) (*store.Declaration, error) {
+	var saved *store.Declaration
+	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+		d, err := store.EnsureDataset(ctx, tx, dataset, title)
+		if err != nil {
+			return err
+		}
+		made, err := store.AddDeclaration(ctx, tx, kind, d.ID, name, source, digest, caller(ctx).ID)
+		if err != nil {
+			return err
+		}
+		saved = made
+		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+kind, fmt.Sprintf("%s version %d", name, made.Version), map[string]any{"sha256": digest})
+	})
+	return saved, err
+}

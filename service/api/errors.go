@@ -1,0 +1,62 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"syscall"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"proudsieve/core/document"
+	"proudsieve/core/intake"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
+)
+
+// refusal turns an error into the problem that is sent. What the caller can do
+// nothing about is logged and not told.
+func (s *Server) refusal(err error) error {
+	var known huma.StatusError
+	if errors.As(err, &known) {
+		return err
+	}
+	status, detail := http.StatusInternalServerError, "Something went wrong here; the service's log says what."
+	var mistakes document.Problems
+	switch {
+	case errors.As(err, &mistakes):
+		details := make([]error, len(mistakes))
+		for i, p := range mistakes {
+			details[i] = &huma.ErrorDetail{Message: p.Message, Location: fmt.Sprintf("line %d, column %d", p.Line, p.Column), Value: map[string]int{"line": p.Line, "column": p.Column}}
+		}
+		return huma.NewError(http.StatusUnprocessableEntity, "The declaration has mistakes; nothing was saved.", details...)
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, files.ErrNotFound):
+		status, detail = http.StatusNotFound, err.Error()
+	case errors.Is(err, store.ErrConflict):
+		status, detail = http.StatusConflict, err.Error()
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		status, detail = http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept. Free some space and try again."
+	case errors.Is(err, intake.ErrEmpty), errors.Is(err, intake.ErrBinary), errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
+		status, detail = http.StatusUnprocessableEntity, err.Error()
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		status, detail = http.StatusBadRequest, "The upload was cut off before its end; nothing was kept. Send it again."
+	}
+	if status >= http.StatusInternalServerError {
+		s.Log.Error("request failed", "error", err)
+	}
+	return huma.NewError(status, detail)
+}
+
+// problem sends a problem outside the described operations.
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}
+
+// invalid refuses what a caller sent.
+func invalid(format string, args ...any) error {
+	return huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf(format, args...))
+}

@@ -1,0 +1,163 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"proudsieve/core/audit"
+	"proudsieve/service/store"
+)
+
+// Path is the way of a delivery through the work.
+type Path struct {
+	Stages []Stage `json:"stages"`
+}
+
+// Stage is one station of the path.
+type Stage struct {
+	Name  string `json:"name" enum:"received,read,judged,asked,put right,joined,certified"`
+	State string `json:"state" enum:"done,here,held,ahead" doc:"held: something has to be done before it goes on"`
+	Says  string `json:"says"`
+	Table *int64 `json:"table" doc:"The table of this stage, where it is another one"`
+	Audit *int64 `json:"audit"`
+}
+
+// path says where the work on a table is. From a cleaned or merged table it looks
+// back to the deliveries, from a delivery forward to what was made of it.
+func (s *Server) path(ctx context.Context, id int64) (*Path, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	delivery, cleaned, merged, err := s.kin(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	p := &Path{}
+	add := func(name, state, says string, table *store.Table) {
+		stage := Stage{Name: name, State: state, Says: says}
+		if table != nil {
+			stage.Table, stage.Audit = &table.ID, table.AuditID
+		}
+		p.Stages = append(p.Stages, stage)
+	}
+	shown := t
+	if delivery != nil {
+		add("received", "done", fmt.Sprintf("%s, taken in by %s.", delivery.FileName, delivery.CreatedBy), delivery)
+		shown = delivery
+	} else {
+		add("received", "done", fmt.Sprintf("Made from several deliveries by %s.", t.CreatedBy), t)
+	}
+	if shown.AuditID == nil {
+		jobs, err := store.Jobs(ctx, s.Store.DB, shown.ID, false, store.Cursor{Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		says, state := "Waiting for its audit.", "here"
+		if len(jobs.Items) > 0 && jobs.Items[0].State == "failed" {
+			says, state = jobs.Items[0].Error, "held"
+		}
+		add("read", state, says, shown)
+		add("judged", "ahead", "Not yet.", nil)
+	} else {
+		add("read", "done", fmt.Sprintf("%s rows.", audit.Grouped(*shown.Rows)), shown)
+		if *shown.Passed {
+			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
+		} else {
+			add("judged", "done", fmt.Sprintf("Fell short: its score is %.2f, or a rule that stops it is broken.", *shown.Score), shown)
+		}
+	}
+	if err := s.pathAsked(ctx, t, add); err != nil {
+		return nil, err
+	}
+	pathMade(add, shown, cleaned, merged)
+	return p, nil
+}
+
+type addStage func(name, state, says string, table *store.Table)
+
+func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) error {
+	unsettled, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: t.Dataset, State: "unsettled"}, store.Cursor{Limit: 500})
+	if err != nil {
+		return err
+	}
+	stops := 0
+	for _, i := range unsettled.Items {
+		if i.Severity == "stop" {
+			stops++
+		}
+	}
+	switch n := len(unsettled.Items); {
+	case t.AuditID == nil:
+		add("asked", "ahead", "Not yet.", nil)
+	case n == 0:
+		add("asked", "done", "No issue is open.", nil)
+	case stops > 0:
+		add("asked", "held", fmt.Sprintf("%d issues are open; %d of them stop the table.", n, stops), nil)
+	default:
+		add("asked", "here", fmt.Sprintf("%d issues are open; none of them stops the table.", n), nil)
+	}
+	return nil
+}
+
+func pathMade(add addStage, shown, cleaned, merged *store.Table) {
+	final := cleaned
+	if merged != nil {
+		final = merged
+	}
+	switch {
+	case cleaned != nil:
+		add("put right", "done", fmt.Sprintf("By %s.", *cleaned.Declaration), cleaned)
+	case merged != nil:
+		add("put right", "done", "Its inputs were cleaned.", nil)
+	case shown.AuditID != nil:
+		add("put right", "here", "No fix plan has been applied to it.", nil)
+	default:
+		add("put right", "ahead", "Not yet.", nil)
+	}
+	switch {
+	case merged != nil:
+		add("joined", "done", fmt.Sprintf("By %s.", *merged.Declaration), merged)
+	case cleaned != nil:
+		add("joined", "here", "No merge has taken it up.", nil)
+	default:
+		add("joined", "ahead", "Not yet.", nil)
+	}
+	switch {
+	case final == nil:
+		add("certified", "ahead", "Not yet.", nil)
+	case final.CertificateID != nil:
+		add("certified", "done", "The certificate is signed.", final)
+	default:
+		add("certified", "here", "No certificate has been asked for.", final)
+	}
+}
+
+// kin finds the delivery a table goes back to, and the newest cleaned and merged
+// tables made of it; nil for what there is not.
+func (s *Server) kin(ctx context.Context, t *store.Table) (delivery, cleaned, merged *store.Table, err error) {
+	switch t.Origin {
+	case store.OriginMerged:
+		return nil, nil, t, nil
+	case store.OriginCleaned:
+		cleaned = t
+		if delivery, err = store.FindTable(ctx, s.Store.DB, *t.ParentID); err != nil {
+			return nil, nil, nil, err
+		}
+	default:
+		delivery = t
+		if cleaned, err = orNil(store.CleanedFrom(ctx, s.Store.DB, t.ID)); err != nil || cleaned == nil {
+			return delivery, nil, nil, err
+		}
+	}
+	merged, err = orNil(store.MergedFrom(ctx, s.Store.DB, cleaned.ID))
+	return delivery, cleaned, merged, err
+}
+
+func orNil[T any](record *T, err error) (*T, error) {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return record, err
+}

@@ -1,0 +1,184 @@
+// Package service is the long-running service: records, files, jobs and the HTTP
+// interface, put together.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/console"
+	"proudsieve/core/certify"
+	"proudsieve/service/access"
+	"proudsieve/service/api"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
+	"proudsieve/service/work"
+)
+
+// Options say where the service keeps things and where it listens.
+type Options struct {
+	DatabaseURL string
+	Directory   string // of the file store and the signing key
+	Listen      string // host:port; port 0 takes a free one
+	UploadLimit int64  // bytes; 0 means DefaultUploadLimit
+	Log         *slog.Logger
+}
+
+// DefaultUploadLimit is the largest delivery that is taken in, in bytes.
+const DefaultUploadLimit = 64 << 30
+
+// AdministratorName is whom the first token is made for.
+const AdministratorName = "administrator"
+
+// Service is a running service.
+type Service struct {
+	options  Options
+	store    *store.Store
+	pool     *work.Pool
+	server   *http.Server
+	listener net.Listener
+	failed   chan error
+}
+
+// Start starts the service. Where nobody has a token yet, one is made for an
+// administrator and written into a file of mode 0600 beside the signing key.
+func Start(ctx context.Context, o Options) (*Service, error) {
+	if o.UploadLimit == 0 {
+		o.UploadLimit = DefaultUploadLimit
+	}
+	s := &Service{options: o, failed: make(chan error, 1)}
+	if err := s.start(ctx); err != nil {
+		return nil, errors.Join(err, s.Stop())
+	}
+	return s, nil
+}
+
+func (s *Service) start(ctx context.Context) error {
+	kept, err := files.OpenDirectory(filepath.Join(s.options.Directory, "files"))
+	if err != nil {
+		return fmt.Errorf("opening the file store: %w", err)
+	}
+	if s.store, err = store.Open(ctx, s.options.DatabaseURL); err != nil {
+		return err
+	}
+	key, err := signingKey(filepath.Join(s.options.Directory, "signing-key.json"))
+	if err != nil {
+		return fmt.Errorf("reading the signing key: %w", err)
+	}
+	if err := s.firstToken(ctx); err != nil {
+		return err
+	}
+	pool, err := work.NewPool(s.store, kept, s.options.Log)
+	if err != nil {
+		return err
+	}
+	if err := pool.Start(ctx); err != nil {
+		return err
+	}
+	s.pool = pool
+	pages, err := console.Handler()
+	if err != nil {
+		return err
+	}
+	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key, Console: pages, UploadLimit: s.options.UploadLimit}).Handler()
+	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
+		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
+	}
+	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16}
+	go func() {
+		if err := s.server.Serve(s.listener); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+	return nil
+}
+
+// TokenFile is where the first administrator's token is.
+func TokenFile(directory string) string { return filepath.Join(directory, "administrator-token") }
+
+func (s *Service) firstToken(ctx context.Context) error {
+	return s.store.Do(ctx, func(tx *sqlx.Tx) error {
+		// The lock makes nodes that start together make one token.
+		if _, err := tx.ExecContext(ctx, "LOCK TABLE people IN EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+		people, err := store.People(ctx, tx)
+		if err != nil || len(people) > 0 {
+			return err
+		}
+		person, err := store.PersonNamed(ctx, tx, AdministratorName, access.Administrator)
+		if err != nil {
+			return err
+		}
+		secret, err := access.NewSecret("ps_")
+		if err != nil {
+			return err
+		}
+		if _, err := store.AddToken(ctx, tx, person.ID, access.Hash(secret), "made at the first start", nil); err != nil {
+			return err
+		}
+		return os.WriteFile(TokenFile(s.options.Directory), []byte(secret+"\n"), 0o600)
+	})
+}
+
+// signingKey reads the key, which it makes where there is none.
+func signingKey(path string) ([]byte, error) {
+	key, err := os.ReadFile(path)
+	if !errors.Is(err, os.ErrNotExist) {
+		return key, err
+	}
+	if key, err = certify.NewKey(); err != nil {
+		return nil, err
+	}
+	// Of several nodes that start together on one directory, the first one's key counts.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return os.ReadFile(path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	_, err = f.Write(key)
+	return key, errors.Join(err, f.Sync(), f.Close())
+}
+
+// URL is the address of the console.
+func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
+
+// Wait waits until ctx ends or the service fails, and stops it.
+func (s *Service) Wait(ctx context.Context) error {
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-s.failed:
+	}
+	return errors.Join(err, s.Stop())
+}
+
+// Stop ends requests and jobs in order; jobs under way are taken up at the next start.
+func (s *Service) Stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	var errs []error
+	if s.server != nil {
+		if err := s.server.Shutdown(ctx); err != nil {
+			errs = append(errs, s.server.Close()) // events and uploads that do not end by themselves
+		}
+	}
+	if s.pool != nil {
+		errs = append(errs, s.pool.Stop(ctx))
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(errs...)
+}
