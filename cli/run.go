@@ -53,7 +53,7 @@ func upCommand() *cli.Command {
 				return err
 			}
 			o := outputOf(c)
-			running, err := startPrivate(ctx, c.String("data"), c.String("listen"), c.Int64("upload-limit"), logger(o))
+			running, err := startPrivate(ctx, c.String("data"), c.String("listen"), c.Int64("upload-limit"), false, logger(o))
 			if err != nil {
 				return err
 			}
@@ -114,14 +114,15 @@ type private struct {
 	service   *service.Service
 }
 
-func startPrivate(ctx context.Context, directory, listen string, uploadLimit int64, log *slog.Logger) (*private, error) {
+// startPrivate starts both; passing is for one that is thrown away afterwards.
+func startPrivate(ctx context.Context, directory, listen string, uploadLimit int64, passing bool, log *slog.Logger) (*private, error) {
 	// The directory can be entered by the database server's user; what is in it cannot be read by others.
 	if err := os.MkdirAll(directory, 0o711); err != nil {
 		return nil, err
 	}
 	p := &private{directory: directory}
 	var err error
-	if p.database, err = postgres.Start(ctx, filepath.Join(directory, "postgres")); err != nil {
+	if p.database, err = postgres.Start(ctx, postgres.Options{Directory: filepath.Join(directory, "postgres"), Passing: passing}); err != nil {
 		return nil, err
 	}
 	p.service, err = service.Start(ctx, service.Options{DatabaseURL: p.database.URL(), Directory: directory, Listen: listen, UploadLimit: uploadLimit, Log: log})

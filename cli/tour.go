@@ -104,7 +104,7 @@ func tourCommand() *cli.Command {
 				return err
 			}
 			o := outputOf(c)
-			running, err := startPrivate(ctx, directory, "127.0.0.1:0", 0, logger(o))
+			running, err := startPrivate(ctx, directory, "127.0.0.1:0", 0, true, logger(o))
 			if err != nil {
 				return err
 			}

@@ -38,6 +38,7 @@ const (
 type Server struct {
 	directory string
 	programs  string
+	passing   bool
 	process   *exec.Cmd
 	done      chan struct{}
 	port      int
@@ -68,19 +69,25 @@ func version(path string) int {
 	return n
 }
 
-// Start starts the server whose cluster is in directory, which it makes where it
-// is not there yet. The directory is absolute, or taken from the working one. A
-// server that an earlier run of ours left behind is stopped first.
-func Start(ctx context.Context, directory string) (*Server, error) {
+// Options say where a server is and what it is for.
+type Options struct {
+	Directory string // of the cluster; made where it is not there yet
+	// Passing is for a server that is thrown away afterwards: it does not wait for the disk.
+	Passing bool
+}
+
+// Start starts the server whose cluster is in the directory. A server that an
+// earlier run of ours left behind is stopped first.
+func Start(ctx context.Context, o Options) (*Server, error) {
 	programs, err := Programs()
 	if err != nil {
 		return nil, err
 	}
-	directory, err = filepath.Abs(directory)
+	directory, err := filepath.Abs(o.Directory)
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{directory: directory, programs: programs}
+	s := &Server{directory: directory, programs: programs, passing: o.Passing}
 	if err := s.prepare(ctx); err != nil {
 		return nil, err
 	}
@@ -145,8 +152,12 @@ func (s *Server) prepare(ctx context.Context) error {
 	if err := os.RemoveAll(s.cluster()); err != nil {
 		return err
 	}
-	out, err := s.command(ctx, "initdb", "--pgdata", s.cluster(), "--username", ownerName, "--pwfile", s.passwordFile(),
-		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions").CombinedOutput()
+	args := []string{"--pgdata", s.cluster(), "--username", ownerName, "--pwfile", s.passwordFile(),
+		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions"}
+	if s.passing {
+		args = append(args, "--no-sync")
+	}
+	out, err := s.command(ctx, "initdb", args...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("making the database cluster in %s: %w\n%s", s.cluster(), err, out)
 	}
@@ -229,8 +240,11 @@ func (s *Server) launch() error {
 		return err
 	}
 	defer log.Close()
-	s.process = s.command(context.Background(), "postgres", "-D", s.cluster(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1",
-		"-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "fsync=on")
+	args := []string{"-D", s.cluster(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60"}
+	if s.passing {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off")
+	}
+	s.process = s.command(context.Background(), "postgres", args...)
 	s.process.Stdout, s.process.Stderr = log, log
 	// Ctrl-C in the terminal is for us alone; we then stop the server in order.
 	s.process.SysProcAttr = merged(s.process.SysProcAttr)

@@ -19,7 +19,7 @@ type AuditShown struct {
 }
 
 func (s *Server) audits() {
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *byID) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -33,10 +33,10 @@ func (s *Server) audits() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *paging) (*body[store.Page[store.Audit]], error) {
+	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Audit]], error) {
 		return answer(store.Audits(ctx, s.Store.DB, 0, 0, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/audits/{id}", "show-audit", "One audit: profile, scores, findings", func(ctx context.Context, in *byID) (*body[AuditShown], error) {
+	operation(s, access.Read, http.MethodGet, "/audits/{id}", "show-audit", "One audit: profile, scores, findings", func(ctx context.Context, in *ByID) (*body[AuditShown], error) {
 		a, err := store.FindAudit(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err

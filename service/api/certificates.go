@@ -26,7 +26,7 @@ type Obstacles struct {
 }
 
 func (s *Server) certificates() {
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *byID) (*body[Obstacles], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *ByID) (*body[Obstacles], error) {
 		c, err := s.gather(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -34,13 +34,13 @@ func (s *Server) certificates() {
 		found := certify.Obstacles(c.facts)
 		return answer(&Obstacles{len(found) == 0, found}, nil)
 	})
-	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *byID) (*body[store.Certificate], error) {
+	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *ByID) (*body[store.Certificate], error) {
 		return answer(s.certify(ctx, in.ID))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *paging) (*body[store.Page[store.Certificate]], error) {
+	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Certificate]], error) {
 		return answer(store.Certificates(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *byID) (*body[store.Certificate], error) {
+	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *ByID) (*body[store.Certificate], error) {
 		return answer(store.FindCertificate(ctx, s.Store.DB, in.ID))
 	})
 	operation(s, "", http.MethodGet, "/signing-key", "show-signing-key", "The public key that certificates are verified with, as a JSON Web Key", func(context.Context, *nothing) (*body[map[string]any], error) {

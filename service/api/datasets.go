@@ -15,15 +15,16 @@ import (
 	"proudsieve/service/store"
 )
 
-type byName struct {
+// ByName names a record by its name.
+type ByName struct {
 	Name string `path:"name" maxLength:"60"`
 }
 
 func (s *Server) datasets() {
-	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *paging) (*body[store.Page[store.Dataset]], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *Paging) (*body[store.Page[store.Dataset]], error) {
 		return answer(store.Datasets(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *byName) (*body[store.Dataset], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *ByName) (*body[store.Dataset], error) {
 		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
 	})
 	type newDataset struct {
@@ -43,8 +44,8 @@ func (s *Server) datasets() {
 		return answer(made, err)
 	})
 	type datasetAudits struct {
-		byName
-		paging
+		ByName
+		Paging
 	}
 	operation(s, access.Read, http.MethodGet, "/datasets/{name}/audits", "list-dataset-audits", "The audits of a dataset, newest first", func(ctx context.Context, in *datasetAudits) (*body[store.Page[store.Audit]], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
@@ -134,7 +135,7 @@ func (s *Server) declarations() {
 
 func (s *Server) declarationLists(kind, path string) {
 	type inDataset struct {
-		paging
+		Paging
 		Dataset string `query:"dataset" doc:"Only those of this dataset"`
 	}
 	operation(s, access.Read, http.MethodGet, "/"+path, "list-"+path, "Versions, newest first", func(ctx context.Context, in *inDataset) (*body[store.Page[store.Declaration]], error) {

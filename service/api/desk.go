@@ -22,7 +22,7 @@ func (s *Server) desk() {
 	operation(s, access.Read, http.MethodGet, "/desk", "show-desk", "What needs the caller today", func(ctx context.Context, _ *nothing) (*body[Desk], error) {
 		return answer(s.deskOf(ctx))
 	})
-	operation(s, access.Read, http.MethodGet, "/history", "list-history", "Who did what when, newest first", func(ctx context.Context, in *paging) (*body[store.Page[store.Deed]], error) {
+	operation(s, access.Read, http.MethodGet, "/history", "list-history", "Who did what when, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Deed]], error) {
 		return answer(store.History(ctx, s.Store.DB, in.cursor()))
 	})
 }

@@ -27,7 +27,7 @@ type issueAnswer struct {
 }
 
 type issueChange struct {
-	byID
+	ByID
 	IfMatch string `header:"If-Match" doc:"The ETag of the issue as it was seen; needed"`
 	Body    struct {
 		State    *string `json:"state,omitempty" enum:"open,asked" doc:"An issue is closed by an audit, and waived by a waiver"`
@@ -36,7 +36,7 @@ type issueChange struct {
 }
 
 type waiver struct {
-	byID
+	ByID
 	IfMatch string `header:"If-Match"`
 	Body    struct {
 		Reason string `json:"reason" minLength:"3" maxLength:"2000"`
@@ -46,7 +46,7 @@ type waiver struct {
 
 func (s *Server) issues() {
 	type listed struct {
-		paging
+		Paging
 		Dataset  string `query:"dataset"`
 		State    string `query:"state" enum:"open,asked,waived,closed,unsettled" doc:"unsettled: open or asked"`
 		Assignee string `query:"assignee"`
@@ -54,11 +54,11 @@ func (s *Server) issues() {
 	operation(s, access.Read, http.MethodGet, "/issues", "list-issues", "Issues, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Issue]], error) {
 		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State, Assignee: in.Assignee}, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/issues/{id}", "show-issue", "One issue with all that happened to it", func(ctx context.Context, in *byID) (*issueAnswer, error) {
+	operation(s, access.Read, http.MethodGet, "/issues/{id}", "show-issue", "One issue with all that happened to it", func(ctx context.Context, in *ByID) (*issueAnswer, error) {
 		return s.issue(ctx, in.ID)
 	})
 	type comment struct {
-		byID
+		ByID
 		Body struct {
 			Text string `json:"text" minLength:"1" maxLength:"10000"`
 		}

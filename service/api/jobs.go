@@ -20,7 +20,7 @@ const lookEvery = 300 * time.Millisecond
 func subject(t *store.Table) string { return fmt.Sprintf("table %d of %s", t.ID, t.Dataset) }
 
 type planned struct {
-	byID
+	ByID
 	Body struct {
 		FixPlan string `json:"fix_plan" minLength:"1" doc:"The name of a fix plan of the table's dataset"`
 		Version int    `json:"version,omitempty" minimum:"0" doc:"0 for the newest"`
@@ -35,17 +35,17 @@ func (s *Server) jobs() {
 		return answer(s.startPlan(ctx, in, store.JobFix, "asked for a fix plan to be applied"))
 	})
 	type listed struct {
-		paging
+		Paging
 		Table   int64 `query:"table" doc:"Only jobs on this table"`
 		Running bool  `query:"running" doc:"Only jobs that have not ended"`
 	}
 	operation(s, access.Read, http.MethodGet, "/jobs", "list-jobs", "Jobs, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Job]], error) {
 		return answer(store.Jobs(ctx, s.Store.DB, in.Table, in.Running, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/jobs/{id}", "show-job", "One job, with how far it is", func(ctx context.Context, in *byID) (*body[store.Job], error) {
+	operation(s, access.Read, http.MethodGet, "/jobs/{id}", "show-job", "One job, with how far it is", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
 		return answer(store.FindJob(ctx, s.Store.DB, in.ID))
 	})
-	operation(s, access.Work, http.MethodPost, "/jobs/{id}/stop", "stop-job", "Stop a job; nothing of it is kept", func(ctx context.Context, in *byID) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/jobs/{id}/stop", "stop-job", "Stop a job; nothing of it is kept", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
 		if _, err := store.FindJob(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}
@@ -93,7 +93,7 @@ func (s *Server) startPlan(ctx context.Context, in *planned, kind, action string
 func (s *Server) jobEvents() {
 	sse.Register(s.api, huma.Operation{OperationID: "follow-job", Method: http.MethodGet, Path: "/jobs/{id}/events",
 		Summary: "Follow a job: an event whenever it has got further, the last one when it has ended", Middlewares: huma.Middlewares{s.requires(access.Read)}},
-		map[string]any{"job": store.Job{}}, func(ctx context.Context, in *byID, send sse.Sender) {
+		map[string]any{"job": store.Job{}}, func(ctx context.Context, in *ByID, send sse.Sender) {
 			var last store.Job
 			for {
 				job, err := store.FindJob(ctx, s.Store.DB, in.ID)

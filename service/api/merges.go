@@ -14,7 +14,7 @@ import (
 
 func (s *Server) merges() {
 	type run struct {
-		byName
+		ByName
 		Body struct {
 			Version int              `json:"version,omitempty" minimum:"0" doc:"0 for the newest"`
 			Tables  map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
@@ -43,7 +43,7 @@ func (s *Server) merges() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/inputs", "list-inputs", "The tables that a merged one was made of", func(ctx context.Context, in *byID) (*body[[]store.Table], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/inputs", "list-inputs", "The tables that a merged one was made of", func(ctx context.Context, in *ByID) (*body[[]store.Table], error) {
 		if _, err := store.FindTable(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}

@@ -25,17 +25,19 @@ func answer[T any](value *T, err error) (*body[T], error) {
 	return &body[T]{*value}, nil
 }
 
-// paging is what every list takes.
-type paging struct {
+// Paging is what every list takes. It is exported, as ByID and ByName are, because
+// inputs of operations are only filled through exported fields.
+type Paging struct {
 	After string `query:"after" doc:"Cursor: next of the page before"`
 	Limit int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }
 
-func (p paging) cursor() store.Cursor { return store.Cursor{After: p.After, Limit: p.Limit} }
+func (p Paging) cursor() store.Cursor { return store.Cursor{After: p.After, Limit: p.Limit} }
 
 type nothing struct{}
 
-type byID struct {
+// ByID names a record by its number.
+type ByID struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
@@ -114,7 +116,7 @@ func (s *Server) tokens() {
 		store.Token
 		Secret string `json:"secret" doc:"Shown this once"`
 	}
-	operation(s, access.Administer, http.MethodGet, "/tokens", "list-tokens", "All tokens, without their secrets", func(ctx context.Context, in *paging) (*body[store.Page[store.Token]], error) {
+	operation(s, access.Administer, http.MethodGet, "/tokens", "list-tokens", "All tokens, without their secrets", func(ctx context.Context, in *Paging) (*body[store.Page[store.Token]], error) {
 		return answer(store.Tokens(ctx, s.Store.DB, in.cursor()))
 	})
 	operation(s, access.Administer, http.MethodPost, "/tokens", "add-token", "Make a token for a person", func(ctx context.Context, in *newToken) (*body[madeToken], error) {
@@ -149,7 +151,7 @@ func (s *Server) tokens() {
 		})
 		return answer(&made, err)
 	})
-	operation(s, access.Administer, http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token and its sessions", func(ctx context.Context, in *byID) (*nothing, error) {
+	operation(s, access.Administer, http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token and its sessions", func(ctx context.Context, in *ByID) (*nothing, error) {
 		return &nothing{}, s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			if err := store.RevokeToken(ctx, tx, in.ID); err != nil {
 				return err

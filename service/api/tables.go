@@ -35,7 +35,7 @@ type ShownRow struct {
 }
 
 type rowsAsked struct {
-	byID
+	ByID
 	After     uint32 `query:"after" doc:"Rows after this one"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	Rule      string `query:"rule" doc:"Only rows that break this rule"`
@@ -45,8 +45,8 @@ type rowsAsked struct {
 
 func (s *Server) tables() {
 	type listed struct {
-		byName
-		paging
+		ByName
+		Paging
 		Origin string `query:"origin" enum:"delivery,cleaned,merged" doc:"Only tables of this origin"`
 	}
 	operation(s, access.Read, http.MethodGet, "/datasets/{name}/tables", "list-tables", "The deliveries, cleaned and merged tables of a dataset, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Table]], error) {
@@ -56,17 +56,17 @@ func (s *Server) tables() {
 		}
 		return answer(store.Tables(ctx, s.Store.DB, d.ID, in.Origin, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}", "show-table", "One table", func(ctx context.Context, in *byID) (*body[store.Table], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}", "show-table", "One table", func(ctx context.Context, in *ByID) (*body[store.Table], error) {
 		return answer(store.FindTable(ctx, s.Store.DB, in.ID))
 	})
 	operation(s, access.Read, http.MethodGet, "/tables/{id}/rows", "show-rows", "Rows of a table as they stand in the file, with what was caught", func(ctx context.Context, in *rowsAsked) (*body[RowsPage], error) {
 		return answer(s.rows(ctx, in))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/path", "show-path", "Where the table is on its way from arrival to certificate, and what holds it up", func(ctx context.Context, in *byID) (*body[Path], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/path", "show-path", "Where the table is on its way from arrival to certificate, and what holds it up", func(ctx context.Context, in *ByID) (*body[Path], error) {
 		return answer(s.path(ctx, in.ID))
 	})
 	type download struct {
-		byID
+		ByID
 		What string `query:"what" enum:"table,change-log" default:"table"`
 	}
 	operation(s, access.Read, http.MethodGet, "/tables/{id}/bytes", "download-table", "The bytes of a table, or of the change log of a cleaned one", func(ctx context.Context, in *download) (*huma.StreamResponse, error) {

@@ -118,7 +118,7 @@ measures: [value]
 pass_mark: 95
 `
 
-const resultsFixes = `fix_plan: DATASET_clean
+const resultsFixes = `fix_plan: NAME_clean
 dataset: DATASET
 title: What was agreed with the laboratory
 steps:

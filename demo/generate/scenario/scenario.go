@@ -411,7 +411,7 @@ func (g *generator) resultsFixes(l laboratory, rows []*row) {
 		}
 	}
 	below := "<0" + mark + "05"
-	text := strings.NewReplacer("DATASET", l.dataset, "BELOW", below, "CELLS\n", cells.String()).Replace(resultsFixes)
+	text := strings.NewReplacer("NAME", strings.TrimSuffix(l.dataset, "_results"), "DATASET", l.dataset, "BELOW", below, "CELLS\n", cells.String()).Replace(resultsFixes)
 	g.files["fixes/"+strings.TrimSuffix(l.dataset, "_results")+"_clean.yaml"] = []byte(text)
 }
 
