@@ -83,6 +83,7 @@ func (s *Server) register(r chi.Router) {
 	config.Info.Description = "Audits of incoming tables against declared rules, with their issues, fixes, merges and certificates."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
+	huma.DefaultArrayNullable = false // an empty list is sent as one
 	config.Servers = []*huma.Server{{URL: Prefix}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},

@@ -1,0 +1,49 @@
+# The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
+.PHONY: demo tour test build bench screenshots demo-files lint console setup-server setup-browser
+
+STATICCHECK = go tool staticcheck
+
+demo: build setup-server
+	bin/proudsieve up --demo
+
+tour: build setup-server
+	bin/proudsieve tour
+
+test: build lint setup-server setup-browser
+	go test ./...
+
+build: console
+	go build -o bin/proudsieve ./cmd/proudsieve
+
+# The console is built into the program: its description of the interface is made
+# from the handlers first, then the pages.
+console: web/node_modules/.package-lock.json
+	@mkdir -p console/dist
+	go run ./cmd/proudsieve openapi > web/src/api/openapi.json
+	cd web && npm run --silent schema && npm run --silent build -- --logLevel warn
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --silent
+	@touch $@
+
+lint: console
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted: $$(gofmt -l $$(git ls-files '*.go'))"; exit 1; }
+	go vet ./...
+	$(STATICCHECK) ./...
+	cd web && npm run --silent check
+
+bench: build
+	go run ./bench
+
+screenshots: build setup-server setup-browser
+	@scripts/need Xvfb xvfb && scripts/need xterm xterm && scripts/need import imagemagick
+	go run ./docs/screenshots/take
+
+demo-files:
+	go run ./demo/generate demo
+
+setup-server:
+	@scripts/need /usr/lib/postgresql/*/bin/initdb postgresql
+
+setup-browser:
+	@scripts/need chromium chromium

@@ -1,0 +1,155 @@
+import { type QueryClient, queryOptions, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, type Schemas, take } from "./client";
+
+// One place for every question the console asks, so that the same question has the same name.
+
+export const me = queryOptions({ queryKey: ["me"], queryFn: () => take(api.GET("/me")), retry: false });
+export const desk = queryOptions({
+  queryKey: ["desk"],
+  queryFn: () => take(api.GET("/desk")),
+  refetchInterval: 3000,
+});
+export const people = queryOptions({ queryKey: ["people"], queryFn: () => take(api.GET("/people")) });
+export const datasets = queryOptions({
+  queryKey: ["datasets"],
+  queryFn: () => take(api.GET("/datasets", { params: { query: { limit: 500 } } })),
+});
+export const dataset = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name],
+    queryFn: () => take(api.GET("/datasets/{name}", { params: { path: { name } } })),
+  });
+export const datasetTables = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "tables"],
+    queryFn: () =>
+      take(api.GET("/datasets/{name}/tables", { params: { path: { name }, query: { limit: 200 } } })),
+  });
+export const datasetAudits = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "audits"],
+    queryFn: () =>
+      take(api.GET("/datasets/{name}/audits", { params: { path: { name }, query: { limit: 200 } } })),
+  });
+export const table = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id],
+    queryFn: () => take(api.GET("/tables/{id}", { params: { path: { id } } })),
+  });
+export const tablePath = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "path"],
+    queryFn: () => take(api.GET("/tables/{id}/path", { params: { path: { id } } })),
+  });
+export const tableInputs = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "inputs"],
+    queryFn: () => take(api.GET("/tables/{id}/inputs", { params: { path: { id } } })),
+  });
+export const obstacles = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "obstacles"],
+    queryFn: () => take(api.GET("/tables/{id}/obstacles", { params: { path: { id } } })),
+  });
+export const tableJobs = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "jobs"],
+    queryFn: () => take(api.GET("/jobs", { params: { query: { table: id, limit: 20 } } })),
+  });
+export const audit = (id: number) =>
+  queryOptions({
+    queryKey: ["audit", id],
+    queryFn: () => take(api.GET("/audits/{id}", { params: { path: { id } } })),
+    staleTime: Number.POSITIVE_INFINITY, // an audit is immutable
+  });
+export const issues = (query: { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" }) =>
+  queryOptions({
+    queryKey: ["issues", query],
+    queryFn: () => take(api.GET("/issues", { params: { query: { ...query, limit: 500 } } })),
+  });
+export const issue = (id: number) =>
+  queryOptions({
+    queryKey: ["issue", id],
+    queryFn: () => take(api.GET("/issues/{id}", { params: { path: { id } } })),
+  });
+export const rulebook = (name: string) =>
+  queryOptions({
+    queryKey: ["rulebook", name],
+    queryFn: () =>
+      take(api.GET("/rulebooks/{dataset}/{name}", { params: { path: { dataset: name, name } } })),
+    retry: false,
+  });
+export const fixPlans = (name: string) =>
+  queryOptions({
+    queryKey: ["fix-plans", name],
+    queryFn: () => take(api.GET("/fix-plans", { params: { query: { dataset: name, limit: 200 } } })),
+  });
+export const merges = queryOptions({
+  queryKey: ["merges"],
+  queryFn: () => take(api.GET("/merges", { params: { query: { limit: 200 } } })),
+});
+export const certificates = queryOptions({
+  queryKey: ["certificates"],
+  queryFn: () => take(api.GET("/certificates", { params: { query: { limit: 200 } } })),
+});
+export const certificate = (id: number) =>
+  queryOptions({
+    queryKey: ["certificate", id],
+    queryFn: () => take(api.GET("/certificates/{id}", { params: { path: { id } } })),
+  });
+export const history = queryOptions({
+  queryKey: ["history"],
+  queryFn: () => take(api.GET("/history", { params: { query: { limit: 200 } } })),
+});
+
+/** Forgets every answer but who is signed in: something was changed. */
+export function refreshAll(client: QueryClient) {
+  return client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+}
+
+/** Follows a job by its events until it ends; the answers are refreshed then. */
+export function useJob(id: number | undefined): Schemas["Job"] | undefined {
+  const client = useQueryClient();
+  const [job, setJob] = useState<Schemas["Job"]>();
+  const [connection, setConnection] = useState(0);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another connection is another run of the effect
+  useEffect(() => {
+    if (id === undefined) {
+      setJob(undefined);
+      return;
+    }
+    const events = new EventSource(`/api/v1/jobs/${id}/events`);
+    events.addEventListener("job", (e) => setJob(JSON.parse(e.data)));
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    events.onerror = () => {
+      // The stream ends with the job; where it broke off before, it is taken up again.
+      events.close();
+      take(api.GET("/jobs/{id}", { params: { path: { id } } })).then(
+        (now) => {
+          setJob(now);
+          if (now.ended_at) {
+            refreshAll(client);
+          } else {
+            timer = setTimeout(() => setConnection((n) => n + 1), 1000);
+          }
+        },
+        () => {
+          timer = setTimeout(() => setConnection((n) => n + 1), 2000);
+        },
+      );
+    };
+    return () => {
+      events.close();
+      clearTimeout(timer);
+    };
+  }, [id, client, connection]);
+  return job?.id === id ? job : undefined;
+}
+
+/** The job on a table that has not ended, or the last one where it failed. */
+export function usePendingJob(tableId: number, kind: Schemas["Job"]["kind"]) {
+  const jobs = useQuery(tableJobs(tableId));
+  const newest = jobs.data?.items.find((j) => j.kind === kind);
+  return newest && newest.state !== "done" ? newest : undefined;
+}

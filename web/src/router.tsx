@@ -1,0 +1,119 @@
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
+import { DeskView } from "./views/DeskView";
+import { Missing, Shell } from "./views/Shell";
+
+// The address holds the whole state of a view, so that a link shows a colleague the same.
+
+export type TableSearch = {
+  view?: string;
+  column?: string;
+  rule?: string;
+  dimension?: string;
+  after?: number;
+};
+
+const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
+
+const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
+
+const desk = createRoute({ getParentRoute: () => root, path: "/", component: DeskView });
+
+const datasets = createRoute({
+  getParentRoute: () => root,
+  path: "/datasets",
+  component: lazyRouteComponent(() => import("./views/DatasetViews"), "DatasetsView"),
+});
+
+const dataset = createRoute({
+  getParentRoute: () => root,
+  path: "/datasets/$name",
+  component: lazyRouteComponent(() => import("./views/DatasetViews"), "DatasetView"),
+});
+
+const table = createRoute({
+  getParentRoute: () => root,
+  path: "/tables/$id",
+  validateSearch: (s: Record<string, unknown>): TableSearch => ({
+    view: text(s.view),
+    column: text(s.column),
+    rule: text(s.rule),
+    dimension: text(s.dimension),
+    after: typeof s.after === "number" ? s.after : undefined,
+  }),
+  component: lazyRouteComponent(() => import("./views/TableView"), "TableView"),
+});
+
+const fix = createRoute({
+  getParentRoute: () => root,
+  path: "/tables/$id/fix",
+  validateSearch: (s: Record<string, unknown>): { plan?: string; job?: number } => ({
+    plan: text(s.plan),
+    job: typeof s.job === "number" ? s.job : undefined,
+  }),
+  component: lazyRouteComponent(() => import("./views/FixView"), "FixView"),
+});
+
+const issues = createRoute({
+  getParentRoute: () => root,
+  path: "/issues",
+  validateSearch: (s: Record<string, unknown>): { state?: string; dataset?: string } => ({
+    state: text(s.state),
+    dataset: text(s.dataset),
+  }),
+  component: lazyRouteComponent(() => import("./views/IssueViews"), "IssuesView"),
+});
+
+const issue = createRoute({
+  getParentRoute: () => root,
+  path: "/issues/$id",
+  component: lazyRouteComponent(() => import("./views/IssueViews"), "IssueView"),
+});
+
+const merges = createRoute({
+  getParentRoute: () => root,
+  path: "/merges",
+  validateSearch: (s: Record<string, unknown>): { merge?: string } => ({ merge: text(s.merge) }),
+  component: lazyRouteComponent(() => import("./views/MergeView"), "MergesView"),
+});
+
+const certificates = createRoute({
+  getParentRoute: () => root,
+  path: "/certificates",
+  component: lazyRouteComponent(() => import("./views/CertificateViews"), "CertificatesView"),
+});
+
+const certificate = createRoute({
+  getParentRoute: () => root,
+  path: "/certificates/$id",
+  component: lazyRouteComponent(() => import("./views/CertificateViews"), "CertificateView"),
+});
+
+const history = createRoute({
+  getParentRoute: () => root,
+  path: "/history",
+  component: lazyRouteComponent(() => import("./views/HistoryView"), "HistoryView"),
+});
+
+export const router = createRouter({
+  routeTree: root.addChildren([
+    desk,
+    datasets,
+    dataset,
+    table,
+    fix,
+    issues,
+    issue,
+    merges,
+    certificates,
+    certificate,
+    history,
+  ]),
+  defaultPreload: "intent",
+  scrollRestoration: true,
+});
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

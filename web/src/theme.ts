@@ -1,0 +1,45 @@
+import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
+
+// Our look, in one place. Warm paper and ink in light, deep slate in dark; one
+// accent for what can be pressed; one colour for each dimension of quality, told
+// apart with every kind of colour vision and never without its pattern.
+const both = (light: string, dark: string) => ({ value: { base: light, _dark: dark } });
+
+export const system = createSystem(
+  defaultConfig,
+  defineConfig({
+    globalCss: {
+      "html, body": { bg: "paper", color: "ink", fontSize: "15px", lineHeight: "1.4" },
+      "*:focus-visible": { outline: "2px solid", outlineColor: "accent", outlineOffset: "1px" },
+      a: { color: "accent", textUnderlineOffset: "2px" },
+      "a:hover": { textDecoration: "underline" },
+      table: { borderCollapse: "separate", borderSpacing: "0", fontVariantNumeric: "tabular-nums" },
+    },
+    theme: {
+      tokens: {
+        fonts: {
+          body: { value: "'Source Sans 3 Variable', sans-serif" },
+          heading: { value: "'Source Sans 3 Variable', sans-serif" },
+          mono: { value: "'IBM Plex Mono', monospace" },
+        },
+      },
+      semanticTokens: {
+        colors: {
+          paper: both("#f5f1e8", "#181e24"),
+          sheet: both("#fcfaf5", "#20272e"),
+          sunken: both("#ebe5d8", "#12171c"),
+          ink: both("#24221e", "#e9e6de"),
+          quiet: both("#5f594d", "#a9b0b5"),
+          line: both("#d8d0c0", "#38424b"),
+          accent: both("#1d5a70", "#83c9e0"),
+          accentInk: both("#fcfaf5", "#12171c"),
+          calm: both("#cfc6b4", "#424d57"),
+          completeness: both("#2b5cae", "#8fb6f7"),
+          validity: both("#ad3a17", "#f29a73"),
+          uniqueness: both("#7b3b91", "#d3a3e6"),
+          consistency: both("#765900", "#dcbc52"),
+        },
+      },
+    },
+  }),
+);

@@ -1,0 +1,266 @@
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useRef, useState } from "react";
+import { api, deliver, type Schemas, take } from "../api/client";
+import { dataset, datasetAudits, datasets, datasetTables, refreshAll, rulebook } from "../api/queries";
+import { DatasetGrid } from "../components/DatasetGrid";
+import { Editor } from "../components/Editor";
+import {
+  Empty,
+  Field,
+  Grid,
+  originWord,
+  Press,
+  right,
+  Section,
+  Shown,
+  TableLink,
+  Td,
+  Th,
+  Title,
+  Trouble,
+  Verdict,
+} from "../components/parts";
+import { ScoreLine } from "../components/ScoreLine";
+import { bytes, count, when } from "../words";
+
+const firstRulebook = `dataset: my_dataset
+title: What it is
+reading:
+  encoding: utf-8
+  delimiter: ","
+columns:
+  - {name: id, required: true}
+keys:
+  - {id: one_row, columns: [id]}
+pass_mark: 95
+`;
+
+function useSaveRulebook() {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  return useMutation({
+    mutationFn: (source: string) => take(api.POST("/rulebooks", { body: { source } })),
+    onSuccess: async (saved) => {
+      await refreshAll(client);
+      navigate({ to: "/datasets/$name", params: { name: saved.dataset } });
+    },
+  });
+}
+
+export function DatasetsView() {
+  const all = useQuery(datasets);
+  const save = useSaveRulebook();
+  const [source, setSource] = useState(firstRulebook);
+  return (
+    <>
+      <Title>Datasets</Title>
+      <Shown query={all}>
+        {(page) =>
+          page.items.length === 0 ? (
+            <Empty>There are no datasets yet. Declare the first one below.</Empty>
+          ) : (
+            <DatasetGrid datasets={page.items} />
+          )
+        }
+      </Shown>
+      <Section title="Declare another dataset">
+        <Text color="quiet" mb="1">
+          Saving a rulebook adds the dataset that it names.
+        </Text>
+        <Editor label="Rulebook" rows={12} value={source} onChange={setSource} error={save.error} />
+        <Press onClick={() => save.mutate(source)} loading={save.isPending}>
+          Save the rulebook
+        </Press>
+      </Section>
+    </>
+  );
+}
+
+/** A dataset: how its deliveries did over time, each of them, and its rulebook. */
+export function DatasetView() {
+  const { name } = useParams({ from: "/datasets/$name" });
+  const found = useQuery(dataset(name));
+  const tables = useQuery(datasetTables(name));
+  const audits = useQuery(datasetAudits(name));
+  return (
+    <Shown query={found}>
+      {(d) => (
+        <>
+          <Title
+            aside={
+              <Text color="quiet">
+                {d.open_issues > 0 ? (
+                  <Link to="/issues" search={{ dataset: name }}>
+                    {count(d.open_issues)} issues open
+                  </Link>
+                ) : (
+                  "no issue is open"
+                )}
+              </Text>
+            }
+          >
+            {d.title || d.name}{" "}
+            <chakra.span color="quiet" fontWeight="400" fontSize="md">
+              {d.title && d.name}
+            </chakra.span>
+          </Title>
+          <Shown query={audits}>{(page) => <ScoreLine audits={page.items} />}</Shown>
+          <Section title="Deliveries and tables">
+            <Shown query={tables}>{(page) => <Tables tables={page.items} />}</Shown>
+          </Section>
+          <Upload name={name} />
+          <RulebookSection name={name} />
+        </>
+      )}
+    </Shown>
+  );
+}
+
+function Tables({ tables }: { tables: Schemas["Table"][] }) {
+  if (tables.length === 0) {
+    return <Empty>Nothing has arrived yet. Take in the first file below.</Empty>;
+  }
+  return (
+    <Grid label="Deliveries and tables" max="340px">
+      <thead>
+        <tr>
+          <Th {...right}>table</Th>
+          <Th>what</Th>
+          <Th>file</Th>
+          <Th>score</Th>
+          <Th {...right}>rows</Th>
+          <Th {...right}>size</Th>
+          <Th>made from</Th>
+          <Th>by</Th>
+          <Th>when</Th>
+          <Th>certified</Th>
+        </tr>
+      </thead>
+      <tbody>
+        {tables.map((t) => (
+          <tr key={t.id}>
+            <Td {...right}>
+              <TableLink id={t.id}>{t.id}</TableLink>
+            </Td>
+            <Td>{originWord[t.origin]}</Td>
+            <Td>
+              <TableLink id={t.id}>{t.file_name}</TableLink>
+            </Td>
+            <Td>
+              <Verdict table={t} />
+            </Td>
+            <Td {...right}>{count(t.rows)}</Td>
+            <Td {...right}>{bytes(t.bytes)}</Td>
+            <Td>
+              {t.parent_id ? (
+                <>
+                  <TableLink id={t.parent_id}>table {t.parent_id}</TableLink> by {t.declaration}
+                </>
+              ) : (
+                (t.declaration ?? "")
+              )}
+            </Td>
+            <Td>{t.created_by}</Td>
+            <Td whiteSpace="nowrap">{when(t.created_at)}</Td>
+            <Td>
+              {t.certificate_id ? (
+                <Link to="/certificates/$id" params={{ id: String(t.certificate_id) }}>
+                  certificate {t.certificate_id}
+                </Link>
+              ) : (
+                "no"
+              )}
+            </Td>
+          </tr>
+        ))}
+      </tbody>
+    </Grid>
+  );
+}
+
+function Upload({ name }: { name: string }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const file = useRef<HTMLInputElement>(null);
+  const [provider, setProvider] = useState("");
+  const [note, setNote] = useState("");
+  const [share, setShare] = useState(0);
+  const send = useMutation({
+    mutationFn: (chosen: File) => deliver(name, chosen, { provider, note }, setShare),
+    onSuccess: async (delivered) => {
+      await refreshAll(client);
+      if (!delivered.known) {
+        navigate({ to: "/tables/$id", params: { id: String(delivered.table.id) } });
+      }
+    },
+  });
+  return (
+    <Section title="Take in a delivery">
+      <HStack
+        as="form"
+        gap="3"
+        flexWrap="wrap"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const chosen = file.current?.files?.[0];
+          if (chosen) {
+            send.mutate(chosen);
+          }
+        }}
+      >
+        <Field ref={file} type="file" aria-label="File" required h="auto" py="1" />
+        <Field
+          aria-label="Provider"
+          placeholder="Who sent it"
+          value={provider}
+          onChange={(e) => setProvider(e.target.value)}
+        />
+        <Field
+          aria-label="Note"
+          placeholder="What is known of it"
+          w="280px"
+          value={note}
+          onChange={(e) => setNote(e.target.value)}
+        />
+        <Press type="submit" loading={send.isPending}>
+          Take it in
+        </Press>
+        {send.isPending && <Text role="status">{Math.round(share * 100)}% sent</Text>}
+      </HStack>
+      <Trouble error={send.error} />
+      {send.data?.known && (
+        <Text role="status" py="1">
+          {send.data.message} <TableLink id={send.data.table.id}>Show it</TableLink>
+        </Text>
+      )}
+    </Section>
+  );
+}
+
+function RulebookSection({ name }: { name: string }) {
+  const book = useQuery(rulebook(name));
+  const save = useSaveRulebook();
+  const [draft, setDraft] = useState<string>();
+  const source = draft ?? book.data?.source ?? firstRulebook.replace("my_dataset", name);
+  return (
+    <Section
+      title="Rulebook"
+      aside={
+        book.data && (
+          <Text fontSize="sm" color="quiet">
+            version {book.data.version} by {book.data.author}, {when(book.data.created_at)}
+          </Text>
+        )
+      }
+    >
+      <Editor label="Rulebook" rows={16} value={source} onChange={setDraft} error={save.error} />
+      <Box mt="1">
+        <Press onClick={() => save.mutate(source)} loading={save.isPending} disabled={draft === undefined}>
+          Save as the next version
+        </Press>
+      </Box>
+    </Section>
+  );
+}

@@ -1,0 +1,57 @@
+import type { Dimension } from "./api/client";
+
+// How the console writes numbers, shares and times.
+
+const whole = new Intl.NumberFormat("en-GB");
+
+export const count = (n: number | null | undefined) => (n == null ? "" : whole.format(n));
+
+/** A share of 0 to 100 with two digits; 100 and 0 only where it is exactly that. */
+export function percent(v: number | null | undefined): string {
+  if (v == null) {
+    return "";
+  }
+  if (v === 100 || v === 0) {
+    return String(v);
+  }
+  return Math.min(Math.max(v, 0.01), 99.99).toFixed(2);
+}
+
+/** A decimal text with group separators, its digits as they are. */
+export function decimal(text: string | undefined): string {
+  const found = /^(-?)(\d+)(\.\d+)?$/.exec(text ?? "");
+  return found ? found[1] + whole.format(BigInt(found[2])) + (found[3] ?? "") : (text ?? "");
+}
+
+/** A number with at most two digits after the point, for reading at a glance. */
+export function glance(text: string | undefined): string {
+  const n = Number(text);
+  return !text || Number.isNaN(n) ? (text ?? "") : n.toLocaleString("en-GB", { maximumFractionDigits: 2 });
+}
+
+export function when(time: string | null | undefined): string {
+  return time ? new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" }) : "";
+}
+
+export function bytes(n: number): string {
+  const units = ["bytes", "kB", "MB", "GB", "TB"];
+  let unit = 0;
+  let value = n;
+  while (value >= 1000 && unit < units.length - 1) {
+    value /= 1000;
+    unit++;
+  }
+  return `${unit === 0 ? value : value.toPrecision(3)} ${units[unit]}`;
+}
+
+export const plural = (n: number, one: string, many: string) => `${count(n)} ${n === 1 ? one : many}`;
+
+export const dimensions: Dimension[] = ["completeness", "validity", "uniqueness", "consistency"];
+
+/** What a value caught in a dimension is called. */
+export const caughtWord: Record<Dimension, string> = {
+  completeness: "missing",
+  validity: "invalid",
+  uniqueness: "surplus",
+  consistency: "inconsistent",
+};
