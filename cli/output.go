@@ -135,7 +135,7 @@ var signs = map[rulebook.Dimension]struct {
 	rulebook.Completeness: {'○', "34"},
 	rulebook.Validity:     {'▨', "31"},
 	rulebook.Uniqueness:   {'‖', "35"},
-	rulebook.Consistency:  {'⁘', "33"},
+	rulebook.Consistency:  {'∷', "38;5;136"},
 }
 
 const quietCell = '·'

@@ -117,7 +117,7 @@ type private struct {
 // startPrivate starts both; passing is for one that is thrown away afterwards.
 func startPrivate(ctx context.Context, directory, listen string, uploadLimit int64, passing bool, log *slog.Logger) (*private, error) {
 	// The directory can be entered by the database server's user; what is in it cannot be read by others.
-	if err := os.MkdirAll(directory, 0o711); err != nil {
+	if err := errors.Join(os.MkdirAll(directory, 0o711), os.Chmod(directory, 0o711)); err != nil {
 		return nil, err
 	}
 	p := &private{directory: directory}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -216,9 +217,13 @@ func shortNumber(text string) string {
 	return d.Round(2).Shortest()
 }
 
+var graveness = map[rulebook.Severity]int{rulebook.Stop: 0, rulebook.Warn: 1, rulebook.Note: 2}
+
 func (o *output) findings(r *audit.Result) {
 	g := newGrid("severity", ">rows", "rule", "what was found")
-	for _, f := range r.Findings {
+	gravest := slices.Clone(r.Findings)
+	slices.SortStableFunc(gravest, func(a, b audit.Finding) int { return graveness[a.Severity] - graveness[b.Severity] })
+	for _, f := range gravest {
 		found := f.Found
 		if len(f.Texts) > 0 {
 			texts := make([]string, 0, 3)

@@ -100,9 +100,6 @@ func tourCommand() *cli.Command {
 				return err
 			}
 			defer os.RemoveAll(directory)
-			if err := os.Chmod(directory, 0o711); err != nil {
-				return err
-			}
 			o := outputOf(c)
 			running, err := startPrivate(ctx, directory, "127.0.0.1:0", 0, true, logger(o))
 			if err != nil {

@@ -456,34 +456,28 @@ func (r *run) finding(at int) Finding {
 		return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Text, b.Text))
 	})
 	f.Texts = f.Texts[:min(len(f.Texts), textsShown)]
-	f.Found = f.sentence(r.rows)
+	f.Found = f.sentence(r.rows, c)
 	return f
 }
 
-// sentence says what was found, as "312 of 3,000 rows have no unit."
-func (f *Finding) sentence(rows int64) string {
-	have := "have"
-	if f.Rows == 1 {
-		have = "has"
-	}
-	of := fmt.Sprintf("%s of %s rows", Grouped(f.Rows), Grouped(rows))
-	if rows == 1 {
-		of = "1 of 1 row"
-	}
+// sentence says what was found, as "312 of 3,000 rows have nothing in unit."
+func (f *Finding) sentence(rows int64, c *check) string {
+	have := plural(f.Rows, "has", "have")
+	of := fmt.Sprintf("%s of %s %s", Grouped(f.Rows), Grouped(rows), plural(rows, "row", "rows"))
 	column := strings.Join(f.Columns, " and ")
 	switch f.Kind {
 	case KindRequired:
-		return fmt.Sprintf("%s %s no %s.", of, have, column)
+		return fmt.Sprintf("%s %s nothing in %s.", of, have, column)
 	case KindType:
-		return fmt.Sprintf("%s %s a %s that is not of its type.", of, have, column)
+		return fmt.Sprintf("%s %s something in %s that is no %s.", of, have, column, c.typ)
 	case KindRange:
-		return fmt.Sprintf("%s %s a %s outside its range.", of, have, column)
+		return fmt.Sprintf("%s %s a value out of range in %s.", of, have, column)
 	case KindPattern:
-		return fmt.Sprintf("%s %s a %s of another form.", of, have, column)
+		return fmt.Sprintf("%s %s a text of another form in %s.", of, have, column)
 	case KindCodes:
-		return fmt.Sprintf("%s %s a %s that is not in its code list.", of, have, column)
+		return fmt.Sprintf("%s %s something in %s that is no code of its list.", of, have, column)
 	case KindSpelling:
-		return fmt.Sprintf("%s %s a %s in another spelling than its code list's.", of, have, column)
+		return fmt.Sprintf("%s %s another spelling of a code in %s.", of, have, column)
 	case KindKey:
 		return fmt.Sprintf("%s are surplus: %s %s more than once.", of, Grouped(f.Groups), plural(f.Groups, column+" occurs", "values of "+column+" occur"))
 	case KindEqualRows:
@@ -491,7 +485,7 @@ func (f *Finding) sentence(rows int64) string {
 	case KindColumn:
 		return fmt.Sprintf("The table has no column %s.", column)
 	}
-	return fmt.Sprintf("%s %s the rule.", of, plural(f.Rows, "breaks", "break"))
+	return fmt.Sprintf("%s %s the rule %s.", of, plural(f.Rows, "breaks", "break"), c.rule.Condition)
 }
 
 func plural(n int64, one, many string) string {

@@ -22,6 +22,7 @@ type check struct {
 	reason    string
 	unjudged  string
 	rule      *rulebook.Rule
+	typ       table.Type // of a single column
 }
 
 // columnCheck is the bit of a check within one column's verdict.
@@ -176,7 +177,7 @@ func (p *plan) add(c *check) int {
 func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 	add := func(bit uint8, kind Kind, dimension rulebook.Dimension, says string, args ...any) {
 		index := p.add(&check{id: c.Name + "." + string(kind), kind: kind, dimension: dimension, severity: c.Severity,
-			columns: []string{c.Name}, says: fmt.Sprintf(says, args...), reason: c.Reason})
+			columns: []string{c.Name}, says: fmt.Sprintf(says, args...), reason: c.Reason, typ: c.Type})
 		j.checks = append(j.checks, columnCheck{bit, index})
 	}
 	if j.cells.Required {

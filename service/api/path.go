@@ -94,11 +94,18 @@ func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) er
 	case n == 0:
 		add("asked", "done", "No issue is open.", nil)
 	case stops > 0:
-		add("asked", "held", fmt.Sprintf("%d issues are open; %d of them stop the table.", n, stops), nil)
+		add("asked", "held", fmt.Sprintf("%s of the dataset open; %d that stop it.", issuesOf(n), stops), nil)
 	default:
-		add("asked", "here", fmt.Sprintf("%d issues are open; none of them stops the table.", n), nil)
+		add("asked", "here", fmt.Sprintf("%s of the dataset open; none stops it.", issuesOf(n)), nil)
 	}
 	return nil
+}
+
+func issuesOf(n int) string {
+	if n == 1 {
+		return "1 issue"
+	}
+	return fmt.Sprintf("%d issues", n)
 }
 
 func pathMade(add addStage, shown, cleaned, merged *store.Table) {

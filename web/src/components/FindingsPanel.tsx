@@ -17,10 +17,16 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
   const held = r.rules.filter((j) => j.rows === 0);
   return (
     <>
+      {findings.length > 0 && (
+        <Text mb="1">
+          {plural(findings.length, "rule is", "rules are")} broken and{" "}
+          {plural(held.length, "rule holds", "rules hold")}; the gravest first.
+        </Text>
+      )}
       {findings.length === 0 ? (
         <Empty>Nothing was found: every rule holds for all {count(r.rows)} rows.</Empty>
       ) : (
-        <Grid label="Findings" max="calc(100vh - 270px)">
+        <Grid label="Findings" max="calc(100vh - 290px)">
           <thead>
             <tr>
               <Th>what was found</Th>

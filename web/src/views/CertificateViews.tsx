@@ -4,7 +4,7 @@ import { Link, useParams } from "@tanstack/react-router";
 import type { Schemas } from "../api/client";
 import { certificate, certificates } from "../api/queries";
 import { Empty, Grid, right, Section, Severity, Shown, TableLink, Td, Th, Title } from "../components/parts";
-import { count, decimal, when } from "../words";
+import { count, decimal, percent, when } from "../words";
 
 export function CertificatesView() {
   const all = useQuery(certificates);
@@ -112,8 +112,8 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       <Text>
         {s.certified_by} certified {when(s.certified_at)} that{" "}
         <TableLink id={c.table_id}>table {c.table_id}</TableLink>, {count(s.table.rows)} rows in{" "}
-        {count(s.table.bytes)} bytes, reaches {s.audit.score} with a pass mark of {s.audit.pass_mark} by
-        version {s.rulebook.version} of its rulebook.
+        {count(s.table.bytes)} bytes, reaches {percent(Number(s.audit.score))} with a pass mark of{" "}
+        {percent(Number(s.audit.pass_mark))} by version {s.rulebook.version} of its rulebook.
       </Text>
       <Text fontSize="sm" color="quiet">
         SHA-256 of the table: <chakra.span fontFamily="mono">{s.table.sha256}</chakra.span>

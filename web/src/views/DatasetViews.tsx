@@ -23,7 +23,7 @@ import {
   Verdict,
 } from "../components/parts";
 import { ScoreLine } from "../components/ScoreLine";
-import { bytes, count, when } from "../words";
+import { bytes, count, plural, when } from "../words";
 
 const firstRulebook = `dataset: my_dataset
 title: What it is
@@ -93,7 +93,7 @@ export function DatasetView() {
               <Text color="quiet">
                 {d.open_issues > 0 ? (
                   <Link to="/issues" search={{ dataset: name }}>
-                    {count(d.open_issues)} issues open
+                    {plural(d.open_issues, "issue", "issues")} open
                   </Link>
                 ) : (
                   "no issue is open"

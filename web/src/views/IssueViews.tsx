@@ -138,7 +138,11 @@ function Loaded({ i }: { i: Schemas["IssueShown"] }) {
                 <chakra.span fontWeight="650">{e.person ?? `audit ${e.audit_id}`}</chakra.span>{" "}
                 {entryWord[e.kind]}
                 {e.text &&
-                  (e.kind === "comment" ? <Text whiteSpace="pre-wrap">{e.text}</Text> : ` ${e.text}`)}
+                  (e.kind === "comment" ? (
+                    <Text whiteSpace="pre-wrap">{e.text}</Text>
+                  ) : (
+                    `${entryWord[e.kind] ? ":" : ""} ${e.text}`
+                  ))}
               </chakra.li>
             ))}
           </chakra.ol>

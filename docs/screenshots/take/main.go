@@ -1,0 +1,233 @@
+// Command take takes the pictures in docs/screenshots from the demo: of the
+// console's pages in headless Chromium, and of commands in a terminal window.
+// It is run in the repository's root, by make screenshots.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"proudsieve/browser"
+)
+
+const directory = "docs/screenshots"
+
+// step is something done to a page.
+type step = chromedp.Action[chromedp.Void]
+
+// page is a view of the console: what is done to get there, and what it waits for.
+type page struct {
+	name  string
+	path  string
+	await string // a selector
+	dark  bool
+	do    []step
+}
+
+var pages = []page{
+	{name: "sign-in", path: "/", await: "#token"},
+	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
+	{name: "dataset", path: "/datasets/northgate_results", await: "textarea"},
+	{name: "delivery", path: "/tables/3", await: "tbody tr"},
+	{name: "delivery-dark", path: "/tables/3?view=columns&column=value", await: "aside h2", dark: true},
+	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
+	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
+	{name: "issues", path: "/issues", await: "tbody tr"},
+	{name: "issue", path: "/issues/24", await: "ol li"},
+	{name: "fix-plan", path: "/tables/2/fix", await: "textarea", do: []step{
+		write("textarea", visitsPlan), chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Changes, old and new"]`))}},
+	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
+	{name: "certificate", path: "/certificates/1", await: `[aria-label="Inputs"]`},
+}
+
+// terminals are commands as they look in a terminal window.
+var terminals = []struct{ name, command string }{
+	{"terminal-sift", "bin/proudsieve sift demo/data/northgate_results.csv --rules demo/rulebooks/northgate_results.yaml"},
+	{"terminal-issues", "bin/proudsieve issue list --dataset visits; echo; bin/proudsieve table show 3; echo; bin/proudsieve dataset list"},
+	{"terminal-tour", "bin/proudsieve tour | sed -n '/^4. Put right/,$p' | tail -n 45"},
+}
+
+var visitsPlan = func() string {
+	raw, err := os.ReadFile("demo/fixes/visits_clean.yaml")
+	if err != nil {
+		return ""
+	}
+	return string(raw)
+}()
+
+// write replaces the text of a field as a person would, so that React sees it.
+func write(selector, text string) step {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector(%q);
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %q);
+		e.dispatchEvent(new Event("input", { bubbles: true })); })()`, selector, text))
+}
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
+	}
+}
+
+func run(ctx context.Context) error {
+	data, err := os.MkdirTemp("", "proudsieve-pictures-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(data)
+	service := exec.CommandContext(ctx, "bin/proudsieve", "up", "--demo", "--data", data, "--listen", "127.0.0.1:7399")
+	service.Stderr = os.Stderr
+	service.Cancel = func() error { return service.Process.Signal(syscall.SIGINT) }
+	out, err := service.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := service.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = service.Process.Signal(syscall.SIGINT)
+		_ = service.Wait()
+	}()
+	url, err := awaitURL(out)
+	if err != nil {
+		return err
+	}
+	token, err := os.ReadFile(filepath.Join(data, "mara-token"))
+	if err != nil {
+		return err
+	}
+	only := os.Args[1:]
+	return errors.Join(takePages(ctx, url, strings.TrimSpace(string(token)), only), takeTerminals(ctx, url, data, only))
+}
+
+func awaitURL(out io.Reader) (string, error) {
+	lines, url := bufio.NewScanner(out), ""
+	for lines.Scan() {
+		if found, ok := strings.CutPrefix(lines.Text(), "The console is at "); ok {
+			url = found
+		}
+		if strings.HasPrefix(lines.Text(), "Ctrl-C") {
+			return url, nil
+		}
+	}
+	return "", errors.New("the service did not start")
+}
+
+func wanted(name string, only []string) bool {
+	if len(only) == 0 {
+		return true
+	}
+	for _, o := range only {
+		if o == name {
+			return true
+		}
+	}
+	return false
+}
+
+func takePages(ctx context.Context, url, token string, only []string) error {
+	tab, stop, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	// The browser lives as long as the context of the first step.
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#token"))); err != nil {
+		return err
+	}
+	signedIn := false
+	for _, p := range pages {
+		if !wanted(p.name, only) && signedIn {
+			continue
+		}
+		if err := takePage(tab, url, p); err != nil {
+			return err
+		}
+		if !signedIn {
+			signedIn = true
+			one, cancel := context.WithTimeout(tab, 20*time.Second)
+			err := chromedp.Do(one, chromedp.SendKeys(chromedp.CSS("#token"), token), chromedp.Click(chromedp.CSS(`button[type="submit"]`)), chromedp.WaitVisible(chromedp.CSS("header")))
+			cancel()
+			if err != nil {
+				return fmt.Errorf("signing in: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+func takePage(tab context.Context, url string, p page) error {
+	theme := "light"
+	if p.dark {
+		theme = "dark"
+	}
+	one, cancel := context.WithTimeout(tab, 20*time.Second)
+	defer cancel()
+	steps := []step{chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("theme", %q)`, theme)), chromedp.Navigate(url + p.path), chromedp.WaitVisible(chromedp.CSS(p.await))}
+	if err := chromedp.Do(one, append(append(steps, p.do...), chromedp.Sleep(500*time.Millisecond))...); err != nil {
+		text, _ := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))
+		return fmt.Errorf("%s: %w; the page says:\n%s", p.name, err, text)
+	}
+	picture, err := chromedp.Run(one, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(directory, p.name+".png"), picture, 0o644)
+}
+
+// takeTerminals opens each command in a terminal window on a screen that nobody sees.
+func takeTerminals(ctx context.Context, url, data string, only []string) error {
+	const display = ":87"
+	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	if err := screen.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = screen.Process.Signal(syscall.SIGTERM)
+		_ = screen.Wait()
+	}()
+	time.Sleep(time.Second)
+	environment := append(os.Environ(), "DISPLAY="+display, "PROUDSIEVE_SERVER="+url, "PROUDSIEVE_TOKEN_FILE="+filepath.Join(data, "mara-token"))
+	for _, t := range terminals {
+		if !wanted(t.name, only) {
+			continue
+		}
+		done := filepath.Join(data, t.name+"-done")
+		// The window is wider than the screen's letters need, so that no line is broken.
+		window := exec.CommandContext(ctx, "xterm", "-fa", "DejaVu Sans Mono", "-fs", "8", "-geometry", "182x58+0+0", "-bg", "#fcfaf5", "-fg", "#24221e", "-u8",
+			"-e", "bash", "-c", fmt.Sprintf("printf '$ %%s\\n' %q; %s; touch %s; sleep 60", t.command, t.command, done))
+		window.Env = environment
+		if err := window.Start(); err != nil {
+			return err
+		}
+		for range 600 {
+			if _, err := os.Stat(done); err == nil {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		time.Sleep(700 * time.Millisecond)
+		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(directory, t.name+".png"))
+		shot.Env = environment
+		out, err := shot.CombinedOutput()
+		_ = window.Process.Kill()
+		_ = window.Wait()
+		if err != nil {
+			return fmt.Errorf("%s: %w: %s", t.name, err, out)
+		}
+	}
+	return nil
+}
