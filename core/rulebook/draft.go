@@ -48,5 +48,5 @@ func typical(format *table.Format, texts []string) table.Type {
 // leadingZero reports whether a number would lose its leading zeros: 00712 names
 // something, it does not count.
 func leadingZero(t table.Type, text string) bool {
-	return t == table.TypeInteger && len(text) > 1 && text[0] == '0'
+	return t.IsNumber() && len(text) > 1 && text[0] == '0' && text[1] >= '0' && text[1] <= '9'
 }

@@ -197,13 +197,13 @@ func (p *parser) pattern(n *document.Node) *regexp.Regexp {
 		p.Fail(n, "the pattern is longer than %d characters", patternLimit)
 		return nil
 	}
-	// RE2 runs in time linear in the text, so that no pattern can run away.
-	compiled, err := regexp.Compile(`\A(?:` + source + `)\z`)
-	if err != nil {
+	// RE2 runs in time linear in the text, so that no pattern can run away. The source
+	// is compiled alone first: with ours around it, a stray parenthesis could pass.
+	if _, err := regexp.Compile(source); err != nil {
 		p.Fail(n, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		return nil
 	}
-	return compiled
+	return regexp.MustCompile(`\A(?:` + source + `)\z`)
 }
 
 func (p *parser) bound(n *document.Node, c *Column) *table.Value {

@@ -1,0 +1,149 @@
+package table
+
+import (
+	"testing"
+	"time"
+)
+
+func TestParseByType(t *testing.T) {
+	plain := &Format{}
+	comma := &Format{DecimalMark: ',', GroupingMark: '.', Dates: MustDatePatterns("dd/MM/yyyy", "d.M.yy"), DateTimes: MustDatePatterns("dd/MM/yyyy HH:mm")}
+	words := &Format{TrueWords: []string{"ja"}, FalseWords: []string{"nein"}}
+	for _, c := range []struct {
+		name   string
+		format *Format
+		typ    Type
+		text   string
+		want   string // in standard form; "" where it is not of the type
+	}{
+		{"a whole number", plain, TypeInteger, "42", "42"},
+		{"a whole number with zeros after the point", plain, TypeInteger, "42.0", "42.0"},
+		{"a fraction is no integer", plain, TypeInteger, "42.5", ""},
+		{"a decimal", plain, TypeDecimal, "7.10", "7.10"},
+		{"a decimal comma where a point is declared", plain, TypeDecimal, "7,10", ""},
+		{"a space before", plain, TypeDecimal, " 7.1", ""},
+		{"below detection", plain, TypeDecimal, "<0.05", ""},
+		{"a decimal comma", comma, TypeDecimal, "7,10", "7.10"},
+		{"grouped thousands", comma, TypeDecimal, "1.234.567,8", "1234567.8"},
+		{"grouped without fraction", comma, TypeDecimal, "12.345", "12345"},
+		{"a point where a comma is declared, in no group", comma, TypeDecimal, "7.1", ""},
+		{"a group of four", comma, TypeDecimal, "1.2345", ""},
+		{"a group after the mark", comma, TypeDecimal, "1,234.5", ""},
+		{"an empty group", comma, TypeDecimal, "1..234", ""},
+		{"a group mark first", comma, TypeDecimal, ".234", ""},
+		{"a negative grouped number", comma, TypeDecimal, "-1.000", "-1000"},
+		{"true", plain, TypeBoolean, "TRUE", "true"},
+		{"one", plain, TypeBoolean, "1", "true"},
+		{"no", plain, TypeBoolean, "No", "false"},
+		{"neither", plain, TypeBoolean, "maybe", ""},
+		{"a declared word", words, TypeBoolean, "Ja", "true"},
+		{"a word that is no longer one", words, TypeBoolean, "true", ""},
+		{"an ISO date", plain, TypeDate, "2024-02-29", "2024-02-29"},
+		{"a leap day in no leap year", plain, TypeDate, "2023-02-29", ""},
+		{"a thirteenth month", plain, TypeDate, "2024-13-01", ""},
+		{"a date and more", plain, TypeDate, "2024-02-29 ", ""},
+		{"day first", comma, TypeDate, "29/02/2024", "2024-02-29"},
+		{"the second pattern", comma, TypeDate, "9.3.24", "2024-03-09"},
+		{"month first", comma, TypeDate, "02/29/2024", ""},
+		{"a datetime", plain, TypeDateTime, "2024-05-01 10:30", "2024-05-01 10:30:00"},
+		{"with a T", plain, TypeDateTime, "2024-05-01T10:30:15", "2024-05-01 10:30:15"},
+		{"with milliseconds", plain, TypeDateTime, "2024-05-01 10:30:15.250", "2024-05-01 10:30:15.250000"},
+		{"hour 24", plain, TypeDateTime, "2024-05-01 24:00", ""},
+		{"a declared datetime", comma, TypeDateTime, "01/05/2024 07:05", "2024-05-01 07:05:00"},
+		{"any text", plain, TypeText, " as it is ", " as it is "},
+		{"any code", plain, TypeCode, "PH", "PH"},
+	} {
+		v, ok := c.format.Parse(c.typ, c.text)
+		if !ok {
+			v = Value{}
+		}
+		if got := v.Standard(); got != c.want {
+			t.Errorf("%s: %q as %s is %q, want %q", c.name, c.text, c.typ, got, c.want)
+		}
+	}
+}
+
+func TestEqualValuesHaveOneIdentity(t *testing.T) {
+	f := &Format{Dates: MustDatePatterns("yyyy-MM-dd", "dd/MM/yyyy")}
+	for _, c := range []struct {
+		typ  Type
+		a, b string
+		same bool
+	}{
+		{TypeDecimal, "1.0", "1", true}, {TypeDecimal, "1.50", "1.5", true}, {TypeDecimal, "0.1", "0.10", true}, {TypeDecimal, "1.01", "1.1", false},
+		{TypeDate, "2024-03-01", "01/03/2024", true}, {TypeBoolean, "yes", "1", true}, {TypeText, "1.0", "1", false}, {TypeCode, "a", "A", false},
+	} {
+		a, okA := f.Parse(c.typ, c.a)
+		b, okB := f.Parse(c.typ, c.b)
+		if !okA || !okB || (a.Identity() == b.Identity()) != c.same {
+			t.Errorf("%s %q and %q: identities %q and %q, want the same: %v", c.typ, c.a, c.b, a.Identity(), b.Identity(), c.same)
+		}
+		if (Compare(a, b) == 0) != c.same {
+			t.Errorf("%s %q and %q compare as %d", c.typ, c.a, c.b, Compare(a, b))
+		}
+	}
+}
+
+func TestADateStandsForItsMidnight(t *testing.T) {
+	day := DateValue(19_000)
+	for hours, want := range map[int64]int{-1: 1, 0: 0, 1: -1} {
+		at := InstantValue(19_000*microsPerDay + hours*int64(time.Hour/time.Microsecond))
+		if got := Compare(day, at); got != want {
+			t.Errorf("a day compared with %d hours from its midnight is %d, want %d", hours, got, want)
+		}
+		if got := Compare(at, day); got != -want {
+			t.Errorf("the other way round it is %d, want %d", got, -want)
+		}
+	}
+}
+
+func TestEveryDayOfFourHundredYearsIsReadBack(t *testing.T) {
+	pattern := MustDatePatterns("dd.MM.yyyy")[0]
+	for day := time.Date(1800, 1, 1, 0, 0, 0, 0, time.UTC); day.Year() < 2200; day = day.AddDate(0, 0, 1) {
+		micros, ok := pattern.Parse(day.Format("02.01.2006"))
+		if !ok || micros != day.UnixMicro() {
+			t.Fatalf("%s is read as %d, want %d", day, micros, day.UnixMicro())
+		}
+		if got := formatDate(micros / microsPerDay); got != day.Format(time.DateOnly) {
+			t.Fatalf("%s is written %s", day, got)
+		}
+	}
+}
+
+func TestDatePatternsThatAreRefused(t *testing.T) {
+	for _, source := range []string{"", "yyyy", "yyyy-MM", "YYYY-MM-DD", "yyyy-MM-dd hh:mm", "yyyyy-MM-dd", "yyyy-MM-dd 'open", "yyyy-yyyy-MM-dd", "dd/MMM/yyyy"} {
+		if _, err := ParseDatePattern(source); err == nil {
+			t.Errorf("%q is accepted as a date pattern", source)
+		}
+	}
+	p, err := ParseDatePattern("d 'o''clock' M ''yy")
+	if err == nil {
+		if _, ok := p.Parse("1 o'clock 2 '24"); !ok && p.String() == "" {
+			t.Error("a pattern with quotes has no text")
+		}
+	}
+}
+
+func TestTwoDigitYears(t *testing.T) {
+	p := MustDatePatterns("dd.MM.yy")[0]
+	for text, want := range map[string]int{"01.01.69": 2069, "01.01.70": 1970, "01.01.99": 1999, "01.01.00": 2000} {
+		micros, ok := p.Parse(text)
+		if got := time.UnixMicro(micros).UTC().Year(); !ok || got != want {
+			t.Errorf("%s is of the year %d, want %d", text, got, want)
+		}
+	}
+}
+
+func TestTrimAndLevel(t *testing.T) {
+	for _, c := range []struct{ text, trimmed, levelled string }{
+		{"", "", ""}, {"  ", "", ""}, {"PH", "PH", "ph"}, {" PH ", "PH", "ph"}, {"Mill  Race", "Mill Race", "mill race"},
+		{"\u00a0Mill\u00a0Race\t", "Mill Race", "mill race"}, {"a\u200bb", "a b", "a b"}, {"\ufeffcode", "code", "code"}, {"ÄÖ  Ü", "ÄÖ Ü", "äö ü"},
+	} {
+		if got := Trim(c.text); got != c.trimmed {
+			t.Errorf("%q trimmed is %q, want %q", c.text, got, c.trimmed)
+		}
+		if got := Level(c.text); got != c.levelled {
+			t.Errorf("%q levelled is %q, want %q", c.text, got, c.levelled)
+		}
+	}
+}
