@@ -1,0 +1,223 @@
+package merge_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"reflect"
+	"strings"
+	"testing"
+
+	"proudsieve/core/document"
+	"proudsieve/core/intake"
+	"proudsieve/core/merge"
+	"proudsieve/core/testkit"
+)
+
+const (
+	northBook = "dataset: north\ncolumns:\n  - {name: id}\n  - {name: place}\n  - {name: value, type: decimal}\nmeasures: [value]\n"
+	southBook = "dataset: south\ncolumns:\n  - {name: place}\n  - {name: id}\n  - {name: value, type: decimal}\n  - {name: batch}\nmeasures: [value]\n"
+	placeBook = "dataset: places\ncolumns:\n  - {name: code}\n  - {name: name}\n  - {name: value}\n"
+
+	north  = "id,place,value\nN1,A,1.5\nN2,B,2.5\n"
+	south  = "place,id,value,batch\nA,S1,10,b1\nC,S2,20,b2\n,S3,,b2\n"
+	places = "code,name,value\nA,Alder,high\nB,Brindle,low\nD,Dunmere,low\n"
+)
+
+func inputs(t testing.TB, northText, southText, placesText string) map[string]merge.Input {
+	t.Helper()
+	in := func(dataset, content, book string) merge.Input {
+		return merge.Input{Dataset: dataset, Source: testkit.File(t, content, intake.Standard()), Book: testkit.Book(t, book)}
+	}
+	return map[string]merge.Input{"north": in("north", northText, northBook), "south": in("south", southText, southBook), "places": in("places", placesText, placeBook)}
+}
+
+func run(t testing.TB, plan string, in map[string]merge.Input, workers int) (string, *merge.Accounting, error) {
+	t.Helper()
+	p, err := merge.Parse([]byte(plan))
+	if err != nil {
+		t.Fatalf("the plan of the test is wrong:\n%v", err)
+	}
+	var out bytes.Buffer
+	a, err := merge.Run(context.Background(), p, in, workers, &out)
+	return out.String(), a, err
+}
+
+func TestStacking(t *testing.T) {
+	table, a, err := run(t, "merge: all\nstack: [north, south]\norigin: from_where\n", inputs(t, north, south, places), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "id,place,value,batch,from_where\nN1,A,1.5,,north\nN2,B,2.5,,north\nS1,A,10,b1,south\nS2,C,20,b2,south\nS3,,,b2,south\n"
+	if table != want {
+		t.Errorf("table %q, want %q", table, want)
+	}
+	if a.Rows != 5 || a.Sums["value"] != "34" || a.Stack.Rows != 5 || len(a.Inputs) != 2 || a.Inputs[0].Rows != 2 || a.Inputs[1].Sums["value"] != "30" {
+		t.Errorf("%+v", a)
+	}
+	if want := map[string][]string{"batch": {"north"}}; !reflect.DeepEqual(a.Stack.Lacking, want) {
+		t.Errorf("lacking %v, want %v", a.Stack.Lacking, want)
+	}
+}
+
+const joinPlaces = "merge: all\nstack: [north, south]\njoin:\n  - with: places\n    on: {place: code}\n    take: [name, value]\n"
+
+func TestJoiningAndWhatBecomesOfRowsWithoutAPartner(t *testing.T) {
+	for _, c := range []struct {
+		unmatched, want string
+		aside, out      int64
+		sum             string
+	}{
+		{"keep", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\nS2,C,20,b2,,\nS3,,,b2,,\n", 0, 5, "34"},
+		{"set_aside", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\n", 2, 3, "14"},
+	} {
+		table, a, err := run(t, joinPlaces+"    unmatched: "+c.unmatched+"\n", inputs(t, north, south, places), 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if table != c.want {
+			t.Errorf("%s: %q, want %q", c.unmatched, table, c.want)
+		}
+		j := a.Joins[0]
+		if j.RowsIn != 5 || j.Matched != 3 || j.Unmatched != 2 || j.SetAside != c.aside || j.RowsOut != c.out || j.Multiplied != 0 || j.SumsOut["value"] != c.sum {
+			t.Errorf("%s: %+v", c.unmatched, j)
+		}
+		if j.JoinedRows != 3 || j.JoinedUnused != 1 {
+			t.Errorf("%d of %d places were not asked for", j.JoinedUnused, j.JoinedRows)
+		}
+		if err := a.Balance(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestAMergeThatIsRefused(t *testing.T) {
+	twice := places + "A,Another,mid\n"
+	for _, c := range []struct {
+		name, plan, want string
+		in               map[string]merge.Input
+	}{
+		{"rows without a partner", joinPlaces, `row 2: places has no row with the key "C"`, inputs(t, north, south, places)},
+		{"a key that differs in case", joinPlaces, `(it has "A")`, inputs(t, "id,place,value\nN1, a,1\n", "place,id,value,batch\n", places)},
+		{"a repeated key", joinPlaces, "the key A is there 2 times in places, so rows would be multiplied", inputs(t, north, south, twice)},
+		{"a column to join on that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {plaec: code}, take: [name]}\n", `the table so far has no column "plaec"; did you mean "place"?`, inputs(t, north, south, places)},
+		{"a column to take that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {place: code}, take: [nam]}\n", `places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
+		{"columns of two types", "merge: all\nstack: [north, places]\n", `the column "value" is of type decimal in one dataset and of type text in places`, inputs(t, north, south, places)},
+	} {
+		_, _, err := run(t, c.plan, c.in, 2)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", c.name, err, c.want)
+		}
+	}
+}
+
+func TestRowsMultiplyOnlyWhereThatIsDeclared(t *testing.T) {
+	table, a, err := run(t, joinPlaces+"    unmatched: set_aside\n    repeated: multiply\n", inputs(t, north, south, places+"A,Another,mid\n"), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN1,A,1.5,,Another,mid\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\nS1,A,10,b1,Another,mid\n"
+	j := a.Joins[0]
+	if table != want || j.Multiplied != 2 || j.SumsMultiplied["value"] != "11.5" || j.RowsOut != 5 || a.Sums["value"] != "25.5" {
+		t.Errorf("%q\n%+v", table, j)
+	}
+}
+
+func TestKeysThatAlmostMeetAreNamed(t *testing.T) {
+	_, a, err := run(t, joinPlaces+"    unmatched: keep\n", inputs(t, "id,place,value\nN1,a,1\nN2,a,1\nN3,B ,1\nN4,Z,1\n", south, places), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []merge.KeyMiss{{Key: "a", Rows: 2, Close: "A"}, {Key: "", Rows: 1}, {Key: "B ", Rows: 1, Close: "B"}, {Key: "C", Rows: 1}, {Key: "Z", Rows: 1}}
+	if !reflect.DeepEqual(a.Joins[0].Misses, want) {
+		t.Errorf("%+v, want %+v", a.Joins[0].Misses, want)
+	}
+}
+
+func TestJoiningOnSeveralColumns(t *testing.T) {
+	in := inputs(t, north, south, places)
+	in["pairs"] = merge.Input{Dataset: "pairs", Source: testkit.File(t, "id,place,note\nN1,A,first\nN1,B,wrong\n", intake.Standard()), Book: testkit.Book(t, "dataset: pairs\ncolumns: [{name: id}, {name: place}, {name: note}]\n")}
+	table, _, err := run(t, "merge: all\nstack: [north]\njoin:\n  - {with: pairs, on: [id, place], take: [note], unmatched: keep}\n", in, 1)
+	if want := "id,place,value,note\nN1,A,1.5,first\nN2,B,2.5,\n"; err != nil || table != want {
+		t.Errorf("%q, want %q; %v", table, want, err)
+	}
+}
+
+func TestAnAccountingThatDoesNotAddUp(t *testing.T) {
+	_, good, err := run(t, joinPlaces+"    unmatched: set_aside\n", inputs(t, north, south, places), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, spoil := range map[string]func(a *merge.Accounting){
+		"an input":        func(a *merge.Accounting) { a.Inputs[0].Rows++ },
+		"the stack":       func(a *merge.Accounting) { a.Stack.Rows-- },
+		"the matches":     func(a *merge.Accounting) { a.Joins[0].Matched-- },
+		"the set aside":   func(a *merge.Accounting) { a.Joins[0].SetAside-- },
+		"the join":        func(a *merge.Accounting) { a.Joins[0].RowsOut++ },
+		"the result":      func(a *merge.Accounting) { a.Rows++ },
+		"a sum":           func(a *merge.Accounting) { a.Sums = merge.Sums{"value": "14.01"} },
+		"a sum set aside": func(a *merge.Accounting) { a.Joins[0].SumsSetAside = merge.Sums{"value": "0"} },
+	} {
+		a := *good
+		a.Inputs = append([]merge.InputRows(nil), good.Inputs...)
+		a.Joins = append([]merge.JoinResult(nil), good.Joins...)
+		spoil(&a)
+		if err := a.Balance(); err == nil || !strings.Contains(err.Error(), "does not add up") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestVerifyReadsTheMergedTableAgain(t *testing.T) {
+	table, a, err := run(t, "merge: all\nstack: [north, south]\n", inputs(t, north, south, places), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	book := testkit.Book(t, "dataset: all\ncolumns: [{name: id}, {name: value, type: decimal}]\nmeasures: [value]\n")
+	for content, good := range map[string]bool{table: true, strings.Replace(table, "S1,A,10", "S1,A,11", 1): false, table + "X,A,0,\n": false} {
+		if err := merge.Verify(context.Background(), testkit.File(t, content, intake.Standard()), book, a, 2); (err == nil) != good {
+			t.Errorf("%q: %v", content, err)
+		}
+	}
+}
+
+func TestOneWorkerAndEightMakeTheSameTable(t *testing.T) {
+	var many strings.Builder
+	many.WriteString("id,place,value\n")
+	for range 60_000 {
+		many.WriteString("N,A,1.25\nM,B,2.75\nL,Q,1\n")
+	}
+	plan := joinPlaces + "    unmatched: keep\n"
+	one, a, err := run(t, plan, inputs(t, many.String(), south, places), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	eight, b, err := run(t, plan, inputs(t, many.String(), south, places), 8)
+	if err != nil || one != eight || !reflect.DeepEqual(a, b) {
+		t.Errorf("the table or its accounting depends on the number of workers; %v", err)
+	}
+}
+
+func TestMistakesInAMerge(t *testing.T) {
+	for _, c := range []struct{ name, source, want string }{
+		{"no name", "stack: [a]\n", `a merge needs "merge"`},
+		{"no stack", "merge: m\n", `a merge needs "stack"`},
+		{"an empty stack", "merge: m\nstack: []\n", "stack names at least one dataset"},
+		{"a name with a capital", "merge: M\nstack: [a]\n", "line 1, column 8: the name of a merge is written in lower-case letters"},
+		{"a misspelt key", "merge: m\nstack: [a]\njoins: []\n", `a merge has no "joins"; did you mean "join"?`},
+		{"a join with nothing", "merge: m\nstack: [a]\njoin:\n  - {on: [x], take: [y]}\n", `a join needs "with"`},
+		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [], take: [y]}\n", "on names at least one column"},
+		{"another way with unmatched rows", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], unmatched: drop}\n", `"drop" is not a way with unmatched rows`},
+		{"another way with repeated keys", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], repeated: allow}\n", `"allow" is not a way with repeated keys`},
+	} {
+		_, err := merge.Parse([]byte(c.source))
+		var mistakes document.Problems
+		if !errors.As(err, &mistakes) || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v\nwant %q", c.name, err, c.want)
+		}
+	}
+	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, on: [x], take: [y]}\n  - {with: a, on: [x], take: [z]}\n"))
+	if err != nil || !reflect.DeepEqual(p.Datasets(), []string{"a", "b", "c"}) {
+		t.Errorf("datasets %v, %v", p.Datasets(), err)
+	}
+}
