@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
@@ -294,20 +295,16 @@ func TestThePreviewShowsWhatApplyingDoes(t *testing.T) {
 	if len(shown.Changes) != 300 || !reflect.DeepEqual(shown.Changes, done.changes[:300]) {
 		t.Error("the changes shown are not the first ones made")
 	}
-	keys := func(findings int, rows int64) string { return fmt.Sprint(findings, rows) }
-	before, after := int64(0), int64(0)
-	for _, f := range shown.Before.Findings {
-		if f.Rule == "one_sample" {
-			before = f.Rows
+	surplus := func(r *audit.Result) int64 {
+		for _, f := range r.Findings {
+			if f.Rule == "one_sample" {
+				return f.Rows
+			}
 		}
+		return 0
 	}
-	for _, f := range shown.After.Findings {
-		if f.Rule == "one_sample" {
-			after = f.Rows
-		}
-	}
-	if before == 0 || after != 0 {
-		t.Errorf("surplus rows before and after: %s", keys(int(before), after))
+	if before, after := surplus(shown.Before), surplus(shown.After); before == 0 || after != 0 {
+		t.Errorf("%d surplus rows before and %d after", before, after)
 	}
 	if shown.After.Rows != done.ledger.RowsOut || shown.After.Sums["value"] != done.ledger.SumsOut["value"] || shown.Before.Score >= shown.After.Score {
 		t.Errorf("before %d rows with %v, after %d with %v", shown.Before.Rows, shown.Before.Score, shown.After.Rows, shown.After.Score)

@@ -17,6 +17,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
 
@@ -103,10 +104,10 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	switch {
 	case errors.As(err, &tooLarge):
 		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("The file is larger than the %d bytes that this service takes in; nothing was kept.", s.UploadLimit))
+	case errors.Is(err, files.ErrNothing):
+		return nil, invalid("The file is empty; nothing was kept. Ask its provider to send it again.")
 	case err != nil:
 		return nil, err
-	case bytes == 0:
-		return nil, invalid("The file is empty; nothing was kept. Ask its provider to send it again.")
 	}
 	return s.recordDelivery(ctx, who, dataset, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
 		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID})

@@ -14,8 +14,11 @@ import (
 	"regexp"
 )
 
-// ErrNotFound says that there are no bytes under a digest.
-var ErrNotFound = errors.New("there are no bytes with this digest")
+// Errors that can be told apart with errors.Is.
+var (
+	ErrNotFound = errors.New("there are no bytes with this digest")
+	ErrNothing  = errors.New("there is nothing to keep")
+)
 
 // Directory is a store in a directory of the file system.
 type Directory struct{ root string }
@@ -88,7 +91,7 @@ func (w *Writer) Discard() {
 	_ = os.Remove(w.file.Name())
 }
 
-// Put takes in everything that in has.
+// Put takes in everything that in has. Nothing at all is ErrNothing.
 func (d *Directory) Put(ctx context.Context, in io.Reader) (digest string, bytes int64, err error) {
 	w, err := d.Create()
 	if err != nil {
@@ -97,6 +100,9 @@ func (d *Directory) Put(ctx context.Context, in io.Reader) (digest string, bytes
 	defer w.Discard()
 	if _, err := io.Copy(w, contextReader{ctx, in}); err != nil {
 		return "", 0, err
+	}
+	if w.bytes == 0 {
+		return "", 0, ErrNothing
 	}
 	return w.Keep()
 }

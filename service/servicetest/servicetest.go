@@ -1,0 +1,64 @@
+// Package servicetest starts services for tests, with people of every role.
+package servicetest
+
+import (
+	"context"
+	"log/slog"
+	"os"
+	"strings"
+	"testing"
+
+	"proudsieve/client"
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service"
+	"proudsieve/service/access"
+)
+
+// Running is a service under test.
+type Running struct {
+	URL       string
+	Directory string
+	Admin     *client.Client
+	Steward   *client.Client // Mara
+	Certifier *client.Client // Jonas
+	Reader    *client.Client // Ines
+}
+
+// Start starts a service on a database of its own; change may alter its options.
+func Start(t testing.TB, change func(*service.Options)) *Running {
+	t.Helper()
+	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}
+	if change != nil {
+		change(&o)
+	}
+	s, err := service.Start(context.Background(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	r := &Running{URL: s.URL(), Directory: o.Directory}
+	raw, err := os.ReadFile(service.TokenFile(o.Directory))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Admin = &client.Client{Server: r.URL, Token: strings.TrimSpace(string(raw))}
+	r.Steward = r.person(t, "Mara", access.Steward)
+	r.Certifier = r.person(t, "Jonas", access.Certifier)
+	r.Reader = r.person(t, "Ines", access.Reader)
+	return r
+}
+
+func (r *Running) person(t testing.TB, name string, role access.Role) *client.Client {
+	t.Helper()
+	made, err := client.Post[struct {
+		Secret string `json:"secret"`
+	}](context.Background(), r.Admin, "/tokens", map[string]any{"person": name, "role": role})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &client.Client{Server: r.URL, Token: made.Secret}
+}
