@@ -3,8 +3,11 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 	"unicode/utf8"
+
+	"golang.org/x/term"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
@@ -180,6 +183,9 @@ func (o *output) legend() {
 
 // progress shows on the error stream how far a job is, where that is a terminal.
 func (o *output) progress() func(store.Job) {
+	if f, ok := o.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		return nil
+	}
 	shown := false
 	return func(j store.Job) {
 		if j.Ended() {

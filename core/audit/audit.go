@@ -479,9 +479,9 @@ func (f *Finding) sentence(rows int64, c *check) string {
 	case KindSpelling:
 		return fmt.Sprintf("%s %s another spelling of a code in %s.", of, have, column)
 	case KindKey:
-		return fmt.Sprintf("%s are surplus: %s %s more than once.", of, Grouped(f.Groups), plural(f.Groups, column+" occurs", "values of "+column+" occur"))
+		return fmt.Sprintf("%s %s surplus: %s %s more than once.", of, plural(f.Rows, "is", "are"), Grouped(f.Groups), plural(f.Groups, "value of "+column+" occurs", "values of "+column+" occur"))
 	case KindEqualRows:
-		return fmt.Sprintf("%s are surplus: they repeat an earlier row in every cell.", of)
+		return fmt.Sprintf("%s %s an earlier row in every cell.", of, plural(f.Rows, "repeats", "repeat"))
 	case KindColumn:
 		return fmt.Sprintf("The table has no column %s.", column)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
@@ -183,7 +184,7 @@ func (s *Server) declare(ctx context.Context, kind, dataset, title, name, source
 			return err
 		}
 		saved = made
-		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+kind, fmt.Sprintf("%s version %d", name, made.Version), map[string]any{"sha256": digest})
+		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(kind, "_", " "), fmt.Sprintf("%s version %d", name, made.Version), map[string]any{"sha256": digest})
 	})
 	return saved, err
 }

@@ -114,6 +114,9 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 }
 
 func (s *Server) recordDelivery(ctx context.Context, who *store.Caller, dataset *store.Dataset, t store.NewTable) (*Delivered, error) {
+	if known, err := orNil(store.DeliveryWith(ctx, s.Store.DB, dataset.ID, t.Digest)); err != nil || known != nil {
+		return knownDelivery(known), err
+	}
 	var out Delivered
 	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 		made, err := store.AddTable(ctx, tx, t)
@@ -127,12 +130,16 @@ func (s *Server) recordDelivery(ctx context.Context, who *store.Caller, dataset 
 		out.Message = fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", made.ID, dataset.Name)
 		return store.Record(ctx, tx, who.ID, "took in a delivery", fmt.Sprintf("table %d of %s", made.ID, dataset.Name), map[string]any{"sha256": t.Digest, "file": t.FileName})
 	})
-	if errors.Is(err, store.ErrConflict) {
+	if errors.Is(err, store.ErrConflict) { // somebody sent the same bytes at the same time
 		known, err := store.DeliveryWith(ctx, s.Store.DB, dataset.ID, t.Digest)
-		if err != nil {
-			return nil, err
-		}
-		return &Delivered{Table: *known, Known: true, Message: fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", known.ID, dataset.Name)}, nil
+		return knownDelivery(known), err
 	}
 	return &out, err
+}
+
+func knownDelivery(known *store.Table) *Delivered {
+	if known == nil {
+		return nil
+	}
+	return &Delivered{Table: *known, Known: true, Message: fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", known.ID, known.Dataset)}
 }

@@ -1,0 +1,294 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/rulebook"
+	"proudsieve/demo"
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service/servicetest"
+)
+
+func TestMain(m *testing.M) { postgrestest.Main(m) }
+
+// run runs the command line as a person would.
+func run(args ...string) (code int, stdout, stderr string) {
+	var out, err bytes.Buffer
+	code = Run(append([]string{"proudsieve"}, args...), &out, &err)
+	return code, out.String(), err.String()
+}
+
+// write puts a file into the test's directory and returns its path.
+func write(t *testing.T, name, content string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+func demoFile(t *testing.T, name string) string {
+	t.Helper()
+	raw, err := demo.Files.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return write(t, filepath.Base(name), string(raw))
+}
+
+const book = `dataset: samples
+columns:
+  - {name: sample}
+  - {name: value, type: decimal, required: true}
+keys:
+  - {id: one_sample, columns: [sample]}
+pass_mark: 60
+`
+
+func TestSiftForPrograms(t *testing.T) {
+	code, out, stderr := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json")
+	if code != 1 || stderr != "" {
+		t.Fatalf("exit %d, %s", code, stderr)
+	}
+	var result struct {
+		File    struct{ SHA256 string }
+		Rows    int64
+		Defects []struct {
+			Line int64
+			Kind string
+		}
+		Columns []struct {
+			Name, Type                                             string
+			Filled, Missing, Distinct                              int64
+			Score, Completeness, Validity, Uniqueness, Consistency float64
+		}
+		Findings []struct {
+			Rule, Severity string
+			Columns        []string
+			Rows           int64
+			FirstRows      []uint32 `json:"first_rows"`
+		}
+		Score  float64
+		Passed bool
+	}
+	decoder := json.NewDecoder(strings.NewReader(out))
+	if err := decoder.Decode(&result); err != nil {
+		t.Fatal(err)
+	}
+	if len(result.File.SHA256) != 64 || result.Rows != 3000 || result.Defects == nil || len(result.Columns) != 9 || len(result.Findings) != 17 || result.Score != 92 || result.Passed {
+		t.Errorf("%+v", result)
+	}
+	if c := result.Columns[4]; c.Name != "value" || c.Type != "decimal" || c.Filled != 2975 || c.Missing != 25 || c.Score != 98.5 {
+		t.Errorf("%+v", c)
+	}
+	for _, f := range result.Findings {
+		if f.Rows == 0 || len(f.FirstRows) == 0 || f.Severity == "" || f.Columns == nil {
+			t.Errorf("%+v", f)
+		}
+	}
+	_, eight, _ := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json", "--workers", "8")
+	_, one, _ := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json", "--workers", "1")
+	if one != eight || one != out {
+		t.Error("the number of workers can be seen in the output")
+	}
+}
+
+func TestSiftForPeople(t *testing.T) {
+	code, out, _ := run("sift", "--rules", write(t, "r.yaml", book), write(t, "f.csv", "sample,value\nS1,1\nS1, \nS2 ,3\nS3,4\n"))
+	if code != 1 {
+		t.Errorf("exit %d", code)
+	}
+	for _, want := range []string{"4 records: 4 rows and 0 lines set aside, in 2 columns.", "Fell short: score 75.00, pass mark 60.00.", "one_sample", "1 of 4 rows is surplus: 1 value of sample occurs more than once.", "1 of 4 rows has nothing in value.", "‖", "○", "· nothing wrong"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	code, out, _ = run("sift", write(t, "f.csv", "sample;value\nS1;1,5\nS2;2,5\n"))
+	if code != 0 || !strings.Contains(out, `delimiter ";", decimal mark ","`) || strings.Contains(out, "Fell short") || !strings.Contains(out, "decimal") {
+		t.Errorf("without rules: exit %d\n%s", code, out)
+	}
+	code, out, _ = run("sift", write(t, "f.csv", "a,b\n1\n2,3,4\n"))
+	if code != 0 || !strings.Contains(out, "2 defects in the bytes") || !strings.Contains(out, "too_many_cells") {
+		t.Errorf("with defects: exit %d\n%s", code, out)
+	}
+}
+
+func TestBadInputOnTheCommandLine(t *testing.T) {
+	good := write(t, "good.csv", "sample,value\nS1,1\n")
+	rules := write(t, "rules.yaml", book)
+	misspelt := write(t, "misspelt.yaml", strings.Replace(book, "columns:", "colums:", 1))
+	for _, c := range []struct {
+		name string
+		args []string
+		code int
+		want string
+	}{
+		{"no such file", []string{"sift", "/none/such.csv"}, 2, "/none/such.csv: there is no such file"},
+		{"a directory", []string{"sift", t.TempDir()}, 2, "is a directory; name a file in it"},
+		{"an empty file", []string{"sift", write(t, "empty.csv", "")}, 2, "the file is empty"},
+		{"a binary file", []string{"sift", write(t, "binary.csv", "\x7fELF\x00\x00\x01")}, 2, "not delimited text"},
+		{"a binary file with rules", []string{"sift", write(t, "binary.csv", "\x7fELF\x00\x00\x01"), "--rules", rules}, 2, "not delimited text"},
+		{"no such rulebook", []string{"sift", good, "--rules", "/none/such.yaml"}, 2, "/none/such.yaml: there is no such file"},
+		{"a misspelt key", []string{"sift", good, "--rules", misspelt}, 2, `misspelt.yaml:2:1: a rulebook has no "colums"; did you mean "columns"?`},
+		{"a wrong type", []string{"sift", write(t, "typed.csv", "sample,value\nS1,one\nS2,2\nS3,3\n"), "--rules", rules}, 0, ""},
+		{"a column that is not there", []string{"sift", write(t, "lacking.csv", "sample\nS1\n"), "--rules", rules}, 1, ""},
+		{"no file at all", []string{"sift"}, 2, "proudsieve sift takes FILE; 0 given"},
+		{"two files", []string{"sift", good, good}, 2, "takes FILE; 2 given"},
+		{"no workers", []string{"sift", good, "--workers", "0"}, 2, "--workers is at least 1"},
+		{"no such option", []string{"sift", good, "--colour"}, 2, "see: proudsieve sift --help"},
+		{"no such command", []string{"sieve"}, 2, `there is no command "sieve"`},
+		{"no such verb", []string{"dataset", "remove"}, 2, `proudsieve dataset has no command "remove"; it has list, show, add`},
+		{"a bad rulebook, checked", []string{"rulebook", "check", misspelt}, 2, "did you mean"},
+		{"a good rulebook, checked", []string{"rulebook", "check", rules}, 0, ""},
+		{"a certificate that is not there", []string{"certificate", "verify", good, "/none.jws", "--key", "/none.json"}, 2, "no such file"},
+	} {
+		code, _, stderr := run(c.args...)
+		if code != c.code || !strings.Contains(stderr, c.want) {
+			t.Errorf("%s: exit %d, %q, want %d with %q", c.name, code, stderr, c.code, c.want)
+		}
+	}
+}
+
+func TestTalkingToAService(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	t.Setenv("PROUDSIEVE_SERVER", r.URL)
+	t.Setenv("PROUDSIEVE_TOKEN", r.Steward.Token)
+	file := write(t, "samples.csv", "sample,value\nS1,1\nS1,2\nS2,3\nS3,\n")
+	expect := func(code int, want string, args ...string) string {
+		t.Helper()
+		got, out, stderr := run(args...)
+		if got != code || !strings.Contains(out+stderr, want) {
+			t.Errorf("%v: exit %d, want %d with %q\n%s%s", args, got, code, want, out, stderr)
+		}
+		return out
+	}
+	expect(0, "There are no datasets yet. Save a rulebook with: proudsieve rulebook save FILE", "dataset", "list")
+	expect(0, "Nothing has been audited yet", "audit", "list")
+	expect(0, "No issue is unsettled.", "issue", "list")
+	expect(0, "Nothing has been certified yet.", "certificate", "list")
+	expect(0, "Version 1 of the rulebook samples is the newest.", "rulebook", "save", write(t, "r.yaml", book))
+	expect(0, "dataset: samples", "rulebook", "show", "samples", "samples")
+	expect(1, "Fell short: score 50.00", "delivery", "add", "samples", file, "--provider", "the laboratory")
+	expect(0, "arrived before, as delivery 1", "delivery", "add", "samples", file)
+	expect(0, "50.00", "delivery", "list", "samples")
+	expect(0, "one_sample", "table", "rows", "1", "--rule", "one_sample")
+	expect(0, "Fell short: its score is 50.00", "table", "show", "1")
+	expect(0, "1 of 4 rows is surplus", "issue", "list", "--dataset", "samples")
+	issues := expect(0, `"rule": "one_sample"`, "issue", "list", "--json")
+	var listed []struct {
+		ID   int64
+		Rule string
+	}
+	if err := json.Unmarshal([]byte(issues), &listed); err != nil || len(listed) != 2 {
+		t.Fatalf("%v\n%s", err, issues)
+	}
+	number := fmt.Sprint(listed[0].ID)
+	expect(0, "assigned to Jonas", "issue", "assign", number, "Jonas")
+	expect(0, "asked", "issue", "ask", number)
+	expect(0, "Which of the two?", "issue", "comment", number, "Which of the two?")
+	expect(0, "Waived by Mara until 2099-01-01", "issue", "waive", number, "--reason", "meant that way", "--until", "2099-01-01")
+	expect(2, "Required flag", "issue", "waive", number, "--until", "2099-01-01")
+	plan := "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: last, reason: The later one counts.}\n"
+	expect(0, "Version 1 of the fix plan clean", "fix-plan", "save", write(t, "p.yaml", plan))
+	expect(0, "Score 50.00, would be 66.67", "fix-plan", "preview", "1", "clean")
+	expect(0, "The cleaned table is table 2", "fix-plan", "apply", "1", "clean")
+	target := filepath.Join(t.TempDir(), "cleaned.csv")
+	expect(0, "", "table", "download", "2", target)
+	if raw, err := os.ReadFile(target); err != nil || string(raw) != "sample,value\nS1,2\nS2,3\nS3,\n" {
+		t.Errorf("%q, %v", raw, err)
+	}
+	expect(0, "score", "audit", "start", "2")
+	expect(1, "Mara applied the fixes", "certificate", "obstacles", "2")
+	expect(2, "is a steward, and this needs the right to certify", "certificate", "issue", "2")
+	t.Setenv("PROUDSIEVE_TOKEN", r.Certifier.Token)
+	expect(0, "Certificate 1 of table 2 is signed by Jonas.", "certificate", "issue", "2")
+	certificate, key := filepath.Join(t.TempDir(), "c.jws"), write(t, "key.json", expect(0, "Ed25519", "certificate", "key"))
+	expect(0, "", "certificate", "save", "1", certificate)
+	expect(0, "Certified:", "certificate", "verify", target, certificate, "--key", key)
+	expect(1, "Not certified: the table is not the one that was certified", "certificate", "verify", file, certificate, "--key", key)
+	expect(0, "certified", "history")
+	expect(0, "audit", "job", "list")
+	expect(2, "there is no table 99", "table", "show", "99")
+	expect(2, `"x" is not the number of an issue`, "issue", "assign", "x", "Jonas")
+	t.Setenv("PROUDSIEVE_TOKEN", r.Admin.Token)
+	secret := filepath.Join(t.TempDir(), "token")
+	expect(0, "Token 5 for Otto (reader) is made.", "token", "add", "Otto", "reader", "--to", secret)
+	if info, err := os.Stat(secret); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info, err)
+	}
+	expect(0, "Token 5 is revoked.", "token", "revoke", "5")
+	expect(0, "Otto", "token", "list")
+	t.Setenv("PROUDSIEVE_TOKEN", "ps_guessed")
+	expect(2, "needs somebody who is signed in", "dataset", "list")
+	t.Setenv("PROUDSIEVE_SERVER", "http://127.0.0.1:1")
+	expect(2, "the service at http://127.0.0.1:1 does not answer", "dataset", "list")
+	t.Setenv("PROUDSIEVE_TOKEN", "")
+	t.Setenv("PROUDSIEVE_TOKEN_FILE", "/none/such")
+	expect(2, "reading the token", "dataset", "list")
+}
+
+func TestTheTour(t *testing.T) {
+	code, out, stderr := run("tour")
+	if code != 0 {
+		t.Fatalf("exit %d: %s\n%s", code, stderr, out)
+	}
+	for _, want := range []string{"All planted defects were found.", "issues were opened", "is waived by Mara Quill", "The ledger adds up.", "The merge adds up.",
+		"Refused to the steward: Mara Quill applied the fixes", "is signed by Jonas Fell", "The certificate verifies against", "With one byte changed, it no longer does."} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	planted, err := demo.PlantedDefects()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range planted {
+		if !strings.Contains(out, p.Defect) {
+			t.Errorf("the tour does not show %q", p.Defect)
+		}
+	}
+}
+
+func TestHowThingsAreWritten(t *testing.T) {
+	for v, want := range map[float64]string{100: "100", 0: "0", 99.999: "99.99", 0.0001: "0.01", 92: "92.00", 33.333: "33.33"} {
+		if got := percent(v); got != want {
+			t.Errorf("%v is written %s, want %s", v, got, want)
+		}
+	}
+	for text, want := range map[string]string{"": "", "PH": "PH", " PH": "␣PH", "PH ": "PH␣", "a  b": "a␣␣b", "   ": "␣␣␣", "a b": "a b"} {
+		if got := visible(text); got != want {
+			t.Errorf("%q is shown as %q, want %q", text, got, want)
+		}
+	}
+	for text, want := range map[string]string{"short": "short", strings.Repeat("x", 70): strings.Repeat("x", 9) + "…"} {
+		if got := shorten(text, 10); got != want {
+			t.Errorf("%q is shortened to %q, want %q", text, got, want)
+		}
+	}
+}
+
+func TestAMeshStripInTheTerminal(t *testing.T) {
+	o := &output{}
+	m := audit.Mesh{Cells: 4, Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: {1, 0, 0, 0}, rulebook.Validity: {2, 0, 0, 1}, rulebook.Uniqueness: {0, 0, 5, 0}}}
+	if got := o.strip(m, 24); got != "▨·‖▨" {
+		t.Errorf("%q", got)
+	}
+	if got := o.strip(m, 2); got != "▨‖" {
+		t.Errorf("at half the width %q", got)
+	}
+	if got := o.strip(audit.Mesh{}, 24); got != "" {
+		t.Errorf("without rows %q", got)
+	}
+	coloured := &output{colour: true}
+	if got := coloured.strip(m, 4); !strings.Contains(got, "\x1b[31m▨") || visibleLength(got) != 4 {
+		t.Errorf("in colour %q", got)
+	}
+}
