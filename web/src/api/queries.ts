@@ -147,9 +147,12 @@ export function useJob(id: number | undefined): Schemas["Job"] | undefined {
   return job?.id === id ? job : undefined;
 }
 
-/** The job on a table that has not ended, or the last one where it failed. */
-export function usePendingJob(tableId: number, kind: Schemas["Job"]["kind"]) {
-  const jobs = useQuery(tableJobs(tableId));
-  const newest = jobs.data?.items.find((j) => j.kind === kind);
-  return newest && newest.state !== "done" ? newest : undefined;
+/**
+ * The newest audit job of a table, unless its audit is the one the table is known to
+ * have: one that has not ended, that failed, or that ended since the table was asked for.
+ */
+export function usePendingAudit(t: Schemas["Table"]) {
+  const jobs = useQuery(tableJobs(t.id));
+  const newest = jobs.data?.items.find((j) => j.kind === "audit");
+  return newest && (newest.audit_id == null || newest.audit_id !== t.audit_id) ? newest : undefined;
 }

@@ -2,7 +2,7 @@ import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { api, type Schemas, take } from "../api/client";
-import { audit, refreshAll, table, useJob, usePendingJob } from "../api/queries";
+import { audit, refreshAll, table, useJob, usePendingAudit } from "../api/queries";
 import { AccountingOf } from "../components/Accounting";
 import { CertificatePanel } from "../components/CertificatePanel";
 import { ColumnsPanel } from "../components/ColumnsPanel";
@@ -101,7 +101,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
 }
 
 function Audited({ t, view }: { t: Schemas["Table"]; view: string }) {
-  const pending = usePendingJob(t.id, "audit");
+  const pending = usePendingAudit(t);
   const job = useJob(pending?.id);
   const stop = useMutation({
     mutationFn: (id: number) => take(api.POST("/jobs/{id}/stop", { params: { path: { id } } })),

@@ -1,0 +1,341 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"proudsieve/browser"
+	"proudsieve/demo"
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service/servicetest"
+)
+
+func TestMain(m *testing.M) { postgrestest.Main(m) }
+
+// person is somebody in front of the console.
+type person struct {
+	t   *testing.T
+	tab context.Context
+	url string
+}
+
+const patience = 20 * time.Second
+
+func sitDown(t *testing.T, url string) *person {
+	t.Helper()
+	if _, err := os.Stat("dist/index.html"); err != nil {
+		t.Fatal("the console is not built; run: make build")
+	}
+	tab, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	p := &person{t, tab, url}
+	// The browser lives as long as the context of its first step, which so has no deadline.
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height)); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// do carries out steps; where one cannot be, the test ends with what the page says.
+func (p *person) do(what string, steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		p.t.Fatalf("%s: %v; at %s the page says:\n%s", what, err, p.address(), p.page())
+	}
+}
+
+func evaluate[T any](p *person, expression string) T {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, patience)
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+	if err != nil {
+		p.t.Fatalf("%s: %v", expression, err)
+	}
+	return v
+}
+
+func (p *person) page() string    { return evaluate[string](p, "document.body.innerText") }
+func (p *person) address() string { return evaluate[string](p, "location.pathname + location.search") }
+
+func (p *person) visit(path string) {
+	p.t.Helper()
+	p.do("going to "+path, chromedp.Navigate(p.url+path))
+}
+
+// sees waits until the page says something.
+func (p *person) sees(texts ...string) {
+	p.t.Helper()
+	for _, text := range texts {
+		deadline := time.Now().Add(patience)
+		for !strings.Contains(p.page(), text) {
+			if time.Now().After(deadline) {
+				p.t.Fatalf("%q is not on the page at %s, which says:\n%s", text, p.address(), p.page())
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+}
+
+// presses clicks the link or button that says something.
+func (p *person) presses(text string) {
+	p.t.Helper()
+	p.do("pressing "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[(self::a or self::button) and contains(normalize-space(.), %q)]`, text))))
+}
+
+// writes replaces the text of a field; the page's own code sees it as typing.
+func (p *person) writes(selector, text string) {
+	p.t.Helper()
+	p.do("waiting for "+selector, chromedp.WaitVisible(chromedp.CSS(selector)))
+	evaluate[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q);
+		const proto = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : e instanceof HTMLSelectElement ? HTMLSelectElement : HTMLInputElement;
+		Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q);
+		e.dispatchEvent(new Event(e instanceof HTMLSelectElement ? "change" : "input", { bubbles: true })); return true; })()`, selector, text))
+}
+
+func (p *person) signsIn(token string) {
+	p.t.Helper()
+	p.do("signing in", chromedp.WaitVisible(chromedp.CSS("#token")))
+	p.writes("#token", token)
+	p.presses("Sign in")
+}
+
+func demoText(t *testing.T, name string) string {
+	t.Helper()
+	raw, err := demo.Files.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw)
+}
+
+func (p *person) delivers(dataset, file string) {
+	p.t.Helper()
+	path := filepath.Join(p.t.TempDir(), filepath.Base(file))
+	if err := os.WriteFile(path, []byte(demoText(p.t, file)), 0o600); err != nil {
+		p.t.Fatal(err)
+	}
+	p.visit("/datasets/" + dataset)
+	p.do("choosing the file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{path}))
+	p.presses("Take it in")
+}
+
+const smallMerge = `merge: results_by_river
+title: Results with their rivers
+stack: [northgate_results]
+join:
+  - with: stations
+    on: [station]
+    take: [river, region]
+`
+
+const smallMergeBook = `dataset: results_by_river
+columns:
+  - {name: sample_id}
+  - {name: value, type: decimal}
+  - {name: river, required: true, severity: stop}
+keys:
+  - {id: one_result, columns: [sample_id]}
+measures: [value]
+pass_mark: 90
+`
+
+// TestTheWholePathInTheConsole goes from an empty service to a certificate with mouse and keyboard.
+func TestTheWholePathInTheConsole(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	p := sitDown(t, r.URL)
+
+	// Sign in.
+	p.visit("/")
+	p.signsIn("ps_guessed")
+	p.sees("This token is not in force")
+	p.signsIn(r.Steward.Token)
+	p.sees("What needs you", "Nothing is waiting for you.", "There are no datasets yet.", "Mara, steward")
+	if cookie := evaluate[string](p, "document.cookie"); cookie != "" {
+		t.Errorf("a script can read the cookie %q", cookie)
+	}
+
+	// Declare, with a mistake first.
+	p.visit("/datasets")
+	p.writes("textarea", "dataset: stations\ncolums: []\n")
+	p.presses("Save the rulebook")
+	p.sees("The declaration has mistakes", "line 2, column 1", `did you mean "columns"?`)
+	p.presses("line 2, column 1")
+	if at := evaluate[int](p, "document.activeElement.selectionStart"); at != len("dataset: stations\n") {
+		t.Errorf("pressing the mistake's place goes to character %d", at)
+	}
+	p.writes("textarea", demoText(t, "rulebooks/stations.yaml"))
+	p.presses("Save the rulebook")
+	p.sees("Register of the sampling stations", "Nothing has arrived yet. Take in the first file below.")
+	p.visit("/datasets")
+	for _, book := range []string{demoText(t, "rulebooks/northgate_results.yaml"), smallMergeBook} {
+		p.visit("/datasets")
+		p.writes("textarea", book)
+		p.presses("Save the rulebook")
+		p.sees("No audit has been made yet")
+	}
+
+	// Take delivery and look.
+	p.delivers("stations", "data/stations.csv")
+	p.sees("60 records: 60 rows and 0 lines set aside.", "91.67 fell short", "received", "certified")
+	stations := p.address()
+	p.delivers("stations", "data/stations.csv")
+	p.sees("These bytes arrived before, as delivery 1 of stations; nothing was added.")
+	p.delivers("northgate_results", "data/northgate_results.csv")
+	p.sees("3,000 records", "92.00 fell short", "pass mark 95.00")
+	delivery := p.address()
+	p.presses("value")
+	p.sees("What cost it", "25 of 3,000 rows have nothing in value.", "98.50 of 100")
+	if !strings.Contains(p.address(), "column=value") {
+		t.Errorf("the opened column is not in the address %s", p.address())
+	}
+	p.do("closing with Escape", chromedp.KeyEvent(kb.Escape))
+	p.do("the column closes", chromedp.WaitNotPresent(chromedp.CSS("aside")))
+	p.do("pressing a cell of the mesh by keyboard", chromedp.Focus(chromedp.CSS(`svg[aria-label^="station:"] [data-cell][tabindex="0"]`)), chromedp.KeyEvent(kb.Enter))
+	p.sees("8 rows are caught.")
+	for _, part := range []string{"view=rows", "column=station", "dimension=validity"} {
+		if !strings.Contains(p.address(), part) {
+			t.Errorf("%s is not in the address %s", part, p.address())
+		}
+	}
+	p.visit(delivery + "?view=findings")
+	p.sees("17 rules are broken", "21 of 3,000 rows are surplus", "AV-071")
+	p.presses("21 of 3,000 rows are surplus")
+	p.sees("21 rows are caught.", "one_result, equal_rows")
+	p.writes(`select[aria-label="Only rows that break a rule"]`, "ph_plausible")
+	p.sees("6 rows are caught.")
+	p.visit(delivery + "?view=rows&after=2990")
+	p.sees("TOTAL", "3,000 rows.")
+
+	// Issues.
+	p.visit("/")
+	p.sees("19 issues are open", "stops it")
+	p.visit("/issues?dataset=northgate_results")
+	p.presses("15 of 3,000 rows break the rule received >= sampled.")
+	p.sees("What happened", "audit 2 opened it")
+	p.writes(`select[aria-label="Assigned to"]`, "Jonas")
+	p.sees("Assigned to Jonas.")
+	p.writes(`textarea[aria-label="Comment"]`, "Which of the two dates is right?")
+	p.presses("Add to the record")
+	p.sees("Which of the two dates is right?")
+	p.presses("The owner was asked")
+	p.sees("asked the owner of the data")
+	p.writes(`textarea[aria-label="Reason"]`, "The clock was wrong.")
+	p.writes("#until", time.Now().AddDate(1, 0, 0).Format(time.DateOnly))
+	p.presses("Waive")
+	p.sees("Waived by Mara until")
+
+	// Put right: see before doing.
+	for address, plan := range map[string]string{stations: "stations_clean", delivery: "northgate_clean"} {
+		p.visit(address + "/fix")
+		p.writes("textarea", "fix_plan: x\n")
+		p.presses("Show what it would do")
+		p.sees(`a fix plan needs "dataset"`)
+		p.writes("textarea", demoText(t, "fixes/"+plan+".yaml"))
+		p.presses("Show what it would do")
+		p.sees("Nothing has been done yet.", "Old and new, side by side")
+		p.presses("Apply it")
+		p.sees("The plan is applied")
+	}
+	p.presses("table ")
+	p.sees("Table") // the heading of the new table's accounting
+	p.visit("/datasets/northgate_results")
+	p.sees("cleaned table", "98.22 passed", "northgate_clean version 1")
+
+	// Put together.
+	p.visit("/merges")
+	p.writes("textarea", smallMerge)
+	p.presses("Save and run it")
+	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for")
+	p.presses("To its certificate")
+	p.sees("Mara applied the fixes, so somebody else has to certify the table.", "Certificates are signed by somebody with the role certifier.")
+	merged := p.address()
+
+	// Certify, as somebody else.
+	p.presses("Sign out")
+	p.signsIn(r.Certifier.Token)
+	p.sees("Jonas, certifier", "Nothing stands in the way of a certificate.")
+	p.presses("Certify the table")
+	p.sees("Certificate 1 of results_by_river", "Jonas certified", "From what arrived to what is handed over", "northgate_clean version 1, Mara", "The clock was wrong.")
+	p.visit(merged)
+	p.sees("The table has certificate 1.")
+	p.visit(delivery)
+	p.sees("The certificate is signed.")
+	p.visit("/history")
+	p.sees("certified", "took in a delivery", "waived an issue")
+}
+
+func TestWhatIsNotThereAndWhoMayNot(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	if _, err := r.Steward.Declare(context.Background(), "rulebooks", []byte(demoText(t, "rulebooks/stations.yaml"))); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/nowhere")
+	p.signsIn(r.Reader.Token)
+	p.sees("There is no view at this address.")
+	p.visit("/tables/99")
+	p.sees("there is no table 99")
+	p.visit("/datasets/none")
+	p.sees(`there is no dataset "none"`)
+	p.visit("/issues")
+	p.sees("No issue is in this state.")
+	p.visit("/merges")
+	p.sees("not saved yet")
+	p.visit("/certificates")
+	p.sees("Nothing has been certified yet.")
+	p.delivers("stations", "data/stations.csv")
+	p.sees("Ines is a reader, and this needs the right to work; ask an administrator.")
+}
+
+func TestKeyboardThemeAndSize(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	p := sitDown(t, r.URL)
+	p.visit("/")
+	p.do("signing in by keyboard", chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), r.Steward.Token+kb.Enter))
+	p.sees("What needs you")
+	p.visit("/")
+	p.sees("What needs you")
+	seen := []string{}
+	for range 6 {
+		p.do("moving on", chromedp.KeyEvent(kb.Tab))
+		seen = append(seen, evaluate[string](p, "document.activeElement.innerText.trim()"))
+	}
+	if got := strings.Join(seen, "|"); got != "To the view|Desk|Datasets|Issues|Merges|Certificates" {
+		t.Errorf("the keyboard meets %s", got)
+	}
+	if outline := evaluate[string](p, "getComputedStyle(document.activeElement).outlineStyle"); outline != "solid" {
+		t.Errorf("what is focused is not shown: outline %s", outline)
+	}
+	before := evaluate[string](p, "getComputedStyle(document.body).backgroundColor")
+	p.do("changing the theme", chromedp.Click(chromedp.CSS(`button[aria-label="Change between light and dark"]`)))
+	after := evaluate[string](p, "getComputedStyle(document.body).backgroundColor")
+	if before == after {
+		t.Errorf("both themes have the ground %s", before)
+	}
+	p.visit("/")
+	p.sees("What needs you")
+	if kept := evaluate[string](p, "getComputedStyle(document.body).backgroundColor"); kept != after {
+		t.Errorf("the theme is forgotten: %s, was %s", kept, after)
+	}
+	if wide := evaluate[int](p, "document.documentElement.scrollWidth"); wide > browser.Width {
+		t.Errorf("at %d pixels the page is %d wide", browser.Width, wide)
+	}
+	// First view within the bar: scripts that were loaded for it, as they went over the wire or compressed.
+	if kB := evaluate[float64](p, `performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 1000 {
+		t.Errorf("the first view loads %.0f kB of script", kB)
+	}
+}
