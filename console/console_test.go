@@ -251,7 +251,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 		p.sees("The plan is applied")
 	}
 	p.presses("table ")
-	p.sees("Table") // the heading of the new table's accounting
+	p.sees("handed over", "arrived")
 	p.visit("/datasets/northgate_results")
 	p.sees("cleaned table", "98.22 passed", "northgate_clean version 1")
 

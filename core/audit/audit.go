@@ -289,7 +289,7 @@ func (r *run) countTexts(j *judged, c int) {
 				continue
 			}
 			text := j.batch.Columns[c].Texts[i]
-			if _, known := counts[text]; known || len(counts) < verdictsKept {
+			if _, known := counts[text]; known || len(counts) < textsKept {
 				counts[text] += j.counts[c][i]
 			}
 		}

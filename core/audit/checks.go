@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -40,18 +39,14 @@ const (
 	brokenSpelling
 )
 
-// judge judges the texts of one column, each once: verdicts are kept up to a cap
-// and shared by the workers.
+// judge judges the texts of one column, each once per batch.
 type judge struct {
 	cells  *rulebook.Cells
 	checks []columnCheck
-
-	lock  sync.RWMutex
-	known map[string]verdict
 }
 
-// verdictsKept bounds the verdicts remembered per column.
-const verdictsKept = 1 << 16
+// textsKept bounds the offending texts that are counted per check.
+const textsKept = 1 << 16
 
 // verdict is what a text is worth in its column.
 type verdict struct {
@@ -61,29 +56,8 @@ type verdict struct {
 
 func (j *judge) verdicts(texts []string) []verdict {
 	out := make([]verdict, len(texts))
-	var unknown []int
-	j.lock.RLock()
 	for i, text := range texts {
-		v, ok := j.known[text]
-		if !ok {
-			unknown = append(unknown, i)
-		}
-		out[i] = v
-	}
-	j.lock.RUnlock()
-	if len(unknown) == 0 {
-		return out
-	}
-	for _, i := range unknown {
-		out[i] = j.judge(texts[i])
-	}
-	j.lock.Lock()
-	defer j.lock.Unlock()
-	for _, i := range unknown {
-		if len(j.known) >= verdictsKept {
-			break
-		}
-		j.known[texts[i]] = out[i]
+		out[i] = j.judge(text)
 	}
 	return out
 }
@@ -129,7 +103,7 @@ type plan struct {
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
 	p := &plan{book: book, names: names, equalRows: -1}
 	for _, name := range names {
-		j := &judge{cells: book.Cells(name), known: map[string]verdict{}}
+		j := &judge{cells: book.Cells(name)}
 		p.judges = append(p.judges, j)
 		if j.cells.Declared != nil {
 			p.columnChecks(j.cells.Declared, j)

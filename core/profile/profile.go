@@ -83,12 +83,7 @@ func (s *Summary) Add(text string, rows int64, missing bool, value table.Value) 
 	if s.counts == nil {
 		s.counts = map[string]int64{}
 	}
-	if _, known := s.counts[text]; known || len(s.counts) < distinctCap {
-		s.counts[text] += rows
-	} else {
-		s.over = true
-	}
-	s.sketch.add(xxh3.HashString(text))
+	s.count(text, rows)
 	if value.Kind == table.Missing {
 		return
 	}
@@ -102,6 +97,21 @@ func (s *Summary) Add(text string, rows int64, missing bool, value table.Value) 
 		c.Numbers += rows
 		s.sum = s.sum.Add(value.Number.Times(rows))
 	}
+}
+
+// count counts a text; with the first one beyond distinctCap the estimate takes over.
+func (s *Summary) count(text string, rows int64) {
+	if _, known := s.counts[text]; known || len(s.counts) < distinctCap {
+		s.counts[text] += rows
+		return
+	}
+	if !s.over {
+		s.over = true
+		for counted := range s.counts {
+			s.sketch.add(xxh3.HashString(counted))
+		}
+	}
+	s.sketch.add(xxh3.HashString(text))
 }
 
 // Sum returns the exact sum of the column's numbers.

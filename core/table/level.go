@@ -13,7 +13,26 @@ func IsSpace(r rune) bool { return unicode.IsSpace(r) || strings.ContainsRune(in
 
 // Trim takes spaces, also invisible ones, off both ends of text and makes every
 // inner run of them one plain space.
-func Trim(text string) string { return strings.Join(strings.FieldsFunc(text, IsSpace), " ") }
+func Trim(text string) string {
+	if trimmed(text) {
+		return text
+	}
+	return strings.Join(strings.FieldsFunc(text, IsSpace), " ")
+}
+
+// trimmed reports whether text is visibly in order: printable ASCII with single
+// inner spaces, as almost all cells are.
+func trimmed(text string) bool {
+	last := byte(' ')
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c < ' ' || c > '~' || (c == ' ' && last == ' ') {
+			return false
+		}
+		last = c
+	}
+	return text == "" || last != ' '
+}
 
 // Level makes spellings that differ in spaces or case alone the same text.
 func Level(text string) string { return strings.ToLower(Trim(text)) }

@@ -35,8 +35,7 @@ export function Shell() {
   }
   const signOut = async () => {
     await take(api.DELETE("/session"));
-    client.clear();
-    await client.invalidateQueries();
+    await client.resetQueries();
   };
   return (
     <>

@@ -1,0 +1,240 @@
+package service_test
+
+import (
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"proudsieve/client"
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service"
+	"proudsieve/service/api"
+	"proudsieve/service/servicetest"
+	"proudsieve/service/store"
+)
+
+func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
+	database := postgrestest.Database(t)
+	first := servicetest.Start(t, func(o *service.Options) { o.DatabaseURL = database })
+	second, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: first.Directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = second.Stop() })
+	there := &client.Client{Server: second.URL(), Token: first.Steward.Token}
+	declare(t, first.Steward, "rulebooks", book)
+	for i := range 6 {
+		d := deliver(t, first.Steward, "samples", fmt.Sprintf("sample,value\nS%d,1\n", i))
+		if a := audited(t, there, d.Table.ID); a.Rows != 1 || !a.Passed {
+			t.Errorf("%+v", a.Audit)
+		}
+		rows, err := client.Get[api.RowsPage](ctx, there, fmt.Sprintf("/tables/%d/rows", d.Table.ID))
+		if err != nil || rows.Rows[0].Cells[0] != fmt.Sprint("S", i) {
+			t.Errorf("%+v, %v", rows, err)
+		}
+	}
+	audits, err := client.All[store.Audit](ctx, there, "/audits")
+	if err != nil || len(audits) != 6 {
+		t.Errorf("%d audits of 6 deliveries, %v", len(audits), err)
+	}
+	keys := map[string]bool{}
+	for _, c := range []*client.Client{first.Reader, {Server: second.URL(), Token: first.Reader.Token}} {
+		key, err := client.Get[map[string]any](ctx, c, "/signing-key")
+		if err != nil {
+			t.Fatal(err)
+		}
+		keys[fmt.Sprint((*key)["x"])] = true
+	}
+	if len(keys) != 1 {
+		t.Error("the nodes sign with different keys")
+	}
+}
+
+func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
+	database, directory := postgrestest.Database(t), t.TempDir()
+	options := service.Options{DatabaseURL: database, Directory: directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}
+	stopping, err := service.Start(ctx, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	watching := servicetest.Start(t, func(o *service.Options) { o.DatabaseURL, o.Directory = database, directory })
+	declare(t, watching.Steward, "rulebooks", book)
+	jobs := map[int64]bool{}
+	for i := range 4 { // both nodes get some
+		d := deliver(t, watching.Steward, "samples", "sample,value\n"+strings.Repeat(fmt.Sprintf("S1,%d\nS2,2.5\n", i), 400_000))
+		jobs[d.Job.ID] = true
+	}
+	time.Sleep(400 * time.Millisecond)
+	if err := stopping.Stop(); err != nil {
+		t.Logf("the stopping node: %v", err) // a job that was under way ends with its context
+	}
+	for id := range jobs {
+		if _, err := watching.Steward.Follow(ctx, id, nil); err != nil {
+			t.Error(err)
+		}
+	}
+	audits, err := client.All[store.Audit](ctx, watching.Reader, "/audits")
+	if err != nil || len(audits) != 4 {
+		t.Errorf("%d audits of 4 deliveries, %v", len(audits), err)
+	}
+}
+
+func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", book)
+	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\n")
+	audited(t, r.Steward, d.Table.ID)
+	states := func(table int64) string {
+		t.Helper()
+		p, err := client.Get[api.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", table))
+		if err != nil {
+			t.Fatal(err)
+		}
+		parts := []string{}
+		for _, s := range p.Stages {
+			parts = append(parts, s.Name+" "+s.State)
+		}
+		return strings.Join(parts, ", ")
+	}
+	if got, want := states(d.Table.ID), "received done, read done, judged done, asked held, put right here, joined ahead, certified ahead"; got != want {
+		t.Errorf("with an issue that stops it: %s, want %s", got, want)
+	}
+	declare(t, r.Steward, "fix-plans", "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: last, reason: r}\n")
+	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "clean"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	audited(t, r.Steward, *job.ResultTable)
+	if got, want := states(d.Table.ID), "received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+		t.Errorf("cleaned: %s, want %s", got, want)
+	}
+	if got, want := states(*job.ResultTable), "received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+		t.Errorf("from the cleaned table: %s, want %s", got, want)
+	}
+	if _, err := client.Post[store.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err != nil {
+		t.Fatal(err)
+	}
+	if got := states(d.Table.ID); !strings.HasSuffix(got, "certified done") {
+		t.Errorf("certified: %s", got)
+	}
+}
+
+func TestTheDeskPutsTheGravestFirst(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", `dataset: samples
+columns:
+  - {name: sample, pattern: "S[0-9]+", severity: note}
+  - {name: value, type: decimal, required: true}
+keys:
+  - {id: one_sample, columns: [sample]}
+pass_mark: 0
+`)
+	audited(t, r.Steward, deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,\nx,\ny,z\n").Table.ID)
+	issues, err := client.All[store.Issue](ctx, r.Steward, "/issues?state=open")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range issues { // the lesser of the two warnings is the caller's own
+		if i.Rule == "value.type" {
+			if _, err := r.Steward.EditIssue(ctx, "PATCH", i.ID, "", map[string]string{"assignee": "Mara"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	desk, err := client.Get[api.Desk](ctx, r.Steward, "/desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rules := []string{}
+	for _, i := range desk.Issues {
+		rules = append(rules, i.Rule)
+	}
+	if got, want := strings.Join(rules, " "), "one_sample value.type value.required sample.pattern"; got != want {
+		t.Errorf("the desk has %s, want %s", got, want)
+	}
+	if len(desk.Running)+len(desk.Failed)+len(desk.Waiting) != 0 {
+		t.Errorf("%+v", desk)
+	}
+}
+
+func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", book)
+	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,\n")
+	if a := audited(t, r.Steward, d.Table.ID); a.Score != 50 || *a.Rulebook != 1 {
+		t.Errorf("%+v", a.Audit)
+	}
+	if v := declare(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1)); v.Version != 2 {
+		t.Errorf("%+v", v)
+	}
+	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.Follow(ctx, job.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if a := audited(t, r.Steward, d.Table.ID); a.Score != 100 || *a.Rulebook != 2 {
+		t.Errorf("%+v", a.Audit)
+	}
+	audits, err := client.All[store.Audit](ctx, r.Reader, "/datasets/samples/audits")
+	if err != nil || len(audits) != 2 || audits[1].Score != 50 {
+		t.Errorf("the first audit stays as it was: %+v, %v", audits, err)
+	}
+	first, err := client.Get[store.Declaration](ctx, r.Reader, "/rulebooks/samples/samples?version=1")
+	if err != nil || first.Source != book {
+		t.Errorf("the first version stays as it was: %+v, %v", first, err)
+	}
+}
+
+func TestAMergeSaysWhyItFails(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", book)
+	declare(t, r.Steward, "rulebooks", "dataset: places\ncolumns: [{name: sample}, {name: place}]\n")
+	clean := func(dataset, content string) {
+		t.Helper()
+		d := deliver(t, r.Steward, dataset, content)
+		declare(t, r.Steward, "fix-plans", "fix_plan: as_it_is\ndataset: "+dataset+"\nsteps: []\n")
+		job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "as_it_is"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Steward.Follow(ctx, job.ID, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	merge := func(unmatched string, body map[string]any) (*store.Job, error) {
+		t.Helper()
+		declare(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, on: [sample], take: [place], unmatched: "+unmatched+"}\n")
+		job, err := client.Post[store.Job](ctx, r.Steward, "/merges/joined/runs", body)
+		if err != nil {
+			return nil, err
+		}
+		return r.Steward.Follow(ctx, job.ID, nil)
+	}
+	clean("samples", "sample,value\nS1,1\nS2,2\n")
+	clean("places", "sample,place\nS1,Alder\nS3,Corrow\n")
+	if _, err := merge("refuse", map[string]any{}); err == nil || !strings.Contains(err.Error(), `row 2: places has no row with the key "S2"`) {
+		t.Errorf("%v", err)
+	}
+	tables, err := client.All[store.Table](ctx, r.Reader, "/datasets/joined/tables")
+	if err != nil || len(tables) != 0 {
+		t.Errorf("a merge that failed left %+v, %v", tables, err)
+	}
+	job, err := merge("set_aside", map[string]any{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a := audited(t, r.Steward, *job.ResultTable); a.Rows != 1 || a.Rulebook != nil {
+		t.Errorf("%+v", a.Audit)
+	}
+	_, err = merge("keep", map[string]any{"tables": map[string]int64{"samples": 1}})
+	refused(t, "merging a delivery", err, 422, "Table 1 is not a cleaned table of samples")
+	_, err = merge("keep", map[string]any{"tables": map[string]int64{"visits": 1}})
+	refused(t, "a dataset that is not in the merge", err, 422, `does not read the dataset "visits"`)
+}
