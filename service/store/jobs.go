@@ -117,7 +117,7 @@ func EndJob(ctx context.Context, q Querier, id int64, attempt int, state, proble
 		s := string(raw)
 		text = &s
 	}
-	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now(), bytes_done = GREATEST(bytes_done, bytes_total)"+held,
+	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
 		id, attempt, state, problem, text, table))
 }
 

@@ -274,7 +274,10 @@ func (a *attempt) finish(ctx context.Context, record func(tx *sqlx.Tx) (result a
 		if err != nil {
 			return err
 		}
-		ok, err := store.EndJob(ctx, tx, a.job.ID, a.number, "done", "", result, table)
+		ok, err := store.ReportProgress(ctx, tx, a.job.ID, a.number, a.total, a.total, a.rows.Load())
+		if err == nil && ok {
+			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, "done", "", result, table)
+		}
 		if err == nil && !ok {
 			err = errGivenUp
 		}

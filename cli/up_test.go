@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"proudsieve/client"
+	"proudsieve/service/store"
+)
+
+// up starts the program with a database of its own and returns what it printed until
+// it was ready, and what stops it and returns its exit code.
+func up(t *testing.T, program, directory string) (printed string, stop func() int) {
+	t.Helper()
+	c := exec.Command(program, "up", "--demo", "--data", directory, "--listen", "127.0.0.1:0")
+	c.Stderr = os.Stderr
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Process.Signal(os.Interrupt) })
+	var lines strings.Builder
+	for in := bufio.NewScanner(out); in.Scan(); {
+		lines.WriteString(in.Text() + "\n")
+		if strings.HasPrefix(in.Text(), "Ctrl-C") {
+			break
+		}
+	}
+	return lines.String(), func() int {
+		t.Helper()
+		if err := c.Process.Signal(syscall.SIGINT); err != nil {
+			t.Fatal(err)
+		}
+		started := time.Now()
+		_ = c.Wait()
+		if took := time.Since(started); took > 15*time.Second {
+			t.Errorf("stopping took %s", took)
+		}
+		return c.ProcessState.ExitCode()
+	}
+}
+
+func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "proudsieve")
+	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	directory, err := os.MkdirTemp("", "proudsieve-up-") // where the database's user can enter
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(directory) })
+	datasets := func(printed string) []store.Dataset {
+		t.Helper()
+		_, after, ok := strings.Cut(printed, "The console is at ")
+		url, _, _ := strings.Cut(after, "\n")
+		token, err := os.ReadFile(filepath.Join(directory, "mara-token"))
+		if !ok || err != nil {
+			t.Fatalf("%s\n%v", printed, err)
+		}
+		all, err := client.All[store.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all
+	}
+	printed, stop := up(t, program, directory)
+	for _, want := range []string{"Loading the Alder Vale river survey", "Sign in with the token in " + directory, "Ctrl-C stops it."} {
+		if !strings.Contains(printed, want) {
+			t.Errorf("%q is not in\n%s", want, printed)
+		}
+	}
+	first := datasets(printed)
+	if len(first) != 5 {
+		t.Errorf("%d datasets, want 5", len(first))
+	}
+	if code := stop(); code != 0 {
+		t.Errorf("after Ctrl-C the exit code is %d", code)
+	}
+	printed, stop = up(t, program, directory)
+	if strings.Contains(printed, "Loading") {
+		t.Error("the demo is loaded a second time")
+	}
+	again := datasets(printed)
+	if len(again) != len(first) || *again[0].Score != *first[0].Score || again[0].OpenIssues != first[0].OpenIssues {
+		t.Errorf("after a restart: %+v, was %+v", again, first)
+	}
+	if code := stop(); code != 0 {
+		t.Errorf("after Ctrl-C the exit code is %d", code)
+	}
+}
