@@ -18,7 +18,7 @@ const (
 )
 
 // ErrNotInstalled says that Chromium is not on this machine.
-var ErrNotInstalled = errors.New("Chromium is not installed; install it with: apt-get install chromium") //nolint:staticcheck // a name
+var ErrNotInstalled = errors.New("chromium is not installed; install it with: apt-get install chromium")
 
 // Start starts Chromium with a profile of its own, which cancel removes. Nothing of
 // it goes out to the network.

@@ -19,6 +19,16 @@ import (
 	"proudsieve/service/store"
 )
 
+// build makes the program, to be run as a process of its own.
+func build(t *testing.T) string {
+	t.Helper()
+	program := filepath.Join(t.TempDir(), "proudsieve")
+	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return program
+}
+
 // serve starts the program as a process of its own, which can be killed.
 func serve(t *testing.T, program, database, directory string) (*exec.Cmd, *client.Client) {
 	t.Helper()
@@ -47,10 +57,7 @@ func serve(t *testing.T, program, database, directory string) (*exec.Cmd, *clien
 
 func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	ctx := context.Background()
-	program := filepath.Join(t.TempDir(), "proudsieve")
-	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	program := build(t)
 	database, directory := postgrestest.Database(t), t.TempDir()
 	process, c := serve(t, program, database, directory)
 	if _, err := c.Declare(ctx, "rulebooks", []byte(book)); err != nil {

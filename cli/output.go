@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"unicode/utf8"
@@ -181,9 +182,44 @@ func (o *output) legend() {
 	o.line("%s", strings.Join(parts, "   "))
 }
 
+// interactive reports whether somebody watches the error stream.
+func (o *output) interactive() bool {
+	f, ok := o.err.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// sending shows on the error stream how much of a file is sent, where somebody watches it.
+func (o *output) sending(in io.Reader, size int64) io.Reader {
+	if !o.interactive() || size == 0 {
+		return in
+	}
+	return &sender{in: in, out: o.err, size: size}
+}
+
+type sender struct {
+	in         io.Reader
+	out        io.Writer
+	size, sent int64
+	shown      int64 // percent
+}
+
+// Read implements io.Reader.
+func (s *sender) Read(p []byte) (int, error) {
+	n, err := s.in.Read(p)
+	s.sent += int64(n)
+	if percent := 100 * s.sent / s.size; percent != s.shown {
+		s.shown = percent
+		fmt.Fprintf(s.out, "\r\x1b[K%d%% sent", percent)
+	}
+	if err != nil {
+		fmt.Fprint(s.out, "\r\x1b[K")
+	}
+	return n, err
+}
+
 // progress shows on the error stream how far a job is, where that is a terminal.
 func (o *output) progress() func(store.Job) {
-	if f, ok := o.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+	if !o.interactive() {
 		return nil
 	}
 	shown := false

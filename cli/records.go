@@ -167,7 +167,11 @@ func addDelivery(ctx context.Context, s *session, args []string) error {
 		return err
 	}
 	defer f.Close()
-	d, err := s.Deliver(ctx, args[0], filepath.Base(args[1]), s.command.String("provider"), s.command.String("note"), f)
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	d, err := s.Deliver(ctx, args[0], filepath.Base(args[1]), s.command.String("provider"), s.command.String("note"), s.sending(f, info.Size()))
 	if err != nil {
 		return err
 	}

@@ -51,10 +51,7 @@ func up(t *testing.T, program, directory string) (printed string, stop func() in
 }
 
 func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
-	program := filepath.Join(t.TempDir(), "proudsieve")
-	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	program := build(t)
 	directory, err := os.MkdirTemp("", "proudsieve-up-") // where the database's user can enter
 	if err != nil {
 		t.Fatal(err)

@@ -201,14 +201,10 @@ func (a *attempt) fix(ctx context.Context) error {
 	}
 	defer log.Discard()
 	var ledger *fix.Ledger
-	digest, bytes, err := a.write(func(out io.Writer) (err error) {
+	digest, bytes, written, err := a.write(func(out io.Writer) (err error) {
 		ledger, err = fix.Apply(ctx, source, book, plan, a.Workers, out, log)
 		return err
 	})
-	if err != nil {
-		return err
-	}
-	written, err := intake.Open(a.files.At(digest), intake.Standard())
 	if err != nil {
 		return err
 	}
@@ -223,17 +219,21 @@ func (a *attempt) fix(ctx context.Context) error {
 		FileName: t.Dataset + "_cleaned.csv", ParentID: &t.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+plan.Name)
 }
 
-// write keeps what f writes.
-func (a *attempt) write(f func(io.Writer) error) (digest string, bytes int64, err error) {
+// write keeps the table that f writes, and opens what was kept.
+func (a *attempt) write(f func(io.Writer) error) (digest string, bytes int64, written *intake.File, err error) {
 	out, err := a.files.Create()
 	if err != nil {
-		return "", 0, err
+		return "", 0, nil, err
 	}
 	defer out.Discard()
 	if err := f(out); err != nil {
-		return "", 0, err
+		return "", 0, nil, err
 	}
-	return out.Keep()
+	if digest, bytes, err = out.Keep(); err != nil {
+		return "", 0, nil, err
+	}
+	written, err = intake.Open(a.files.At(digest), intake.Standard())
+	return digest, bytes, written, err
 }
 
 // finishTable records the table that the job made and queues its audit.
@@ -273,14 +273,10 @@ func (a *attempt) merge(ctx context.Context) error {
 		return err
 	}
 	var accounting *merge.Accounting
-	digest, bytes, err := a.write(func(out io.Writer) (err error) {
+	digest, bytes, written, err := a.write(func(out io.Writer) (err error) {
 		accounting, err = merge.Run(ctx, plan, inputs, a.Workers, out)
 		return err
 	})
-	if err != nil {
-		return err
-	}
-	written, err := intake.Open(a.files.At(digest), intake.Standard())
 	if err != nil {
 		return err
 	}

@@ -26,44 +26,19 @@ export function Press({ plain, ...props }: ButtonProps & { plain?: boolean }) {
   );
 }
 
-export const Field = chakra("input", {
-  base: {
-    bg: "sheet",
-    borderWidth: "1px",
-    borderColor: "quiet",
-    borderRadius: "2px",
-    px: "2",
-    h: "8",
-    fontSize: "sm",
-    color: "ink",
-  },
-});
+const box = {
+  bg: "sheet",
+  borderWidth: "1px",
+  borderColor: "quiet",
+  borderRadius: "2px",
+  fontSize: "sm",
+  color: "ink",
+} as const;
+const line = { ...box, px: "2", h: "8" } as const;
 
-export const Choice = chakra("select", {
-  base: {
-    bg: "sheet",
-    borderWidth: "1px",
-    borderColor: "quiet",
-    borderRadius: "2px",
-    px: "2",
-    h: "8",
-    fontSize: "sm",
-    color: "ink",
-  },
-});
-
-export const Writing = chakra("textarea", {
-  base: {
-    bg: "sheet",
-    borderWidth: "1px",
-    borderColor: "quiet",
-    borderRadius: "2px",
-    p: "2",
-    fontSize: "sm",
-    color: "ink",
-    w: "full",
-  },
-});
+export const Field = chakra("input", { base: line });
+export const Choice = chakra("select", { base: line });
+export const Writing = chakra("textarea", { base: { ...box, p: "2", w: "full" } });
 
 export const Th = chakra("th", {
   base: {
