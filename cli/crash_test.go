@@ -74,7 +74,7 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 		t.Fatal(err)
 	}
 	job := d.Job
-	for range 200 {
+	for range 1500 {
 		if job, err = client.Get[store.Job](ctx, c, fmt.Sprintf("/jobs/%d", d.Job.ID)); err != nil {
 			t.Fatal(err)
 		}

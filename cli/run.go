@@ -69,7 +69,7 @@ func upCommand() *cli.Command {
 				o.line("or, as one of the demo's people, with the token in %s or %s", demoTokenFile(c.String("data"), demoSteward), demoTokenFile(c.String("data"), demoCertifier))
 			}
 			o.line("Ctrl-C stops it.")
-			return errors.Join(running.service.Wait(ctx), running.database.Stop())
+			return running.wait(ctx)
 		},
 	}
 }
@@ -130,6 +130,21 @@ func startPrivate(ctx context.Context, directory, listen string, uploadLimit int
 		return nil, errors.Join(err, p.database.Stop())
 	}
 	return p, nil
+}
+
+// wait waits until ctx ends, or the service or its database does, and stops both.
+func (p *private) wait(ctx context.Context) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go func() {
+		<-p.database.Done()
+		cancel(fmt.Errorf("the database server ended; its log is %s. Start again: nothing that was recorded is lost", p.database.Log()))
+	}()
+	err := p.service.Wait(ctx)
+	if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) {
+		err = cause // what the service met while its database was gone says no more
+	}
+	return errors.Join(err, p.database.Stop())
 }
 
 func (p *private) stop() error { return errors.Join(p.service.Stop(), p.database.Stop()) }

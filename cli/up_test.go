@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -94,5 +95,30 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 	}
 	if code := stop(); code != 0 {
 		t.Errorf("after Ctrl-C the exit code is %d", code)
+	}
+}
+
+func TestUpEndsWithItsDatabase(t *testing.T) {
+	directory, err := os.MkdirTemp("", "proudsieve-up-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(directory) })
+	running, err := startPrivate(context.Background(), directory, "127.0.0.1:0", 0, true, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- running.wait(context.Background()) }()
+	if err := running.database.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case err := <-ended:
+		if err == nil || !strings.Contains(err.Error(), "the database server ended; its log is "+directory) {
+			t.Errorf("%v", err)
+		}
+	case <-time.After(30 * time.Second):
+		t.Fatal("it goes on without its database")
 	}
 }

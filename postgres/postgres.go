@@ -113,6 +113,9 @@ func (s *Server) URL() string {
 func (s *Server) cluster() string      { return filepath.Join(s.directory, "cluster") }
 func (s *Server) passwordFile() string { return filepath.Join(s.directory, "password") }
 
+// Done is closed when the server has ended, by Stop or by itself.
+func (s *Server) Done() <-chan struct{} { return s.done }
+
 // Log is the path of the server's log.
 func (s *Server) Log() string { return filepath.Join(s.directory, "server.log") }
 

@@ -94,18 +94,18 @@ func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) er
 	case n == 0:
 		add("asked", "done", "No issue is open.", nil)
 	case stops > 0:
-		add("asked", "held", fmt.Sprintf("%s of the dataset open; %d that stop it.", issuesOf(n), stops), nil)
+		add("asked", "held", fmt.Sprintf("%s open in this dataset, %d of severity stop.", issuesAre(n), stops), nil)
 	default:
-		add("asked", "here", fmt.Sprintf("%s of the dataset open; none stops it.", issuesOf(n)), nil)
+		add("asked", "here", fmt.Sprintf("%s open in this dataset; none stops it.", issuesAre(n)), nil)
 	}
 	return nil
 }
 
-func issuesOf(n int) string {
+func issuesAre(n int) string {
 	if n == 1 {
-		return "1 issue"
+		return "1 issue is"
 	}
-	return fmt.Sprintf("%d issues", n)
+	return fmt.Sprintf("%d issues are", n)
 }
 
 func pathMade(add addStage, shown, cleaned, merged *store.Table) {

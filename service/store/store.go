@@ -56,7 +56,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
 		return err
 	}
-	defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock) //nolint:errcheck // the lock ends with the connection
+	defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock) // the lock ends with the connection at the latest
 	directory, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err

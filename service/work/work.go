@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -79,7 +80,7 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 		Workers:           workers,
 		FetchPollInterval: pollEvery,
 		FetchCooldown:     100 * time.Millisecond,
-		Logger:            slog.New(quiet{log.Handler()}),
+		Logger:            slog.New(quiet{log.Handler(), &sync.Map{}}),
 		MaxAttempts:       5,
 		// Jobs that a dead node held are queued anew by release, long before this.
 		RescueStuckJobsAfter: 24 * time.Hour,
@@ -87,8 +88,31 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 	return p, err
 }
 
-// quiet passes on warnings alone: the queue reports its own housekeeping at info.
-type quiet struct{ slog.Handler }
+// quiet passes on warnings alone, each message once in repeatAfter: the queue reports
+// its own housekeeping at info, and every failed poll while the database is away.
+type quiet struct {
+	slog.Handler
+	said *sync.Map // message to time
+}
+
+const repeatAfter = 10 * time.Second
+
+// Handle implements slog.Handler.
+func (q quiet) Handle(ctx context.Context, record slog.Record) error {
+	if last, ok := q.said.Load(record.Message); ok && record.Time.Sub(last.(time.Time)) < repeatAfter {
+		return nil
+	}
+	q.said.Store(record.Message, record.Time)
+	return q.Handler.Handle(ctx, record)
+}
+
+// WithAttrs implements slog.Handler.
+func (q quiet) WithAttrs(attrs []slog.Attr) slog.Handler {
+	return quiet{q.Handler.WithAttrs(attrs), q.said}
+}
+
+// WithGroup implements slog.Handler.
+func (q quiet) WithGroup(name string) slog.Handler { return quiet{q.Handler.WithGroup(name), q.said} }
 
 // Enabled implements slog.Handler.
 func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {

@@ -26,7 +26,10 @@ export function decimal(text: string | undefined): string {
 /** A number with at most two digits after the point, for reading at a glance. */
 export function glance(text: string | undefined): string {
   const n = Number(text);
-  return !text || Number.isNaN(n) ? (text ?? "") : n.toLocaleString("en-GB", { maximumFractionDigits: 2 });
+  const digits = Number.isInteger(n) ? 0 : 2;
+  return !text || Number.isNaN(n)
+    ? (text ?? "")
+    : n.toLocaleString("en-GB", { minimumFractionDigits: digits, maximumFractionDigits: 2 });
 }
 
 export function when(time: string | null | undefined): string {

@@ -68,9 +68,9 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
                         ))}
                       </HStack>
                     )}
-                    {f.kind === "condition" && (
+                    {f.reason && (
                       <Text fontSize="sm" color="quiet">
-                        {f.says} {f.reason}
+                        {f.reason}
                       </Text>
                     )}
                   </Td>

@@ -7,7 +7,7 @@ const mark: Record<string, string> = { done: "●", here: "◐", held: "▮", ah
 const stateWord: Record<string, string> = { done: "done", here: "here", held: "held up", ahead: "ahead" };
 
 /** The path of the work: where a delivery is, what holds it up, and the way to each station. */
-export function PathBar({ id }: { id: number }) {
+export function PathBar({ id, dataset }: { id: number; dataset: string }) {
   const path = useQuery(tablePath(id));
   if (!path.data) {
     return <Box h="14" />;
@@ -44,7 +44,7 @@ export function PathBar({ id }: { id: number }) {
           >
             <Box fontWeight={bold} fontSize="sm" color={stage.state === "ahead" ? "quiet" : undefined}>
               {stage.name === "asked" ? (
-                <Link to="/issues" search={{}}>
+                <Link to="/issues" search={{ dataset }}>
                   {name}
                 </Link>
               ) : stage.name === "put right" && stage.state === "here" ? (

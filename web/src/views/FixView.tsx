@@ -102,7 +102,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
           {t.file_name}
         </Link>
       </Title>
-      <PathBar id={t.id} />
+      <PathBar id={t.id} dataset={t.dataset} />
       <Box display="grid" gridTemplateColumns="minmax(300px, 420px) minmax(0, 1fr)" gap="5">
         <Box>
           <HStack mb="2" gap="2">

@@ -58,7 +58,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
         </Link>{" "}
         / {t.file_name}
       </Title>
-      <PathBar id={t.id} />
+      <PathBar id={t.id} dataset={t.dataset} />
       <HStack
         as="nav"
         aria-label="Views of the table"
