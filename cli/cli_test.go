@@ -275,6 +275,21 @@ func TestHowThingsAreWritten(t *testing.T) {
 	}
 }
 
+func TestNoValueCommandsTheTerminal(t *testing.T) {
+	var out bytes.Buffer
+	o := &output{out: &out}
+	g := newGrid(append([]string{"text"}, safeHeads([]string{">n", "*x", "a\x1bb"})...)...)
+	g.add("two\nlines", "\x1b[31mred", "\x07\x7f\u009b", "plain")
+	o.grid(g, "")
+	if got, want := out.String(), "text        >n        *x   a␛b\ntwo␊lines  ␛[31mred  ␇␡�  plain\n"; strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want), " ") || strings.ContainsAny(got, "\x1b\x07") {
+		t.Errorf("%q", got)
+	}
+	code, printed, _ := run("sift", write(t, "f.csv", "a\x1b[2J,b\n\"x\ny\",\x1b]0;title\x07\n"))
+	if code != 0 || strings.ContainsAny(printed, "\x1b\x07") || !strings.Contains(printed, "x␊y") {
+		t.Errorf("exit %d\n%q", code, printed)
+	}
+}
+
 func TestAMeshStripInTheTerminal(t *testing.T) {
 	o := &output{}
 	m := audit.Mesh{Cells: 4, Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: {1, 0, 0, 0}, rulebook.Validity: {2, 0, 0, 1}, rulebook.Uniqueness: {0, 0, 5, 0}}}

@@ -31,10 +31,34 @@ type grid struct {
 	rows  [][]string
 }
 
-// newGrid takes the heads; one that starts with > is of a column of numbers.
+// newGrid takes the heads; one that starts with > is of a column of numbers, one that
+// starts with * of cells that we have styled ourselves.
 func newGrid(heads ...string) *grid { return &grid{heads: heads} }
 
-func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
+func (g *grid) add(cells ...string) {
+	for i, cell := range cells {
+		if !strings.HasPrefix(g.heads[i], "*") {
+			cells[i] = safe(cell)
+		}
+	}
+	g.rows = append(g.rows, cells)
+}
+
+// safe shows control characters by their pictures (␊ for a line end, ␛ for an escape),
+// so that no value of a file can break a line or command the terminal.
+func safe(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r < ' ':
+			return '\u2400' + r
+		case r == 0x7f:
+			return '\u2421'
+		case r >= 0x80 && r < 0xa0:
+			return '\ufffd'
+		}
+		return r
+	}, s)
+}
 
 const widestCell = 60
 
@@ -45,7 +69,7 @@ func (o *output) grid(g *grid, empty string) {
 	}
 	widths := make([]int, len(g.heads))
 	for i, h := range g.heads {
-		widths[i] = utf8.RuneCountInString(strings.TrimPrefix(h, ">"))
+		widths[i] = utf8.RuneCountInString(strings.TrimLeft(h, ">*"))
 	}
 	for _, row := range g.rows {
 		for i := range row {
@@ -69,7 +93,7 @@ func (o *output) grid(g *grid, empty string) {
 	}
 	heads := make([]string, len(g.heads))
 	for i, h := range g.heads {
-		heads[i] = strings.TrimPrefix(h, ">")
+		heads[i] = strings.TrimLeft(h, ">*")
 	}
 	line(heads, "2")
 	for _, row := range g.rows {

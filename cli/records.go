@@ -195,7 +195,7 @@ func (s *session) showAudit(ctx context.Context, table int64) error {
 
 func (s *session) audited(a *api.AuditShown) error {
 	err := show(s, a, nil, func(a *api.AuditShown) {
-		s.line("Audit %d of table %d, %s (%s).", a.ID, a.TableID, a.FileName, a.Dataset)
+		s.line("Audit %d of table %d, %s (%s).", a.ID, a.TableID, safe(a.FileName), a.Dataset)
 		s.auditResult(&a.Result, a.Rulebook != nil)
 	})
 	if err == nil && !a.Passed {
@@ -260,7 +260,7 @@ func showRows(ctx context.Context, s *session, args []string) error {
 	page, err := client.Get[api.RowsPage](ctx, s.Client, "/tables/"+args[0]+"/rows"+client.Query("rule", c.String("rule"), "column", c.String("column"),
 		"dimension", c.String("dimension"), "after", fmt.Sprint(c.Int("after")), "limit", fmt.Sprint(c.Int("limit"))))
 	return show(s, page, err, func(page *api.RowsPage) {
-		g := newGrid(append([]string{">row", ">line", "caught by"}, page.Columns...)...)
+		g := newGrid(append([]string{">row", ">line", "caught by"}, safeHeads(page.Columns)...)...)
 		for _, r := range page.Rows {
 			rules := make([]string, len(r.Caught))
 			for i, one := range r.Caught {
@@ -280,6 +280,17 @@ func showRows(ctx context.Context, s *session, args []string) error {
 			s.line("More with --after %d.", page.Next)
 		}
 	})
+}
+
+// safeHeads are the names of a file's columns as heads of a grid, which gives > and * a meaning.
+func safeHeads(names []string) []string {
+	heads := make([]string, len(names))
+	for i, name := range names {
+		if heads[i] = safe(name); strings.HasPrefix(name, ">") || strings.HasPrefix(name, "*") {
+			heads[i] = " " + heads[i]
+		}
+	}
+	return heads
 }
 
 func auditCommand() *cli.Command {

@@ -163,7 +163,7 @@ func draft(ctx context.Context, path string, open intake.Opener) (*rulebook.Rule
 }
 
 func (o *output) sifted(s *sifted, judged bool) {
-	o.line("%s  %s bytes  SHA-256 %s", s.File.Name, count(s.File.Bytes), s.File.SHA256)
+	o.line("%s  %s bytes  SHA-256 %s", safe(s.File.Name), count(s.File.Bytes), s.File.SHA256)
 	o.line("Read as %s, delimiter %q, decimal mark %q, dates %s.", s.Reading.Encoding, s.Reading.Delimiter, s.Reading.DecimalMark, strings.Join(s.Reading.Dates, " or "))
 	o.auditResult(s.Result, judged)
 }
@@ -179,7 +179,7 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 		o.line("%s: score %s, pass mark %s.", o.styled("1", verdict), percent(r.Score), percent(r.PassMark))
 	}
 	o.line("")
-	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "mesh", "lowest", "highest", ">mean", "most frequent")
+	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean", "most frequent")
 	for _, c := range r.Columns {
 		distinct := count(c.Distinct)
 		if c.DistinctError > 0 {

@@ -69,10 +69,10 @@ func issueCommand() *cli.Command {
 func same(s string) string { return s }
 
 func (s *session) issue(i *api.IssueShown) {
-	s.line("Issue %d of %s: %s", i.ID, i.Dataset, i.Title)
+	s.line("Issue %d of %s: %s", i.ID, i.Dataset, safe(i.Title))
 	s.line("Rule %s, severity %s, %s, %s rows, assigned to %s.", i.Rule, i.Severity, i.State, count(i.Rows), orNobody(i.Assignee))
 	if i.WaiverUntil != nil {
-		s.line("Waived by %s until %s: %s", *i.WaiverBy, *i.WaiverUntil, *i.WaiverReason)
+		s.line("Waived by %s until %s: %s", *i.WaiverBy, *i.WaiverUntil, safe(*i.WaiverReason))
 	}
 	s.line("")
 	g := newGrid("when", "who", "what", "")

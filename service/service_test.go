@@ -261,6 +261,8 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 	if a := audited(t, r.Steward, better.Table.ID); !a.Passed || a.Score != 100 {
 		t.Errorf("%+v", a.Audit)
 	}
+	_, err = r.Steward.EditIssue(ctx, "POST", issues[0].ID, "/waiver", map[string]string{"reason": "too late", "until": "2099-01-01"})
+	refused(t, "waiving a closed issue", err, http.StatusConflict, "its rule holds, and there is nothing to accept")
 	for _, i := range issues {
 		shown, err := client.Get[api.IssueShown](ctx, r.Steward, fmt.Sprintf("/issues/%d", i.ID))
 		if err != nil || shown.State != "closed" || len(shown.Entries) != 2 || shown.Entries[1].Kind != "closed" {

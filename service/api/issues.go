@@ -161,6 +161,13 @@ func (s *Server) waive(ctx context.Context, in *waiver) (*issueAnswer, error) {
 	if err != nil || until.Before(time.Now().UTC().Truncate(24*time.Hour)) {
 		return nil, invalid("A waiver ends on a day that is not over; %q is not one.", in.Body.Until)
 	}
+	issue, err := store.FindIssue(ctx, s.Store.DB, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if issue.State == store.IssueClosed {
+		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Issue %d is closed: its rule holds, and there is nothing to accept.", in.ID))
+	}
 	state, who := store.IssueWaived, caller(ctx).ID
 	change := store.IssueChange{State: &state, WaiverReason: &in.Body.Reason, WaiverUntil: &until, WaiverBy: &who}
 	return s.edit(ctx, in.ID, in.IfMatch, "waived an issue", change, func(tx *sqlx.Tx) error {

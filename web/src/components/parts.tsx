@@ -180,7 +180,9 @@ export function Shown<T>({
 const invisible = /^\s+|\s+$|\s{2,}|\u200b|\u200c|\u200d|\u2060|\ufeff|\u00ad/g;
 
 /** A value as it stands in the file; stray and invisible spaces are made visible. */
-export function Value({ text }: { text: string }) {
+export function Value({ text: raw }: { text: string }) {
+  // Control characters, line ends among them, are shown by their pictures.
+  const text = Array.from(raw, (c) => (c < " " ? String.fromCharCode(0x2400 + c.charCodeAt(0)) : c)).join("");
   const parts: ReactNode[] = [];
   let at = 0;
   for (const found of text.matchAll(invisible)) {
