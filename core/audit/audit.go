@@ -12,9 +12,11 @@ package audit
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/intake"
@@ -175,11 +177,14 @@ func (p *plan) hashKeys(out *judged) {
 
 // HashRow hashes all the cells of row i as they stand, those beyond the header's too.
 func HashRow(b *table.Batch, i int, buffer []byte) (table.Hash, []byte) {
-	texts := make([]string, 0, len(b.Columns))
+	buffer = buffer[:0]
 	for c := range b.Columns {
-		texts = append(texts, b.Columns[c].At(i))
+		buffer = table.AppendHashed(buffer, b.Columns[c].At(i))
 	}
-	return table.HashTexts(buffer, append(texts, b.Surplus[i]...)...)
+	for _, text := range b.Surplus[i] {
+		buffer = table.AppendHashed(buffer, text)
+	}
+	return table.HashOf(buffer), buffer
 }
 
 // weigh sums every measure over the rows that break a check.
@@ -252,23 +257,36 @@ func (r *run) take(j *judged) error {
 	if room := defectsKept - len(r.defects); room > 0 {
 		r.defects = append(r.defects, b.Defects[:min(room, len(b.Defects))]...)
 	}
+	// Columns and keys know nothing of one another, so each takes the batch in on its own.
+	var group sync.WaitGroup
 	for c := range b.Columns {
-		for i, text := range b.Columns[c].Texts {
-			if n := j.counts[c][i]; n > 0 {
-				r.summaries[c].Add(text, n, j.verdicts[c][i].Missing, j.verdicts[c][i].Value)
-			}
-		}
-		r.countTexts(j, c)
+		group.Go(func() { r.takeColumn(j, c) })
+	}
+	errs := make([]error, len(r.groups))
+	for k, rows := range append(j.keys, j.rows) {
+		group.Go(func() { errs[k] = addRows(r.groups[k], rows) })
 	}
 	for at, rows := range j.broken {
 		r.broken[at].AddMany(rows)
 		r.addImpact(at, j.impact[at])
 	}
-	for k, rows := range append(j.keys, j.rows) {
-		for _, one := range rows {
-			if err := r.groups[k].Add(one.hash, one.row); err != nil {
-				return fmt.Errorf("looking for repeated rows: %w", err)
-			}
+	group.Wait()
+	return errors.Join(errs...)
+}
+
+func (r *run) takeColumn(j *judged, c int) {
+	for i, text := range j.batch.Columns[c].Texts {
+		if n := j.counts[c][i]; n > 0 {
+			r.summaries[c].Add(text, n, j.verdicts[c][i].Missing, j.verdicts[c][i].Value)
+		}
+	}
+	r.countTexts(j, c)
+}
+
+func addRows(g *table.Groups, rows []keyedRow) error {
+	for _, one := range rows {
+		if err := g.Add(one.hash, one.row); err != nil {
+			return fmt.Errorf("looking for repeated rows: %w", err)
 		}
 	}
 	return nil

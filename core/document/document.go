@@ -79,7 +79,7 @@ func Parse(source []byte) (*Node, error) {
 	if len(source) > sizeLimit {
 		return nil, Problems{{1, 1, fmt.Sprintf("the declaration is larger than %d bytes", sizeLimit)}}
 	}
-	file, err := parser.ParseBytes(source, 0)
+	file, err := parse(source)
 	if err != nil {
 		return nil, Problems{syntaxProblem(err)}
 	}
@@ -87,8 +87,11 @@ func Parse(source []byte) (*Node, error) {
 		return nil, Problems{{1, 1, "the declaration is empty"}}
 	}
 	if len(file.Docs) > 1 {
-		at := file.Docs[1].GetToken().Position
-		return nil, Problems{{at.Line, at.Column, "a second document starts here; a declaration is one document"}}
+		p := Problem{1, 1, "a second document starts after the first; a declaration is one document"}
+		if start := file.Docs[1].Start; start != nil {
+			p.Line, p.Column, p.Message = start.Position.Line, start.Position.Column, "a second document starts here; a declaration is one document"
+		}
+		return nil, Problems{p}
 	}
 	c := &converter{}
 	root := c.convert(file.Docs[0].Body, 0)
@@ -96,6 +99,16 @@ func Parse(source []byte) (*Node, error) {
 		return nil, c.problems
 	}
 	return root, nil
+}
+
+// parse calls the YAML parser, which panics on some texts that are not YAML.
+func parse(source []byte) (file *ast.File, err error) {
+	defer func() {
+		if problem := recover(); problem != nil {
+			err = fmt.Errorf("it cannot be taken apart: %v", problem)
+		}
+	}()
+	return parser.ParseBytes(source, 0)
 }
 
 // syntaxProblem takes the place out of the parser's error, which starts "[line:column] message".

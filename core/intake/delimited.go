@@ -292,13 +292,6 @@ type part struct {
 // Span implements table.Part.
 func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
 
-// dictionary gives each distinct raw text of a column its code.
-type dictionary struct {
-	codes  map[string]uint32
-	column table.Column
-	wrong  []table.DefectKind // per code; empty where the text is fine
-}
-
 // Batch implements table.Part.
 func (p *part) Batch() (*table.Batch, error) {
 	rows, width := len(p.records), len(p.file.columns)
@@ -308,12 +301,11 @@ func (p *part) Batch() (*table.Batch, error) {
 	} else {
 		b.Offset = -1
 	}
-	columns := make([]dictionary, width)
-	for i := range columns {
-		columns[i].codes = make(map[string]uint32, 64)
-		columns[i].column.Codes = make([]uint32, rows)
-	}
 	scan, marks := p.file.scanner(), p.file.charmap()
+	columns, codes := make([]*dictionary, width), make([][]uint32, width)
+	for c := range columns {
+		columns[c], codes[c] = newDictionary(marks), make([]uint32, rows)
+	}
 	var cells []cell
 	for i, r := range p.records {
 		row := p.first.Row + uint32(i)
@@ -337,15 +329,15 @@ func (p *part) Batch() (*table.Batch, error) {
 			if c >= width {
 				continue
 			}
-			code, wrong := columns[c].code(one.bytes, marks)
-			columns[c].column.Codes[i] = code
+			code, wrong := columns[c].code(one.bytes)
+			codes[c][i] = code
 			if wrong != "" {
 				defect(wrong, c, strconv.QuoteToASCII(string(one.bytes)))
 			}
 		}
 		if len(cells) < width {
 			for c := len(cells); c < width; c++ {
-				columns[c].column.Codes[i], _ = columns[c].code(nil, marks)
+				codes[c][i], _ = columns[c].code(nil)
 			}
 			defect(table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", len(cells), width))
 		}
@@ -363,29 +355,10 @@ func (p *part) Batch() (*table.Batch, error) {
 		}
 	}
 	b.Columns = make([]table.Column, width)
-	for i := range columns {
-		b.Columns[i] = columns[i].column
+	for c := range columns {
+		b.Columns[c] = table.Column{Texts: columns[c].texts(), Codes: codes[c]}
 	}
 	return b, nil
-}
-
-func (d *dictionary) code(raw []byte, marks *charmap.Charmap) (uint32, table.DefectKind) {
-	if code, ok := d.codes[string(raw)]; ok {
-		return code, d.wrong[code]
-	}
-	code := uint32(len(d.column.Texts))
-	text, clean := decode(marks, raw)
-	var wrong table.DefectKind
-	switch {
-	case !clean:
-		wrong = table.BadBytes
-	case bytes.IndexByte(raw, 0) >= 0:
-		wrong = table.NulByte
-	}
-	d.codes[string(raw)] = code
-	d.column.Texts = append(d.column.Texts, text)
-	d.wrong = append(d.wrong, wrong)
-	return code, wrong
 }
 
 // decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.

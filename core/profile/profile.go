@@ -136,14 +136,23 @@ func (s *Summary) Column() Column {
 }
 
 func (s *Summary) frequent() []Frequency {
-	all := make([]Frequency, 0, len(s.counts))
+	shown := make([]Frequency, 0, frequentShown+1)
 	for text, rows := range s.counts {
-		all = append(all, Frequency{text, rows})
+		one := Frequency{text, rows}
+		if len(shown) == frequentShown && moreFrequent(one, shown[frequentShown-1]) > 0 {
+			continue
+		}
+		at, _ := slices.BinarySearchFunc(shown, one, moreFrequent)
+		if shown = slices.Insert(shown, at, one); len(shown) > frequentShown {
+			shown = shown[:frequentShown]
+		}
 	}
-	slices.SortFunc(all, func(a, b Frequency) int {
-		return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Text, b.Text))
-	})
-	return slices.Clone(all[:min(len(all), frequentShown)])
+	return shown
+}
+
+// moreFrequent orders by falling frequency, equals by their text.
+func moreFrequent(a, b Frequency) int {
+	return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Text, b.Text))
 }
 
 // Counts returns how often each text occurs, and whether all of them are counted.

@@ -50,7 +50,7 @@ func (c *Cells) Read(text string) Cell {
 	if text == "" {
 		return Cell{Missing: true}
 	}
-	if trimmed := table.Trim(text); trimmed == "" || c.marks[trimmed] {
+	if trimmed := table.Trim(text); trimmed == "" || len(c.marks) > 0 && c.marks[trimmed] {
 		return Cell{Missing: true}
 	}
 	value, ok := c.format.Parse(c.Type, text)

@@ -10,8 +10,12 @@ import (
 )
 
 // maxDecimalDigits bounds the digits a decimal may have before and after its
-// point together, so that "1e999999999" cannot exhaust memory.
-const maxDecimalDigits = 1000
+// point together, so that "1e999999999" cannot exhaust memory; sumDigits more are
+// read in plain notation, so that sums of the largest ones can be.
+const (
+	maxDecimalDigits = 1000
+	sumDigits        = 50
+)
 
 // exact computes without rounding; it is used for sums and products only.
 var exact = apd.BaseContext
@@ -86,7 +90,7 @@ func parseWide(s string) (Decimal, bool) {
 			return Decimal{}, false
 		}
 	}
-	if len(s) > maxDecimalDigits {
+	if len(s) > maxDecimalDigits+sumDigits {
 		return Decimal{}, false
 	}
 	d, _, err := apd.NewFromString(s)
@@ -107,7 +111,11 @@ func parseWide(s string) (Decimal, bool) {
 		plain.Negative = d.Negative
 		d = plain
 	}
-	return narrow(d), true
+	parsed := narrow(d)
+	if strings.ContainsAny(s, "eE") && len(parsed.String()) > maxDecimalDigits {
+		return Decimal{}, false
+	}
+	return parsed, true
 }
 
 // narrow puts d into the machine word where it fits, so that equal values have one form.

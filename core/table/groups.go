@@ -27,11 +27,18 @@ type Hash = xxh3.Uint128
 func HashTexts(buffer []byte, texts ...string) (Hash, []byte) {
 	buffer = buffer[:0]
 	for _, t := range texts {
-		buffer = binary.AppendUvarint(buffer, uint64(len(t)))
-		buffer = append(buffer, t...)
+		buffer = AppendHashed(buffer, t)
 	}
-	return xxh3.Hash128(buffer), buffer
+	return HashOf(buffer), buffer
 }
+
+// AppendHashed appends a text to what HashOf is to hash, its length first.
+func AppendHashed(buffer []byte, text string) []byte {
+	return append(binary.AppendUvarint(buffer, uint64(len(text))), text...)
+}
+
+// HashOf hashes a list of texts put together by AppendHashed.
+func HashOf(buffer []byte) Hash { return xxh3.Hash128(buffer) }
 
 type groupEntry struct {
 	hash Hash
