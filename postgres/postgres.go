@@ -32,6 +32,9 @@ const (
 	ownerName    = "proudsieve"
 	startTimeout = 30 * time.Second
 	stopTimeout  = 20 * time.Second
+	// lingerTimeout is for how long a start is tried again where the server ends at once.
+	lingerTimeout = 15 * time.Second
+	lingerPause   = 300 * time.Millisecond
 )
 
 // Server is a running private server.
@@ -92,17 +95,28 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	s.stopLeftover(ctx)
-	if s.port, err = freePort(); err != nil {
-		return nil, err
+	for deadline := time.Now().Add(lingerTimeout); ; {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
+		if err := s.launch(); err != nil {
+			return nil, err
+		}
+		err := s.await(ctx)
+		if err == nil {
+			return s, nil
+		}
+		if !errors.Is(err, errEnded) || time.Now().After(deadline) || ctx.Err() != nil {
+			return nil, errors.Join(err, s.Stop())
+		}
+		// The processes of a server that was killed hold on to its memory for a moment,
+		// and somebody else may have taken the port.
+		time.Sleep(lingerPause)
 	}
-	if err := s.launch(); err != nil {
-		return nil, err
-	}
-	if err := s.await(ctx); err != nil {
-		return nil, errors.Join(err, s.Stop())
-	}
-	return s, nil
 }
+
+// errEnded says that the server ended while it was starting.
+var errEnded = errors.New("the database server stopped while it was starting")
 
 // URL is the address of the database, password included.
 func (s *Server) URL() string {
@@ -293,7 +307,7 @@ func (s *Server) await(ctx context.Context) error {
 		}
 		select {
 		case <-s.done:
-			return fmt.Errorf("the database server stopped while it was starting; its log is %s", s.Log())
+			return fmt.Errorf("%w; its log is %s", errEnded, s.Log())
 		case <-ctx.Done():
 			return fmt.Errorf("the database server did not answer within %s; its log is %s: %w", startTimeout, s.Log(), err)
 		case <-time.After(50 * time.Millisecond):
