@@ -31,7 +31,7 @@ const (
 	databaseName = "proudsieve"
 	ownerName    = "proudsieve"
 	startTimeout = 30 * time.Second
-	stopTimeout  = 20 * time.Second
+	stopTimeout  = 60 * time.Second
 	// lingerTimeout is for how long a start is tried again where the server ends at once.
 	lingerTimeout = 15 * time.Second
 	lingerPause   = 300 * time.Millisecond
