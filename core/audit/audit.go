@@ -55,13 +55,8 @@ type judged struct {
 	counts   [][]int64   // how many rows each text stands in
 	broken   [][]uint32  // per check, row numbers
 	impact   [][]table.Decimal
-	keys     [][]keyedRow // per key
-	rows     []keyedRow   // whole rows
-}
-
-type keyedRow struct {
-	hash table.Hash
-	row  uint32
+	keys     [][]table.HashedRow // per key
+	rows     []table.HashedRow   // whole rows
 }
 
 // Len implements condition.Rows.
@@ -107,11 +102,7 @@ func (p *plan) judgeBatch(b *table.Batch) (*judged, error) {
 func (p *plan) judgeColumn(out *judged, c int) {
 	column, judge := &out.batch.Columns[c], p.judges[c]
 	verdicts := judge.verdicts(column.Texts)
-	counts := make([]int64, len(column.Texts))
-	for _, code := range column.Codes {
-		counts[code]++
-	}
-	out.verdicts[c], out.counts[c] = verdicts, counts
+	out.verdicts[c], out.counts[c] = verdicts, column.Counts(nil)
 	anyBroken := uint8(0)
 	for _, v := range verdicts {
 		anyBroken |= v.broken
@@ -139,7 +130,7 @@ func (p *plan) hashKeys(out *judged) {
 	var buffer []byte
 	for _, at := range p.keys {
 		check := p.checks[at]
-		rows := make([]keyedRow, 0, b.Len())
+		rows := make([]table.HashedRow, 0, b.Len())
 		if check.unjudged == "" {
 			identities := make([][]string, len(check.at))
 			for k, c := range check.at {
@@ -159,18 +150,18 @@ func (p *plan) hashKeys(out *judged) {
 				if whole {
 					var h table.Hash
 					h, buffer = table.HashTexts(buffer, parts...)
-					rows = append(rows, keyedRow{h, b.Rows[i]})
+					rows = append(rows, table.HashedRow{Hash: h, Row: b.Rows[i]})
 				}
 			}
 		}
 		out.keys = append(out.keys, rows)
 	}
 	if p.equalRows >= 0 {
-		out.rows = make([]keyedRow, b.Len())
+		out.rows = make([]table.HashedRow, b.Len())
 		for i := range b.Rows {
 			var h table.Hash
 			h, buffer = HashRow(b, i, buffer)
-			out.rows[i] = keyedRow{h, b.Rows[i]}
+			out.rows[i] = table.HashedRow{Hash: h, Row: b.Rows[i]}
 		}
 	}
 }
@@ -264,7 +255,7 @@ func (r *run) take(j *judged) error {
 	}
 	errs := make([]error, len(r.groups))
 	for k, rows := range append(j.keys, j.rows) {
-		group.Go(func() { errs[k] = addRows(r.groups[k], rows) })
+		group.Go(func() { errs[k] = r.groups[k].AddAll(rows) })
 	}
 	for at, rows := range j.broken {
 		r.broken[at].AddMany(rows)
@@ -281,15 +272,6 @@ func (r *run) takeColumn(j *judged, c int) {
 		}
 	}
 	r.countTexts(j, c)
-}
-
-func addRows(g *table.Groups, rows []keyedRow) error {
-	for _, one := range rows {
-		if err := g.Add(one.hash, one.row); err != nil {
-			return fmt.Errorf("looking for repeated rows: %w", err)
-		}
-	}
-	return nil
 }
 
 // countTexts counts the offending texts of a column's checks, up to a cap.

@@ -97,7 +97,7 @@ type Mesh struct {
 	Caught map[rulebook.Dimension][]uint32 `json:"caught,omitempty"` // rows caught, per cell
 }
 
-// rowsOf returns the rows that cell i of the mesh stands for: first to last, from 1.
+// meshSpan returns the rows that cell i of the mesh stands for: first to last, from 1.
 func meshSpan(rows int64, cells, i int) (first, last uint32) {
 	return uint32(rows*int64(i)/int64(cells)) + 1, uint32(rows * int64(i+1) / int64(cells))
 }

@@ -194,24 +194,11 @@ func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, p
 	return r, nil
 }
 
-type hashedRow struct {
-	hash table.Hash
-	row  uint32
-}
-
 func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers int) (*decisions, error) {
 	groups := table.NewGroups()
 	defer groups.Close()
-	hash := func(b *table.Batch) ([]hashedRow, error) { return r.hashRows(r.apply(b, i, false).batch, i), nil }
-	err := table.Scan(ctx, source, workers, hash, func(rows []hashedRow) error {
-		for _, one := range rows {
-			if err := groups.Add(one.hash, one.row); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
+	hash := func(b *table.Batch) ([]table.HashedRow, error) { return r.hashRows(r.apply(b, i, false).batch, i), nil }
+	if err := table.Scan(ctx, source, workers, hash, groups.AddAll); err != nil {
 		return nil, err
 	}
 	members := map[uint32]int{} // row to group
@@ -230,9 +217,9 @@ func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers
 	return r.choose(ctx, source, i, workers, members, sizes, rows)
 }
 
-func (r *runner) hashRows(b *table.Batch, i int) []hashedRow {
+func (r *runner) hashRows(b *table.Batch, i int) []table.HashedRow {
 	s := &r.plan.Steps[i]
-	out := make([]hashedRow, 0, b.Len())
+	out := make([]table.HashedRow, 0, b.Len())
 	var buffer []byte
 	parts := make([]string, len(s.Columns))
 	for at, row := range b.Rows {
@@ -251,7 +238,7 @@ func (r *runner) hashRows(b *table.Batch, i int) []hashedRow {
 			h, buffer = table.HashTexts(buffer, parts...)
 		}
 		if whole {
-			out = append(out, hashedRow{h, row})
+			out = append(out, table.HashedRow{Hash: h, Row: row})
 		}
 	}
 	return out
@@ -414,10 +401,7 @@ func (r *runner) standardise(w *worked) error {
 	standard := table.StandardFormat
 	for c := range w.batch.Columns {
 		old := w.batch.Columns[c]
-		counts := make([]int64, len(old.Texts))
-		for _, code := range old.Codes {
-			counts[code]++
-		}
+		counts := old.Counts(nil)
 		texts := make([]string, len(old.Texts))
 		for k, text := range old.Texts {
 			cell := r.cells[c].Read(text)

@@ -98,18 +98,7 @@ func (r *runner) apply(b *table.Batch, n int, log bool) *worked {
 func (r *runner) sums(b *table.Batch) []table.Decimal {
 	sums := make([]table.Decimal, len(r.measures))
 	for m, c := range r.measures {
-		counts := make([]int64, len(b.Columns[c].Texts))
-		for _, code := range b.Columns[c].Codes {
-			counts[code]++
-		}
-		for code, n := range counts {
-			if n == 0 {
-				continue
-			}
-			if v := r.cells[c].Read(b.Columns[c].Texts[code]).Value; v.Kind == table.Number {
-				sums[m] = sums[m].Add(v.Number.Times(n))
-			}
-		}
+		sums[m] = r.cells[c].Sum(&b.Columns[c], nil)
 	}
 	return sums
 }

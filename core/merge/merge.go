@@ -485,26 +485,7 @@ func gather(b *table.Batch, rows []int) *table.Batch {
 func (m *merger) weigh(b *table.Batch, rows []int) map[string]table.Decimal {
 	sums := map[string]table.Decimal{}
 	for name, c := range m.measures {
-		column := &b.Columns[c]
-		counts := make([]int64, len(column.Texts))
-		if rows == nil {
-			for _, code := range column.Codes {
-				counts[code]++
-			}
-		}
-		for _, i := range rows {
-			counts[column.Codes[i]]++
-		}
-		var sum table.Decimal
-		for code, n := range counts {
-			if n == 0 {
-				continue
-			}
-			if v := m.readers[name].Read(column.Texts[code]).Value; v.Kind == table.Number {
-				sum = sum.Add(v.Number.Times(n))
-			}
-		}
-		sums[name] = sum
+		sums[name] = m.readers[name].Sum(&b.Columns[c], rows)
 	}
 	return sums
 }

@@ -66,6 +66,20 @@ func (c *Cells) Read(text string) Cell {
 	return Cell{Value: value, Unknown: true}
 }
 
+// Sum adds up the numbers of a column exactly, over all rows or some by their index.
+func (c *Cells) Sum(column *table.Column, some []int) table.Decimal {
+	var sum table.Decimal
+	for code, n := range column.Counts(some) {
+		if n == 0 {
+			continue
+		}
+		if v := c.Read(column.Texts[code]).Value; v.Kind == table.Number {
+			sum = sum.Add(v.Number.Times(n))
+		}
+	}
+	return sum
+}
+
 // Identity is the text by which a cell takes part in a key: that of its value
 // where it is a number, date or boolean, so that 1.0 and 1 are one thing, and the
 // text as it stands everywhere else.

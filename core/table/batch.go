@@ -28,6 +28,21 @@ type Column struct {
 // At returns the text of row i of the batch.
 func (c *Column) At(i int) string { return c.Texts[c.Codes[i]] }
 
+// Counts returns how many rows hold each text of the dictionary: all rows, or some by
+// their index, which may repeat.
+func (c *Column) Counts(some []int) []int64 {
+	counts := make([]int64, len(c.Texts))
+	if some == nil {
+		for _, code := range c.Codes {
+			counts[code]++
+		}
+	}
+	for _, i := range some {
+		counts[c.Codes[i]]++
+	}
+	return counts
+}
+
 // Batch is a run of consecutive rows of a table.
 type Batch struct {
 	Columns []Column

@@ -98,10 +98,9 @@ func parseWide(s string) (Decimal, bool) {
 		return Decimal{}, false
 	}
 	if d.Exponent > 0 { // 1e3 is 1000: a decimal has no negative scale here
-		ten := apd.New(1, d.Exponent)
 		plain := new(apd.Decimal)
 		plain.Coeff.Set(&d.Coeff)
-		factor, _, err := apd.NewFromString("1" + strings.Repeat("0", int(ten.Exponent)))
+		factor, _, err := apd.NewFromString("1" + strings.Repeat("0", int(d.Exponent)))
 		if err != nil {
 			return Decimal{}, false
 		}

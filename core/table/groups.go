@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"slices"
@@ -40,15 +41,16 @@ func AppendHashed(buffer []byte, text string) []byte {
 // HashOf hashes a list of texts put together by AppendHashed.
 func HashOf(buffer []byte) Hash { return xxh3.Hash128(buffer) }
 
-type groupEntry struct {
-	hash Hash
-	row  uint32
+// HashedRow is a row with the hash of its key.
+type HashedRow struct {
+	Hash Hash
+	Row  uint32
 }
 
 // Groups finds the rows that share a hash. Memory is bounded: beyond a fixed
 // number of rows it spills to files in the temporary directory, which Close removes.
 type Groups struct {
-	partitions [groupPartitions][]groupEntry
+	partitions [groupPartitions][]HashedRow
 	files      [groupPartitions]*os.File
 	held       int
 	limit      int
@@ -60,11 +62,21 @@ func NewGroups() *Groups { return &Groups{limit: groupsInMemory} }
 // Add records a row under its hash.
 func (g *Groups) Add(h Hash, row uint32) error {
 	p := h.Hi >> 58
-	g.partitions[p] = append(g.partitions[p], groupEntry{h, row})
+	g.partitions[p] = append(g.partitions[p], HashedRow{h, row})
 	if g.held++; g.held < g.limit {
 		return nil
 	}
 	return g.spill()
+}
+
+// AddAll records many rows.
+func (g *Groups) AddAll(rows []HashedRow) error {
+	for _, one := range rows {
+		if err := g.Add(one.Hash, one.Row); err != nil {
+			return fmt.Errorf("looking for repeated rows: %w", err)
+		}
+	}
+	return nil
 }
 
 func (g *Groups) spill() error {
@@ -81,9 +93,9 @@ func (g *Groups) spill() error {
 		}
 		buffer := make([]byte, 0, len(g.partitions[p])*entryBytes)
 		for _, e := range g.partitions[p] {
-			buffer = binary.LittleEndian.AppendUint64(buffer, e.hash.Hi)
-			buffer = binary.LittleEndian.AppendUint64(buffer, e.hash.Lo)
-			buffer = binary.LittleEndian.AppendUint32(buffer, e.row)
+			buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Hi)
+			buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Lo)
+			buffer = binary.LittleEndian.AppendUint32(buffer, e.Row)
 		}
 		if _, err := g.files[p].Write(buffer); err != nil {
 			return err
@@ -107,20 +119,20 @@ func (g *Groups) Repeated(found func(h Hash, rows []uint32) error) error {
 			}
 			entries = append(spilled, entries...)
 		}
-		slices.SortFunc(entries, func(a, b groupEntry) int {
-			return cmp.Or(cmp.Compare(a.hash.Hi, b.hash.Hi), cmp.Compare(a.hash.Lo, b.hash.Lo), cmp.Compare(a.row, b.row))
+		slices.SortFunc(entries, func(a, b HashedRow) int {
+			return cmp.Or(cmp.Compare(a.Hash.Hi, b.Hash.Hi), cmp.Compare(a.Hash.Lo, b.Hash.Lo), cmp.Compare(a.Row, b.Row))
 		})
 		for i := 0; i < len(entries); {
 			end := i + 1
-			for end < len(entries) && entries[end].hash == entries[i].hash {
+			for end < len(entries) && entries[end].Hash == entries[i].Hash {
 				end++
 			}
 			if end-i > 1 {
 				rows = rows[:0]
 				for _, e := range entries[i:end] {
-					rows = append(rows, e.row)
+					rows = append(rows, e.Row)
 				}
-				if err := found(entries[i].hash, rows); err != nil {
+				if err := found(entries[i].Hash, rows); err != nil {
 					return err
 				}
 			}
@@ -130,12 +142,12 @@ func (g *Groups) Repeated(found func(h Hash, rows []uint32) error) error {
 	return nil
 }
 
-func (g *Groups) load(p int) ([]groupEntry, error) {
+func (g *Groups) load(p int) ([]HashedRow, error) {
 	f := g.files[p]
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
-	var entries []groupEntry
+	var entries []HashedRow
 	in := bufio.NewReaderSize(f, 1<<16)
 	var raw [entryBytes]byte
 	for {
@@ -145,7 +157,7 @@ func (g *Groups) load(p int) ([]groupEntry, error) {
 			}
 			return nil, err
 		}
-		entries = append(entries, groupEntry{
+		entries = append(entries, HashedRow{
 			Hash{Hi: binary.LittleEndian.Uint64(raw[:]), Lo: binary.LittleEndian.Uint64(raw[8:])},
 			binary.LittleEndian.Uint32(raw[16:]),
 		})
