@@ -165,8 +165,8 @@ type steppedPart struct {
 }
 
 // Batch implements table.Part.
-func (s steppedPart) Batch() (*table.Batch, error) {
-	b, err := s.Part.Batch()
+func (s steppedPart) Batch([]*table.Dictionary) (*table.Batch, error) {
+	b, err := s.Part.Batch(nil)
 	if err != nil {
 		return nil, err
 	}

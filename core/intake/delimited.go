@@ -2,10 +2,12 @@ package intake
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -17,7 +19,9 @@ import (
 )
 
 const (
-	partSize     = 1 << 20   // bytes of a part; parts depend on the bytes alone, never on the workers
+	partSize     = 256 << 10 // bytes of a part; parts depend on the bytes alone, never on the workers
+	readSize     = 4 * partSize
+	headSize     = 1 << 20 // bytes looked at for the header, and to work a reading out
 	quotedLimit  = 256 << 10 // a quote not closed within so many bytes is taken as never closed
 	recordLimit  = 64 << 20
 	cellLimit    = 1 << 20
@@ -59,7 +63,7 @@ func Open(open Opener, reading Reading) (*File, error) {
 		return nil, err
 	}
 	defer in.Close()
-	head := make([]byte, partSize)
+	head := make([]byte, headSize)
 	n, err := io.ReadFull(in, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil, err
@@ -92,11 +96,12 @@ func (f *File) readHeader(head []byte, start int) error {
 		f.skipped++
 	}
 	s := f.scanner()
-	record := s.record(head[start:], true)
+	record := s.record(head[start:], true, true)
 	if record.end == 0 {
 		return ErrNoHeader
 	}
-	cells := s.cells(head[start:start+record.end], record.literal)
+	header := head[start : start+record.end]
+	cells := s.appendCells(nil, header, record.form)
 	if len(cells) > columnLimit {
 		return ErrTooMany
 	}
@@ -111,7 +116,7 @@ func (f *File) readHeader(head []byte, start int) error {
 	f.body.Line += record.lines
 	taken := map[string]bool{}
 	for i, c := range cells {
-		text, _ := decode(f.charmap(), c.bytes)
+		text, _ := decode(f.charmap(), c.content(header))
 		name := strings.TrimSpace(text)
 		given := name
 		if name == "" {
@@ -199,6 +204,7 @@ type parts struct {
 	header   []table.Defect
 	setAside int64
 	sent     bool
+	typical  int // records of a part
 }
 
 // Close implements table.Parts.
@@ -218,17 +224,21 @@ func (p *parts) Next() (table.Part, error) {
 		if len(p.rest) == 0 {
 			break
 		}
-		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside}
+		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside, records: make([]span, 0, p.typical)}
+		quote := p.nextQuote(0)
 		end := 0
 		for end < len(p.rest) && end < partSize {
-			record := p.scan.record(p.rest[end:], p.ended)
+			if quote < end {
+				quote = p.nextQuote(end)
+			}
+			record := p.scan.record(p.rest[end:], p.ended, quote < len(p.rest))
 			if record.end == 0 {
 				break
 			}
-			if record.blank {
+			if record.form == blankRecord {
 				part.setAside++
 			} else {
-				part.records = append(part.records, span{end, record.end, p.at.Line, record.literal})
+				part.records = append(part.records, span{uint32(end), uint32(record.end), p.at.Line, record.form})
 			}
 			p.at.Line += record.lines
 			end += record.end
@@ -242,10 +252,11 @@ func (p *parts) Next() (table.Part, error) {
 		if uint64(p.at.Row)+uint64(len(part.records)) > table.MaxRows {
 			return nil, fmt.Errorf("line %d: %w", p.at.Line, ErrTooMany)
 		}
-		part.data = p.rest[:end:end]
+		part.data = p.rest[:end]
 		p.rest = p.rest[end:]
 		p.at.Offset += int64(end)
 		p.at.Row += uint32(len(part.records))
+		p.typical = len(part.records) * 5 / 4
 		p.header, p.setAside, p.sent = nil, 0, true
 		if p.file.OnProgress != nil {
 			p.file.OnProgress(p.at.Offset, int64(p.at.Row)-1)
@@ -259,12 +270,24 @@ func (p *parts) Next() (table.Part, error) {
 	return nil, io.EOF
 }
 
-// fill reads until size bytes are at hand or the input ends. Parts handed out keep their bytes.
+// nextQuote returns where the first quote from a place on stands in what was read.
+func (p *parts) nextQuote(from int) int {
+	if p.scan.quoting {
+		if at := bytes.IndexByte(p.rest[from:], p.scan.quote); at >= 0 {
+			return from + at
+		}
+	}
+	return len(p.rest)
+}
+
+// fill reads until size bytes are at hand or the input ends. Parts handed out keep
+// their bytes, which are never written again.
 func (p *parts) fill(size int) error {
 	if p.ended || len(p.rest) >= size {
 		return nil
 	}
-	buffer := make([]byte, size)
+	size = max(size, readSize)
+	buffer := make([]byte, size+table.TokenSlack)[:size]
 	n := copy(buffer, p.rest)
 	m, err := io.ReadFull(p.in, buffer[n:])
 	p.rest = buffer[:n+m]
@@ -275,15 +298,15 @@ func (p *parts) fill(size int) error {
 }
 
 type span struct {
-	start, length int
+	start, length uint32
 	line          int64
-	literal       bool
+	form          recordForm
 }
 
 type part struct {
 	file     *File
 	first    Mark
-	data     []byte
+	data     []byte // with table.TokenSlack bytes more in its capacity
 	records  []span
 	header   []table.Defect
 	setAside int64
@@ -293,86 +316,161 @@ type part struct {
 func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
 
 // Batch implements table.Part.
-func (p *part) Batch() (*table.Batch, error) {
+func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	rows, width := len(p.records), len(p.file.columns)
-	b := &table.Batch{Rows: make([]uint32, rows), Lines: make([]int64, rows), Defects: p.header, SetAside: p.setAside}
+	b := &table.Batch{Rows: make([]uint32, rows), Lines: make([]int64, rows), Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
 	if p.file.seekable() {
 		b.Offset = p.first.Offset
-	} else {
-		b.Offset = -1
 	}
-	scan, marks := p.file.scanner(), p.file.charmap()
-	columns, codes := make([]*dictionary, width), make([][]uint32, width)
-	for c := range columns {
-		columns[c], codes[c] = newDictionary(marks), make([]uint32, rows)
+	for i := range b.Rows {
+		b.Rows[i], b.Lines[i] = p.first.Row+uint32(i), p.records[i].line
 	}
-	var cells []cell
-	for i, r := range p.records {
-		row := p.first.Row + uint32(i)
-		b.Rows[i], b.Lines[i] = row, r.line
-		defect := func(kind table.DefectKind, column int, detail string) {
-			d := table.Defect{Kind: kind, Line: r.line, Row: row, Detail: clip(detail)}
-			if column >= 0 && column < width {
-				d.Column = p.file.columns[column]
-			}
-			b.Defects = append(b.Defects, d)
-		}
-		raw := p.data[r.start : r.start+r.length]
-		cells = scan.appendCells(cells[:0], raw, r.literal)
-		for c, one := range cells {
-			if one.defect != "" {
-				defect(one.defect, c, string(one.bytes))
-			}
-			if len(one.bytes) > cellLimit {
-				defect(table.CellTooLong, c, strconv.Itoa(len(one.bytes))+" bytes")
-			}
-			if c >= width {
-				continue
-			}
-			code, wrong := columns[c].code(one.bytes)
-			codes[c][i] = code
-			if wrong != "" {
-				defect(wrong, c, strconv.QuoteToASCII(string(one.bytes)))
-			}
-		}
-		if len(cells) < width {
-			for c := len(cells); c < width; c++ {
-				codes[c][i], _ = columns[c].code(nil)
-			}
-			defect(table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", len(cells), width))
-		}
-		if len(cells) > width {
-			surplus := make([]string, 0, len(cells)-width)
-			for _, one := range cells[width:] {
-				text, _ := decode(marks, one.bytes)
-				surplus = append(surplus, text)
-			}
-			if b.Surplus == nil {
-				b.Surplus = map[int][]string{}
-			}
-			b.Surplus[i] = surplus
-			defect(table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(cells), width, strings.Join(surplus, " | ")))
-		}
+	if rows == 0 {
+		return b, nil
 	}
-	b.Columns = make([]table.Column, width)
-	for c := range columns {
-		b.Columns[c] = table.Column{Texts: columns[c].texts(), Codes: codes[c]}
+	t := taking{part: p, batch: b}
+	t.places()
+	codes := make([]uint32, rows*width)
+	for c := range b.Columns {
+		d := table.NewDictionary()
+		if shared != nil {
+			d = shared[c]
+		}
+		mine := codes[c*rows : (c+1)*rows : (c+1)*rows]
+		d.Encode(mine, t.cells, c, width, p.file.encode)
+		if len(d.Flawed) > 0 {
+			t.flawed(d, mine, c)
+		}
+		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
 	}
+	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
 }
 
-// decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
-func decode(marks *charmap.Charmap, raw []byte) (text string, clean bool) {
-	if marks == nil {
-		if utf8.Valid(raw) {
-			return string(raw), true
+// taking takes a part apart.
+type taking struct {
+	part  *part
+	batch *table.Batch
+	cells table.Cells
+	found []cell
+}
+
+// places finds where the cells stand.
+func (t *taking) places() {
+	p, width := t.part, len(t.part.file.columns)
+	t.cells.Starts, t.cells.Ends = make([]uint32, len(p.records)*width), make([]uint32, len(p.records)*width)
+	t.cells.Data, t.cells.Text = p.data[:len(p.data)+table.TokenSlack], string(p.data)
+	scan := p.file.scanner()
+	for i, r := range p.records {
+		starts, ends := t.cells.Starts[i*width:(i+1)*width], t.cells.Ends[i*width:(i+1)*width]
+		if r.form == plainRecord && r.length < cellLimit {
+			end := r.start + r.length
+			if p.data[end-1] == scan.lineEnd {
+				end--
+			}
+			if end > r.start && p.data[end-1] == '\r' {
+				end--
+			}
+			if scan.split(t.cells.Data, r.start, end, starts, ends) {
+				continue
+			}
 		}
-		return string(bytes.ToValidUTF8(raw, []byte("\uFFFD"))), false
+		t.awkward(scan, i, starts, ends)
+	}
+	t.cells.ExtraText = string(t.cells.Extra)
+	t.cells.Extra = append(t.cells.Extra, make([]byte, table.TokenSlack)...)
+}
+
+// awkward takes a record apart that has quotes, or cells beyond or short of the header's.
+func (t *taking) awkward(scan scanner, i int, starts, ends []uint32) {
+	p, width, r := t.part, len(starts), t.part.records[i]
+	raw := p.data[r.start : r.start+r.length]
+	t.found = scan.appendCells(t.found[:0], raw, r.form)
+	for c, one := range t.found {
+		content := one.content(raw)
+		if one.defect != "" {
+			t.defect(i, one.defect, c, string(content))
+		}
+		if len(content) > cellLimit {
+			t.defect(i, table.CellTooLong, c, strconv.Itoa(len(content))+" bytes")
+		}
+		switch {
+		case c >= width:
+		case one.unescaped == nil:
+			starts[c], ends[c] = r.start+uint32(one.start), r.start+uint32(one.end)
+		default:
+			starts[c] = uint32(len(t.cells.Extra)) | table.ExtraBit
+			t.cells.Extra = append(t.cells.Extra, content...)
+			ends[c] = uint32(len(t.cells.Extra))
+		}
+	}
+	if n := len(t.found); n < width {
+		clear(starts[n:])
+		clear(ends[n:])
+		t.defect(i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
+	}
+	if len(t.found) > width {
+		surplus := make([]string, 0, len(t.found)-width)
+		for _, one := range t.found[width:] {
+			text, _ := decode(p.file.charmap(), one.content(raw))
+			surplus = append(surplus, text)
+		}
+		if t.batch.Surplus == nil {
+			t.batch.Surplus = map[int][]string{}
+		}
+		t.batch.Surplus[i] = surplus
+		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width, strings.Join(surplus, " | ")))
+	}
+}
+
+// flawed notes the cells of a column whose bytes something is wrong with.
+func (t *taking) flawed(d *table.Dictionary, codes []uint32, c int) {
+	for i, code := range codes {
+		if kind, ok := d.Flawed[code]; ok {
+			at := i*len(t.batch.Columns) + c
+			raw := t.cells.Text
+			start := t.cells.Starts[at]
+			if start&table.ExtraBit != 0 {
+				start, raw = start&^table.ExtraBit, t.cells.ExtraText
+			}
+			t.defect(i, kind, c, strconv.QuoteToASCII(raw[start:t.cells.Ends[at]]))
+		}
+	}
+}
+
+func (t *taking) defect(i int, kind table.DefectKind, column int, detail string) {
+	d := table.Defect{Kind: kind, Line: t.batch.Lines[i], Row: t.batch.Rows[i], Detail: clip(detail)}
+	if names := t.part.file.columns; column >= 0 && column < len(names) {
+		d.Column = names[column]
+	}
+	t.batch.Defects = append(t.batch.Defects, d)
+}
+
+// encode turns the raw bytes of a cell into its text, and says what is wrong with them.
+func (f *File) encode(raw string) (text string, kind table.DefectKind) {
+	text, clean := decode(f.charmap(), raw)
+	switch {
+	case !clean:
+		return text, table.BadBytes
+	case strings.IndexByte(raw, 0) >= 0:
+		return text, table.NulByte
+	}
+	return text, ""
+}
+
+// decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
+func decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clean bool) {
+	text = string(raw)
+	if marks == nil {
+		if utf8.ValidString(text) {
+			return text, true
+		}
+		return strings.ToValidUTF8(text, "\uFFFD"), false
 	}
 	var b strings.Builder
 	clean = true
-	for _, c := range raw {
-		r := marks.DecodeByte(c)
+	for i := range len(text) {
+		r := marks.DecodeByte(text[i])
 		if r == utf8.RuneError || (r >= 0x80 && r < 0xA0 && marks == charmap.Windows1252) {
 			r, clean = utf8.RuneError, false
 		}

@@ -55,7 +55,7 @@ func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 		if n == 0 || rows[0] >= first {
 			continue
 		}
-		b, err := part.Batch()
+		b, err := part.Batch(nil)
 		if err != nil {
 			return nil, err
 		}

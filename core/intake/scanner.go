@@ -2,6 +2,8 @@ package intake
 
 import (
 	"bytes"
+	"encoding/binary"
+	"math/bits"
 
 	"proudsieve/core/table"
 )
@@ -16,35 +18,61 @@ type scanner struct {
 // record is what record found: the bytes up to and including the line end (0
 // where the record is not whole yet), and how many line ends are among them.
 type record struct {
-	end     int
-	lines   int64
-	blank   bool
-	literal bool // a quote is never closed: the record is one line, its quotes plain characters
+	end   int
+	lines int64
+	form  recordForm
 }
 
+type recordForm uint8
+
+const (
+	plainRecord  recordForm = iota // one line without a quote
+	quotedRecord                   // with quotes
+	openRecord                     // a quote is never closed: the record is one line, its quotes plain characters
+	blankRecord
+)
+
 // record finds the end of the record that data starts with. ended says that no
-// more bytes follow data.
-func (s scanner) record(data []byte, ended bool) record {
-	if len(data) == 0 {
+// more bytes follow data; quotes, that there may be quotes in its first line.
+func (s scanner) record(data []byte, ended, quotes bool) record {
+	end := bytes.IndexByte(data, s.lineEnd)
+	switch {
+	case end >= 0:
+	case !ended || len(data) == 0:
 		return record{}
+	default:
+		end = len(data) - 1
 	}
-	start := true // of a cell
+	line := data[:end+1]
+	if quotes && s.quoting && bytes.IndexByte(line, s.quote) >= 0 {
+		return s.recordWithQuotes(data, ended)
+	}
+	form := plainRecord
+	if line[0] <= ' ' && blank(line) {
+		form = blankRecord
+	}
+	return record{end + 1, 1, form}
+}
+
+func (s scanner) recordWithQuotes(data []byte, ended bool) record {
+	start, lines := true, int64(1) // start of a cell
 	for i := 0; i < len(data); i++ {
 		c := data[i]
 		switch {
 		case c == s.lineEnd:
-			return record{end: i + 1, lines: 1 + int64(bytes.Count(data[:i], []byte{s.lineEnd})), blank: blank(data[:i])}
+			return record{i + 1, lines, quotedRecord}
 		case c == s.delimiter:
 			start = true
 			continue
-		case start && s.quoting && c == s.quote:
+		case start && c == s.quote:
 			end, closed := s.quoted(data[i:], ended)
 			if !closed {
 				if end == 0 {
 					return record{} // more bytes may close it
 				}
-				return s.literal(data, ended)
+				return s.openQuote(data, ended)
 			}
+			lines += int64(bytes.Count(data[i:i+end], []byte{s.lineEnd}))
 			i += end - 1
 		}
 		start = false
@@ -52,7 +80,7 @@ func (s scanner) record(data []byte, ended bool) record {
 	if !ended {
 		return record{}
 	}
-	return record{end: len(data), lines: 1 + int64(bytes.Count(data, []byte{s.lineEnd})), blank: blank(data)}
+	return record{len(data), lines, quotedRecord}
 }
 
 // quoted walks a quoted run that starts at data[0]. closed says that its closing
@@ -89,7 +117,7 @@ func (s scanner) quoted(data []byte, ended bool) (length int, closed bool) {
 	}
 }
 
-func (s scanner) literal(data []byte, ended bool) record {
+func (s scanner) openQuote(data []byte, ended bool) record {
 	end := bytes.IndexByte(data, s.lineEnd) + 1
 	if end == 0 {
 		if !ended {
@@ -97,56 +125,72 @@ func (s scanner) literal(data []byte, ended bool) record {
 		}
 		end = len(data)
 	}
-	return record{end: end, lines: 1, literal: true}
+	return record{end, 1, openRecord}
 }
 
 func blank(line []byte) bool {
 	return len(bytes.TrimSpace(line)) == 0 && bytes.IndexByte(line, '\t') < 0
 }
 
-// cell is one cell of a record: its content, unquoted where its quoting is sound, else raw.
+// cell is one cell of a record: where its content stands, unquoted where its quoting
+// is sound, else raw. A content with doubled quotes stands nowhere and is in unescaped.
 type cell struct {
-	bytes  []byte
-	defect table.DefectKind
+	start, end int
+	unescaped  []byte
+	defect     table.DefectKind
 }
 
-func (s scanner) cells(data []byte, literal bool) []cell { return s.appendCells(nil, data, literal) }
+// content returns the content of the cell of a record.
+func (c cell) content(data []byte) []byte {
+	if c.unescaped != nil {
+		return c.unescaped
+	}
+	return data[c.start:c.end]
+}
 
-// appendCells takes the record apart.
-func (s scanner) appendCells(cells []cell, data []byte, literal bool) []cell {
+// withoutLineEnd takes the line end off a record.
+func (s scanner) withoutLineEnd(data []byte) []byte {
 	if n := len(data); n > 0 && data[n-1] == s.lineEnd {
 		data = data[:n-1]
 	}
 	if n := len(data); n > 0 && data[n-1] == '\r' {
 		data = data[:n-1]
 	}
-	for {
-		var one cell
-		end := 0
-		if !literal && s.quoting && len(data) > 0 && data[0] == s.quote {
-			length, closed := s.quoted(data, true)
-			if closed && (length == len(data) || data[length] == s.delimiter) {
-				one.bytes = bytes.ReplaceAll(data[1:length-1], []byte{s.quote, s.quote}, []byte{s.quote})
-				end = length
+	return data
+}
+
+// appendCells takes a record apart.
+func (s scanner) appendCells(cells []cell, data []byte, form recordForm) []cell {
+	data = s.withoutLineEnd(data)
+	for at := 0; ; {
+		one := cell{start: at}
+		next := 0
+		if form == quotedRecord && at < len(data) && data[at] == s.quote {
+			length, closed := s.quoted(data[at:], true)
+			if next = at + length; closed && (next == len(data) || data[next] == s.delimiter) {
+				one.start, one.end = at+1, next-1
+				if content := data[at+1 : next-1]; bytes.IndexByte(content, s.quote) >= 0 {
+					one.unescaped = bytes.ReplaceAll(content, []byte{s.quote, s.quote}, []byte{s.quote})
+				}
 			} else {
-				end = length + s.plain(data[length:])
-				one = cell{data[:end], table.BrokenQuote}
+				next += s.plain(data[next:])
+				one.end, one.defect = next, table.BrokenQuote
 			}
 		} else {
-			end = s.plain(data)
-			one.bytes = data[:end]
-			if s.quoting && bytes.IndexByte(one.bytes, s.quote) >= 0 {
+			next = at + s.plain(data[at:])
+			one.end = next
+			if form != plainRecord && s.quoting && bytes.IndexByte(data[at:next], s.quote) >= 0 {
 				one.defect = table.BrokenQuote
-				if literal && one.bytes[0] == s.quote {
+				if form == openRecord && data[at] == s.quote {
 					one.defect = table.OpenQuote
 				}
 			}
 		}
 		cells = append(cells, one)
-		if end == len(data) {
+		if next == len(data) {
 			return cells
 		}
-		data = data[end+1:]
+		at = next + 1
 	}
 }
 
@@ -156,4 +200,32 @@ func (s scanner) plain(data []byte) int {
 		return at
 	}
 	return len(data)
+}
+
+// split finds the cells of a plain record, data[start:end], and writes where they start
+// and end. It reports false where they are not as many as there is room for. Data has
+// table.TokenSlack bytes more, since it is looked at eight bytes at a time (Warren,
+// Hacker's Delight, section 6-1: finding a zero byte).
+func (s scanner) split(data []byte, start, end uint32, starts, ends []uint32) bool {
+	const ones, low = 0x0101010101010101, 0x7F7F7F7F7F7F7F7F
+	pattern := uint64(s.delimiter) * ones
+	k, last := 0, len(ends)-1
+	starts[0] = start
+	for i := start; i < end; i += 8 {
+		w := binary.LittleEndian.Uint64(data[i:]) ^ pattern
+		for found := ^((w&low + low) | w | low); found != 0; found &= found - 1 {
+			at := i + uint32(bits.TrailingZeros64(found))>>3
+			if at >= end {
+				break
+			}
+			if k == last {
+				return false
+			}
+			ends[k] = at
+			k++
+			starts[k] = at + 1
+		}
+	}
+	ends[k] = end
+	return k == last
 }

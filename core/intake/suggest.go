@@ -22,7 +22,7 @@ func Suggest(ctx context.Context, open Opener) (Reading, error) {
 		return Reading{}, err
 	}
 	defer in.Close()
-	head := make([]byte, partSize)
+	head := make([]byte, headSize)
 	n, err := io.ReadFull(in, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return Reading{}, err
@@ -34,7 +34,7 @@ func Suggest(ctx context.Context, open Opener) (Reading, error) {
 		r.Encoding = "utf-16le"
 	case bytes.HasPrefix(head, []byte{0xFE, 0xFF}):
 		r.Encoding = "utf-16be"
-	case validStart(head, n == partSize):
+	case validStart(head, n == headSize):
 		r.Encoding = "utf-8"
 	default:
 		r.Encoding = "windows-1252"
@@ -73,8 +73,8 @@ func likelyDelimiter(head []byte) string {
 		}
 		widths, rest := map[int]int{}, head
 		for line := 0; line < 100 && len(rest) > 0; line++ {
-			r := s.record(rest, true)
-			widths[len(s.cells(rest[:r.end], r.literal))]++
+			r := s.record(rest, true, true)
+			widths[len(s.appendCells(nil, rest[:r.end], r.form))]++
 			rest = rest[r.end:]
 		}
 		for width, lines := range widths {
@@ -170,5 +170,5 @@ func Sample(ctx context.Context, open Opener, r Reading) (*table.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	return part.Batch()
+	return part.Batch(nil)
 }

@@ -19,7 +19,7 @@ func NewRowSet() *RowSet { return roaring.New() }
 const MaxRows = 1<<32 - 2
 
 // Column is one column of a batch, dictionary-encoded: row i holds Texts[Codes[i]].
-// Every text of the dictionary occurs in at least one row, unless a step took its rows away.
+// A text may stand in the dictionary more than once, or in none of the rows.
 type Column struct {
 	Texts []string
 	Codes []uint32
@@ -135,7 +135,9 @@ type Part interface {
 	// Span returns the number of the first row and how many rows there are.
 	Span() (first uint32, rows int)
 	// Batch takes the part apart; several parts may be at once, each by one goroutine.
-	Batch() (*Batch, error)
+	// Given the dictionaries of earlier parts, one for each column, it may go on with
+	// their codes; the batch's columns are then those of the dictionaries.
+	Batch(shared []*Dictionary) (*Batch, error)
 }
 
 // ScanWhere is Scan over the parts that hold at least one of the rows; nil means all.
@@ -180,6 +182,53 @@ func (s selectedParts) Next() (Part, error) {
 // hands the results to take in file order, so that the outcome does not depend on
 // the number of workers. It stops at the first error or when ctx ends.
 func Scan[T any](ctx context.Context, source Source, workers int, work func(*Batch) (T, error), take func(T) error) error {
+	one := func(parts <-chan Part) (value T, err error) {
+		for part := range parts {
+			var b *Batch
+			if b, err = part.Batch(nil); err == nil {
+				value, err = work(b)
+			}
+		}
+		return value, err
+	}
+	return scan(ctx, source, 1, workers, one, take)
+}
+
+// stretchParts is how many parts make a stretch.
+const stretchParts = 32
+
+// ScanStretches is Scan over stretches of consecutive parts, whose batches share one
+// dictionary for each column, so that a text is met once in a stretch. Each stretch is
+// worked on by one goroutine: begin gives it a state, work adds a batch to it, and take
+// gets the state in the end. Where stretches begin depends on the bytes alone.
+func ScanStretches[S any](ctx context.Context, source Source, workers int, begin func() (S, []*Dictionary), work func(S, *Batch) error, end func(S) error, take func(S) error) error {
+	one := func(parts <-chan Part) (S, error) {
+		state, shared := begin()
+		for part := range parts {
+			b, err := part.Batch(shared)
+			if err != nil {
+				return state, err
+			}
+			for c := range b.Columns {
+				if !sameTexts(b.Columns[c].Texts, shared[c].Texts) {
+					b.Columns[c] = shared[c].Adopt(b.Columns[c])
+				}
+			}
+			if err := work(state, b); err != nil {
+				return state, err
+			}
+		}
+		return state, end(state)
+	}
+	return scan(ctx, source, stretchParts, workers, one, take)
+}
+
+func sameTexts(a, b []string) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
+}
+
+// scan hands stretches of so many parts to work, and what becomes of them to take.
+func scan[T any](ctx context.Context, source Source, length, workers int, work func(<-chan Part) (T, error), take func(T) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	parts, err := source.Open(ctx)
@@ -192,32 +241,34 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 		value T
 		err   error
 	}
-	type task struct {
-		part Part
-		done chan outcome
+	type stretch struct {
+		parts chan Part
+		done  chan outcome
 	}
 	workers = max(workers, 1)
-	tasks := make(chan task)
-	order := make(chan chan outcome, 2*workers) // bounds how far reading runs ahead
+	stretches := make(chan stretch)
+	order := make(chan chan outcome, workers+1) // bounds how far reading runs ahead
 	var group sync.WaitGroup
 	for range workers {
 		group.Go(func() {
-			for t := range tasks {
+			for s := range stretches {
 				var o outcome
-				b, err := t.part.Batch()
-				if err == nil {
-					o.value, err = work(b)
-				}
-				o.err = err
-				t.done <- o
+				o.value, o.err = work(s.parts)
+				s.done <- o
 			}
 		})
 	}
 	var readErr error
 	group.Go(func() {
 		defer close(order)
-		defer close(tasks)
-		for {
+		defer close(stretches)
+		var open chan Part // of the stretch that is being read
+		defer func() {
+			if open != nil {
+				close(open)
+			}
+		}()
+		for n := 0; ; n++ {
 			part, err := parts.Next()
 			if err != nil {
 				if !errors.Is(err, io.EOF) {
@@ -225,18 +276,25 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 				}
 				return
 			}
-			t := task{part, make(chan outcome, 1)}
-			select {
-			case order <- t.done:
-			case <-ctx.Done():
-				return
+			if n%length == 0 {
+				if open != nil {
+					close(open)
+				}
+				open = make(chan Part, length)
+				s := stretch{open, make(chan outcome, 1)}
+				select {
+				case order <- s.done:
+				case <-ctx.Done():
+					return
+				}
+				select {
+				case stretches <- s:
+				case <-ctx.Done():
+					s.done <- outcome{err: ctx.Err()}
+					return
+				}
 			}
-			select {
-			case tasks <- t:
-			case <-ctx.Done():
-				t.done <- outcome{err: ctx.Err()}
-				return
-			}
+			open <- part // has room for the whole stretch
 		}
 	})
 	var failed error

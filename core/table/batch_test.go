@@ -52,7 +52,7 @@ type numberPart struct {
 
 func (p numberPart) Span() (uint32, int) { return p.first, p.rows }
 
-func (p numberPart) Batch() (*Batch, error) {
+func (p numberPart) Batch([]*Dictionary) (*Batch, error) {
 	time.Sleep(time.Duration(rand.IntN(300)) * time.Microsecond) // so that workers finish out of order
 	b := &Batch{Columns: make([]Column, 1)}
 	for i := range p.rows {
@@ -128,7 +128,7 @@ func TestScanWhereReadsOnlyThePartsThatAreWanted(t *testing.T) {
 }
 
 func TestKeepLeavesTheOtherRowsAsTheyWere(t *testing.T) {
-	b, err := numberPart{first: 11, rows: 6}.Batch()
+	b, err := numberPart{first: 11, rows: 6}.Batch(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
