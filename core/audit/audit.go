@@ -14,11 +14,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
 
-	"proudsieve/core/condition"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -34,12 +34,12 @@ const (
 // Run audits source by book on up to workers goroutines. The result depends on
 // the table and the rulebook alone.
 func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, workers int) (*Result, error) {
-	r := newRun(newPlan(book, source.Columns()))
+	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
-	if err := table.Scan(ctx, source, workers, r.plan.judgeBatch, r.take); err != nil {
+	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end, r.take); err != nil {
 		return nil, err
 	}
-	if err := r.resolveGroups(); err != nil {
+	if err := r.resolveGroups(ctx, source); err != nil {
 		return nil, err
 	}
 	if err := r.weighGroups(ctx, source, workers); err != nil {
@@ -48,169 +48,18 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	return r.result(), nil
 }
 
-// judged is what one batch gave.
-type judged struct {
-	batch    *table.Batch
-	verdicts [][]verdict // per column, per text of its dictionary
-	counts   [][]int64   // how many rows each text stands in
-	broken   [][]uint32  // per check, row numbers
-	impact   [][]table.Decimal
-	keys     [][]table.HashedRow // per key
-	rows     []table.HashedRow   // whole rows
-}
-
-// Len implements condition.Rows.
-func (b *judged) Len() int { return b.batch.Len() }
-
-// batchRows gives conditions the typed values of a batch.
-type batchRows struct {
-	*judged
-	names []string
-}
-
-// Values implements condition.Rows.
-func (b batchRows) Values(column string) ([]table.Value, []uint32) {
-	at := slices.Index(b.names, column)
-	values := make([]table.Value, len(b.verdicts[at]))
-	for i, v := range b.verdicts[at] {
-		values[i] = v.Value
-	}
-	return values, b.batch.Columns[at].Codes
-}
-
-func (p *plan) judgeBatch(b *table.Batch) (*judged, error) {
-	out := &judged{batch: b, verdicts: make([][]verdict, len(b.Columns)), counts: make([][]int64, len(b.Columns)), broken: make([][]uint32, len(p.checks))}
-	for c := range b.Columns {
-		p.judgeColumn(out, c)
-	}
-	for _, at := range p.rules {
-		check := p.checks[at]
-		if check.unjudged != "" {
-			continue
-		}
-		for i, truth := range check.rule.Condition.Evaluate(batchRows{out, p.names}) {
-			if truth == condition.False {
-				out.broken[at] = append(out.broken[at], b.Rows[i])
-			}
-		}
-	}
-	p.hashKeys(out)
-	p.weigh(out)
-	return out, nil
-}
-
-func (p *plan) judgeColumn(out *judged, c int) {
-	column, judge := &out.batch.Columns[c], p.judges[c]
-	verdicts := judge.verdicts(column.Texts)
-	out.verdicts[c], out.counts[c] = verdicts, column.Counts(nil)
-	anyBroken := uint8(0)
-	for _, v := range verdicts {
-		anyBroken |= v.broken
-	}
-	if anyBroken == 0 {
-		return
-	}
-	for _, one := range judge.checks {
-		if anyBroken&one.bit == 0 {
-			continue
-		}
-		var rows []uint32
-		for i, code := range column.Codes {
-			if verdicts[code].broken&one.bit != 0 {
-				rows = append(rows, out.batch.Rows[i])
-			}
-		}
-		out.broken[one.check] = rows
-	}
-}
-
-// hashKeys hashes the keys of every row. A row with a missing part is compared with none.
-func (p *plan) hashKeys(out *judged) {
-	b := out.batch
-	var buffer []byte
-	for _, at := range p.keys {
-		check := p.checks[at]
-		rows := make([]table.HashedRow, 0, b.Len())
-		if check.unjudged == "" {
-			identities := make([][]string, len(check.at))
-			for k, c := range check.at {
-				identities[k] = make([]string, len(out.verdicts[c]))
-				for i, v := range out.verdicts[c] {
-					identities[k][i] = v.Identity(b.Columns[c].Texts[i])
-				}
-			}
-			parts := make([]string, len(check.at))
-			for i := range b.Rows {
-				whole := true
-				for k, c := range check.at {
-					code := b.Columns[c].Codes[i]
-					whole = whole && !out.verdicts[c][code].Missing
-					parts[k] = identities[k][code]
-				}
-				if whole {
-					var h table.Hash
-					h, buffer = table.HashTexts(buffer, parts...)
-					rows = append(rows, table.HashedRow{Hash: h, Row: b.Rows[i]})
-				}
-			}
-		}
-		out.keys = append(out.keys, rows)
-	}
-	if p.equalRows >= 0 {
-		out.rows = make([]table.HashedRow, b.Len())
-		for i := range b.Rows {
-			var h table.Hash
-			h, buffer = HashRow(b, i, buffer)
-			out.rows[i] = table.HashedRow{Hash: h, Row: b.Rows[i]}
-		}
-	}
-}
-
-// HashRow hashes all the cells of row i as they stand, those beyond the header's too.
-func HashRow(b *table.Batch, i int, buffer []byte) (table.Hash, []byte) {
-	buffer = buffer[:0]
-	for c := range b.Columns {
-		buffer = table.AppendHashed(buffer, b.Columns[c].At(i))
-	}
-	for _, text := range b.Surplus[i] {
-		buffer = table.AppendHashed(buffer, text)
-	}
-	return table.HashOf(buffer), buffer
-}
-
-// weigh sums every measure over the rows that break a check.
-func (p *plan) weigh(out *judged) {
-	out.impact = make([][]table.Decimal, len(p.checks))
-	for at, rows := range out.broken {
-		out.impact[at] = p.sums(out, rows)
-	}
-}
-
-// sums adds up the measures over some rows of the batch, which are ascending.
-func (p *plan) sums(out *judged, rows []uint32) []table.Decimal {
-	sums := make([]table.Decimal, len(p.measures))
-	i := 0
-	for _, row := range rows {
-		for out.batch.Rows[i] != row {
-			i++
-		}
-		for m, c := range p.measures {
-			if v := out.verdicts[c][out.batch.Columns[c].Codes[i]].Value; v.Kind == table.Number {
-				sums[m] = sums[m].Add(v.Number)
-			}
-		}
-	}
-	return sums
-}
-
-// run gathers the batches of a table.
+// run gathers the stretches of a table.
 type run struct {
 	plan      *plan
+	workers   int
+	idle      chan *stretch
 	rows      int64
 	setAside  int64
 	defects   []table.Defect
 	defectsN  int64
 	summaries []profile.Summary
+	missing   []*table.RowSet // per column
+	patterns  patterns
 	broken    []*table.RowSet
 	impact    [][]table.Decimal
 	texts     []map[string]int64 // per check of a single column
@@ -219,8 +68,11 @@ type run struct {
 	marks     []intake.Mark
 }
 
-func newRun(p *plan) *run {
-	r := &run{plan: p, summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks))}
+func newRun(p *plan, workers int) *run {
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks))}
+	for range p.names {
+		r.missing = append(r.missing, table.NewRowSet())
+	}
 	for range p.checks {
 		r.broken = append(r.broken, table.NewRowSet())
 		r.impact = append(r.impact, make([]table.Decimal, len(p.measures)))
@@ -237,61 +89,70 @@ func (r *run) close() {
 	}
 }
 
-func (r *run) take(j *judged) error {
-	b := j.batch
-	if b.Len() > 0 {
-		r.marks = append(r.marks, intake.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+// begin returns a state for a stretch, one that is done with where there is one.
+func (r *run) begin() (*stretch, []*table.Dictionary) {
+	var s *stretch
+	select {
+	case s = <-r.idle:
+	default:
+		s = newStretch(r.plan)
 	}
-	r.rows += int64(b.Len())
-	r.setAside += b.SetAside
-	r.defectsN += int64(len(b.Defects))
+	return s, s.dictionaries
+}
+
+func (r *run) take(s *stretch) error {
+	r.marks = append(r.marks, s.marks...)
+	r.rows += s.rows
+	r.setAside += s.setAside
+	r.defectsN += s.defectsN
 	if room := defectsKept - len(r.defects); room > 0 {
-		r.defects = append(r.defects, b.Defects[:min(room, len(b.Defects))]...)
+		r.defects = append(r.defects, s.defects[:min(room, len(s.defects))]...)
 	}
-	// Columns and keys know nothing of one another, so each takes the batch in on its own.
+	r.patterns.merge(&s.patterns)
+	// Columns and keys know nothing of one another, so each takes the stretch in on its own.
 	var group sync.WaitGroup
-	for c := range b.Columns {
-		group.Go(func() { r.takeColumn(j, c) })
+	next := make(chan int, len(s.columns))
+	for c := range s.columns {
+		next <- c
 	}
-	errs := make([]error, len(r.groups))
-	for k, rows := range append(j.keys, j.rows) {
-		group.Go(func() { errs[k] = r.groups[k].AddAll(rows) })
+	close(next)
+	for range r.workers {
+		group.Go(func() {
+			for c := range next {
+				r.summaries[c].Take(&s.columns[c].shard)
+				r.missing[c].AddMany(s.columns[c].missingRows)
+			}
+		})
 	}
-	for at, rows := range j.broken {
+	var err error
+	for k, rows := range s.hashed {
+		err = errors.Join(err, r.groups[k].AddAll(rows))
+	}
+	for at, rows := range s.broken {
 		r.broken[at].AddMany(rows)
-		r.addImpact(at, j.impact[at])
+		r.addImpact(at, s.impact[at])
+		mergeTexts(&r.texts[at], s.texts[at])
 	}
 	group.Wait()
-	return errors.Join(errs...)
-}
-
-func (r *run) takeColumn(j *judged, c int) {
-	for i, text := range j.batch.Columns[c].Texts {
-		if n := j.counts[c][i]; n > 0 {
-			r.summaries[c].Add(text, n, j.verdicts[c][i].Missing, j.verdicts[c][i].Value)
-		}
+	s.reset()
+	select {
+	case r.idle <- s:
+	default:
 	}
-	r.countTexts(j, c)
+	return err
 }
 
-// countTexts counts the offending texts of a column's checks, up to a cap.
-func (r *run) countTexts(j *judged, c int) {
-	for _, one := range r.plan.judges[c].checks {
-		if len(j.broken[one.check]) == 0 {
-			continue
-		}
-		if r.texts[one.check] == nil {
-			r.texts[one.check] = map[string]int64{}
-		}
-		counts := r.texts[one.check]
-		for i, v := range j.verdicts[c] {
-			if v.broken&one.bit == 0 || j.counts[c][i] == 0 {
-				continue
-			}
-			text := j.batch.Columns[c].Texts[i]
-			if _, known := counts[text]; known || len(counts) < textsKept {
-				counts[text] += j.counts[c][i]
-			}
+// mergeTexts adds counts, in the order of the texts where not all may find room.
+func mergeTexts(to *map[string]int64, from map[string]int64) {
+	if len(from) == 0 {
+		return
+	}
+	if *to == nil {
+		*to = map[string]int64{}
+	}
+	for _, text := range slices.Sorted(maps.Keys(from)) {
+		if _, known := (*to)[text]; known || len(*to) < textsKept {
+			(*to)[text] += from[text]
 		}
 	}
 }
@@ -303,22 +164,45 @@ func (r *run) addImpact(at int, sums []table.Decimal) {
 }
 
 // resolveGroups finds the surplus rows: all but the first of each group.
-func (r *run) resolveGroups() error {
-	checks := append(slices.Clone(r.plan.keys), r.plan.equalRows)
-	for k, g := range r.groups {
-		at := checks[k]
-		if at < 0 {
-			continue
-		}
-		if err := g.Repeated(func(_ table.Hash, rows []uint32) error {
-			r.groupsN[at]++
-			r.broken[at].AddMany(rows[1:])
-			return nil
+func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
+	shared := table.NewRowSet() // rows that share the key by which equal rows are looked for
+	for k, at := range r.plan.keys {
+		if err := r.surplus(at, r.groups[k], func(rows []uint32) {
+			if k == r.plan.equalVia && r.plan.equalRows >= 0 {
+				shared.AddMany(rows)
+			}
 		}); err != nil {
 			return err
 		}
 	}
-	return nil
+	if r.plan.equalRows < 0 {
+		return nil
+	}
+	equal := r.groups[len(r.plan.keys)]
+	if !shared.IsEmpty() {
+		work := func(b *table.Batch) ([]table.HashedRow, error) {
+			var hashed []table.HashedRow
+			for i, row := range b.Rows {
+				if shared.Contains(row) {
+					hashed = append(hashed, table.HashedRow{Hash: HashRow(b, i), Row: row})
+				}
+			}
+			return hashed, nil
+		}
+		if err := table.ScanWhere(ctx, source, shared, r.workers, work, equal.AddAll); err != nil {
+			return err
+		}
+	}
+	return r.surplus(r.plan.equalRows, equal, func([]uint32) {})
+}
+
+func (r *run) surplus(at int, groups *table.Groups, each func(rows []uint32)) error {
+	return groups.Repeated(r.workers, func(_ table.Hash, rows []uint32) error {
+		r.groupsN[at]++
+		r.broken[at].AddMany(rows[1:])
+		each(rows)
+		return nil
+	})
 }
 
 // weighGroups reads the parts with surplus rows once more, to sum the measures over them.
@@ -331,10 +215,6 @@ func (r *run) weighGroups(ctx context.Context, source table.Source, workers int)
 		return nil
 	}
 	work := func(b *table.Batch) (map[int][]table.Decimal, error) {
-		j := &judged{batch: b, verdicts: make([][]verdict, len(b.Columns))}
-		for _, c := range r.plan.measures {
-			j.verdicts[c] = r.plan.judges[c].verdicts(b.Columns[c].Texts)
-		}
 		sums := map[int][]table.Decimal{}
 		for at := range r.groupsN {
 			var rows []uint32
@@ -343,7 +223,7 @@ func (r *run) weighGroups(ctx context.Context, source table.Source, workers int)
 					rows = append(rows, row)
 				}
 			}
-			sums[at] = r.plan.sums(j, rows)
+			sums[at] = r.plan.sums(b, rows)
 		}
 		return sums, nil
 	}
@@ -386,6 +266,7 @@ func (r *run) result() *Result {
 	for c, name := range p.names {
 		out.Columns = append(out.Columns, r.column(c, name, out.Findings))
 	}
+	out.Patterns, out.MorePatterns = r.patterns.result(p.names)
 	out.Score = share(r.rows, wrong)
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
 	out.Passed = !stopped && out.Score >= out.PassMark
@@ -409,7 +290,8 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 		Name: name, Type: j.cells.Type, Declared: j.cells.Declared != nil, Score: share(r.rows, all),
 		Completeness: share(r.rows, by[rulebook.Completeness]), Validity: share(r.rows, by[rulebook.Validity]),
 		Uniqueness: share(r.rows, by[rulebook.Uniqueness]), Consistency: share(r.rows, by[rulebook.Consistency]),
-		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(),
+		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(number(j.cells)),
+		Gaps: cellsOf(r.rows, r.missing[c]), MissingRows: r.missing[c],
 	}
 }
 
@@ -425,17 +307,33 @@ func mesh(rows int64, findings []Finding, counts func(*Finding) bool) Mesh {
 		if caught.IsEmpty() {
 			continue
 		}
-		cells := make([]uint32, m.Cells)
-		for i := range cells {
-			first, last := meshSpan(rows, m.Cells, i)
-			cells[i] = uint32(caught.Rank(last) - caught.Rank(first-1))
-		}
+		cells := cellsOf(rows, caught)
 		if m.Caught == nil {
 			m.Caught = map[rulebook.Dimension][]uint32{}
 		}
 		m.Caught[d] = cells
 	}
 	return m
+}
+
+// cellsOf counts rows by the cells of a mesh; nil where there are none.
+func cellsOf(rows int64, caught *table.RowSet) []uint32 {
+	if caught.IsEmpty() {
+		return nil
+	}
+	cells := make([]uint32, MeshCells(rows))
+	for i := range cells {
+		first, last := meshSpan(rows, len(cells), i)
+		cells[i] = uint32(caught.Rank(last) - caught.Rank(first-1))
+	}
+	return cells
+}
+
+func number(cells *rulebook.Cells) func(string) (table.Decimal, bool) {
+	return func(text string) (table.Decimal, bool) {
+		v := cells.Read(text).Value
+		return v.Number, v.Kind == table.Number
+	}
 }
 
 func (r *run) finding(at int) Finding {

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -43,48 +44,75 @@ const (
 type judge struct {
 	cells  *rulebook.Cells
 	checks []columnCheck
+	sweep  sweep
+	// lowest and highest are the bounds of a swept number, in units of each number of digits after the point.
+	lowest, highest [19]int64
+}
+
+// sweep says which texts of a column can be judged in passing.
+type sweep uint8
+
+const (
+	sweepNothing sweep = iota
+	sweepNumbers
+	sweepTexts
+)
+
+func (j *judge) findSweep() {
+	c := j.cells.Declared
+	switch {
+	case c != nil && (c.Pattern != nil || j.cells.Type == table.TypeCode):
+	case j.cells.Type == table.TypeText && (c == nil || c.Lowest == nil && c.Highest == nil):
+		j.sweep = sweepTexts
+	case j.cells.Type.IsNumber() && j.cells.PlainNumbers():
+		j.sweep = sweepNumbers
+		for scale := range j.lowest {
+			j.lowest[scale], j.highest[scale] = math.MinInt64, math.MaxInt64
+			if c != nil && c.Lowest != nil {
+				j.lowest[scale] = c.Lowest.Number.Units(scale, true)
+			}
+			if c != nil && c.Highest != nil {
+				j.highest[scale] = c.Highest.Number.Units(scale, false)
+			}
+		}
+	}
+}
+
+func (j *judge) outOfRange(coefficient int64, scale int) uint8 {
+	if coefficient < j.lowest[scale] || coefficient > j.highest[scale] {
+		return brokenRange
+	}
+	return 0
 }
 
 // textsKept bounds the offending texts that are counted per check.
 const textsKept = 1 << 16
 
-// verdict is what a text is worth in its column.
-type verdict struct {
-	rulebook.Cell
-	broken uint8
-}
-
-func (j *judge) verdicts(texts []string) []verdict {
-	out := make([]verdict, len(texts))
-	for i, text := range texts {
-		out[i] = j.judge(text)
-	}
-	return out
-}
-
-func (j *judge) judge(text string) verdict {
-	v := verdict{Cell: j.cells.Read(text)}
+// judge reads a text and says, by its bits, what is wrong with it.
+func (j *judge) judge(text string) (cell rulebook.Cell, broken uint8) {
+	cell = j.cells.Read(text)
 	switch c := j.cells.Declared; {
-	case v.Missing && j.cells.Required:
-		v.broken = brokenRequired
-	case v.Missing:
-	case v.Mistyped:
-		v.broken = brokenType
+	case cell.Missing:
+		if j.cells.Required {
+			broken = brokenRequired
+		}
+	case cell.Mistyped:
+		broken = brokenType
 	case c != nil:
-		if c.Lowest != nil && table.Compare(v.Value, *c.Lowest) < 0 || c.Highest != nil && table.Compare(v.Value, *c.Highest) > 0 {
-			v.broken |= brokenRange
+		if c.Lowest != nil && table.Compare(cell.Value, *c.Lowest) < 0 || c.Highest != nil && table.Compare(cell.Value, *c.Highest) > 0 {
+			broken |= brokenRange
 		}
 		if c.Pattern != nil && !c.Pattern.MatchString(text) {
-			v.broken |= brokenPattern
+			broken |= brokenPattern
 		}
-		if v.Spelling {
-			v.broken |= brokenSpelling
+		if cell.Spelling {
+			broken |= brokenSpelling
 		}
-		if v.Unknown {
-			v.broken |= brokenCodes
+		if cell.Unknown {
+			broken |= brokenCodes
 		}
 	}
-	return v
+	return cell, broken
 }
 
 // plan is a rulebook laid out over the columns of a table.
@@ -96,8 +124,11 @@ type plan struct {
 	// positions in checks
 	keys      []int
 	equalRows int // -1 where equal rows are allowed
+	equalVia  int // index in keys of the one that equal rows are looked for by; -1 for none
 	rules     []int
 	measures  []int // columns
+	// per column: whether its values are asked for by conditions, and its identities by keys
+	valued, keyed []bool
 }
 
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
@@ -108,6 +139,7 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 		if j.cells.Declared != nil {
 			p.columnChecks(j.cells.Declared, j)
 		}
+		j.findSweep()
 	}
 	for _, c := range book.Columns {
 		if !slices.Contains(names, c.Name) {
@@ -127,6 +159,25 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 		r := &book.Rules[i]
 		p.rules = append(p.rules, p.add(&check{id: r.ID, kind: KindCondition, dimension: rulebook.Consistency, severity: r.Severity, columns: r.Condition.Names(),
 			says: "For every row: " + r.Condition.String() + ".", reason: r.Reason, rule: r}))
+	}
+	p.equalVia = -1
+	if len(p.keys) > 0 && p.checks[p.keys[0]].unjudged == "" {
+		p.equalVia = 0
+	}
+	p.valued, p.keyed = make([]bool, len(names)), make([]bool, len(names))
+	for _, at := range p.rules {
+		for _, c := range p.checks[at].at {
+			if c >= 0 {
+				p.valued[c] = true
+			}
+		}
+	}
+	for _, at := range p.keys {
+		for _, c := range p.checks[at].at {
+			if c >= 0 {
+				p.keyed[c] = true
+			}
+		}
 	}
 	for _, m := range book.Measures {
 		if at := slices.Index(names, m); at >= 0 {

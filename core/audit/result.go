@@ -26,6 +26,11 @@ type Result struct {
 	Passed   bool    `json:"passed"`
 	Mesh     Mesh    `json:"mesh"` // of the rows
 
+	// Patterns says which columns miss together: the most frequent sets of missing columns.
+	// The set without any is that of the complete rows.
+	Patterns     []Pattern `json:"patterns"`
+	MorePatterns bool      `json:"more_patterns,omitempty"`
+
 	Marks []intake.Mark `json:"-"` // where parts of the file start, for reading a page of rows
 }
 
@@ -40,7 +45,16 @@ type Column struct {
 	Uniqueness   float64    `json:"uniqueness"`
 	Consistency  float64    `json:"consistency"`
 	Mesh         Mesh       `json:"mesh"`
+	// Gaps is how many rows lack a value, by cells as of a mesh.
+	Gaps        []uint32      `json:"gaps,omitempty"`
+	MissingRows *table.RowSet `json:"-"`
 	profile.Column
+}
+
+// Pattern is a set of columns that miss together in so many rows.
+type Pattern struct {
+	Missing []string `json:"missing"`
+	Rows    int64    `json:"rows"`
 }
 
 // Judged is a rule with the number of rows that break it.

@@ -1,6 +1,8 @@
 package condition
 
 import (
+	"cmp"
+
 	"proudsieve/core/table"
 )
 
@@ -139,12 +141,25 @@ var comparisons = map[string]func(int) bool{
 
 func (e evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
 	holds := comparisons[sign]
-	return pairs(e.rows.Len(), left, right, func(a, b table.Value) Truth {
+	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
+	one := func(a, b *table.Value) Truth {
 		if a.Kind == table.Missing || b.Kind == table.Missing {
 			return Unknown
 		}
-		return truthOf(holds(table.Compare(a, b)))
-	})
+		if a.Kind == b.Kind && (a.Kind == table.Date || a.Kind == table.Instant) { // as often as not
+			return verdict[1+cmp.Compare(a.When, b.When)]
+		}
+		return verdict[1+table.Compare(*a, *b)]
+	}
+	rows := e.rows.Len()
+	if left.codes == nil || right.codes == nil || rows > 0 && &left.codes[0] == &right.codes[0] {
+		return pairs(rows, left, right, func(a, b table.Value) Truth { return one(&a, &b) })
+	}
+	out, codes := make([]Truth, rows), make([]uint32, rows)
+	for i := range rows {
+		out[i], codes[i] = one(&left.of[left.codes[i]], &right.of[right.codes[i]]), uint32(i)
+	}
+	return vector[Truth]{out, codes}
 }
 
 func (e evaluation) value(n node) vector[table.Value] {

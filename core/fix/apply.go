@@ -204,7 +204,7 @@ func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers
 	members := map[uint32]int{} // row to group
 	var sizes int
 	rows := table.NewRowSet()
-	if err := groups.Repeated(func(_ table.Hash, group []uint32) error {
+	if err := groups.Repeated(workers, func(_ table.Hash, group []uint32) error {
 		for _, row := range group {
 			members[row] = sizes
 			rows.Add(row)
@@ -220,13 +220,12 @@ func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers
 func (r *runner) hashRows(b *table.Batch, i int) []table.HashedRow {
 	s := &r.plan.Steps[i]
 	out := make([]table.HashedRow, 0, b.Len())
-	var buffer []byte
 	parts := make([]string, len(s.Columns))
 	for at, row := range b.Rows {
 		var h table.Hash
 		whole := true
 		if s.Kind == RemoveEqualRows {
-			h, buffer = audit.HashRow(b, at, buffer)
+			h = audit.HashRow(b, at)
 		} else {
 			for k, name := range s.Columns {
 				c := r.position[name]
@@ -235,7 +234,7 @@ func (r *runner) hashRows(b *table.Batch, i int) []table.HashedRow {
 				whole = whole && !cell.Missing
 				parts[k] = cell.Identity(text)
 			}
-			h, buffer = table.HashTexts(buffer, parts...)
+			h = table.HashTexts(parts...)
 		}
 		if whole {
 			out = append(out, table.HashedRow{Hash: h, Row: row})

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
@@ -20,8 +21,7 @@ import (
 
 const (
 	partSize     = 256 << 10 // bytes of a part; parts depend on the bytes alone, never on the workers
-	readSize     = 4 * partSize
-	headSize     = 1 << 20 // bytes looked at for the header, and to work a reading out
+	headSize     = 1 << 20   // bytes looked at for the header, and to work a reading out
 	quotedLimit  = 256 << 10 // a quote not closed within so many bytes is taken as never closed
 	recordLimit  = 64 << 20
 	cellLimit    = 1 << 20
@@ -200,6 +200,7 @@ type parts struct {
 	scan     scanner
 	at       Mark
 	rest     []byte // read but not yet handed out
+	tail     []byte // its memory between two parts
 	ended    bool
 	header   []table.Defect
 	setAside int64
@@ -224,7 +225,7 @@ func (p *parts) Next() (table.Part, error) {
 		if len(p.rest) == 0 {
 			break
 		}
-		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside, records: make([]span, 0, p.typical)}
+		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside, records: spansOf(p.typical)}
 		quote := p.nextQuote(0)
 		end := 0
 		for end < len(p.rest) && end < partSize {
@@ -253,7 +254,8 @@ func (p *parts) Next() (table.Part, error) {
 			return nil, fmt.Errorf("line %d: %w", p.at.Line, ErrTooMany)
 		}
 		part.data = p.rest[:end]
-		p.rest = p.rest[end:]
+		p.tail = append(p.tail[:0], p.rest[end:]...)
+		p.rest = p.tail
 		p.at.Offset += int64(end)
 		p.at.Row += uint32(len(part.records))
 		p.typical = len(part.records) * 5 / 4
@@ -280,15 +282,14 @@ func (p *parts) nextQuote(from int) int {
 	return len(p.rest)
 }
 
-// fill reads until size bytes are at hand or the input ends. Parts handed out keep
-// their bytes, which are never written again.
+// fill puts what is left into a buffer of its own, since the part handed out before may
+// still be taken apart, and reads until size bytes are at hand or the input ends.
 func (p *parts) fill(size int) error {
-	if p.ended || len(p.rest) >= size {
+	buffer := bufferOf(max(size, len(p.rest)))
+	n := copy(buffer, p.rest)
+	if p.rest = buffer[:n]; p.ended || n >= size {
 		return nil
 	}
-	size = max(size, readSize)
-	buffer := make([]byte, size+table.TokenSlack)[:size]
-	n := copy(buffer, p.rest)
 	m, err := io.ReadFull(p.in, buffer[n:])
 	p.rest = buffer[:n+m]
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
@@ -328,62 +329,97 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	if rows == 0 {
 		return b, nil
 	}
-	t := taking{part: p, batch: b}
+	t := taking{scratchOf(rows * width), p, b}
 	t.places()
-	codes := make([]uint32, rows*width)
 	for c := range b.Columns {
 		d := table.NewDictionary()
 		if shared != nil {
 			d = shared[c]
 		}
-		mine := codes[c*rows : (c+1)*rows : (c+1)*rows]
-		d.Encode(mine, t.cells, c, width, p.file.encode)
+		cells := t.column(c)
+		mine := d.Encode(cells, p.file.encode)
 		if len(d.Flawed) > 0 {
-			t.flawed(d, mine, c)
+			t.flawed(d, mine, &cells, c)
 		}
 		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
 	}
+	scratches.Put(t.scratch)
+	data, records := p.data, p.records
+	p.data, p.records = nil, nil
+	buffers.Put(&data)
+	spans.Put(&records)
 	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
 }
 
+// buffers and scratches are used again from part to part; a part's bytes are copied
+// where they are kept.
+var buffers, scratches, spans sync.Pool
+
+func bufferOf(size int) []byte {
+	if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= size+table.TokenSlack {
+		return (*b)[:size]
+	}
+	return make([]byte, size+table.TokenSlack)[:size]
+}
+
+func spansOf(records int) []span {
+	if s, ok := spans.Get().(*[]span); ok && cap(*s) >= records {
+		return (*s)[:0]
+	}
+	return make([]span, 0, records)
+}
+
+// scratch is the room for taking a part apart.
+type scratch struct {
+	tokens []table.Token // of the cells, column by column
+	extra  []byte        // contents that do not stand in the data
+	found  []cell
+}
+
+func scratchOf(cells int) *scratch {
+	s, ok := scratches.Get().(*scratch)
+	if !ok {
+		s = &scratch{}
+	}
+	if cap(s.tokens) < cells {
+		s.tokens = make([]table.Token, cells*5/4)
+	}
+	s.tokens, s.extra = s.tokens[:cells], s.extra[:0]
+	return s
+}
+
 // taking takes a part apart.
 type taking struct {
+	*scratch
 	part  *part
 	batch *table.Batch
-	cells table.Cells
-	found []cell
+}
+
+// column returns the cells of a column.
+func (t *taking) column(c int) table.Cells {
+	rows := len(t.part.records)
+	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data, Extra: t.extra}
 }
 
 // places finds where the cells stand.
 func (t *taking) places() {
-	p, width := t.part, len(t.part.file.columns)
-	t.cells.Starts, t.cells.Ends = make([]uint32, len(p.records)*width), make([]uint32, len(p.records)*width)
-	t.cells.Data, t.cells.Text = p.data[:len(p.data)+table.TokenSlack], string(p.data)
-	scan := p.file.scanner()
+	p, rows := t.part, len(t.part.records)
+	data, scan := p.data[:len(p.data)+table.TokenSlack], p.file.scanner()
 	for i, r := range p.records {
-		starts, ends := t.cells.Starts[i*width:(i+1)*width], t.cells.Ends[i*width:(i+1)*width]
 		if r.form == plainRecord && r.length < cellLimit {
-			end := r.start + r.length
-			if p.data[end-1] == scan.lineEnd {
-				end--
-			}
-			if end > r.start && p.data[end-1] == '\r' {
-				end--
-			}
-			if scan.split(t.cells.Data, r.start, end, starts, ends) {
+			end := r.start + uint32(len(scan.withoutLineEnd(p.data[r.start:r.start+r.length])))
+			if scan.split(data, r.start, end, t.tokens, i, rows) {
 				continue
 			}
 		}
-		t.awkward(scan, i, starts, ends)
+		t.awkward(scan, i)
 	}
-	t.cells.ExtraText = string(t.cells.Extra)
-	t.cells.Extra = append(t.cells.Extra, make([]byte, table.TokenSlack)...)
 }
 
 // awkward takes a record apart that has quotes, or cells beyond or short of the header's.
-func (t *taking) awkward(scan scanner, i int, starts, ends []uint32) {
-	p, width, r := t.part, len(starts), t.part.records[i]
+func (t *taking) awkward(scan scanner, i int) {
+	p, rows, width, r := t.part, len(t.part.records), len(t.part.file.columns), t.part.records[i]
 	raw := p.data[r.start : r.start+r.length]
 	t.found = scan.appendCells(t.found[:0], raw, r.form)
 	for c, one := range t.found {
@@ -397,16 +433,20 @@ func (t *taking) awkward(scan scanner, i int, starts, ends []uint32) {
 		switch {
 		case c >= width:
 		case one.unescaped == nil:
-			starts[c], ends[c] = r.start+uint32(one.start), r.start+uint32(one.end)
+			t.tokens[c*rows+i] = shortOrPlaced(p.data[:len(p.data)+table.TokenSlack], r.start+uint32(one.start), r.start+uint32(one.end))
 		default:
-			starts[c] = uint32(len(t.cells.Extra)) | table.ExtraBit
-			t.cells.Extra = append(t.cells.Extra, content...)
-			ends[c] = uint32(len(t.cells.Extra))
+			start := uint32(len(t.extra))
+			t.extra = append(t.extra, content...)
+			t.tokens[c*rows+i] = table.Placed(start|table.ExtraBit, uint32(len(t.extra)))
+			if len(content) <= table.InlineLength {
+				t.tokens[c*rows+i] = table.TokenOf(string(content))
+			}
 		}
 	}
+	for c := len(t.found); c < width; c++ {
+		t.tokens[c*rows+i] = table.Token{}
+	}
 	if n := len(t.found); n < width {
-		clear(starts[n:])
-		clear(ends[n:])
 		t.defect(i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
 	}
 	if len(t.found) > width {
@@ -424,16 +464,10 @@ func (t *taking) awkward(scan scanner, i int, starts, ends []uint32) {
 }
 
 // flawed notes the cells of a column whose bytes something is wrong with.
-func (t *taking) flawed(d *table.Dictionary, codes []uint32, c int) {
+func (t *taking) flawed(d *table.Dictionary, codes []uint32, cells *table.Cells, c int) {
 	for i, code := range codes {
 		if kind, ok := d.Flawed[code]; ok {
-			at := i*len(t.batch.Columns) + c
-			raw := t.cells.Text
-			start := t.cells.Starts[at]
-			if start&table.ExtraBit != 0 {
-				start, raw = start&^table.ExtraBit, t.cells.ExtraText
-			}
-			t.defect(i, kind, c, strconv.QuoteToASCII(raw[start:t.cells.Ends[at]]))
+			t.defect(i, kind, c, strconv.QuoteToASCII(cells.Text(i)))
 		}
 	}
 }

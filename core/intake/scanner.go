@@ -202,30 +202,43 @@ func (s scanner) plain(data []byte) int {
 	return len(data)
 }
 
-// split finds the cells of a plain record, data[start:end], and writes where they start
-// and end. It reports false where they are not as many as there is room for. Data has
-// table.TokenSlack bytes more, since it is looked at eight bytes at a time (Warren,
-// Hacker's Delight, section 6-1: finding a zero byte).
-func (s scanner) split(data []byte, start, end uint32, starts, ends []uint32) bool {
+// split finds the cells of a plain record, data[start:end], and writes their tokens to
+// every rows-th place from at on, long ones as Placed. It reports false where they are
+// not as many as there is room for. Data has table.TokenSlack bytes more, since it is
+// looked at eight bytes at a time (Warren, Hacker's Delight, section 6-1: finding a
+// zero byte).
+func (s scanner) split(data []byte, start, end uint32, tokens []table.Token, at, rows int) bool {
 	const ones, low = 0x0101010101010101, 0x7F7F7F7F7F7F7F7F
 	pattern := uint64(s.delimiter) * ones
-	k, last := 0, len(ends)-1
-	starts[0] = start
 	for i := start; i < end; i += 8 {
 		w := binary.LittleEndian.Uint64(data[i:]) ^ pattern
 		for found := ^((w&low + low) | w | low); found != 0; found &= found - 1 {
-			at := i + uint32(bits.TrailingZeros64(found))>>3
-			if at >= end {
+			stop := i + uint32(bits.TrailingZeros64(found))>>3
+			if stop >= end {
 				break
 			}
-			if k == last {
+			if at >= len(tokens) {
 				return false
 			}
-			ends[k] = at
-			k++
-			starts[k] = at + 1
+			if length := uint64(stop - start); length <= 8 {
+				tokens[at] = table.Token{Lo: binary.LittleEndian.Uint64(data[start:]) & (1<<(8*length) - 1), Hi: length << 56}
+			} else {
+				tokens[at] = shortOrPlaced(data, start, stop)
+			}
+			at += rows
+			start = stop + 1
 		}
 	}
-	ends[k] = end
-	return k == last
+	if at >= len(tokens) || at+rows < len(tokens) {
+		return false
+	}
+	tokens[at] = shortOrPlaced(data, start, end)
+	return true
+}
+
+func shortOrPlaced(data []byte, start, end uint32) table.Token {
+	if t, ok := table.ShortToken(data, start, end); ok {
+		return t
+	}
+	return table.Placed(start, end)
 }

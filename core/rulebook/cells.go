@@ -1,6 +1,10 @@
 package rulebook
 
-import "proudsieve/core/table"
+import (
+	"strings"
+
+	"proudsieve/core/table"
+)
 
 // Cells reads the cells of one column as the rulebook declares it.
 type Cells struct {
@@ -10,6 +14,7 @@ type Cells struct {
 	format   *table.Format
 	codes    *CodeList
 	marks    map[string]bool
+	longest  int // of the marks, in bytes
 }
 
 // Cell is what the text of a cell stands for.
@@ -26,7 +31,9 @@ func (b *Rulebook) Cells(name string) *Cells {
 	c := b.Column(name)
 	out := &Cells{Declared: c, Type: table.TypeText, format: b.Format(c), marks: map[string]bool{}}
 	for _, m := range b.Reading.Missing {
-		out.marks[table.Trim(m)] = true
+		m = table.Trim(m)
+		out.marks[m] = true
+		out.longest = max(out.longest, len(m))
 	}
 	if c == nil {
 		return out
@@ -50,8 +57,10 @@ func (c *Cells) Read(text string) Cell {
 	if text == "" {
 		return Cell{Missing: true}
 	}
-	if trimmed := table.Trim(text); trimmed == "" || len(c.marks) > 0 && c.marks[trimmed] {
-		return Cell{Missing: true}
+	if c.mayBeMissing(text) {
+		if trimmed := table.Trim(text); trimmed == "" || c.marks[trimmed] {
+			return Cell{Missing: true}
+		}
 	}
 	value, ok := c.format.Parse(c.Type, text)
 	if !ok {
@@ -65,6 +74,19 @@ func (c *Cells) Read(text string) Cell {
 	}
 	return Cell{Value: value, Unknown: true}
 }
+
+// mayBeMissing rules most texts out: a blank one starts with a space of some kind, and a
+// mark is short, or has spaces to be levelled.
+func (c *Cells) mayBeMissing(text string) bool {
+	first := text[0]
+	return first <= ' ' || first > '~' || c.longest > 0 && (len(text) <= c.longest || text[len(text)-1] <= ' ' || text[len(text)-1] > '~' || strings.Contains(text, "  "))
+}
+
+// MayBeMissing is the same question about a short text of printable characters without spaces.
+func (c *Cells) MayBeMissing(t table.Token) bool { return t.Len() <= c.longest }
+
+// PlainNumbers reports whether numbers are written with a point and without grouping.
+func (c *Cells) PlainNumbers() bool { return c.format.GroupingMark == 0 && c.format.DecimalMark != ',' }
 
 // Sum adds up the numbers of a column exactly, over all rows or some by their index.
 func (c *Cells) Sum(column *table.Column, some []int) table.Decimal {

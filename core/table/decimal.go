@@ -2,6 +2,7 @@ package table
 
 import (
 	"math"
+	"math/big"
 	"math/bits"
 	"strconv"
 	"strings"
@@ -355,4 +356,44 @@ func (a Decimal) Shortest() string {
 		return "0"
 	}
 	return s
+}
+
+// Word returns the machine word and the digits after the point of a number that fits one.
+func (a Decimal) Word() (coefficient int64, scale int, ok bool) {
+	return a.coefficient, int(a.scale), a.wide == nil
+}
+
+// DecimalFromBig returns coefficient x 10^-scale.
+func DecimalFromBig(coefficient *big.Int, scale int) Decimal {
+	if coefficient.IsInt64() && scale <= 18 {
+		if c := coefficient.Int64(); c > -1e18 && c < 1e18 {
+			return DecimalOf(c, scale)
+		}
+	}
+	d := new(apd.Decimal)
+	d.Coeff.SetMathBigInt(new(big.Int).Abs(coefficient))
+	d.Negative = coefficient.Sign() < 0
+	d.Exponent = int32(-scale)
+	return narrow(d)
+}
+
+// Units returns a in units of 10^-scale, rounded up or down to a whole one, and the least
+// or the greatest word where it is beyond.
+func (a Decimal) Units(scale int, up bool) int64 {
+	d := new(apd.Decimal)
+	context := apd.BaseContext.WithPrecision(uint32(a.apd().NumDigits()) + uint32(scale) + 8)
+	context.Rounding = apd.RoundFloor
+	if up {
+		context.Rounding = apd.RoundCeiling
+	}
+	if _, err := context.Quantize(d, a.apd(), int32(-scale)); err == nil {
+		d.Exponent = 0
+		if units, err := d.Int64(); err == nil {
+			return units
+		}
+	}
+	if a.Sign() < 0 {
+		return math.MinInt64
+	}
+	return math.MaxInt64
 }

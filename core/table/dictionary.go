@@ -1,30 +1,40 @@
 package table
 
+import (
+	"encoding/binary"
+	"unsafe"
+
+	"github.com/zeebo/xxh3"
+)
+
 // Dictionary gives the texts of a column their codes, in the order in which they are
 // met. It is a hash table with open addressing over tokens, since looking texts up is
 // most of the work of reading.
 //
-// Where nearly every text is a new one it stops looking for all of them: it then only
-// knows those met lately again, and a text may have several codes. What counts codes
-// has to count by their texts in the end.
+// Where nearly every text is a new one, remembering them all is of no use: the
+// dictionary is then Lossy, and is to be forgotten after each batch. A text may have
+// several codes; what counts codes has to count by their texts in the end.
 type Dictionary struct {
 	Texts  []string
 	Tokens []Token // of the texts
 	// Flawed is what is wrong with the bytes that a text was read from, where anything is.
 	Flawed map[uint32]DefectKind
+	// Lossy says that nearly every text is a new one.
+	Lossy bool
 
-	slots []slot // a power of two
+	slots []slot // a power of two, at most half of them taken
 	shift uint8
-	lossy bool
-	rows  int // looked up so far
-	last  uint32
-	lastT Token
-	any   bool
+	rows  int    // looked up so far
+	arena []byte // where the texts that Encode meets are kept
+	codes []uint32
+	// fetched is written so that the loads for it are not thought needless.
+	fetched uint32
 }
 
+// slot holds a code and a part of the hash that its place does not tell.
 type slot struct {
-	token Token
-	code  uint32 // + 1; 0 is free
+	tag  uint32
+	code uint32 // + 1; 0 is free
 }
 
 const (
@@ -32,6 +42,7 @@ const (
 	// decideAt is the number of texts at which a column of nearly nothing but new ones is found out.
 	decideAt   = 8192
 	lossySlots = 4096
+	arenaBlock = 64 << 10
 )
 
 // NewDictionary returns an empty dictionary.
@@ -41,138 +52,243 @@ func NewDictionary() *Dictionary {
 	return d
 }
 
-// Reset empties the dictionary; it keeps its memory.
+// Reset empties the dictionary; it keeps its memory, but for that of the texts, which stay good.
 func (d *Dictionary) Reset() {
 	clear(d.Texts)
-	*d = Dictionary{Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: make([]slot, firstSlots), shift: 64 - 6}
+	slots := d.slots
+	if len(slots) < firstSlots {
+		slots = make([]slot, firstSlots)
+	}
+	clear(slots[:firstSlots])
+	*d = Dictionary{Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes}
+}
+
+// Forget empties a lossy dictionary, which stays lossy.
+func (d *Dictionary) Forget() {
+	clear(d.slots)
+	d.Texts, d.Tokens, d.Flawed = d.Texts[:0], d.Tokens[:0], nil
 }
 
 // Find returns the code of the text with a token. text is only compared where the
 // token does not hold it.
 func (d *Dictionary) Find(t Token, text string) (code uint32, ok bool) {
+	mixed := t.Mixed()
 	mask := uint64(len(d.slots) - 1)
-	for at := t.Mixed() >> d.shift; ; at = (at + 1) & mask {
-		s := &d.slots[at]
+	for at := mixed >> d.shift; ; at = (at + 1) & mask {
+		s := d.slots[at]
 		if s.code == 0 {
 			return 0, false
 		}
-		if s.token == t && (t.Inline() || d.Texts[s.code-1] == text) {
+		if s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && (t.Inline() || d.Texts[s.code-1] == text) {
 			return s.code - 1, true
 		}
-		if d.lossy {
+		if d.Lossy {
 			return 0, false
 		}
 	}
 }
 
-// Add gives a text that Find does not find its code. of is the token by which it is
-// found again, and by which the text is known where it was read as it stands.
-func (d *Dictionary) Add(of Token, text string) uint32 {
+// Add gives a text that Find does not find its code.
+func (d *Dictionary) Add(t Token, text string) uint32 { return d.add(t, t.Mixed(), text) }
+
+func (d *Dictionary) add(t Token, mixed uint64, text string) uint32 {
 	code := uint32(len(d.Texts))
 	d.Texts = append(d.Texts, text)
-	d.Tokens = append(d.Tokens, of)
-	d.put(of, code)
-	if !d.lossy && len(d.Texts)*2 > len(d.slots) {
+	d.Tokens = append(d.Tokens, t)
+	d.put(mixed, code)
+	if !d.Lossy && len(d.Texts)*2 > len(d.slots) {
 		d.grow()
 	}
 	return code
 }
 
-func (d *Dictionary) put(t Token, code uint32) {
+func (d *Dictionary) put(mixed uint64, code uint32) {
 	mask := uint64(len(d.slots) - 1)
-	at := t.Mixed() >> d.shift
-	for !d.lossy && d.slots[at].code != 0 {
+	at := mixed >> d.shift
+	for !d.Lossy && d.slots[at].code != 0 {
 		at = (at + 1) & mask
 	}
-	d.slots[at] = slot{t, code + 1}
+	d.slots[at] = slot{uint32(mixed), code + 1}
 }
 
 func (d *Dictionary) grow() {
 	if len(d.Texts) >= decideAt && len(d.Texts)*2 > d.rows && d.rows > 0 {
-		d.lossy, d.slots, d.shift = true, make([]slot, lossySlots), 64-12
+		d.Lossy, d.slots, d.shift = true, d.slots[:lossySlots], 64-12
+		clear(d.slots)
 		return
 	}
-	old := d.slots
-	d.slots = make([]slot, 2*len(old))
+	size := 2 * len(d.slots)
+	if cap(d.slots) >= size {
+		d.slots = d.slots[:size]
+		clear(d.slots)
+	} else {
+		d.slots = make([]slot, size)
+	}
 	d.shift--
-	for _, s := range old {
-		if s.code != 0 {
-			d.put(s.token, s.code-1)
-		}
+	for code, t := range d.Tokens {
+		d.put(t.Mixed(), uint32(code))
 	}
 }
 
-// Encoder makes a text of bytes as they stand in a file; ok is false where something is wrong with them.
+// Encoder makes a text of bytes as they stand in a file; kind says what is wrong with them.
 type Encoder func(raw string) (text string, kind DefectKind)
 
-// Encode looks cells up and writes their codes: cell i is data[starts[at]:ends[at]] with
-// at = i*stride+offset, or the same place of extra where the start has its ExtraBit set.
-// text and extraText are the same bytes; encode, unless nil, is called for texts met first.
-func (d *Dictionary) Encode(codes []uint32, cells Cells, offset, stride int, encode Encoder) {
-	starts, ends := cells.Starts, cells.Ends
-	mask := uint64(len(d.slots) - 1)
-	at := offset
-	for i := range codes {
-		start, end := starts[at], ends[at]
-		at += stride
-		data, text := cells.Data, cells.Text
-		if start&ExtraBit != 0 {
-			start &^= ExtraBit
-			data, text = cells.Extra, cells.ExtraText
-		}
-		t := TokenAt(data, start, end)
-		if t == d.lastT && d.any && t.Inline() {
-			codes[i] = d.last
-			continue
-		}
-		slotAt := t.Mixed() >> d.shift
-		var code uint32
-		for {
-			s := &d.slots[slotAt]
-			if s.code != 0 && s.token == t && (t.Inline() || d.sameRaw(s.code-1, text[start:end], encode)) {
-				code = s.code - 1
-				break
-			}
-			if s.code == 0 || d.lossy {
-				d.rows += i + 1 // for the decision of grow
-				code = d.meet(t, text[start:end], encode)
-				d.rows -= i + 1
-				mask = uint64(len(d.slots) - 1)
-				break
-			}
-			slotAt = (slotAt + 1) & mask
-		}
-		codes[i] = code
-		d.last, d.lastT, d.any = code, t, true
-	}
-	d.rows += len(codes)
+// ExtraBit in a cell's start says that it stands in Extra.
+const ExtraBit = 1 << 31
+
+// Cells are the cells of a column in the bytes of a part: short ones by their tokens,
+// long ones Placed in Data, or in Extra where the start has its ExtraBit set.
+type Cells struct {
+	Tokens      []Token
+	Data, Extra []byte
 }
 
-// sameRaw compares a long text in full, since its token is only a hash.
-func (d *Dictionary) sameRaw(code uint32, raw string, encode Encoder) bool {
-	if d.Texts[code] == raw || encode == nil {
-		return d.Texts[code] == raw
+// place returns the bytes of a long cell.
+func (c *Cells) place(t Token) []byte {
+	start, end := uint32(t.Lo), uint32(t.Lo>>32)
+	if start&ExtraBit != 0 {
+		return c.Extra[start&^ExtraBit : end]
 	}
-	text, _ := encode(raw)
+	return c.Data[start:end]
+}
+
+// Text returns the text of cell i as it stands in the bytes.
+func (c *Cells) Text(i int) string {
+	t := c.Tokens[i]
+	if t.Inline() {
+		var raw [16]byte
+		return string(t.bytes(&raw))
+	}
+	return string(c.place(t))
+}
+
+// bytes writes a short text into raw.
+func (t Token) bytes(raw *[16]byte) []byte {
+	binary.LittleEndian.PutUint64(raw[:], t.Lo)
+	binary.LittleEndian.PutUint64(raw[8:], t.Hi)
+	return raw[:t.Hi>>56]
+}
+
+// block is how many cells Encode looks up together: their places in the table are
+// fetched first, all at once, since waiting for memory is what takes the time.
+const block = 128
+
+// Encode looks cells up and returns their codes, which are good until it is called
+// again. encode is called for texts met first that hold more than printable ASCII
+// characters.
+func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
+	if cap(d.codes) < len(cells.Tokens) {
+		d.codes = make([]uint32, len(cells.Tokens)*5/4)
+	}
+	codes := d.codes[:len(cells.Tokens)]
+	var (
+		hashes [block]uint64
+		last   Token
+		code   uint32
+	)
+	for first := 0; first < len(codes); first += block {
+		tokens := cells.Tokens[first:min(first+block, len(codes))]
+		codes := codes[first:][:len(tokens)]
+		fetched := uint32(0)
+		for i := range tokens {
+			m := tokens[i].Mixed()
+			hashes[i&(block-1)] = m
+			fetched |= d.slots[m>>d.shift].code
+		}
+		d.fetched = fetched
+		for i := range tokens {
+			t := tokens[i]
+			if t == last && first+i > 0 {
+				codes[i] = code
+				continue
+			}
+			last = t
+			if t.Hi>>56 > InlineLength {
+				code = d.seekLong(cells.place(t), first+i, encode)
+				codes[i] = code
+				continue
+			}
+			m := hashes[i&(block-1)]
+			s := d.slots[m>>d.shift]
+			if s.tag == uint32(m) && s.code != 0 && d.Tokens[s.code-1] == t {
+				code = s.code - 1
+			} else {
+				code = d.seek(t, m, first+i, encode)
+			}
+			codes[i] = code
+		}
+	}
+	d.rows += len(codes)
+	return codes
+}
+
+// seek looks a short text up, and adds it where it is not found.
+func (d *Dictionary) seek(t Token, mixed uint64, i int, encode Encoder) uint32 {
+	mask := uint64(len(d.slots) - 1)
+	for at := mixed >> d.shift; ; at = (at + 1) & mask {
+		s := d.slots[at]
+		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t {
+			return s.code - 1
+		}
+		if s.code == 0 || d.Lossy {
+			var raw [16]byte
+			return d.meet(t, mixed, t.bytes(&raw), i, encode)
+		}
+	}
+}
+
+// seekLong is seek for a long text, which is compared in full since its token is only a hash.
+func (d *Dictionary) seekLong(raw []byte, i int, encode Encoder) uint32 {
+	t := tokenOfHash(xxh3.Hash128(raw))
+	mixed, mask := t.Mixed(), uint64(len(d.slots)-1)
+	for at := mixed >> d.shift; ; at = (at + 1) & mask {
+		s := d.slots[at]
+		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && d.same(s.code-1, raw, encode) {
+			return s.code - 1
+		}
+		if s.code == 0 || d.Lossy {
+			return d.meet(t, mixed, raw, i, encode)
+		}
+	}
+}
+
+func (d *Dictionary) same(code uint32, raw []byte, encode Encoder) bool {
+	if d.Texts[code] == string(raw) {
+		return true
+	}
+	text, _ := encode(string(raw))
 	return d.Texts[code] == text
 }
 
-func (d *Dictionary) meet(t Token, raw string, encode Encoder) uint32 {
-	text, kind := raw, DefectKind("")
-	if encode != nil && !t.Plain() {
-		text, kind = encode(raw)
+func (d *Dictionary) meet(t Token, mixed uint64, raw []byte, i int, encode Encoder) uint32 {
+	text, kind := d.keep(raw), DefectKind("")
+	if !t.Plain() && len(raw) > 0 {
+		text, kind = encode(text)
 	}
-	code := d.Add(t, text)
+	d.rows += i + 1 // for the decision of grow
+	code := d.add(t, mixed, text)
+	d.rows -= i + 1
 	if kind != "" {
 		if d.Flawed == nil {
 			d.Flawed = map[uint32]DefectKind{}
 		}
 		d.Flawed[code] = kind
 	}
-	if text != raw {
-		d.Tokens[code] = TokenOf(text)
-	}
 	return code
+}
+
+// keep copies bytes into a string without an allocation for each: the arena is only
+// ever appended to within its capacity, so that what strings point at stays as it is.
+func (d *Dictionary) keep(raw []byte) string {
+	if len(raw) == 0 {
+		return ""
+	}
+	if len(raw) > cap(d.arena)-len(d.arena) {
+		d.arena = make([]byte, 0, max(arenaBlock, len(raw)))
+	}
+	start := len(d.arena)
+	d.arena = append(d.arena, raw...)
+	return unsafe.String(&d.arena[start], len(raw))
 }
 
 // Adopt returns a column with the same cells whose codes are those of d.
@@ -194,13 +310,11 @@ func (d *Dictionary) Adopt(c Column) Column {
 	return Column{Texts: d.Texts, Codes: codes}
 }
 
-// ExtraBit in a cell's start says that it stands in Extra.
-const ExtraBit = 1 << 31
-
-// Cells are the places of cells in the bytes of a part, row by row. Both Data and Extra
-// have TokenSlack bytes more than their text.
-type Cells struct {
-	Starts, Ends    []uint32
-	Data, Extra     []byte
-	Text, ExtraText string
+// Copy is Add with a copy of the text, so that nothing else is kept in memory with it.
+func (d *Dictionary) Copy(t Token, text string) uint32 {
+	if t.Inline() {
+		var raw [16]byte
+		return d.Add(t, d.keep(t.bytes(&raw)))
+	}
+	return d.Add(t, d.keep([]byte(text)))
 }

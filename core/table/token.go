@@ -18,16 +18,14 @@ const (
 	// TokenSlack is how many bytes must be readable after the end of a text given to TokenAt.
 	TokenSlack = 16
 	longToken  = 0xFF << 56
+	// placedToken in the last byte says that a Token tells a place.
+	placedToken = 0xFE << 56
 )
 
 // TokenAt returns the token of data[start:end]; data holds at least TokenSlack bytes more.
 func TokenAt(data []byte, start, end uint32) Token {
-	n := uint64(end - start)
-	switch {
-	case n <= 8:
-		return Token{binary.LittleEndian.Uint64(data[start:]) & (1<<(8*n) - 1), n << 56}
-	case n <= InlineLength:
-		return Token{binary.LittleEndian.Uint64(data[start:]), binary.LittleEndian.Uint64(data[start+8:])&(1<<(8*n-64)-1) | n<<56}
+	if t, ok := ShortToken(data, start, end); ok {
+		return t
 	}
 	return tokenOfHash(xxh3.Hash128(data[start:end]))
 }
@@ -42,6 +40,24 @@ func TokenOf(text string) Token {
 }
 
 func tokenOfHash(h Hash) Token { return Token{h.Lo, h.Hi | longToken} }
+
+// Placed returns what stands for a long text until its token is asked for: where it is.
+func Placed(start, end uint32) Token {
+	return Token{uint64(end)<<32 | uint64(start), placedToken}
+}
+
+// ShortToken returns the token of data[start:end], which must be short, and false if it
+// is not.
+func ShortToken(data []byte, start, end uint32) (Token, bool) {
+	n := uint64(end - start)
+	switch {
+	case n <= 8:
+		return Token{binary.LittleEndian.Uint64(data[start:]) & (1<<(8*n) - 1), n << 56}, true
+	case n <= InlineLength:
+		return Token{binary.LittleEndian.Uint64(data[start:]), binary.LittleEndian.Uint64(data[start+8:])&(1<<(8*n-64)-1) | n<<56}, true
+	}
+	return Token{}, false
+}
 
 // Inline reports whether the token holds its text.
 func (t Token) Inline() bool { return t.Hi>>56 <= InlineLength }
@@ -59,6 +75,49 @@ func (t Token) Plain() bool {
 	return plainBytes(t.Lo) && plainBytes(t.Hi&(1<<(8*n-64)-1)|^uint64(0)<<(8*n-64)&fill)
 }
 
+// Len returns the length of a short text in bytes.
+func (t Token) Len() int { return int(t.Hi >> 56) }
+
+// Number reads a short text of digits with at most one minus before and one point among
+// them. It reports false for everything else, numbers written in other ways included.
+func (t Token) Number() (coefficient int64, scale int, ok bool) {
+	n := int(t.Hi >> 56)
+	if n == 0 || n > InlineLength {
+		return 0, 0, false
+	}
+	w, at, negative := t.Lo, 0, false
+	if byte(w) == '-' {
+		negative, at = true, 1
+		w >>= 8
+	}
+	first, point := at, -1
+	for ; at < n; at++ {
+		if at == 8 {
+			w = t.Hi
+		}
+		c := byte(w) - '0'
+		w >>= 8
+		if c > 9 {
+			if byte(c+'0') != '.' || point >= 0 || at == first || at == n-1 {
+				return 0, 0, false
+			}
+			point = at
+			continue
+		}
+		coefficient = coefficient*10 + int64(c)
+	}
+	if at == first {
+		return 0, 0, false
+	}
+	if point >= 0 {
+		scale = n - 1 - point
+	}
+	if negative {
+		coefficient = -coefficient
+	}
+	return coefficient, scale, true
+}
+
 // fill stands for the bytes that a text does not have, which count as plain.
 const fill = 0x4141414141414141
 
@@ -69,15 +128,28 @@ func plainBytes(w uint64) bool {
 	return (w|(w-0x21*ones)&^w|(w+0x01*ones))&tops == 0
 }
 
-// Mixed returns 64 well-mixed bits of the token, for hash tables and samples.
+// Mixed returns 64 mixed bits of the token, for hash tables and samples; the upper half
+// is the better one.
 func (t Token) Mixed() uint64 {
-	hi, lo := bits.Mul64(t.Lo^0x9E3779B97F4A7C15, t.Hi^0xD1B54A32D192ED03)
-	mixed := hi ^ lo
-	mixed = (mixed ^ mixed>>32 ^ t.Lo) * 0xBF58476D1CE4E5B9
-	return mixed ^ mixed>>29
+	mixed := (t.Lo ^ t.Hi*0xD1B54A32D192ED03) * 0x9E3779B97F4A7C15
+	return mixed ^ mixed>>32
 }
 
-// AppendToken appends a token to what HashOf is to hash.
-func AppendToken(buffer []byte, t Token) []byte {
-	return binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(buffer, t.Lo), t.Hi)
+// With returns the hash of a list of texts hashed to h, and one text more. The zero Hash
+// is that of no texts. Each step can be undone, so no two short texts collide in it.
+func With(h Hash, t Token) Hash {
+	lo := (h.Lo ^ t.Lo ^ 0x9E3779B97F4A7C15) * 0xBF58476D1CE4E5B9
+	lo ^= lo >> 32
+	hi := (h.Hi ^ t.Hi ^ lo) * 0x94D049BB133111EB
+	hi ^= hi >> 29
+	return Hash{Lo: lo + bits.RotateLeft64(hi, 23), Hi: hi * 0xD6E8FEB86659FD93}
+}
+
+// HashTexts hashes a list of texts.
+func HashTexts(texts ...string) Hash {
+	var h Hash
+	for _, text := range texts {
+		h = With(h, TokenOf(text))
+	}
+	return h
 }

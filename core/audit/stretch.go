@@ -1,0 +1,526 @@
+package audit
+
+import (
+	"cmp"
+	"maps"
+	"math/bits"
+	"slices"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/intake"
+	"proudsieve/core/profile"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// stretch is what one worker makes of a stretch of the table.
+type stretch struct {
+	plan         *plan
+	dictionaries []*table.Dictionary
+	columns      []stretchColumn
+	rows         int64
+	setAside     int64
+	defects      []table.Defect
+	defectsN     int64
+	marks        []intake.Mark
+	broken       [][]uint32 // per check, row numbers
+	impact       [][]table.Decimal
+	texts        []map[string]int64  // per check of a single column: the offending texts
+	hashed       [][]table.HashedRow // per key, then whole rows
+	patterns     patterns
+	masks        []uint64 // per row of a batch, the missing columns
+	hashes       []table.Hash
+	lacking      []bool
+}
+
+// stretchColumn is what is known of each text of a column's dictionary.
+type stretchColumn struct {
+	missing     []bool
+	broken      []uint8
+	rows        []uint32      // that it stands in
+	values      []table.Value // where conditions ask for them
+	identities  []table.Token // by which it takes part in keys
+	anyBroken   uint8
+	anyMissing  bool
+	missingRows []uint32
+	lossy       bool // its dictionary is, from the start of this batch on
+	shard       profile.Shard
+}
+
+func newStretch(p *plan) *stretch {
+	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
+		texts: make([]map[string]int64, len(p.checks)), hashed: make([][]table.HashedRow, len(p.keys)+1)}
+	for range p.names {
+		s.dictionaries = append(s.dictionaries, table.NewDictionary())
+	}
+	s.reset()
+	return s
+}
+
+// reset empties the state and keeps its memory.
+func (s *stretch) reset() {
+	s.rows, s.setAside, s.defects, s.defectsN, s.marks = 0, 0, nil, 0, nil
+	for c := range s.columns {
+		s.dictionaries[c].Reset()
+		s.columns[c].forget()
+		s.columns[c].lossy = false
+		s.columns[c].shard.Reset()
+		s.columns[c].missingRows = s.columns[c].missingRows[:0]
+	}
+	for at := range s.broken {
+		s.broken[at] = s.broken[at][:0]
+		s.impact[at] = make([]table.Decimal, len(s.plan.measures))
+		s.texts[at] = nil
+	}
+	for k := range s.hashed {
+		s.hashed[k] = s.hashed[k][:0]
+	}
+	s.patterns = patterns{}
+}
+
+// forget drops what is known of the texts.
+func (c *stretchColumn) forget() {
+	clear(c.values)
+	c.missing, c.broken, c.rows, c.values, c.identities = c.missing[:0], c.broken[:0], c.rows[:0], c.values[:0], c.identities[:0]
+	c.anyBroken, c.anyMissing = 0, false
+}
+
+// judge judges a batch.
+func (s *stretch) judge(b *table.Batch) error {
+	if b.Len() > 0 {
+		s.marks = append(s.marks, intake.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+	}
+	s.rows += int64(b.Len())
+	s.setAside += b.SetAside
+	s.defectsN += int64(len(b.Defects))
+	if room := defectsKept - len(s.defects); room > 0 {
+		s.defects = append(s.defects, b.Defects[:min(room, len(b.Defects))]...)
+	}
+	start := make([]int, len(s.broken)) // of this batch's rows
+	for at := range s.broken {
+		start[at] = len(s.broken[at])
+	}
+	for c := range b.Columns {
+		s.judgeColumn(b, c)
+	}
+	for _, at := range s.plan.rules {
+		check := s.plan.checks[at]
+		if check.unjudged != "" {
+			continue
+		}
+		for i, truth := range check.rule.Condition.Evaluate(batchRows{s, b}) {
+			if truth == condition.False {
+				s.broken[at] = append(s.broken[at], b.Rows[i])
+			}
+		}
+	}
+	s.findPatterns(b)
+	s.hashKeys(b)
+	for at, rows := range s.broken {
+		if fresh := rows[start[at]:]; len(fresh) > 0 {
+			for m, sum := range s.plan.sums(b, fresh) {
+				s.impact[at][m] = s.impact[at][m].Add(sum)
+			}
+		}
+	}
+	for c, d := range s.dictionaries {
+		if d.Lossy {
+			s.describe(c)
+			s.columns[c].forget()
+			s.columns[c].lossy = true
+			d.Forget()
+		}
+	}
+	return nil
+}
+
+// end describes the columns, once all of their texts are counted.
+func (s *stretch) end() error {
+	for c := range s.columns {
+		s.describe(c)
+	}
+	return nil
+}
+
+// judgeColumn judges the texts met first, and finds and counts the rows they all stand in.
+func (s *stretch) judgeColumn(b *table.Batch, c int) {
+	column, judge, d := &s.columns[c], s.plan.judges[c], s.dictionaries[c]
+	codes := b.Columns[c].Codes
+	was := len(column.rows)
+	column.rows = slices.Grow(column.rows, len(d.Texts)-was)[:len(d.Texts)]
+	clear(column.rows[was:])
+	rows := column.rows
+	for _, code := range codes {
+		rows[code]++
+	}
+	for code := len(column.missing); code < len(d.Texts); code++ {
+		// All rows of a text in a lossy dictionary are in this batch.
+		if column.lossy && column.sweep(judge, s.plan, c, d, code) {
+			continue
+		}
+		cell := column.meet(judge, s.plan, c, d, code)
+		if column.lossy {
+			column.describe(d, code, &cell)
+		}
+	}
+	if column.anyMissing {
+		for i, code := range codes {
+			if column.missing[code] {
+				column.missingRows = append(column.missingRows, b.Rows[i])
+			}
+		}
+	}
+	if column.anyBroken == 0 {
+		return
+	}
+	for _, one := range judge.checks {
+		if column.anyBroken&one.bit == 0 {
+			continue
+		}
+		for i, code := range codes {
+			if column.broken[code]&one.bit != 0 {
+				s.broken[one.check] = append(s.broken[one.check], b.Rows[i])
+			}
+		}
+	}
+}
+
+// meet judges a text.
+func (c *stretchColumn) meet(j *judge, p *plan, at int, d *table.Dictionary, code int) rulebook.Cell {
+	cell, broken := j.judge(d.Texts[code])
+	c.missing = append(c.missing, cell.Missing)
+	c.broken = append(c.broken, broken)
+	c.anyBroken |= broken
+	c.anyMissing = c.anyMissing || cell.Missing
+	if p.valued[at] {
+		c.values = append(c.values, cell.Value)
+	}
+	if p.keyed[at] {
+		t := d.Tokens[code]
+		if k := cell.Value.Kind; k != table.Missing && k != table.Text {
+			t = table.TokenOf(cell.Value.Identity())
+		}
+		c.identities = append(c.identities, t)
+	}
+	return cell
+}
+
+// sweep is meet and describe for the texts that need no closer look, as nearly all do in
+// a column of nearly nothing but different ones. It reports false for the others.
+func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary, code int) bool {
+	t := d.Tokens[code]
+	switch j.sweep {
+	case sweepNumbers:
+		coefficient, scale, ok := t.Number()
+		if !ok || scale > 0 && j.cells.Type == table.TypeInteger || j.cells.MayBeMissing(t) {
+			return false
+		}
+		c.broken = append(c.broken, j.outOfRange(coefficient, scale))
+		c.anyBroken |= c.broken[code]
+		if p.valued[at] {
+			c.values = append(c.values, table.NumberValue(table.DecimalOf(coefficient, scale)))
+		}
+		if p.keyed[at] {
+			c.identities = append(c.identities, table.TokenOf(table.DecimalOf(coefficient, scale).Shortest()))
+		}
+		c.shard.AddNumber(t, coefficient, scale, c.rows[code])
+	case sweepTexts:
+		if !t.Plain() || j.cells.MayBeMissing(t) {
+			return false
+		}
+		c.broken = append(c.broken, 0)
+		if p.valued[at] {
+			c.values = append(c.values, table.TextValue(d.Texts[code]))
+		}
+		if p.keyed[at] {
+			c.identities = append(c.identities, t)
+		}
+		c.shard.AddPlain(t, d.Texts[code], c.rows[code])
+	default:
+		return false
+	}
+	c.missing = append(c.missing, false)
+	return true
+}
+
+// describe adds a text to the column's profile, with the rows it stands in.
+func (c *stretchColumn) describe(d *table.Dictionary, code int, cell *rulebook.Cell) {
+	one := profile.Cell{Token: d.Tokens[code], Text: d.Texts[code], Missing: cell.Missing, Value: cell.Value}
+	if len(d.Flawed) > 0 {
+		one.Token = table.TokenOf(one.Text)
+	}
+	c.shard.Add(&one, c.rows[code])
+}
+
+// describe adds the texts of a column to its profile, where that is not done yet.
+func (s *stretch) describe(c int) {
+	column, d := &s.columns[c], s.dictionaries[c]
+	for code := 0; code < len(column.rows) && !column.lossy; code++ {
+		if column.rows[code] > 0 {
+			cell := s.plan.judges[c].cells.Read(d.Texts[code])
+			column.describe(d, code, &cell)
+		}
+	}
+	column.shard.EndBatch()
+	if column.anyBroken != 0 {
+		s.countTexts(c)
+	}
+}
+
+// countTexts counts the offending texts of a column's checks, up to a cap.
+func (s *stretch) countTexts(c int) {
+	column, d := &s.columns[c], s.dictionaries[c]
+	for _, one := range s.plan.judges[c].checks {
+		if column.anyBroken&one.bit == 0 {
+			continue
+		}
+		if s.texts[one.check] == nil {
+			s.texts[one.check] = map[string]int64{}
+		}
+		counts := s.texts[one.check]
+		for code, broken := range column.broken {
+			if broken&one.bit == 0 || column.rows[code] == 0 {
+				continue
+			}
+			if _, known := counts[d.Texts[code]]; known || len(counts) < textsKept {
+				counts[d.Texts[code]] += int64(column.rows[code])
+			}
+		}
+	}
+}
+
+// batchRows gives conditions the typed values of a batch.
+type batchRows struct {
+	s *stretch
+	b *table.Batch
+}
+
+// Len implements condition.Rows.
+func (r batchRows) Len() int { return r.b.Len() }
+
+// Values implements condition.Rows.
+func (r batchRows) Values(column string) ([]table.Value, []uint32) {
+	at := slices.Index(r.s.plan.names, column)
+	values, codes := r.s.columns[at].values, r.b.Columns[at].Codes
+	if len(values) <= 4*r.b.Len() {
+		return values, codes
+	}
+	// There are more distinct values in the stretch than rows in the batch.
+	own, place := make([]table.Value, len(codes)), make([]uint32, len(codes))
+	for i, code := range codes {
+		own[i], place[i] = values[code], uint32(i)
+	}
+	return own, place
+}
+
+// hashKeys hashes the keys of every row, and the rows. A row with a missing part of a
+// key is compared with none.
+func (s *stretch) hashKeys(b *table.Batch) {
+	if cap(s.hashes) < b.Len() {
+		s.hashes, s.lacking = make([]table.Hash, b.Len()*5/4), make([]bool, b.Len()*5/4)
+	}
+	hashes, lacking := s.hashes[:b.Len()], s.lacking[:b.Len()]
+	for k := len(s.plan.keys) - 1; k >= 0; k-- { // the first one last, for equal rows
+		check := s.plan.checks[s.plan.keys[k]]
+		if check.unjudged != "" {
+			continue
+		}
+		clear(hashes)
+		clear(lacking)
+		for _, c := range check.at {
+			column := &s.columns[c]
+			for i, code := range b.Columns[c].Codes {
+				hashes[i] = table.With(hashes[i], column.identities[code])
+			}
+			for i, code := range b.Columns[c].Codes {
+				if column.anyMissing && column.missing[code] {
+					lacking[i] = true
+				}
+			}
+		}
+		for i, h := range hashes {
+			if !lacking[i] {
+				s.hashed[k] = append(s.hashed[k], table.HashedRow{Hash: h, Row: b.Rows[i]})
+			}
+		}
+	}
+	if s.plan.equalRows < 0 {
+		return
+	}
+	// Equal rows share their key, so that where there is one only rows without it are hashed here.
+	via := s.plan.equalVia
+	if via < 0 {
+		clear(lacking)
+	} else if !slices.Contains(lacking, true) {
+		return
+	}
+	clear(hashes)
+	for c := range b.Columns {
+		tokens := s.dictionaries[c].Tokens
+		for i, code := range b.Columns[c].Codes {
+			hashes[i] = table.With(hashes[i], tokens[code])
+		}
+	}
+	for i, cells := range b.Surplus {
+		hashes[i] = withTexts(hashes[i], cells)
+	}
+	last := len(s.hashed) - 1
+	for i, h := range hashes {
+		if via < 0 || lacking[i] {
+			s.hashed[last] = append(s.hashed[last], table.HashedRow{Hash: h, Row: b.Rows[i]})
+		}
+	}
+}
+
+func withTexts(h table.Hash, texts []string) table.Hash {
+	for _, text := range texts {
+		h = table.With(h, table.TokenOf(text))
+	}
+	return h
+}
+
+// HashRow hashes all the cells of row i as they stand, those beyond the header's too.
+func HashRow(b *table.Batch, i int) table.Hash {
+	var h table.Hash
+	for c := range b.Columns {
+		h = table.With(h, table.TokenOf(b.Columns[c].At(i)))
+	}
+	return withTexts(h, b.Surplus[i])
+}
+
+// sums adds up the measures over some rows of the batch, which are ascending.
+func (p *plan) sums(b *table.Batch, rows []uint32) []table.Decimal {
+	sums := make([]table.Decimal, len(p.measures))
+	if len(sums) == 0 {
+		return sums
+	}
+	i := 0
+	for _, row := range rows {
+		for b.Rows[i] != row {
+			i++
+		}
+		for m, c := range p.measures {
+			if v := p.judges[c].cells.Read(b.Columns[c].At(i)).Value; v.Kind == table.Number {
+				sums[m] = sums[m].Add(v.Number)
+			}
+		}
+	}
+	return sums
+}
+
+// findPatterns counts which columns miss together.
+func (s *stretch) findPatterns(b *table.Batch) {
+	words := (len(b.Columns) + 63) / 64
+	if cap(s.masks) < b.Len()*words {
+		s.masks = make([]uint64, b.Len()*words*5/4)
+	}
+	masks := s.masks[:b.Len()*words]
+	clear(masks)
+	any := false
+	for c := range b.Columns {
+		column := &s.columns[c]
+		if !column.anyMissing {
+			continue
+		}
+		any = true
+		at, bit := c/64, uint64(1)<<(c%64)
+		for i, code := range b.Columns[c].Codes {
+			if column.missing[code] {
+				masks[i*words+at] |= bit
+			}
+		}
+	}
+	if !any {
+		s.patterns.add(make([]uint64, words), int64(b.Len()))
+		return
+	}
+	if words == 1 {
+		s.patterns.addAll(masks)
+		return
+	}
+	for i := 0; i < len(masks); i += words {
+		s.patterns.add(masks[i:i+words], 1)
+	}
+}
+
+// patterns counts the sets of columns that miss together, up to a cap.
+type patterns struct {
+	counts map[string]int64
+	more   bool
+	key    []byte
+}
+
+const (
+	patternsKept  = 4096
+	patternsShown = 40
+)
+
+func (p *patterns) add(mask []uint64, rows int64) {
+	p.key = p.key[:0]
+	for _, w := range mask {
+		for w := w; ; w >>= 8 {
+			p.key = append(p.key, byte(w))
+			if len(p.key)%8 == 0 {
+				break
+			}
+		}
+	}
+	p.count(string(p.key), rows)
+}
+
+// addAll adds one row for each mask of a single word, those of one kind together.
+func (p *patterns) addAll(masks []uint64) {
+	var met [64]struct {
+		mask uint64
+		rows int64
+	}
+	for _, mask := range masks {
+		m := &met[mask*0x9E3779B97F4A7C15>>58]
+		if m.mask != mask && m.rows > 0 {
+			p.add([]uint64{m.mask}, m.rows)
+			m.rows = 0
+		}
+		m.mask = mask
+		m.rows++
+	}
+	for _, m := range met {
+		if m.rows > 0 {
+			p.add([]uint64{m.mask}, m.rows)
+		}
+	}
+}
+
+func (p *patterns) count(key string, rows int64) {
+	if p.counts == nil {
+		p.counts = map[string]int64{}
+	}
+	if _, known := p.counts[key]; !known && len(p.counts) >= patternsKept {
+		p.more = true
+		return
+	}
+	p.counts[key] += rows
+}
+
+func (p *patterns) merge(o *patterns) {
+	p.more = p.more || o.more
+	for _, key := range slices.Sorted(maps.Keys(o.counts)) {
+		p.count(key, o.counts[key])
+	}
+}
+
+func (p *patterns) result(names []string) (out []Pattern, more bool) {
+	out = []Pattern{}
+	for key, rows := range p.counts {
+		one := Pattern{Missing: []string{}, Rows: rows}
+		for at := range len(key) {
+			for w := key[at]; w != 0; w &= w - 1 {
+				one.Missing = append(one.Missing, names[at*8+bits.TrailingZeros8(w)])
+			}
+		}
+		out = append(out, one)
+	}
+	slices.SortFunc(out, func(a, b Pattern) int {
+		return cmp.Or(cmp.Compare(b.Rows, a.Rows), slices.Compare(a.Missing, b.Missing))
+	})
+	return out[:min(len(out), patternsShown)], p.more || len(out) > patternsShown
+}

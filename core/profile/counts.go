@@ -1,0 +1,189 @@
+package profile
+
+import (
+	"cmp"
+	"container/heap"
+	"math"
+	"slices"
+
+	"proudsieve/core/table"
+)
+
+const (
+	// distinctCap is how many distinct texts of a column are counted exactly.
+	distinctCap = 1 << 16
+	// sketchSize is the number of least hashes kept for the estimate beyond that;
+	// its relative standard error is 1/sqrt(sketchSize-2), 1.6%.
+	sketchSize    = 1 << 12
+	frequentShown = 12
+)
+
+// Frequency is how often a text occurs.
+type Frequency struct {
+	Text string `json:"text"`
+	Rows int64  `json:"rows"`
+}
+
+// counts counts texts: all of them exactly while they are few enough. Beyond that the
+// number of distinct ones is estimated from their hashes, and only frequent ones are
+// kept on counting (lossy counting, Manku and Motwani 2002): any text may have been
+// left out up to missed times.
+type counts struct {
+	texts  *table.Dictionary
+	rows   []int64
+	over   bool
+	missed int64
+	sketch sketch
+}
+
+// add counts a text that stands in so many rows.
+func (c *counts) add(t table.Token, text string, rows int64) {
+	if c.texts == nil {
+		c.texts = table.NewDictionary()
+	}
+	if c.over {
+		c.sketch.add(t)
+		if rows == 1 {
+			return // of this batch's: see skipped
+		}
+	}
+	if code, ok := c.texts.Find(t, text); ok {
+		c.rows[code] += rows
+		return
+	}
+	if len(c.rows) == distinctCap {
+		if !c.over {
+			c.over = true
+			for _, counted := range c.texts.Tokens {
+				c.sketch.add(counted)
+			}
+			c.sketch.add(t)
+		}
+		c.prune()
+	}
+	c.texts.Copy(t, text)
+	c.rows = append(c.rows, rows)
+}
+
+// skipped notes that from now on add may have left out any text that often.
+func (c *counts) skipped(batches int64) {
+	if c.over {
+		c.missed += batches
+	}
+}
+
+// prune keeps the most frequent quarter.
+func (c *counts) prune() {
+	sorted := slices.Clone(c.rows)
+	slices.Sort(sorted)
+	least := sorted[len(sorted)*3/4]
+	old, rows := c.texts, c.rows
+	c.texts, c.rows = table.NewDictionary(), nil
+	for code, n := range rows {
+		if n > least {
+			c.texts.Copy(old.Tokens[code], old.Texts[code])
+			c.rows = append(c.rows, n)
+		}
+	}
+	c.missed += least
+}
+
+// distinct returns the number of different texts, and the relative standard error of an estimate.
+func (c *counts) distinct() (n int64, relativeError float64) {
+	if c.over {
+		return c.sketch.estimate(), math.Round(1e4/math.Sqrt(sketchSize-2)) / 1e4
+	}
+	return int64(len(c.rows)), 0
+}
+
+// most returns the most frequent texts; where not all are counted, only those that
+// were certainly more frequent than what may have been missed.
+func (c *counts) most(shown int) []Frequency {
+	out := make([]Frequency, 0, shown+1)
+	for code, rows := range c.rows {
+		if c.over && rows <= c.missed {
+			continue
+		}
+		one := Frequency{c.texts.Texts[code], rows}
+		if len(out) == shown && moreFrequent(one, out[shown-1]) > 0 {
+			continue
+		}
+		at, _ := slices.BinarySearchFunc(out, one, moreFrequent)
+		if out = slices.Insert(out, at, one); len(out) > shown {
+			out = out[:shown]
+		}
+	}
+	return out
+}
+
+// least returns the least frequent texts, none where not all are counted.
+func (c *counts) least(shown int) []Frequency {
+	out := make([]Frequency, 0, shown+1)
+	if c.over {
+		return out
+	}
+	less := func(a, b Frequency) int {
+		return cmp.Or(cmp.Compare(a.Rows, b.Rows), cmp.Compare(a.Text, b.Text))
+	}
+	for code, rows := range c.rows {
+		one := Frequency{c.texts.Texts[code], rows}
+		if len(out) == shown && less(one, out[shown-1]) > 0 {
+			continue
+		}
+		at, _ := slices.BinarySearchFunc(out, one, less)
+		if out = slices.Insert(out, at, one); len(out) > shown {
+			out = out[:shown]
+		}
+	}
+	return out
+}
+
+// moreFrequent orders by falling frequency, equals by their text.
+func moreFrequent(a, b Frequency) int {
+	return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Text, b.Text))
+}
+
+// sketch keeps the sketchSize least of the hashes it is given (k minimum values,
+// Bar-Yossef et al. 2002), from which the number of different ones is estimated.
+type sketch struct {
+	least greatestFirst
+	known map[uint64]bool
+}
+
+func (s *sketch) add(t table.Token) {
+	h := table.With(table.Hash{}, t).Hi
+	if len(s.least) == sketchSize && h >= s.least[0] {
+		return
+	}
+	if s.known == nil {
+		s.known = map[uint64]bool{}
+	}
+	if s.known[h] {
+		return
+	}
+	s.known[h] = true
+	heap.Push(&s.least, h)
+	if len(s.least) > sketchSize {
+		delete(s.known, heap.Pop(&s.least).(uint64))
+	}
+}
+
+func (s *sketch) estimate() int64 {
+	if len(s.least) < sketchSize {
+		return int64(len(s.least))
+	}
+	return int64((sketchSize - 1) / (float64(s.least[0]) / math.MaxUint64))
+}
+
+type greatestFirst []uint64
+
+func (h greatestFirst) Len() int           { return len(h) }
+func (h greatestFirst) Less(i, j int) bool { return h[i] > h[j] }
+func (h greatestFirst) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
+func (h *greatestFirst) Push(x any)        { *h = append(*h, x.(uint64)) }
+func (h *greatestFirst) Pop() any {
+	old := *h
+	last := old[len(old)-1]
+	*h = old[:len(old)-1]
+	return last
+}

@@ -1,0 +1,332 @@
+package profile
+
+import (
+	"cmp"
+	"math"
+	"math/big"
+	"math/bits"
+	"slices"
+
+	"proudsieve/core/table"
+)
+
+// Numbers gathers the numbers of a column. The zero value is empty. Count, sum and sum
+// of squares are exact, whatever the order in which numbers are added.
+type Numbers struct {
+	count  int64
+	scales [scales]ofScale
+	wide   []wideNumber // beyond a machine word; rare
+	// third is the sum of third powers, for the skewness alone, and thus in floating point.
+	third   float64
+	buckets buckets
+}
+
+// scales is how many numbers of digits after the point fit a machine word.
+const scales = 19
+
+// ofScale is what is known of the numbers with so many digits after the point, in units of the last of them.
+type ofScale struct {
+	any             bool
+	lowest, highest int64
+	sumLo           uint64
+	sumHi           int64
+	squares         [3]uint64
+}
+
+type wideNumber struct {
+	number table.Decimal
+	rows   int64
+}
+
+var unit = func() (u [scales]float64) {
+	for i := range u {
+		u[i] = math.Pow10(-i)
+	}
+	return u
+}()
+
+// Add takes in a number that stands in so many rows.
+func (n *Numbers) Add(d table.Decimal, rows int64) {
+	n.count += rows
+	if c, scale, ok := d.Word(); ok {
+		n.addWord(c, scale, rows)
+	} else {
+		n.wide = append(n.wide, wideNumber{d, rows})
+		x := d.Float()
+		n.third += x * x * x * float64(rows)
+		n.buckets.add(x, rows)
+	}
+}
+
+// addWord adds c x 10^-scale.
+func (n *Numbers) addWord(c int64, scale int, rows int64) {
+	s := &n.scales[scale]
+	if !s.any {
+		s.any, s.lowest, s.highest = true, c, c
+	}
+	s.lowest, s.highest = min(s.lowest, c), max(s.highest, c)
+	size := uint64(c)
+	if c < 0 {
+		size = -size
+	}
+	hi, lo := bits.Mul64(size, uint64(rows))
+	var carry uint64
+	if c < 0 {
+		s.sumLo, carry = bits.Sub64(s.sumLo, lo, 0)
+		s.sumHi -= int64(hi + carry)
+	} else {
+		s.sumLo, carry = bits.Add64(s.sumLo, lo, 0)
+		s.sumHi += int64(hi + carry)
+	}
+	s.addSquare(size, uint64(rows))
+	x := float64(c) * unit[scale]
+	n.third += x * x * x * float64(rows)
+	n.buckets.add(x, rows)
+}
+
+// addSquare adds size x size x rows to the 192 bits of squares.
+func (s *ofScale) addSquare(size, rows uint64) {
+	hi, lo := bits.Mul64(size, size)
+	top := uint64(0)
+	if rows != 1 {
+		h1, l1 := bits.Mul64(lo, rows)
+		h2, l2 := bits.Mul64(hi, rows)
+		var carry uint64
+		lo = l1
+		hi, carry = bits.Add64(l2, h1, 0)
+		top = h2 + carry
+	}
+	var carry uint64
+	s.squares[0], carry = bits.Add64(s.squares[0], lo, 0)
+	s.squares[1], carry = bits.Add64(s.squares[1], hi, carry)
+	s.squares[2] += top + carry
+}
+
+// Merge takes in what another one gathered after n.
+func (n *Numbers) Merge(o *Numbers) {
+	if o.count == 0 {
+		return
+	}
+	n.count += o.count
+	n.third += o.third
+	n.wide = append(n.wide, o.wide...)
+	for i := range o.scales {
+		a, b := &n.scales[i], &o.scales[i]
+		if !b.any {
+			continue
+		}
+		if !a.any {
+			*a = *b
+			continue
+		}
+		a.lowest, a.highest = min(a.lowest, b.lowest), max(a.highest, b.highest)
+		var carry uint64
+		a.sumLo, carry = bits.Add64(a.sumLo, b.sumLo, 0)
+		a.sumHi += b.sumHi + int64(carry)
+		for k := range a.squares {
+			a.squares[k], carry = bits.Add64(a.squares[k], b.squares[k], carry*boolean(k > 0))
+		}
+	}
+	n.buckets.merge(&o.buckets)
+}
+
+func boolean(b bool) uint64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// reset empties n and keeps its memory.
+func (n *Numbers) reset() {
+	b := n.buckets
+	b.reset()
+	*n = Numbers{buckets: b}
+}
+
+// Count returns how many numbers were added.
+func (n *Numbers) Count() int64 { return n.count }
+
+// Sum returns the exact sum.
+func (n *Numbers) Sum() table.Decimal {
+	sum := table.Decimal{}
+	for scale := range n.scales {
+		if s := &n.scales[scale]; s.any {
+			sum = sum.Add(table.DecimalFromBig(s.sum(), scale))
+		}
+	}
+	for _, w := range n.wide {
+		sum = sum.Add(w.number.Times(w.rows))
+	}
+	return sum
+}
+
+func (s *ofScale) sum() *big.Int {
+	sum := big.NewInt(s.sumHi)
+	return sum.Add(sum.Lsh(sum, 64), new(big.Int).SetUint64(s.sumLo))
+}
+
+// squared returns the exact sum of squares.
+func (n *Numbers) squared() table.Decimal {
+	sum := table.Decimal{}
+	for scale := range n.scales {
+		s := &n.scales[scale]
+		if !s.any {
+			continue
+		}
+		total := new(big.Int)
+		for k := 2; k >= 0; k-- {
+			total.Add(total.Lsh(total, 64), new(big.Int).SetUint64(s.squares[k]))
+		}
+		sum = sum.Add(table.DecimalFromBig(total, 2*scale))
+	}
+	for _, w := range n.wide {
+		sum = sum.Add(w.number.Mul(w.number).Times(w.rows))
+	}
+	return sum
+}
+
+// extremes returns the least and the greatest number; ok is false where there is none.
+func (n *Numbers) extremes() (lowest, highest table.Decimal, ok bool) {
+	take := func(low, high table.Decimal) {
+		if !ok || low.Cmp(lowest) < 0 {
+			lowest = low
+		}
+		if !ok || high.Cmp(highest) > 0 {
+			highest = high
+		}
+		ok = true
+	}
+	for scale := range n.scales {
+		if s := &n.scales[scale]; s.any {
+			take(table.DecimalOf(s.lowest, scale), table.DecimalOf(s.highest, scale))
+		}
+	}
+	for _, w := range n.wide {
+		take(w.number, w.number)
+	}
+	return lowest, highest, ok
+}
+
+// deviation returns the standard deviation of the numbers as a sample (divided by n-1),
+// from the exact sums. It is NaN for fewer than two numbers.
+func (n *Numbers) deviation() float64 {
+	if n.count < 2 {
+		return math.NaN()
+	}
+	return math.Sqrt(n.around2() / float64(n.count-1))
+}
+
+// around2 returns the sum of squared differences from the mean: sum of squares - sum² / n.
+func (n *Numbers) around2() float64 {
+	sum := n.Sum()
+	count := table.DecimalOf(n.count, 0)
+	// n·Σx² - (Σx)² is exact; only the division by n rounds.
+	return n.squared().Mul(count).Sub(sum.Mul(sum)).Float() / float64(n.count)
+}
+
+// skewness returns the third standardised moment g1 = m3 / m2^1.5 (Fisher-Pearson),
+// NaN where all numbers are equal or there are fewer than three.
+func (n *Numbers) skewness() float64 {
+	m2 := n.around2() / float64(n.count)
+	if n.count < 3 || m2 <= 0 {
+		return math.NaN()
+	}
+	count, mean := float64(n.count), n.Sum().Float()/float64(n.count)
+	second := n.squared().Float() / count
+	m3 := n.third/count - 3*mean*second + 2*mean*mean*mean
+	return m3 / math.Pow(m2, 1.5)
+}
+
+// buckets counts numbers by their leading binary digits: 4096 buckets for each power of
+// two, so that the middle of a bucket is within 0.013% of every number in it. Pages are
+// made where numbers fall.
+type buckets struct {
+	books [256]*[256]*page // by the first and the second byte of a number
+}
+
+type page [256]int64 // by its third byte
+
+// bucketError is the greatest relative distance of a number from the middle of its bucket.
+const bucketError = 1.0 / 8192
+
+func (b *buckets) add(x float64, rows int64) {
+	w := math.Float64bits(x + 0) // -0 becomes 0
+	book := b.books[w>>56]
+	if book == nil {
+		book = new([256]*page)
+		b.books[w>>56] = book
+	}
+	p := book[uint8(w>>48)]
+	if p == nil {
+		p = new(page)
+		book[uint8(w>>48)] = p
+	}
+	p[uint8(w>>40)] += rows
+}
+
+func (b *buckets) merge(o *buckets) {
+	for i, book := range o.books {
+		if book == nil {
+			continue
+		}
+		if b.books[i] == nil {
+			b.books[i] = new([256]*page)
+		}
+		for k, from := range book {
+			if from == nil {
+				continue
+			}
+			to := b.books[i][k]
+			if to == nil {
+				to = new(page)
+				b.books[i][k] = to
+			}
+			for at, n := range from {
+				to[at] += n
+			}
+		}
+	}
+}
+
+func (b *buckets) reset() {
+	for _, book := range b.books {
+		if book == nil {
+			continue
+		}
+		for _, p := range book {
+			if p != nil {
+				clear(p[:])
+			}
+		}
+	}
+}
+
+// weighed is a number with the rows it stands in.
+type weighed struct {
+	number float64
+	rows   int64
+}
+
+// ascending returns the middles of the buckets in the order of numbers.
+func (b *buckets) ascending() []weighed {
+	var out []weighed
+	for i, book := range b.books {
+		if book == nil {
+			continue
+		}
+		for k, page := range book {
+			if page == nil {
+				continue
+			}
+			for at, rows := range page {
+				if rows > 0 {
+					w := uint64(i)<<56 | uint64(k)<<48 | uint64(at)<<40
+					out = append(out, weighed{math.Float64frombits(w | 1<<39), rows})
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b weighed) int { return cmp.Compare(a.number, b.number) })
+	return out
+}
