@@ -223,7 +223,7 @@ func (r *run) weighGroups(ctx context.Context, source table.Source, workers int)
 					rows = append(rows, row)
 				}
 			}
-			sums[at] = r.plan.sums(b, rows)
+			sums[at] = r.plan.sums(b, func(c, i int) string { return b.Columns[c].At(i) }, rows)
 		}
 		return sums, nil
 	}

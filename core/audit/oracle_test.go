@@ -62,7 +62,7 @@ func TestAnAuditAgreesWithPostgreSQL(t *testing.T) {
 		{"missing values", fmt.Sprint(value.Missing), "SELECT count(*)::text FROM s WHERE value = ''"},
 		{"distinct values", fmt.Sprint(value.Distinct), "SELECT count(DISTINCT value)::text FROM s WHERE value <> ''"},
 		{"the sum", value.Sum, "SELECT trim_scale(sum(" + number + "))::text FROM s"},
-		{"numbers", fmt.Sprint(value.Numbers), "SELECT count(" + number + ")::text FROM s"},
+		{"numbers", fmt.Sprint(value.Numbers.Count), "SELECT count(" + number + ")::text FROM s"},
 		{"the mean", value.Mean, "SELECT trim_scale(avg(" + number + "))::text FROM s"},
 		{"the lowest", value.Lowest, "SELECT min(" + number + ")::text FROM s"},
 		{"the highest", value.Highest, "SELECT max(" + number + ")::text FROM s"},

@@ -51,7 +51,9 @@ func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
 		texts: make([]map[string]int64, len(p.checks)), hashed: make([][]table.HashedRow, len(p.keys)+1)}
 	for range p.names {
-		s.dictionaries = append(s.dictionaries, table.NewDictionary())
+		d := table.NewDictionary()
+		d.Sparing = true
+		s.dictionaries = append(s.dictionaries, d)
 	}
 	s.reset()
 	return s
@@ -116,9 +118,10 @@ func (s *stretch) judge(b *table.Batch) error {
 	}
 	s.findPatterns(b)
 	s.hashKeys(b)
+	text := func(c, i int) string { return s.dictionaries[c].Text(b.Columns[c].Codes[i]) }
 	for at, rows := range s.broken {
 		if fresh := rows[start[at]:]; len(fresh) > 0 {
-			for m, sum := range s.plan.sums(b, fresh) {
+			for m, sum := range s.plan.sums(b, text, fresh) {
 				s.impact[at][m] = s.impact[at][m].Add(sum)
 			}
 		}
@@ -187,7 +190,7 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 
 // meet judges a text.
 func (c *stretchColumn) meet(j *judge, p *plan, at int, d *table.Dictionary, code int) rulebook.Cell {
-	cell, broken := j.judge(d.Texts[code])
+	cell, broken := j.judge(d.Text(uint32(code)))
 	c.missing = append(c.missing, cell.Missing)
 	c.broken = append(c.broken, broken)
 	c.anyBroken |= broken
@@ -230,12 +233,12 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary, co
 		}
 		c.broken = append(c.broken, 0)
 		if p.valued[at] {
-			c.values = append(c.values, table.TextValue(d.Texts[code]))
+			c.values = append(c.values, table.TextValue(d.Text(uint32(code))))
 		}
 		if p.keyed[at] {
 			c.identities = append(c.identities, t)
 		}
-		c.shard.AddPlain(t, d.Texts[code], c.rows[code])
+		c.shard.AddPlain(t, c.rows[code])
 	default:
 		return false
 	}
@@ -245,7 +248,7 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary, co
 
 // describe adds a text to the column's profile, with the rows it stands in.
 func (c *stretchColumn) describe(d *table.Dictionary, code int, cell *rulebook.Cell) {
-	one := profile.Cell{Token: d.Tokens[code], Text: d.Texts[code], Missing: cell.Missing, Value: cell.Value}
+	one := profile.Cell{Token: d.Tokens[code], Text: d.Text(uint32(code)), Missing: cell.Missing, Value: cell.Value}
 	if len(d.Flawed) > 0 {
 		one.Token = table.TokenOf(one.Text)
 	}
@@ -257,11 +260,11 @@ func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
 	for code := 0; code < len(column.rows) && !column.lossy; code++ {
 		if column.rows[code] > 0 {
-			cell := s.plan.judges[c].cells.Read(d.Texts[code])
+			cell := s.plan.judges[c].cells.Read(d.Text(uint32(code)))
 			column.describe(d, code, &cell)
 		}
 	}
-	column.shard.EndBatch()
+	column.shard.End()
 	if column.anyBroken != 0 {
 		s.countTexts(c)
 	}
@@ -282,8 +285,9 @@ func (s *stretch) countTexts(c int) {
 			if broken&one.bit == 0 || column.rows[code] == 0 {
 				continue
 			}
-			if _, known := counts[d.Texts[code]]; known || len(counts) < textsKept {
-				counts[d.Texts[code]] += int64(column.rows[code])
+			text := d.Text(uint32(code))
+			if _, known := counts[text]; known || len(counts) < textsKept {
+				counts[text] += int64(column.rows[code])
 			}
 		}
 	}
@@ -388,8 +392,9 @@ func HashRow(b *table.Batch, i int) table.Hash {
 	return withTexts(h, b.Surplus[i])
 }
 
-// sums adds up the measures over some rows of the batch, which are ascending.
-func (p *plan) sums(b *table.Batch, rows []uint32) []table.Decimal {
+// sums adds up the measures over some rows of the batch, which are ascending. text
+// returns the text of column c in row i of the batch.
+func (p *plan) sums(b *table.Batch, text func(c, i int) string, rows []uint32) []table.Decimal {
 	sums := make([]table.Decimal, len(p.measures))
 	if len(sums) == 0 {
 		return sums
@@ -400,7 +405,7 @@ func (p *plan) sums(b *table.Batch, rows []uint32) []table.Decimal {
 			i++
 		}
 		for m, c := range p.measures {
-			if v := p.judges[c].cells.Read(b.Columns[c].At(i)).Value; v.Kind == table.Number {
+			if v := p.judges[c].cells.Read(text(c, i)).Value; v.Kind == table.Number {
 				sums[m] = sums[m].Add(v.Number)
 			}
 		}

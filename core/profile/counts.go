@@ -25,14 +25,13 @@ type Frequency struct {
 }
 
 // counts counts texts: all of them exactly while they are few enough. Beyond that the
-// number of distinct ones is estimated from their hashes, and only frequent ones are
-// kept on counting (lossy counting, Manku and Motwani 2002): any text may have been
-// left out up to missed times.
+// number of distinct ones is estimated from their hashes, and only those that are met
+// more than once at a time are counted on, from then on: their counts are the least
+// that they can be.
 type counts struct {
 	texts  *table.Dictionary
 	rows   []int64
 	over   bool
-	missed int64
 	sketch sketch
 }
 
@@ -44,7 +43,7 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 	if c.over {
 		c.sketch.add(t)
 		if rows == 1 {
-			return // of this batch's: see skipped
+			return
 		}
 	}
 	if code, ok := c.texts.Find(t, text); ok {
@@ -65,13 +64,6 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 	c.rows = append(c.rows, rows)
 }
 
-// skipped notes that from now on add may have left out any text that often.
-func (c *counts) skipped(batches int64) {
-	if c.over {
-		c.missed += batches
-	}
-}
-
 // prune keeps the most frequent quarter.
 func (c *counts) prune() {
 	sorted := slices.Clone(c.rows)
@@ -85,7 +77,6 @@ func (c *counts) prune() {
 			c.rows = append(c.rows, n)
 		}
 	}
-	c.missed += least
 }
 
 // distinct returns the number of different texts, and the relative standard error of an estimate.
@@ -96,12 +87,15 @@ func (c *counts) distinct() (n int64, relativeError float64) {
 	return int64(len(c.rows)), 0
 }
 
-// most returns the most frequent texts; where not all are counted, only those that
-// were certainly more frequent than what may have been missed.
-func (c *counts) most(shown int) []Frequency {
+// outstanding is the share of the filled cells, one in so many, that a text of a column
+// whose texts are not all counted must stand in to be shown as frequent.
+const outstanding = 2000
+
+// most returns the most frequent texts of a column with so many filled cells.
+func (c *counts) most(shown int, filled int64) []Frequency {
 	out := make([]Frequency, 0, shown+1)
 	for code, rows := range c.rows {
-		if c.over && rows <= c.missed {
+		if c.over && rows < max(filled/outstanding, 2) {
 			continue
 		}
 		one := Frequency{c.texts.Texts[code], rows}

@@ -34,7 +34,7 @@ type Column struct {
 	MoreShapes    bool             `json:"more_shapes,omitempty"`
 	Frequent      []Frequency      `json:"frequent"`
 	Rare          []Frequency      `json:"rare,omitempty"`
-	FrequentShort int64            `json:"frequent_short,omitempty"` // how many rows may be lacking from each of Frequent
+	AtLeast       bool             `json:"at_least,omitempty"` // the rows of Frequent are the least they can be, since not all texts are counted
 }
 
 // Spaces counts the cells with spaces where there should be none.
@@ -151,8 +151,9 @@ type Shard struct {
 	facts
 	tallies []tally
 	long    []string // the texts of tallies whose tokens do not hold them
-	batches int64
 	shape   []byte
+	// the least and the greatest text added as plain; empty where none was
+	plainLeast, plainMost table.Token
 	// the shape met last, and how many rows have not been counted under it yet
 	lastShape     string
 	lastShapeRows int64
@@ -211,7 +212,7 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	case table.Text:
 		s.extendText(cell.Value)
 	}
-	s.countShape(cell.Text, n)
+	countShape(s, cell.Text, n)
 }
 
 // AddNumber is Add for a short text that was read as coefficient x 10^-scale.
@@ -223,18 +224,20 @@ func (s *Shard) AddNumber(t table.Token, coefficient int64, scale int, rows uint
 }
 
 // AddPlain is Add for a text whose token is Plain and that is its own value.
-func (s *Shard) AddPlain(t table.Token, text string, rows uint32) {
+func (s *Shard) AddPlain(t table.Token, rows uint32) {
 	s.tallies = append(s.tallies, tally{t, rows})
 	s.length(t.Len(), int64(rows))
-	if s.lowest.Kind == table.Missing {
-		s.lowest, s.highest = table.TextValue(text), table.TextValue(text)
+	var text, other [16]byte
+	bytes := t.Bytes(&text)
+	if s.plainLeast.Len() == 0 {
+		s.plainLeast, s.plainMost = t, t
 	}
-	if text < s.lowest.Text {
-		s.lowest.Text = text
-	} else if text > s.highest.Text {
-		s.highest.Text = text
+	if string(bytes) < string(s.plainLeast.Bytes(&other)) {
+		s.plainLeast = t
+	} else if string(bytes) > string(s.plainMost.Bytes(&other)) {
+		s.plainMost = t
 	}
-	s.countShape(text, int64(rows))
+	countShape(s, bytes, int64(rows))
 }
 
 func (s *Shard) length(length int, rows int64) {
@@ -258,13 +261,18 @@ func (s *Shard) extendText(v table.Value) {
 	}
 }
 
-// EndBatch says that texts of a lossy dictionary may be added anew from here on.
-func (s *Shard) EndBatch() {
-	s.batches++
+// End is called when everything is added.
+func (s *Shard) End() {
 	s.flushShape()
+	if s.plainLeast.Len() > 0 {
+		var text [16]byte
+		s.extendText(table.TextValue(string(s.plainLeast.Bytes(&text))))
+		s.extendText(table.TextValue(string(s.plainMost.Bytes(&text))))
+		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
+	}
 }
 
-func (s *Shard) countShape(text string, rows int64) {
+func countShape[T string | []byte](s *Shard, text T, rows int64) {
 	s.shape = appendShape(s.shape[:0], text)
 	if string(s.shape) == s.lastShape {
 		s.lastShapeRows += rows
@@ -308,14 +316,14 @@ var classes = func() (c [utf8.RuneSelf]byte) {
 
 // appendShape writes the shape of a text: runs of digits, capital letters and other
 // letters become 9, A and a; everything else stands for itself.
-func appendShape(shape []byte, text string) []byte {
+func appendShape[T string | []byte](shape []byte, text T) []byte {
 	last := rune(0)
 	for i := 0; i < len(text); {
 		c, size := rune(0), 1
 		if b := text[i]; b < utf8.RuneSelf {
 			c = rune(classes[b])
 		} else {
-			c, size = utf8.DecodeRuneInString(text[i:])
+			c, size = utf8.DecodeRuneInString(string(text[i:min(i+utf8.UTFMax, len(text))]))
 			c = classOf(c)
 		}
 		i += size
@@ -351,7 +359,6 @@ func (s *Summary) Take(shard *Shard) {
 		}
 		s.counts.add(t.token, text, int64(t.rows))
 	}
-	s.counts.skipped(max(shard.batches, 1))
 }
 
 // Sum returns the exact sum of the column's numbers.
@@ -364,13 +371,11 @@ func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column 
 		Spaces: s.spaces, Shortest: s.shortest, Longest: s.longest, Shapes: top(s.shapes, shapesShown), MoreShapes: s.moreShapes || len(s.shapes) > shapesShown,
 		Lowest: s.lowest.Standard(), Highest: s.highest.Standard()}
 	c.Distinct, c.DistinctError = s.counts.distinct()
-	c.Frequent = s.counts.most(frequentShown)
+	c.Frequent = s.counts.most(frequentShown, s.filled)
 	if c.Distinct > frequentShown {
 		c.Rare = s.counts.least(frequentShown)
 	}
-	if s.counts.over && len(c.Frequent) > 0 {
-		c.FrequentShort = s.counts.missed
-	}
+	c.AtLeast = s.counts.over
 	if n := s.numbers.Count(); n > 0 {
 		low, high, _ := s.numbers.extremes()
 		c.Lowest, c.Highest = low.String(), high.String()

@@ -21,6 +21,8 @@ type Dictionary struct {
 	Flawed map[uint32]DefectKind
 	// Lossy says that nearly every text is a new one.
 	Lossy bool
+	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
+	Sparing bool
 
 	slots []slot // a power of two, at most half of them taken
 	shift uint8
@@ -41,7 +43,7 @@ const (
 	firstSlots = 64
 	// decideAt is the number of texts at which a column of nearly nothing but new ones is found out.
 	decideAt   = 8192
-	lossySlots = 4096
+	lossySlots = 512
 	arenaBlock = 64 << 10
 )
 
@@ -60,13 +62,22 @@ func (d *Dictionary) Reset() {
 		slots = make([]slot, firstSlots)
 	}
 	clear(slots[:firstSlots])
-	*d = Dictionary{Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes}
+	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes}
 }
 
 // Forget empties a lossy dictionary, which stays lossy.
 func (d *Dictionary) Forget() {
 	clear(d.slots)
 	d.Texts, d.Tokens, d.Flawed = d.Texts[:0], d.Tokens[:0], nil
+}
+
+// Text returns the text of a code.
+func (d *Dictionary) Text(code uint32) string {
+	if t := d.Tokens[code]; d.Sparing && d.Texts[code] == "" && t.Inline() && t.Len() > 0 {
+		var raw [16]byte
+		d.Texts[code] = d.keep(t.Bytes(&raw))
+	}
+	return d.Texts[code]
 }
 
 // Find returns the code of the text with a token. text is only compared where the
@@ -113,7 +124,7 @@ func (d *Dictionary) put(mixed uint64, code uint32) {
 
 func (d *Dictionary) grow() {
 	if len(d.Texts) >= decideAt && len(d.Texts)*2 > d.rows && d.rows > 0 {
-		d.Lossy, d.slots, d.shift = true, d.slots[:lossySlots], 64-12
+		d.Lossy, d.slots, d.shift = true, d.slots[:lossySlots], 64-9
 		clear(d.slots)
 		return
 	}
@@ -157,13 +168,13 @@ func (c *Cells) Text(i int) string {
 	t := c.Tokens[i]
 	if t.Inline() {
 		var raw [16]byte
-		return string(t.bytes(&raw))
+		return string(t.Bytes(&raw))
 	}
 	return string(c.place(t))
 }
 
-// bytes writes a short text into raw.
-func (t Token) bytes(raw *[16]byte) []byte {
+// Bytes writes a short text into raw.
+func (t Token) Bytes(raw *[16]byte) []byte {
 	binary.LittleEndian.PutUint64(raw[:], t.Lo)
 	binary.LittleEndian.PutUint64(raw[8:], t.Hi)
 	return raw[:t.Hi>>56]
@@ -189,15 +200,17 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 	for first := 0; first < len(codes); first += block {
 		tokens := cells.Tokens[first:min(first+block, len(codes))]
 		codes := codes[first:][:len(tokens)]
-		fetched := uint32(0)
-		for i := range tokens {
-			m := tokens[i].Mixed()
-			hashes[i&(block-1)] = m
-			fetched |= d.slots[m>>d.shift].code
+		large := len(d.slots) > cachedSlots
+		if large {
+			fetched, slots, shift := uint32(0), d.slots, d.shift
+			for i, t := range tokens {
+				m := t.Mixed()
+				hashes[i&(block-1)] = m
+				fetched |= slots[m>>(shift&63)].code
+			}
+			d.fetched = fetched
 		}
-		d.fetched = fetched
-		for i := range tokens {
-			t := tokens[i]
+		for i, t := range tokens {
 			if t == last && first+i > 0 {
 				codes[i] = code
 				continue
@@ -209,7 +222,10 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 				continue
 			}
 			m := hashes[i&(block-1)]
-			s := d.slots[m>>d.shift]
+			if !large {
+				m = t.Mixed()
+			}
+			s := d.slots[m>>(d.shift&63)]
 			if s.tag == uint32(m) && s.code != 0 && d.Tokens[s.code-1] == t {
 				code = s.code - 1
 			} else {
@@ -222,6 +238,9 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 	return codes
 }
 
+// cachedSlots is the size of a table that stays in the processor's first cache.
+const cachedSlots = 2048
+
 // seek looks a short text up, and adds it where it is not found.
 func (d *Dictionary) seek(t Token, mixed uint64, i int, encode Encoder) uint32 {
 	mask := uint64(len(d.slots) - 1)
@@ -231,8 +250,14 @@ func (d *Dictionary) seek(t Token, mixed uint64, i int, encode Encoder) uint32 {
 			return s.code - 1
 		}
 		if s.code == 0 || d.Lossy {
+			if d.Sparing && t.Plain() {
+				d.rows += i + 1 // for the decision of grow
+				code := d.add(t, mixed, "")
+				d.rows -= i + 1
+				return code
+			}
 			var raw [16]byte
-			return d.meet(t, mixed, t.bytes(&raw), i, encode)
+			return d.meet(t, mixed, t.Bytes(&raw), i, encode)
 		}
 	}
 }
@@ -314,7 +339,7 @@ func (d *Dictionary) Adopt(c Column) Column {
 func (d *Dictionary) Copy(t Token, text string) uint32 {
 	if t.Inline() {
 		var raw [16]byte
-		return d.Add(t, d.keep(t.bytes(&raw)))
+		return d.Add(t, d.keep(t.Bytes(&raw)))
 	}
 	return d.Add(t, d.keep([]byte(text)))
 }
