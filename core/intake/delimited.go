@@ -32,17 +32,19 @@ const (
 // Opener opens the bytes of a file from an offset on.
 type Opener func(offset int64) (io.ReadCloser, error)
 
-// File is delimited text with its reading; it is a table.Source.
+// File is a table in a file with its reading; it is a table.Source.
 type File struct {
-	// OnProgress, if set, is told the bytes handed out so far and the rows in them.
+	// OnProgress, if set, is told the bytes handed out so far and the rows in them. Of a
+	// packed file, or one that is no text, the bytes are only told when all are read.
 	OnProgress func(bytes, rows int64)
 
-	open    Opener
-	reading Reading
-	columns []string
-	defects []table.Defect // of the header
-	body    Mark           // where the data starts
-	skipped int64          // lines before the header
+	content   content
+	converter converter // nil for delimited text
+	reading   Reading
+	columns   []string
+	defects   []table.Defect // of the header
+	body      Mark           // where the data starts
+	skipped   int64          // lines before the header
 	// lineEnd is LF, or CR in a file that has no LF near its start.
 	lineEnd byte
 }
@@ -54,21 +56,22 @@ type Mark struct {
 	Line   int64  `json:"line"`
 }
 
-// Open reads the header of delimited text. The reading must have passed Check.
-// It returns ErrEmpty, ErrBinary, ErrNoHeader or ErrTooMany, or the opener's error.
+// Open reads the header of a table. The reading must have passed Check. It returns
+// ErrEmpty, ErrBinary, ErrNoHeader, ErrTooMany, ErrEntry, ErrFormat or one of the
+// errors of the formats, or the opener's error.
 func Open(open Opener, reading Reading) (*File, error) {
-	f := &File{open: open, reading: reading, lineEnd: '\n'}
-	in, err := f.openAt(0)
+	found, err := look(open, reading)
 	if err != nil {
 		return nil, err
 	}
-	defer in.Close()
-	head := make([]byte, headSize)
-	n, err := io.ReadFull(in, head)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	f := &File{content: found, reading: reading, lineEnd: '\n'}
+	if f.converter = converterOf(found, reading); f.converter != nil {
+		return f, f.readColumns()
+	}
+	head, err := headOf(f.decoded, headSize)
+	if err != nil {
 		return nil, err
 	}
-	head = head[:n]
 	start := 0
 	if bytes.HasPrefix(head, []byte("\xef\xbb\xbf")) {
 		start = 3
@@ -76,7 +79,7 @@ func Open(open Opener, reading Reading) (*File, error) {
 	if len(bytes.TrimSpace(head[start:])) == 0 {
 		return nil, ErrEmpty
 	}
-	if bytes.IndexByte(head[:min(n, 8192)], 0) >= 0 {
+	if bytes.IndexByte(head[:min(len(head), 8192)], 0) >= 0 {
 		return nil, ErrBinary
 	}
 	if bytes.IndexByte(head, '\n') < 0 && bytes.IndexByte(head, '\r') >= 0 {
@@ -84,6 +87,40 @@ func Open(open Opener, reading Reading) (*File, error) {
 	}
 	return f, f.readHeader(head, start)
 }
+
+// converterOf returns what turns a format into delimited text, or nil.
+func converterOf(c content, r Reading) converter {
+	switch c.format {
+	case JSONLines, JSONArray:
+		return &jsonTable{open: c.open, array: c.format == JSONArray}
+	case Workbook:
+		return &workbook{open: c.open, sheet: r.Sheet, header: r.HeaderLine}
+	case Parquet:
+		return &parquetTable{open: c.open}
+	}
+	return nil
+}
+
+// readColumns asks a converter for the columns.
+func (f *File) readColumns() error {
+	names, err := f.converter.columns(context.Background())
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		return ErrEmpty
+	}
+	f.body = Mark{Row: 1, Line: 1}
+	line := int64(0)
+	if f.content.format == Workbook {
+		line = max(int64(f.reading.HeaderLine), 0)
+	}
+	f.name(names, line)
+	return nil
+}
+
+// Format returns the format that the file was found to have, and how it is packed.
+func (f *File) Format() (Format, Packing) { return f.content.format, f.content.packing }
 
 func (f *File) readHeader(head []byte, start int) error {
 	line := int64(1)
@@ -114,17 +151,27 @@ func (f *File) readHeader(head []byte, start int) error {
 	}
 	f.body.Offset += int64(record.end)
 	f.body.Line += record.lines
-	taken := map[string]bool{}
+	names := make([]string, len(cells))
 	for i, c := range cells {
-		text, _ := decode(f.charmap(), c.content(header))
-		name := strings.TrimSpace(text)
-		given := name
+		names[i], _ = decode(f.charmap(), c.content(header))
+	}
+	f.name(names, line)
+	return nil
+}
+
+// name gives the columns their names; those that are blank or not the first of their kind are defects.
+func (f *File) name(names []string, line int64) {
+	taken := map[string]bool{}
+	for i, given := range names {
+		given = strings.TrimSpace(given)
+		name := given
 		if name == "" {
 			name = "column_" + strconv.Itoa(i+1)
 			f.defects = append(f.defects, table.Defect{Kind: table.BlankName, Line: line, Column: name})
 		}
+		base := name
 		for n := 2; taken[name]; n++ {
-			name = given + "_" + strconv.Itoa(n)
+			name = base + "_" + strconv.Itoa(n)
 		}
 		if given != "" && name != given {
 			f.defects = append(f.defects, table.Defect{Kind: table.RepeatedName, Line: line, Column: name, Detail: given})
@@ -132,7 +179,6 @@ func (f *File) readHeader(head []byte, start int) error {
 		taken[name] = true
 		f.columns = append(f.columns, name)
 	}
-	return nil
 }
 
 // Columns implements table.Source. Blank names become column_N, repeated ones get a number; both are defects.
@@ -150,26 +196,31 @@ func (f *File) OpenAt(ctx context.Context, mark Mark) (table.Parts, error) {
 		mark = f.body
 	}
 	p := &parts{ctx: ctx, file: f, at: mark, scan: f.scanner()}
-	var err error
-	if f.seekable() {
-		p.in, err = f.openAt(mark.Offset)
-	} else if p.in, err = f.openAt(0); err == nil {
-		_, err = io.CopyN(io.Discard, p.in, mark.Offset)
-	}
-	if err != nil {
-		return nil, err
-	}
 	if mark == f.body {
 		p.header, p.setAside = f.defects, f.skipped
 	}
-	return p, nil
+	if f.converter != nil {
+		p.in, p.beside = startConverting(ctx, f.converter)
+		return p, nil
+	}
+	var err error
+	if f.seekable() {
+		p.in, err = f.content.open(mark.Offset)
+	} else if p.in, err = f.decoded(0); err == nil {
+		_, err = io.CopyN(io.Discard, p.in, mark.Offset)
+	}
+	return p, err
 }
 
-func (f *File) seekable() bool { return !strings.HasPrefix(f.reading.Encoding, "utf-16") }
+// seekable reports whether reading can begin in the middle.
+func (f *File) seekable() bool {
+	return f.converter == nil && f.content.seeks && !strings.HasPrefix(f.reading.Encoding, "utf-16")
+}
 
-func (f *File) openAt(offset int64) (io.ReadCloser, error) {
-	in, err := f.open(offset)
-	if err != nil || f.seekable() {
+// decoded opens the text in an encoding whose delimiters are those of ASCII.
+func (f *File) decoded(int64) (io.ReadCloser, error) {
+	in, err := f.content.open(0)
+	if err != nil || !strings.HasPrefix(f.reading.Encoding, "utf-16") {
 		return in, err
 	}
 	order := unicode.LittleEndian
@@ -183,9 +234,18 @@ func (f *File) openAt(offset int64) (io.ReadCloser, error) {
 	}{decoder.Reader(in), in}, nil
 }
 
-func (f *File) charmap() *charmap.Charmap { return charmaps[f.reading.Encoding] }
+// charmap returns the encoding where it is one of single bytes, else nil.
+func (f *File) charmap() *charmap.Charmap {
+	if f.converter != nil {
+		return nil
+	}
+	return charmaps[f.reading.Encoding]
+}
 
 func (f *File) scanner() scanner {
+	if f.converter != nil {
+		return scanner{delimiter: ',', lineEnd: '\n', quote: '"', quoting: true}
+	}
 	s := scanner{delimiter: f.reading.Delimiter[0], lineEnd: f.lineEnd}
 	if f.reading.Quote != "none" {
 		s.quote, s.quoting = f.reading.Quote[0], true
@@ -205,7 +265,8 @@ type parts struct {
 	header   []table.Defect
 	setAside int64
 	sent     bool
-	typical  int // records of a part
+	typical  int      // records of a part
+	beside   *records // where a converter is at work
 }
 
 // Close implements table.Parts.
@@ -226,24 +287,7 @@ func (p *parts) Next() (table.Part, error) {
 			break
 		}
 		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside, records: spansOf(p.typical)}
-		quote := p.nextQuote(0)
-		end := 0
-		for end < len(p.rest) && end < partSize {
-			if quote < end {
-				quote = p.nextQuote(end)
-			}
-			record := p.scan.record(p.rest[end:], p.ended, quote < len(p.rest))
-			if record.end == 0 {
-				break
-			}
-			if record.form == blankRecord {
-				part.setAside++
-			} else {
-				part.records = append(part.records, span{uint32(end), uint32(record.end), p.at.Line, record.form})
-			}
-			p.at.Line += record.lines
-			end += record.end
-		}
+		end := p.collect(part)
 		if end == 0 { // not even one record is whole
 			if size *= 4; size > recordLimit {
 				return nil, fmt.Errorf("line %d: %w", p.at.Line, ErrTooLong)
@@ -260,8 +304,15 @@ func (p *parts) Next() (table.Part, error) {
 		p.at.Row += uint32(len(part.records))
 		p.typical = len(part.records) * 5 / 4
 		p.header, p.setAside, p.sent = nil, 0, true
+		if p.beside != nil {
+			part.header = append(part.header[:len(part.header):len(part.header)], p.beside.taken(p.at.Row-1)...)
+		}
 		if p.file.OnProgress != nil {
-			p.file.OnProgress(p.at.Offset, int64(p.at.Row)-1)
+			bytes := p.at.Offset
+			if !p.file.seekable() {
+				bytes = 0
+			}
+			p.file.OnProgress(bytes, int64(p.at.Row)-1)
 		}
 		return part, nil
 	}
@@ -270,6 +321,56 @@ func (p *parts) Next() (table.Part, error) {
 		return &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside}, nil
 	}
 	return nil, io.EOF
+}
+
+// collect finds the records of a part and returns where they end. Those that may be
+// closing lines are left for the next part, or set aside where there is none.
+func (p *parts) collect(part *part) (end int) {
+	// states are where the last records begin, as many as there are closing lines
+	type state struct {
+		end      int
+		line     int64
+		setAside int64
+	}
+	var states []state
+	closing := p.file.reading.ClosingLines
+	quote, row := p.nextQuote(0), p.at.Row
+	for end < len(p.rest) && end < partSize {
+		if quote < end {
+			quote = p.nextQuote(end)
+		}
+		record := p.scan.record(p.rest[end:], p.ended, quote < len(p.rest))
+		if record.end == 0 {
+			break
+		}
+		if record.form == blankRecord {
+			part.setAside++
+		} else {
+			if p.beside != nil {
+				p.at.Line = p.beside.line(row)
+			}
+			if closing > 0 {
+				if states = append(states, state{end, p.at.Line, part.setAside}); len(states) > closing {
+					states = states[1:]
+				}
+			}
+			part.records = append(part.records, span{uint32(end), uint32(record.end), p.at.Line, record.form})
+			row++
+		}
+		p.at.Line += record.lines
+		end += record.end
+	}
+	if len(states) == 0 {
+		return end
+	}
+	held := states[0]
+	part.records = part.records[:len(part.records)-len(states)]
+	if p.ended && end == len(p.rest) {
+		part.setAside += int64(len(states))
+		return end
+	}
+	part.setAside, p.at.Line = held.setAside, held.line
+	return held.end
 }
 
 // nextQuote returns where the first quote from a place on stands in what was read.
@@ -329,6 +430,9 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	if rows == 0 {
 		return b, nil
 	}
+	if marks := p.file.charmap(); marks != nil {
+		p.decode(marks)
+	}
 	t := taking{scratchOf(rows * width), p, b}
 	t.places()
 	for c := range b.Columns {
@@ -350,6 +454,36 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	spans.Put(&records)
 	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
+}
+
+// decode turns the part into UTF-8. The characters that matter to records are the same in
+// all of these encodings, so that the records are the same ones.
+func (p *part) decode(marks *charmap.Charmap) {
+	if ascii(p.data) {
+		return
+	}
+	text, _ := decode(marks, p.data)
+	data := append(bufferOf(len(text))[:0], text...)
+	scan, end, kept := p.file.scanner(), 0, 0
+	for end < len(data) && kept < len(p.records) {
+		record := scan.record(data[end:], true, true)
+		if record.form != blankRecord {
+			one := &p.records[kept]
+			one.start, one.length, one.form = uint32(end), uint32(record.end), record.form
+			kept++
+		}
+		end += record.end
+	}
+	p.data = data
+}
+
+func ascii(data []byte) bool {
+	for _, c := range data {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 // buffers and scratches are used again from part to part; a part's bytes are copied
@@ -452,13 +586,16 @@ func (t *taking) awkward(scan scanner, i int) {
 	if len(t.found) > width {
 		surplus := make([]string, 0, len(t.found)-width)
 		for _, one := range t.found[width:] {
-			text, _ := decode(p.file.charmap(), one.content(raw))
+			text, _ := decode(nil, one.content(raw))
 			surplus = append(surplus, text)
 		}
 		if t.batch.Surplus == nil {
 			t.batch.Surplus = map[int][]string{}
 		}
 		t.batch.Surplus[i] = surplus
+		if p.file.converter != nil { // it has told the defect
+			return
+		}
 		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width, strings.Join(surplus, " | ")))
 	}
 }
@@ -482,9 +619,9 @@ func (t *taking) defect(i int, kind table.DefectKind, column int, detail string)
 
 // encode turns the raw bytes of a cell into its text, and says what is wrong with them.
 func (f *File) encode(raw string) (text string, kind table.DefectKind) {
-	text, clean := decode(f.charmap(), raw)
+	text, clean := decode(nil, raw)
 	switch {
-	case !clean:
+	case !clean || f.charmap() != nil && strings.ContainsRune(text, utf8.RuneError):
 		return text, table.BadBytes
 	case strings.IndexByte(raw, 0) >= 0:
 		return text, table.NulByte

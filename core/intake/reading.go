@@ -25,6 +25,10 @@ import (
 
 // Reading is how bytes become rows. The zero value is completed by WithDefaults.
 type Reading struct {
+	Format       Format   `json:"format,omitempty"`        // empty: by the content
+	Entry        string   `json:"entry,omitempty"`         // the file of an archive that is the table, where there are several
+	Sheet        string   `json:"sheet,omitempty"`         // of a workbook; empty for the first one that is not hidden
+	ClosingLines int      `json:"closing_lines,omitempty"` // records at the end that are no rows, as totals and notes
 	Encoding     string   `json:"encoding"`                // one of Encodings
 	Delimiter    string   `json:"delimiter"`               // one byte
 	Quote        string   `json:"quote"`                   // one byte; "none" for files without quoting
@@ -82,6 +86,12 @@ func (r Reading) Check() []FieldError {
 	add := func(field, format string, args ...any) {
 		wrong = append(wrong, FieldError{field, fmt.Sprintf(format, args...)})
 	}
+	if r.Format != "" && !slices.Contains(Formats, r.Format) {
+		add("format", "%q is not a format known here; use one of %s, or leave it out", r.Format, join(Formats))
+	}
+	if r.ClosingLines < 0 || r.ClosingLines > 1000 {
+		add("closing_lines", "%d is no number of lines from 0 to 1000", r.ClosingLines)
+	}
 	if !slices.Contains(Encodings, r.Encoding) {
 		add("encoding", "%q is not an encoding known here; use one of %s", r.Encoding, strings.Join(Encodings, ", "))
 	}
@@ -110,14 +120,22 @@ func (r Reading) Check() []FieldError {
 	return wrong
 }
 
+func join[T ~string](words []T) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = string(w)
+	}
+	return strings.Join(out, ", ")
+}
+
 // FieldError is a field of a reading that cannot be used.
 type FieldError struct{ Field, Message string }
 
 // Error implements error.
 func (e FieldError) Error() string { return e.Field + ": " + e.Message }
 
-// Format returns how the reading's cells become values. The reading must have passed Check.
-func (r Reading) Format() *table.Format {
+// Values returns how the reading's cells become values. The reading must have passed Check.
+func (r Reading) Values() *table.Format {
 	f := &table.Format{
 		DecimalMark: r.DecimalMark[0],
 		Dates:       table.MustDatePatterns(r.Dates...),

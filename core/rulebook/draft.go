@@ -14,7 +14,7 @@ const typicalShare = 90
 // but by a value of another type. It passes whatever its score.
 func Draft(dataset string, reading intake.Reading, names []string, sample *table.Batch) *Rulebook {
 	book := &Rulebook{Dataset: dataset, Reading: reading, CodeLists: map[string]*CodeList{}}
-	format := reading.Format()
+	format := reading.Values()
 	for i, name := range names {
 		c := Column{Name: name, Type: table.TypeText, Severity: Note}
 		if sample != nil {

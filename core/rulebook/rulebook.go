@@ -163,7 +163,7 @@ func (b *Rulebook) Format(c *Column) *table.Format {
 			reading.Dates = c.Dates
 		}
 	}
-	return reading.Format()
+	return reading.Values()
 }
 
 // DigestOf returns the SHA-256 of a declaration's source, in hexadecimal.

@@ -104,6 +104,8 @@ const (
 	CellTooLong  DefectKind = "cell_too_long"
 	BlankName    DefectKind = "blank_column_name"
 	RepeatedName DefectKind = "repeated_column_name"
+	BrokenRecord DefectKind = "broken_record"  // of JSON
+	NumberAsText DefectKind = "number_as_text" // of a spreadsheet
 )
 
 // Defect is something wrong with the bytes themselves. Its row stays in the table.

@@ -1,0 +1,354 @@
+package intake
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// Format is how the rows of a table stand in its bytes, once they are unpacked.
+type Format string
+
+// The formats. A reading without one leaves it to the content.
+const (
+	Delimited Format = "delimited"
+	JSONLines Format = "json_lines" // one object a line
+	JSONArray Format = "json_array" // one array of objects
+	Workbook  Format = "xlsx"
+	Parquet   Format = "parquet"
+)
+
+// Formats lists the formats that can be declared.
+var Formats = []Format{Delimited, JSONLines, JSONArray, Workbook, Parquet}
+
+// Packing is how the bytes of a file are packed.
+type Packing string
+
+// The packings.
+const (
+	Unpacked  Packing = ""
+	Gzip      Packing = "gzip"
+	Zstandard Packing = "zstd"
+	Zip       Packing = "zip"
+)
+
+const (
+	// unpackedLimit bounds what a packed file may hold, and packedFactor how many times more
+	// than its own size, so that a few bytes cannot fill a disk or a day.
+	unpackedLimit = 200 << 30
+	packedFactor  = 1100
+	packedAlways  = 64 << 20
+	sniffLength   = 64 << 10
+)
+
+// content is what a file holds: its format, how it is packed, and how to get at it.
+type content struct {
+	format  Format
+	packing Packing
+	entry   string // of a zip
+	open    Opener // of the unpacked bytes, from an offset on
+	seeks   bool   // whether an offset is cheap
+}
+
+// Contents errors.
+var (
+	ErrTooLarge = errors.New("the file unpacks to far more than it should, as files made to do harm do; unpack it yourself if you trust it")
+	ErrEntry    = errors.New("the archive has several files")
+)
+
+// EntryError says which entries an archive has, when one has to be chosen.
+type EntryError struct {
+	Wanted  string
+	Entries []string
+}
+
+// Error implements error.
+func (e *EntryError) Error() string {
+	list := strings.Join(e.Entries[:min(len(e.Entries), 20)], ", ")
+	switch {
+	case len(e.Entries) == 0:
+		return "the archive has no file in it"
+	case e.Wanted != "":
+		return fmt.Sprintf("the archive has no file %q; it has %s", e.Wanted, list)
+	}
+	return fmt.Sprintf("the archive has %d files; name one with entry in the reading, or --entry: %s", len(e.Entries), list)
+}
+
+// Unwrap makes errors.Is(err, ErrEntry) hold.
+func (e *EntryError) Unwrap() error { return ErrEntry }
+
+// look finds out what a file holds, as far as the reading does not say.
+func look(open Opener, r Reading) (content, error) {
+	head, err := headOf(open, sniffLength)
+	if err != nil {
+		return content{}, err
+	}
+	c := content{open: open, seeks: true}
+	switch {
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		c.packing = Gzip
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		c.packing = Zstandard
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
+		if err := c.archive(r.Entry); err != nil {
+			return c, err
+		}
+	}
+	if c.packing != Unpacked {
+		c.seeks = false
+		c.open = c.unpacking(open)
+		if head, err = headOf(c.open, sniffLength); err != nil {
+			return c, err
+		}
+	}
+	if c.format == "" {
+		c.format = formatOf(head)
+	}
+	if r.Format != "" {
+		if c.format != r.Format && (c.format == Workbook || c.format == Parquet || r.Format == Workbook || r.Format == Parquet) {
+			return c, fmt.Errorf("%w: the reading says %s, and the content is %s", ErrFormat, r.Format, c.format)
+		}
+		c.format = r.Format
+	}
+	return c, nil
+}
+
+// ErrFormat says that a file is not of the declared format.
+var ErrFormat = errors.New("the file is not of the declared format")
+
+// formatOf tells the format by the first bytes of the unpacked content.
+func formatOf(head []byte) Format {
+	if bytes.HasPrefix(head, []byte("PAR1")) {
+		return Parquet
+	}
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch {
+	case len(text) == 0:
+	case text[0] == '{' && looksLikeObject(text):
+		return JSONLines
+	case text[0] == '[':
+		if rest := bytes.TrimLeft(text[1:], " \t\r\n"); len(rest) > 0 && (rest[0] == '{' && looksLikeObject(rest) || rest[0] == ']' && len(bytes.TrimSpace(rest[1:])) == 0) {
+			return JSONArray
+		}
+	}
+	return Delimited
+}
+
+// looksLikeObject reports whether text starts as an object does: { then a name and a colon, or }.
+func looksLikeObject(text []byte) bool {
+	rest := bytes.TrimLeft(text[1:], " \t\r\n")
+	if len(rest) == 0 {
+		return false
+	}
+	if rest[0] == '}' {
+		return true
+	}
+	if rest[0] != '"' {
+		return false
+	}
+	for i := 1; i < len(rest); i++ {
+		switch rest[i] {
+		case '\\':
+			i++
+		case '"':
+			after := bytes.TrimLeft(rest[i+1:], " \t\r\n")
+			return len(after) > 0 && after[0] == ':'
+		}
+	}
+	return false
+}
+
+func headOf(open Opener, size int) ([]byte, error) {
+	in, err := open(0)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	head := make([]byte, size)
+	n, err := io.ReadFull(in, head)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return head[:n], err
+}
+
+// archive looks into a zip: a workbook, or files of which one is the table.
+func (c *content) archive(wanted string) error {
+	z, done, err := openZip(c.open)
+	if err != nil {
+		return err
+	}
+	defer done()
+	var entries []string
+	for _, f := range z.File {
+		if f.Name == "xl/workbook.xml" {
+			c.format = Workbook
+			return nil
+		}
+		base := path.Base(f.Name)
+		if !f.FileInfo().IsDir() && !strings.HasPrefix(base, ".") && !strings.HasPrefix(f.Name, "__MACOSX/") {
+			entries = append(entries, f.Name)
+		}
+	}
+	c.packing = Zip
+	switch {
+	case wanted != "" && slices.Contains(entries, wanted):
+		c.entry = wanted
+	case wanted == "" && len(entries) == 1:
+		c.entry = entries[0]
+	default:
+		return &EntryError{wanted, entries}
+	}
+	return nil
+}
+
+func openZip(open Opener) (*zip.Reader, func(), error) {
+	at, size, done, err := randomAccess(open)
+	if err != nil {
+		return nil, nil, err
+	}
+	z, err := zip.NewReader(at, size)
+	if err != nil {
+		done()
+		return nil, nil, fmt.Errorf("the archive is damaged: %w; ask its provider to send it again", err)
+	}
+	return z, done, nil
+}
+
+// heldLimit bounds how much of a file that cannot be read at any place is held in memory.
+const heldLimit = 1 << 30
+
+// randomAccess opens the bytes for reading at any place.
+func randomAccess(open Opener) (at io.ReaderAt, size int64, done func(), err error) {
+	in, err := open(0)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	if f, ok := in.(interface {
+		io.ReaderAt
+		io.Seeker
+	}); ok {
+		if size, err := f.Seek(0, io.SeekEnd); err == nil {
+			return f, size, func() { _ = in.Close() }, nil
+		}
+	}
+	defer in.Close()
+	held, err := io.ReadAll(io.LimitReader(in, heldLimit+1))
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	if len(held) > heldLimit {
+		return nil, 0, nil, ErrTooLarge
+	}
+	return bytes.NewReader(held), int64(len(held)), func() {}, nil
+}
+
+// unpacking opens the unpacked bytes; an offset is reached by reading up to it.
+func (c *content) unpacking(open Opener) Opener {
+	packing, entry := c.packing, c.entry
+	return func(offset int64) (io.ReadCloser, error) {
+		out, err := unpack(open, packing, entry)
+		if err != nil || offset == 0 {
+			return out, err
+		}
+		if _, err := io.CopyN(io.Discard, out, offset); err != nil {
+			return nil, errors.Join(err, out.Close())
+		}
+		return out, nil
+	}
+}
+
+func unpack(open Opener, packing Packing, entry string) (io.ReadCloser, error) {
+	if packing == Zip {
+		z, done, err := openZip(open)
+		if err != nil {
+			return nil, err
+		}
+		f, err := z.Open(entry)
+		if err != nil {
+			done()
+			return nil, fmt.Errorf("the archive is damaged: %w", err)
+		}
+		packed := int64(0)
+		for _, one := range z.File {
+			if one.Name == entry {
+				packed = int64(one.CompressedSize64)
+			}
+		}
+		return &unpacked{Reader: f, read: func() int64 { return packed }, close: func() { _ = f.Close(); done() }}, nil
+	}
+	in, err := open(0)
+	if err != nil {
+		return nil, err
+	}
+	counted := &counting{in: in}
+	buffered := bufio.NewReaderSize(counted, 256<<10)
+	u := &unpacked{read: func() int64 { return counted.n }}
+	switch packing {
+	case Gzip:
+		g, err := gzip.NewReader(buffered)
+		if err != nil {
+			return nil, errors.Join(damaged(err), in.Close())
+		}
+		u.Reader, u.close = g, func() { _ = in.Close() }
+	case Zstandard:
+		z, err := zstd.NewReader(buffered, zstd.WithDecoderMaxMemory(512<<20), zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return nil, errors.Join(damaged(err), in.Close())
+		}
+		u.Reader, u.close = z, func() { z.Close(); _ = in.Close() }
+	}
+	return u, nil
+}
+
+func damaged(err error) error {
+	return fmt.Errorf("the packed file is damaged or cut off: %w; ask its provider to send it again", err)
+}
+
+type counting struct {
+	in io.Reader
+	n  int64
+}
+
+// Read implements io.Reader.
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.in.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// unpacked reads packed bytes, and stops where they become unreasonably many.
+type unpacked struct {
+	io.Reader
+	read  func() int64 // packed bytes read so far
+	n     int64
+	close func()
+}
+
+// Read implements io.Reader.
+func (u *unpacked) Read(p []byte) (int, error) {
+	n, err := u.Reader.Read(p)
+	u.n += int64(n)
+	if u.n > unpackedLimit || u.n > packedAlways && u.n > packedFactor*u.read() {
+		return n, ErrTooLarge
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = damaged(err)
+	}
+	return n, err
+}
+
+// Close implements io.Closer.
+func (u *unpacked) Close() error {
+	u.close()
+	return nil
+}

@@ -1,0 +1,456 @@
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"proudsieve/core/table"
+)
+
+const (
+	jsonDepth     = 64      // objects and arrays within one another
+	jsonPathLimit = 1 << 10 // bytes of a dotted path
+)
+
+// jsonTable reads JSON (RFC 8259): an object a line, or one array of objects. Members of
+// objects within objects become columns by their dotted path; arrays within a record
+// stand in their cell as they are. Columns come in the order in which they are first
+// met, for which the whole file is read once. What is no object is a row of its own,
+// with its text beyond the columns.
+type jsonTable struct {
+	open  Opener
+	array bool
+	names []string
+	index map[string]int
+}
+
+// columns implements converter.
+func (j *jsonTable) columns(ctx context.Context) ([]string, error) {
+	j.index = map[string]int{}
+	err := j.each(ctx, func(_ int64, raw []byte) error {
+		_, err := parseRecord(raw, func(path string) (int, error) {
+			at, known := j.index[path]
+			if !known {
+				if len(j.names) >= columnLimit {
+					return 0, ErrTooMany
+				}
+				at = len(j.names)
+				j.index[path] = at
+				j.names = append(j.names, path)
+			}
+			return at, nil
+		}, func(int, string) {})
+		if errors.Is(err, ErrTooMany) {
+			return err
+		}
+		return nil
+	})
+	return j.names, err
+}
+
+// convert implements converter.
+func (j *jsonTable) convert(ctx context.Context, to *records) error {
+	cells := make([]string, len(j.names))
+	return j.each(ctx, func(line int64, raw []byte) error {
+		if len(bytes.TrimSpace(raw)) == 0 {
+			return to.blank(line)
+		}
+		clear(cells)
+		var defects []table.Defect
+		repeated, err := parseRecord(raw, func(path string) (int, error) { return j.index[path], nil }, func(at int, text string) { cells[at] = text })
+		if err != nil {
+			clear(cells)
+			text := string(bytes.TrimSpace(raw))
+			return to.write(line, append(cells[:len(cells):len(cells)], text), table.Defect{Kind: table.BrokenRecord, Detail: err.Error() + ": " + text})
+		}
+		for _, path := range repeated {
+			defects = append(defects, table.Defect{Kind: table.RepeatedName, Column: path})
+		}
+		return to.write(line, cells, defects...)
+	})
+}
+
+// each calls f for every line, or every element of the array with its number.
+func (j *jsonTable) each(ctx context.Context, f func(line int64, raw []byte) error) error {
+	in, err := j.open(0)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	r := bufio.NewReaderSize(contextReader(ctx, in), 256<<10)
+	if mark, err := r.Peek(3); err == nil && string(mark) == "\ufeff" {
+		_, _ = r.Discard(3)
+	}
+	if j.array {
+		return eachElement(r, f)
+	}
+	for line := int64(1); ; line++ {
+		raw, err := readLine(r)
+		if len(raw) > 0 || err == nil {
+			if err := f(line, raw); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("line %d: %w", line, err)
+		}
+	}
+}
+
+func readLine(r *bufio.Reader) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		if line = append(line, part...); len(line) > recordLimit {
+			return nil, ErrTooLong
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			return line, err
+		}
+	}
+}
+
+// eachElement takes an array apart into its elements, by their brackets.
+func eachElement(r *bufio.Reader, f func(number int64, raw []byte) error) error {
+	if _, err := r.ReadString('['); err != nil {
+		return err
+	}
+	var raw []byte
+	number, depth, quoted, escaped := int64(0), 0, false, false
+	end := func() error {
+		one := bytes.TrimSpace(raw)
+		raw = raw[:0]
+		if len(one) == 0 {
+			return nil
+		}
+		number++
+		return f(number, one)
+	}
+	for {
+		c, err := r.ReadByte()
+		if errors.Is(err, io.EOF) { // the array is cut off; what there is of its last element is a record
+			return end()
+		}
+		if err != nil {
+			return err
+		}
+		switch {
+		case escaped:
+			escaped = false
+		case quoted:
+			escaped, quoted = c == '\\', c != '"'
+		case c == '"':
+			quoted = true
+		case c == '{' || c == '[':
+			depth++
+		case c == ']' && depth == 0:
+			if err := end(); err != nil {
+				return err
+			}
+			rest, err := io.ReadAll(io.LimitReader(r, detailLength))
+			if rest = bytes.TrimSpace(rest); err == nil && len(rest) > 0 {
+				number++
+				return f(number, rest) // more than white space after the array
+			}
+			return err
+		case c == '}' || c == ']':
+			depth--
+		case c == ',' && depth == 0:
+			if err := end(); err != nil {
+				return err
+			}
+			continue
+		}
+		if raw = append(raw, c); len(raw) > recordLimit {
+			return fmt.Errorf("element %d: %w", number+1, ErrTooLong)
+		}
+	}
+}
+
+// blank writes a line that is no record.
+func (r *records) blank(int64) error { return r.out.WriteByte('\n') }
+
+// parseRecord parses one object and gives each of its values, as text, to put. Repeated
+// are the paths given more than once, of which the last value counts.
+func parseRecord(raw []byte, column func(path string) (int, error), put func(at int, text string)) (repeated []string, err error) {
+	p := jsonParser{raw: raw, column: column, put: put}
+	p.space()
+	if p.at == len(raw) {
+		return nil, nil
+	}
+	if p.raw[p.at] != '{' {
+		return nil, p.fail("this is no object")
+	}
+	if err := p.object("", 1); err != nil {
+		return nil, err
+	}
+	p.space()
+	if p.at < len(raw) {
+		return nil, p.fail("something follows the object")
+	}
+	return p.repeated, nil
+}
+
+type jsonParser struct {
+	raw      []byte
+	at       int
+	column   func(path string) (int, error)
+	put      func(at int, text string)
+	seen     map[int]bool
+	repeated []string
+}
+
+func (p *jsonParser) fail(what string) error {
+	return fmt.Errorf("character %d: %s", utf8.RuneCount(p.raw[:min(p.at, len(p.raw))])+1, what)
+}
+
+func (p *jsonParser) space() {
+	for p.at < len(p.raw) && (p.raw[p.at] == ' ' || p.raw[p.at] == '\t' || p.raw[p.at] == '\n' || p.raw[p.at] == '\r') {
+		p.at++
+	}
+}
+
+// take goes past c, and white space before it.
+func (p *jsonParser) take(c byte) bool {
+	p.space()
+	if p.at < len(p.raw) && p.raw[p.at] == c {
+		p.at++
+		return true
+	}
+	return false
+}
+
+func (p *jsonParser) object(prefix string, depth int) error {
+	if depth > jsonDepth {
+		return p.fail("objects stand more than 64 deep in one another")
+	}
+	p.at++ // {
+	if p.take('}') {
+		return nil
+	}
+	for {
+		p.space()
+		name, err := p.text()
+		if err != nil {
+			return err
+		}
+		if !p.take(':') {
+			return p.fail("a colon is missing")
+		}
+		path := name
+		if prefix != "" {
+			path = prefix + "." + name
+		}
+		if len(path) > jsonPathLimit {
+			return p.fail("a name is too long")
+		}
+		p.space()
+		if p.at < len(p.raw) && p.raw[p.at] == '{' {
+			err = p.object(path, depth+1)
+		} else {
+			err = p.member(path, depth)
+		}
+		if err != nil {
+			return err
+		}
+		if p.take('}') {
+			return nil
+		}
+		if !p.take(',') {
+			return p.fail("a comma or a closing brace is missing")
+		}
+	}
+}
+
+func (p *jsonParser) member(path string, depth int) error {
+	at, err := p.column(path)
+	if err != nil {
+		return err
+	}
+	if p.seen == nil {
+		p.seen = map[int]bool{}
+	}
+	if p.seen[at] {
+		p.repeated = append(p.repeated, path)
+	}
+	p.seen[at] = true
+	start := p.at
+	switch {
+	case p.at == len(p.raw):
+		return p.fail("a value is missing")
+	case p.raw[p.at] == '"':
+		text, err := p.text()
+		if err == nil {
+			p.put(at, text)
+		}
+		return err
+	case p.raw[p.at] == '[':
+		if err := p.array(depth + 1); err != nil {
+			return err
+		}
+		p.put(at, string(p.raw[start:p.at]))
+		return nil
+	}
+	if err := p.scalar(); err != nil {
+		return err
+	}
+	if text := string(p.raw[start:p.at]); text != "null" {
+		p.put(at, text)
+	}
+	return nil
+}
+
+// array goes past an array, whatever is in it.
+func (p *jsonParser) array(depth int) error {
+	if depth > jsonDepth {
+		return p.fail("arrays stand more than 64 deep in one another")
+	}
+	p.at++ // [
+	if p.take(']') {
+		return nil
+	}
+	for {
+		p.space()
+		if p.at == len(p.raw) {
+			return p.fail("the array is not closed")
+		}
+		var err error
+		switch p.raw[p.at] {
+		case '"':
+			_, err = p.text()
+		case '[':
+			err = p.array(depth + 1)
+		case '{':
+			inner := jsonParser{raw: p.raw, at: p.at, column: func(string) (int, error) { return 0, nil }, put: func(int, string) {}}
+			err = inner.object("", depth+1)
+			p.at = inner.at
+		default:
+			err = p.scalar()
+		}
+		if err != nil {
+			return err
+		}
+		if p.take(']') {
+			return nil
+		}
+		if !p.take(',') {
+			return p.fail("a comma or a closing bracket is missing")
+		}
+	}
+}
+
+// scalar goes past a number, true, false or null.
+func (p *jsonParser) scalar() error {
+	start := p.at
+	for p.at < len(p.raw) && strings.IndexByte(" \t\r\n,]}", p.raw[p.at]) < 0 {
+		p.at++
+	}
+	word := string(p.raw[start:p.at])
+	if word == "true" || word == "false" || word == "null" || isJSONNumber(word) {
+		return nil
+	}
+	p.at = start
+	return p.fail("this is no value")
+}
+
+func isJSONNumber(word string) bool {
+	digits := strings.TrimPrefix(word, "-")
+	if digits == "" || digits[0] < '0' || digits[0] > '9' || len(digits) > 1 && digits[0] == '0' && digits[1] >= '0' && digits[1] <= '9' {
+		return false
+	}
+	if strings.IndexFunc(word, func(r rune) bool { return !strings.ContainsRune("0123456789+-.eE", r) }) >= 0 || word[len(word)-1] == '.' {
+		return false
+	}
+	_, err := strconv.ParseFloat(word, 64)
+	return err == nil || errors.Is(err, strconv.ErrRange)
+}
+
+// text parses a string.
+func (p *jsonParser) text() (string, error) {
+	if p.at == len(p.raw) || p.raw[p.at] != '"' {
+		return "", p.fail("a name in quotes is missing")
+	}
+	start := p.at + 1
+	for i := start; i < len(p.raw); i++ {
+		switch c := p.raw[i]; {
+		case c == '"':
+			p.at = i + 1
+			return string(p.raw[start:i]), nil
+		case c == '\\':
+			return p.escapedText(start)
+		case c < ' ' && c != '\t':
+			p.at = i
+			return "", p.fail("a control character stands in a text")
+		}
+	}
+	return "", p.fail("the text is not closed")
+}
+
+func (p *jsonParser) escapedText(start int) (string, error) {
+	var b strings.Builder
+	for i := start; i < len(p.raw); i++ {
+		switch c := p.raw[i]; {
+		case c == '"':
+			p.at = i + 1
+			return b.String(), nil
+		case c != '\\':
+			b.WriteByte(c)
+		case i+1 == len(p.raw):
+			return "", p.fail("the text is not closed")
+		default:
+			i++
+			if p.raw[i] == 'u' {
+				r, size := unicodeEscape(p.raw[i-1:])
+				if size == 0 {
+					p.at = i
+					return "", p.fail("\\u must be followed by four hexadecimal digits")
+				}
+				b.WriteRune(r)
+				i += size - 2
+				continue
+			}
+			at := strings.IndexByte(`"\/bfnrt`, p.raw[i])
+			if at < 0 {
+				p.at = i
+				return "", p.fail("this escape is not known")
+			}
+			b.WriteByte("\"\\/\b\f\n\r\t"[at])
+		}
+	}
+	return "", p.fail("the text is not closed")
+}
+
+// unicodeEscape reads \uXXXX, or a pair of them that make one character; half a pair is U+FFFD.
+func unicodeEscape(raw []byte) (r rune, size int) {
+	unit := func(raw []byte) (rune, bool) {
+		if len(raw) < 6 || raw[0] != '\\' || raw[1] != 'u' {
+			return 0, false
+		}
+		n, err := strconv.ParseUint(string(raw[2:6]), 16, 16)
+		return rune(n), err == nil
+	}
+	first, ok := unit(raw)
+	if !ok {
+		return 0, 0
+	}
+	if utf16.IsSurrogate(first) {
+		if second, ok := unit(raw[6:]); ok {
+			if both := utf16.DecodeRune(first, second); both != utf8.RuneError {
+				return both, 12
+			}
+		}
+		return utf8.RuneError, 6
+	}
+	return first, 6
+}
