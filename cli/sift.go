@@ -86,7 +86,7 @@ func sift(ctx context.Context, path, rules string, workers int) (*sifted, error)
 	}
 	open := intake.AtPath(path)
 	if book == nil {
-		if book, err = draft(ctx, path, open); err != nil {
+		if book, _, err = draft(ctx, path, open, intake.Reading{}); err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
 	}
@@ -146,20 +146,17 @@ func inFile(path string, err error) error {
 	return errors.New(strings.Join(lines, "\n"))
 }
 
-func draft(ctx context.Context, path string, open intake.Opener) (*rulebook.Rulebook, error) {
-	reading, err := intake.Suggest(ctx, open)
+// draft works out how a file is read, and what its columns are.
+func draft(ctx context.Context, path string, open intake.Opener, fixed intake.Reading) (*rulebook.Rulebook, *intake.Detection, error) {
+	d, err := intake.Detect(ctx, open, fixed)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	file, err := intake.Open(open, reading)
+	file, err := intake.Open(open, d.Reading)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	sample, err := intake.Sample(ctx, open, reading)
-	if err != nil {
-		return nil, err
-	}
-	return rulebook.Draft(filepath.Base(path), reading, file.Columns(), sample), nil
+	return rulebook.Draft(filepath.Base(path), d, file.Columns()), d, nil
 }
 
 func (o *output) sifted(s *sifted, judged bool) {

@@ -210,7 +210,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 		{"nothing", "", intake.Reading{}, intake.ErrEmpty},
 		{"spaces and line ends", " \n\n\t\n", intake.Reading{}, intake.ErrEmpty},
 		{"a byte order mark alone", "\ufeff", intake.Reading{}, intake.ErrEmpty},
-		{"binary", "PK\x03\x04\x00\x00\x08", intake.Reading{}, intake.ErrBinary},
+		{"binary", "\x7fELF\x02\x01\x00\x00\x00", intake.Reading{}, intake.ErrBinary},
 		{"ends before the header", "a\nb\n", intake.Reading{HeaderLine: 5}, intake.ErrNoHeader},
 		{"a hundred thousand columns", strings.Repeat("a,", 100_000), intake.Reading{}, intake.ErrTooMany},
 	} {
@@ -287,7 +287,7 @@ func TestReadingsThatAreRefused(t *testing.T) {
 	}
 }
 
-func TestSuggest(t *testing.T) {
+func TestDetectedReadings(t *testing.T) {
 	latin := func(s string) string {
 		encoded, err := charmap.Windows1252.NewEncoder().String(s)
 		if err != nil {
@@ -309,10 +309,11 @@ func TestSuggest(t *testing.T) {
 		{"one column", "name\nx\ny\n", "utf-8", ",", ".", "yyyy-MM-dd"},
 		{"commas within quotes", "a;b\n\"1,2,3\";x\n\"4,5,6\";y\n", "utf-8", ";", ".", "yyyy-MM-dd"},
 	} {
-		r, err := intake.Suggest(context.Background(), testkit.Opener([]byte(c.text)))
+		d, err := intake.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
 		if err != nil {
 			t.Fatal(err)
 		}
+		r := d.Reading
 		if r.Encoding != c.encoding || r.Delimiter != c.delimiter || r.DecimalMark != c.mark || r.Dates[0] != c.dates {
 			t.Errorf("%s: %s, %q, %q, %v", c.name, r.Encoding, r.Delimiter, r.DecimalMark, r.Dates)
 		}

@@ -5,45 +5,56 @@ import (
 	"proudsieve/core/table"
 )
 
-// typicalShare is how many of a hundred different texts must be of a type for a
-// column to be of it; the others are then shown as exceptions.
+// typicalShare is how many of a hundred filled cells must be of a type for a column to
+// be of it; the others are then shown as exceptions.
 const typicalShare = 90
 
-// Draft is the rulebook of a table that nobody has declared anything about: the
-// type of each column as its sample suggests, and no rule that could be broken
-// but by a value of another type. It passes whatever its score.
-func Draft(dataset string, reading intake.Reading, names []string, sample *table.Batch) *Rulebook {
-	book := &Rulebook{Dataset: dataset, Reading: reading, CodeLists: map[string]*CodeList{}}
-	format := reading.Values()
+// Draft is the rulebook of a table that nobody has declared anything about: the type of
+// each column as its first rows suggest, and no rule that could be broken but by a value
+// of another type. It passes whatever its score.
+func Draft(dataset string, d *intake.Detection, names []string) *Rulebook {
+	book := &Rulebook{Dataset: dataset, Reading: d.Reading, CodeLists: map[string]*CodeList{}}
 	for i, name := range names {
 		c := Column{Name: name, Type: table.TypeText, Severity: Note}
-		if sample != nil {
-			c.Type = typical(format, sample.Columns[i].Texts)
+		if i < len(d.Columns) && d.Sample != nil {
+			draftColumn(&c, d, i)
 		}
 		book.Columns = append(book.Columns, c)
 	}
 	return book
 }
 
-// typical is the narrowest type that most of the texts are of.
-func typical(format *table.Format, texts []string) table.Type {
+// draftColumn gives a column the narrowest type that most of its cells are of.
+func draftColumn(c *Column, d *intake.Detection, i int) {
+	e, reading := &d.Columns[i], d.Reading
+	if dates := e.Dates; dates != nil && dates.Status == intake.DatesDecided && dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
+		c.Type, c.Dates = table.TypeDate, []string{dates.Patterns[0].Pattern}
+		if dates.Instants {
+			c.Type = table.TypeDateTime
+		}
+		return
+	}
+	if m := e.Numbers; m != nil && (m.DecimalMark != reading.DecimalMark || m.GroupingMark != reading.GroupingMark) && m.DecidedRow > 0 {
+		c.DecimalMark, c.GroupingMark = m.DecimalMark, m.GroupingMark
+	}
+	book := Rulebook{Reading: reading}
+	format, column := book.Format(c), &d.Sample.Columns[i]
+	counts := column.Counts(nil)
 	for _, t := range []table.Type{table.TypeInteger, table.TypeDecimal, table.TypeDate, table.TypeDateTime, table.TypeBoolean} {
-		filled, fits := 0, 0
-		for _, text := range texts {
-			if table.Trim(text) == "" {
-				continue
-			}
-			filled++
+		fits := 0
+		for code, text := range column.Texts {
 			if _, ok := format.Parse(t, text); ok && !leadingZero(t, text) {
-				fits++
+				fits += int(counts[code])
 			}
 		}
-		if filled > 0 && fits*100 >= filled*typicalShare {
-			return t
+		if typical(fits, e.Filled) {
+			c.Type = t
+			return
 		}
 	}
-	return table.TypeText
 }
+
+func typical(fits, filled int) bool { return filled > 0 && fits*100 >= filled*typicalShare }
 
 // leadingZero reports whether a number would lose its leading zeros: 00712 names
 // something, it does not count.

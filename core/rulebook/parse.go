@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
+	"proudsieve/core/intake"
 	"proudsieve/core/table"
 )
 
@@ -93,6 +94,10 @@ func (p *parser) reading(n *document.Node) {
 		return func(n *document.Node) { *into = p.Text(n, what) }
 	}
 	p.Mapping(n, "a reading",
+		document.Field{Name: "format", Read: func(n *document.Node) { r.Format = intake.Format(p.Text(n, "format")) }},
+		document.Field{Name: "entry", Read: text(&r.Entry, "entry")},
+		document.Field{Name: "sheet", Read: text(&r.Sheet, "sheet")},
+		document.Field{Name: "closing_lines", Read: func(n *document.Node) { r.ClosingLines = p.Whole(n, "closing_lines") }},
 		document.Field{Name: "encoding", Read: text(&r.Encoding, "encoding")},
 		document.Field{Name: "delimiter", Read: text(&r.Delimiter, "delimiter")},
 		document.Field{Name: "quote", Read: text(&r.Quote, "quote")},
@@ -165,8 +170,20 @@ func (p *parser) column(n *document.Node) {
 				}
 			}
 		}},
+		document.Field{Name: "decimal_mark", Read: func(n *document.Node) { c.DecimalMark = p.Choice(n, "a decimal mark", ".", ",") }},
+		document.Field{Name: "grouping_mark", Read: func(n *document.Node) {
+			if c.GroupingMark = p.Text(n, "grouping_mark"); len(c.GroupingMark) != 1 {
+				p.Fail(n, "a grouping mark is one character, not %q", c.GroupingMark)
+			}
+		}},
 		p.severity(&c.Severity), p.reason(&c.Reason),
 	)
+	if c.GroupingMark != "" && c.DecimalMark == "" {
+		p.Fail(n, "a column with a grouping mark needs a decimal_mark too")
+	}
+	if c.GroupingMark != "" && c.GroupingMark == c.DecimalMark {
+		p.Fail(n, "the decimal mark and the grouping mark of %q are the same", c.Name)
+	}
 	if c.Type == "" { // refused above
 		c.Type = table.TypeText
 	}

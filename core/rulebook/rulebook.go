@@ -62,8 +62,10 @@ type Column struct {
 	Highest  *table.Value
 	CodeList string // of a code column
 	Dates    []string
-	Severity Severity
-	Reason   string
+	// The marks of its numbers, where they are not those of the reading.
+	DecimalMark, GroupingMark string
+	Severity                  Severity
+	Reason                    string
 }
 
 // Key declares columns that together name one row. Their cells are required.
@@ -148,7 +150,7 @@ func (b *Rulebook) ForTable() *Rulebook {
 	copied.Reading = intake.Standard()
 	copied.Columns = append([]Column(nil), b.Columns...)
 	for i := range copied.Columns {
-		copied.Columns[i].Dates = nil
+		copied.Columns[i].Dates, copied.Columns[i].DecimalMark, copied.Columns[i].GroupingMark = nil, "", ""
 	}
 	return &copied
 }
@@ -162,6 +164,9 @@ func (b *Rulebook) Format(c *Column) *table.Format {
 		} else {
 			reading.Dates = c.Dates
 		}
+	}
+	if c != nil && c.DecimalMark != "" {
+		reading.DecimalMark, reading.GroupingMark = c.DecimalMark, c.GroupingMark
 	}
 	return reading.Values()
 }

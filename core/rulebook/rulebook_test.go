@@ -215,11 +215,11 @@ func TestDraft(t *testing.T) {
 		content += fmt.Sprintf("%d,01%02d,%d.25,2024-02-%02d,yes,t%d\n", 10+i, i, i, 1+i, i)
 	}
 	f := testkit.File(t, content, intake.Reading{})
-	sample, err := intake.Sample(t.Context(), testkit.Opener([]byte(content)), intake.Standard())
+	d, err := intake.Detect(t.Context(), testkit.Opener([]byte(content)), intake.Reading{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := rulebook.Draft("file.csv", intake.Standard(), f.Columns(), sample)
+	b := rulebook.Draft("file.csv", d, f.Columns())
 	want := []table.Type{table.TypeInteger, table.TypeText, table.TypeDecimal, table.TypeDate, table.TypeBoolean, table.TypeText}
 	for i, c := range b.Columns {
 		if c.Type != want[i] {

@@ -34,22 +34,19 @@ func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *ru
 		source, err := intake.Open(open, book.Reading)
 		return source, book, err
 	}
-	reading := intake.Standard()
-	if t.Origin == store.OriginDelivery {
-		var err error
-		if reading, err = intake.Suggest(ctx, open); err != nil {
-			return nil, nil, err
-		}
+	fixed := intake.Reading{}
+	if t.Origin != store.OriginDelivery {
+		fixed = intake.Standard()
 	}
-	sample, err := intake.Sample(ctx, open, reading)
+	d, err := intake.Detect(ctx, open, fixed)
 	if err != nil {
 		return nil, nil, err
 	}
-	source, err := intake.Open(open, reading)
+	source, err := intake.Open(open, d.Reading)
 	if err != nil {
 		return nil, nil, err
 	}
-	return source, rulebook.Draft(t.Dataset, reading, source.Columns(), sample), nil
+	return source, rulebook.Draft(t.Dataset, d, source.Columns()), nil
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.
@@ -285,7 +282,7 @@ func (a *attempt) merge(ctx context.Context) error {
 		return err
 	}
 	if book == nil {
-		book = rulebook.Draft(plan.Name, intake.Standard(), written.Columns(), nil)
+		book = rulebook.Draft(plan.Name, &intake.Detection{Reading: intake.Standard()}, written.Columns())
 	}
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return err

@@ -1,0 +1,432 @@
+package intake
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/table"
+)
+
+// ColumnEvidence is what the first values of a column tell about how they are written.
+type ColumnEvidence struct {
+	Name    string  `json:"name"`
+	Filled  int     `json:"filled"` // cells of the sample
+	Numbers *Marks  `json:"numbers,omitempty"`
+	Dates   *Dating `json:"dates,omitempty"`
+	// Missing are texts that may stand for a missing value, with how often each occurs.
+	Missing []Suspect `json:"missing,omitempty"`
+}
+
+// Suspect is a text that may stand for a missing value.
+type Suspect struct {
+	Text string `json:"text"`
+	Rows int    `json:"rows"`
+}
+
+// Marks is how the numbers of a column are written.
+type Marks struct {
+	DecimalMark  string `json:"decimal_mark"`
+	GroupingMark string `json:"grouping_mark,omitempty"`
+	Fits         int    `json:"fits"` // cells that are numbers written so
+	// DecidedBy is a text that can only be read this way; empty where all can be read in others too.
+	DecidedBy  string     `json:"decided_by,omitempty"`
+	DecidedRow uint32     `json:"decided_row,omitempty"`
+	Confidence Confidence `json:"confidence"`
+	Others     int        `json:"others,omitempty"` // cells that are numbers only if written in another way
+}
+
+// Dating is how the dates of a column are written.
+type Dating struct {
+	Status string `json:"status"` // decided, ambiguous or mixed
+	// Patterns are those that fit: the one decided, those between which nothing decides,
+	// or those that are mixed, with the cells that fit no other of them.
+	Patterns   []PatternFit `json:"patterns"`
+	Both       int          `json:"both,omitempty"` // cells that fit more than one of Patterns
+	DecidedBy  string       `json:"decided_by,omitempty"`
+	DecidedRow uint32       `json:"decided_row,omitempty"`
+	Instants   bool         `json:"instants,omitempty"` // with a time of day
+}
+
+// PatternFit is a date pattern and the cells that fit it: all of them, or those that fit
+// no other one where patterns are mixed.
+type PatternFit struct {
+	Pattern string `json:"pattern"`
+	Rows    int    `json:"rows"`
+}
+
+// The states of a column's dates.
+const (
+	DatesDecided   = "decided"
+	DatesAmbiguous = "ambiguous"
+	DatesMixed     = "mixed"
+)
+
+type numberFormat struct {
+	decimal, grouping string
+	format            *table.Format
+}
+
+// numberFormats are the ways to write numbers that are looked for, the usual ones first.
+var numberFormats = func() []numberFormat {
+	var out []numberFormat
+	for _, marks := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "}, {".", "'"}} {
+		f := &table.Format{DecimalMark: marks[0][0]}
+		if marks[1] != "" {
+			f.GroupingMark = marks[1][0]
+		}
+		out = append(out, numberFormat{marks[0], marks[1], f})
+	}
+	return out
+}()
+
+var (
+	dateSources = []string{"yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "MM.dd.yyyy", "dd-MM-yyyy", "MM-dd-yyyy", "yyyy/MM/dd", "yyyy.MM.dd", "yyyyMMdd",
+		"d/M/yyyy", "M/d/yyyy", "d.M.yyyy", "d-M-yyyy", "dd/MM/yy", "MM/dd/yy", "dd.MM.yy", "yy-MM-dd", "yyyy-dd-MM"}
+	timeSources = []string{"HH:mm", "HH:mm:ss", "HH:mm:ss.SSS"}
+	// datePatterns holds every date pattern alone, and with each time after a space or a T.
+	datePatterns = func() []table.DatePattern {
+		sources := slices.Clone(dateSources)
+		for _, date := range dateSources[:9] {
+			for _, time := range timeSources {
+				sources = append(sources, date+" "+time, date+"'T'"+time)
+			}
+		}
+		return table.MustDatePatterns(sources...)
+	}()
+)
+
+var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "missing", "unknown", "unbekannt", "keine angabe", "k.a.", "-", "--", "---", "?", "??", ".", "..", "#n/a", "not available", "not recorded", "no data", "nd", "tbd", "xxx",
+	"-9", "-99", "-999", "-9999", "999", "9999", "99999", "999999", "-1", "-999.0", "-9999.0", "999.9", "9999.9"}
+
+// values looks at how the values of each column are written, and sets what all columns
+// that decide agree on.
+func (d *Detection) values(names []string) {
+	for c, name := range names {
+		d.Columns = append(d.Columns, columnEvidence(name, d.Sample, c))
+	}
+	d.agreeOnMarks()
+	d.agreeOnDates()
+	var suspects []string
+	for _, c := range d.Columns {
+		for _, s := range c.Missing[:min(len(c.Missing), 2)] {
+			suspects = append(suspects, fmt.Sprintf("%q in %s (%d)", s.Text, c.Name, s.Rows))
+		}
+	}
+	if len(suspects) > 0 {
+		d.add("missing", Ambiguous, "only empty cells", "these may stand for a missing value too; declare them if they do: "+strings.Join(suspects[:min(len(suspects), 6)], ", "))
+	}
+}
+
+func columnEvidence(name string, b *table.Batch, c int) ColumnEvidence {
+	out := ColumnEvidence{Name: name}
+	column := &b.Columns[c]
+	counts := column.Counts(nil)
+	first := make([]uint32, len(counts)) // row in which each text is met
+	for i, code := range column.Codes {
+		if first[code] == 0 {
+			first[code] = b.Rows[i]
+		}
+	}
+	for code, text := range column.Texts {
+		if counts[code] > 0 && table.Trim(text) != "" {
+			out.Filled += int(counts[code])
+		}
+	}
+	out.Numbers = marksOf(column, counts, first, out.Filled)
+	out.Dates = datingOf(column, counts, first, out.Filled)
+	if out.Dates != nil && out.Dates.Status == DatesDecided && out.Dates.Patterns[0].Pattern != "yyyyMMdd" {
+		out.Numbers = nil
+	}
+	for code, text := range column.Texts {
+		level := table.Level(text)
+		if counts[code] == 0 || !slices.Contains(missingWords, level) {
+			continue
+		}
+		if _, ok := table.StandardFormat.Parse(table.TypeDecimal, level); ok && (counts[code] < 2 || out.Numbers == nil) {
+			continue
+		}
+		out.Missing = append(out.Missing, Suspect{text, int(counts[code])})
+	}
+	slices.SortStableFunc(out.Missing, func(a, b Suspect) int { return b.Rows - a.Rows })
+	return out
+}
+
+// marksOf finds the way in which most of a column's numbers are written; nil where it
+// holds hardly any.
+func marksOf(column *table.Column, counts []int64, first []uint32, filled int) *Marks {
+	fits := make([]int, len(numberFormats))
+	any := 0
+	fit := make([][]bool, len(column.Texts))
+	for code, text := range column.Texts {
+		if counts[code] == 0 {
+			continue
+		}
+		fit[code] = make([]bool, len(numberFormats))
+		is := false
+		for f := range numberFormats {
+			if _, ok := numberFormats[f].format.Parse(table.TypeDecimal, text); ok {
+				fit[code][f], is = true, true
+				fits[f] += int(counts[code])
+			}
+		}
+		if is {
+			any += int(counts[code])
+		}
+	}
+	best := 0
+	for f := range fits {
+		if fits[f] > fits[best] {
+			best = f
+		}
+	}
+	if fits[best]*2 < filled || filled == 0 {
+		return nil
+	}
+	m := &Marks{DecimalMark: numberFormats[best].decimal, GroupingMark: numberFormats[best].grouping, Fits: fits[best], Others: any - fits[best], Confidence: Certain}
+	marks := 0
+	for code, text := range column.Texts {
+		if fit[code] == nil || !fit[code][best] || !strings.ContainsAny(text, ".,' ") {
+			continue
+		}
+		marks++
+		decides := true
+		for f, ok := range fit[code] {
+			// Another way decides otherwise only if it gives another number.
+			if ok && f != best && !sameNumber(text, f, best) {
+				decides = false
+			}
+		}
+		if decides && (m.DecidedRow == 0 || first[code] < m.DecidedRow) {
+			m.DecidedBy, m.DecidedRow = text, first[code]
+		}
+	}
+	switch {
+	case marks == 0: // whole numbers, which all ways write alike
+	case m.DecidedRow == 0:
+		m.Confidence = Ambiguous
+	case m.Others > 0:
+		m.Confidence = Likely
+	}
+	return m
+}
+
+func sameNumber(text string, f, g int) bool {
+	a, _ := numberFormats[f].format.Parse(table.TypeDecimal, text)
+	b, _ := numberFormats[g].format.Parse(table.TypeDecimal, text)
+	return a.Number.Cmp(b.Number) == 0
+}
+
+// datingOf finds the patterns by which a column's dates are written; nil where it holds hardly any.
+func datingOf(column *table.Column, counts []int64, first []uint32, filled int) *Dating {
+	fits := make([]int, len(datePatterns))
+	fit := make([][]int, len(column.Texts)) // patterns of each text
+	any := 0
+	for code, text := range column.Texts {
+		if counts[code] == 0 || len(text) < 6 || len(text) > 30 {
+			continue
+		}
+		for p := range datePatterns {
+			if _, ok := datePatterns[p].Parse(text); ok {
+				fit[code] = append(fit[code], p)
+				fits[p] += int(counts[code])
+			}
+		}
+		if len(fit[code]) > 0 {
+			any += int(counts[code])
+		}
+	}
+	if any*2 < filled || filled == 0 {
+		return nil
+	}
+	// The fewest patterns that fit all dates: those that fit most first, of equals the stricter.
+	var chosen []int
+	covered := make([]bool, len(fit))
+	for {
+		gain := make([]int, len(datePatterns))
+		for code, patterns := range fit {
+			for _, p := range patterns {
+				if !covered[code] {
+					gain[p] += int(counts[code])
+				}
+			}
+		}
+		best := 0
+		for p := range gain {
+			if gain[p] > gain[best] {
+				best = p
+			}
+		}
+		if gain[best] == 0 || len(chosen) == 4 {
+			break
+		}
+		chosen = append(chosen, best)
+		for code, patterns := range fit {
+			covered[code] = covered[code] || slices.Contains(patterns, best)
+		}
+	}
+	d := &Dating{Instants: strings.Contains(datePatterns[chosen[0]].String(), "H")}
+	if len(chosen) > 1 && fits[chosen[0]] < any {
+		return d.mixed(chosen, fit, counts)
+	}
+	d.Patterns = []PatternFit{{datePatterns[chosen[0]].String(), fits[chosen[0]]}}
+	for p := range fits { // rivals that read all of them as other days
+		if p != chosen[0] && fits[p] == fits[chosen[0]] && otherDays(column, counts, p, chosen[0]) {
+			d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), fits[p]})
+		}
+	}
+	if len(d.Patterns) > 1 {
+		d.Status = DatesAmbiguous
+		return d
+	}
+	d.Status = DatesDecided
+	for code, text := range column.Texts {
+		if !slices.Contains(fit[code], chosen[0]) {
+			continue
+		}
+		alone := true
+		for _, p := range fit[code] {
+			alone = alone && (p == chosen[0] || sameDay(text, p, chosen[0]))
+		}
+		if alone && (d.DecidedRow == 0 || first[code] < d.DecidedRow) {
+			d.DecidedBy, d.DecidedRow = text, first[code]
+		}
+	}
+	return d
+}
+
+func (d *Dating) mixed(chosen []int, fit [][]int, counts []int64) *Dating {
+	d.Status = DatesMixed
+	alone := make([]int, len(chosen))
+	for code, patterns := range fit {
+		of := -1
+		n := 0
+		for k, p := range chosen {
+			if slices.Contains(patterns, p) {
+				of = k
+				n++
+			}
+		}
+		switch {
+		case n == 1:
+			alone[of] += int(counts[code])
+		case n > 1:
+			d.Both += int(counts[code])
+		}
+	}
+	for k, p := range chosen {
+		d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), alone[k]})
+	}
+	return d
+}
+
+func sameDay(text string, p, q int) bool {
+	a, _ := datePatterns[p].Parse(text)
+	b, ok := datePatterns[q].Parse(text)
+	return ok && a == b
+}
+
+// otherDays reports whether two patterns read any text differently.
+func otherDays(column *table.Column, counts []int64, p, q int) bool {
+	for code, text := range column.Texts {
+		if counts[code] == 0 {
+			continue
+		}
+		a, ok := datePatterns[p].Parse(text)
+		b, also := datePatterns[q].Parse(text)
+		if ok && also && a != b {
+			return true
+		}
+	}
+	return false
+}
+
+// agreeOnMarks sets the marks of the reading to those by which most columns decide.
+func (d *Detection) agreeOnMarks() {
+	if d.fixed.DecimalMark != "" {
+		return
+	}
+	votes := map[[2]string]int{}
+	for _, c := range d.Columns {
+		if c.Numbers != nil && c.Numbers.DecidedRow > 0 {
+			votes[[2]string{c.Numbers.DecimalMark, c.Numbers.GroupingMark}]++
+		}
+	}
+	best, most := [2]string{".", ""}, 0
+	for _, f := range numberFormats {
+		if marks := [2]string{f.decimal, f.grouping}; votes[marks] > most {
+			best, most = marks, votes[marks]
+		}
+	}
+	d.Reading.DecimalMark, d.Reading.GroupingMark = best[0], best[1]
+	var undecided, others []string
+	for _, c := range d.Columns {
+		switch m := c.Numbers; {
+		case m == nil:
+		case m.Confidence == Ambiguous:
+			undecided = append(undecided, c.Name)
+		case m.DecidedRow > 0 && (m.DecimalMark != best[0] || m.GroupingMark != best[1]):
+			others = append(others, c.Name)
+		}
+	}
+	found := map[string]string{".": "point", ",": "comma"}[best[0]]
+	if best[1] != "" {
+		found += fmt.Sprintf(", with %q between thousands", best[1])
+	}
+	because := fmt.Sprintf("%s can only be read so", plural(most, "column"))
+	confidence := Likely
+	if most == 0 {
+		if len(undecided) == 0 {
+			return // no number needs one
+		}
+		because = "nothing decides"
+	}
+	if len(others) > 0 {
+		because += "; written otherwise: " + strings.Join(others, ", ")
+	}
+	if len(undecided) > 0 {
+		because += "; can be read either way: " + strings.Join(undecided, ", ")
+		confidence = Ambiguous
+	}
+	d.add("decimal mark", confidence, found, because)
+}
+
+// agreeOnDates sets the date patterns of the reading to the decided ones.
+func (d *Detection) agreeOnDates() {
+	var dates, instants []string
+	for _, c := range d.Columns {
+		if c.Dates == nil {
+			continue
+		}
+		says := make([]string, len(c.Dates.Patterns))
+		for i, p := range c.Dates.Patterns {
+			says[i] = fmt.Sprintf("%s (%d)", p.Pattern, p.Rows)
+		}
+		switch c.Dates.Status {
+		case DatesDecided:
+			to := &dates
+			if c.Dates.Instants {
+				to = &instants
+			}
+			if p := c.Dates.Patterns[0].Pattern; p != "yyyyMMdd" && !slices.Contains(*to, p) {
+				*to = append(*to, p)
+			}
+			confidence := Certain
+			because := fmt.Sprintf("row %d: %q can only be read so", c.Dates.DecidedRow, c.Dates.DecidedBy)
+			if c.Dates.DecidedRow == 0 {
+				because, confidence = "all of them fit", Likely
+			}
+			d.add("dates of "+c.Name, confidence, c.Dates.Patterns[0].Pattern, because)
+		case DatesAmbiguous:
+			d.add("dates of "+c.Name, Ambiguous, "left as text", "all of them fit several patterns: "+strings.Join(says, ", ")+"; declare the one that is meant")
+		case DatesMixed:
+			d.add("dates of "+c.Name, Ambiguous, "left as text", fmt.Sprintf("patterns are mixed: only %s; more than one: %d; ask which are meant", strings.Join(says, ", only "), c.Dates.Both))
+		}
+	}
+	if len(dates) == 1 && len(d.fixed.Dates) == 0 { // several are declared column by column, since one could read another's
+		d.Reading.Dates = dates
+	}
+	if len(instants) == 1 && len(d.fixed.DateTimes) == 0 {
+		d.Reading.DateTimes = instants
+	}
+}
