@@ -266,6 +266,7 @@ func (r *run) result() *Result {
 	for c, name := range p.names {
 		out.Columns = append(out.Columns, r.column(c, name, out.Findings))
 	}
+	out.Leads = leads(out)
 	out.Patterns, out.MorePatterns = r.patterns.result(p.names)
 	out.Score = share(r.rows, wrong)
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
@@ -286,13 +287,15 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 			by[f.Dimension].Or(f.RowSet)
 		}
 	}
-	return Column{
+	column := Column{
 		Name: name, Type: j.cells.Type, Declared: j.cells.Declared != nil, Score: share(r.rows, all),
 		Completeness: share(r.rows, by[rulebook.Completeness]), Validity: share(r.rows, by[rulebook.Validity]),
 		Uniqueness: share(r.rows, by[rulebook.Uniqueness]), Consistency: share(r.rows, by[rulebook.Consistency]),
 		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(number(j.cells)),
 		Gaps: cellsOf(r.rows, r.missing[c]), MissingRows: r.missing[c],
 	}
+	column.Role = roleOf(&column, r.rows)
+	return column
 }
 
 func mesh(rows int64, findings []Finding, counts func(*Finding) bool) Mesh {

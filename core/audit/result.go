@@ -17,6 +17,7 @@ type Result struct {
 	Defects     []table.Defect `json:"defects"` // the first defectsKept
 
 	Columns  []Column          `json:"columns"`
+	Leads    []Lead            `json:"leads"`
 	Rules    []Judged          `json:"rules"` // every rule that was judged, broken or not
 	Findings []Finding         `json:"findings"`
 	Sums     map[string]string `json:"sums"` // of each measure, exact
@@ -39,6 +40,7 @@ type Column struct {
 	Name         string     `json:"name"`
 	Type         table.Type `json:"type"`
 	Declared     bool       `json:"declared"`
+	Role         Role       `json:"role"`
 	Score        float64    `json:"score"`
 	Completeness float64    `json:"completeness"`
 	Validity     float64    `json:"validity"`

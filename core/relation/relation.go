@@ -1,0 +1,119 @@
+// Package relation describes what columns have to do with one another: correlations,
+// cross-tabulations, which other columns a column's gaps go with, and which columns
+// together name a row. Each question is a reading of the table of its own, since none
+// but a person who asks it needs the answer.
+package relation
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// Table is a table with the rulebook by which its cells are read.
+type Table struct {
+	Source  table.Source
+	Book    *rulebook.Rulebook
+	Workers int
+}
+
+// position returns where a column stands.
+func (t *Table) position(name string) (int, error) {
+	at := slices.Index(t.Source.Columns(), name)
+	if at < 0 {
+		return 0, fmt.Errorf("the table has no column %q", name)
+	}
+	return at, nil
+}
+
+func (t *Table) positions(names []string) ([]int, error) {
+	out := make([]int, len(names))
+	for i, name := range names {
+		at, err := t.position(name)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = at
+	}
+	return out, nil
+}
+
+// NumberColumns returns the columns whose type is one of numbers.
+func (t *Table) NumberColumns() []string {
+	var out []string
+	for _, name := range t.Source.Columns() {
+		if t.Book.Cells(name).Type.IsNumber() {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// readers reads the cells of some columns, each text once for a stretch.
+type readers struct {
+	at    []int
+	cells []*rulebook.Cells
+	known [][]rulebook.Cell // per column, per code
+}
+
+func (t *Table) readers(at []int) *readers {
+	r := &readers{at: at, known: make([][]rulebook.Cell, len(at))}
+	for _, c := range at {
+		r.cells = append(r.cells, t.Book.Cells(t.Source.Columns()[c]))
+	}
+	return r
+}
+
+// read reads the texts that a batch brought.
+func (r *readers) read(b *table.Batch) {
+	for i, c := range r.at {
+		texts := b.Columns[c].Texts
+		if len(texts) < len(r.known[i]) { // the dictionary was forgotten
+			r.known[i] = r.known[i][:0]
+		}
+		for code := len(r.known[i]); code < len(texts); code++ {
+			r.known[i] = append(r.known[i], r.cells[i].Read(texts[code]))
+		}
+	}
+}
+
+// cell returns the cell of the i-th column in row k of the batch.
+func (r *readers) cell(b *table.Batch, i, k int) *rulebook.Cell {
+	return &r.known[i][b.Columns[r.at[i]].Codes[k]]
+}
+
+// scan reads the table in stretches, each with a state of its own; take gets them in file order.
+func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *readers, *table.Batch), take func(S)) error {
+	type state struct {
+		own          S
+		readers      *readers
+		dictionaries []*table.Dictionary
+	}
+	fresh := func() (*state, []*table.Dictionary) {
+		s := &state{own: begin(), readers: t.readers(at)}
+		for range t.Source.Columns() {
+			s.dictionaries = append(s.dictionaries, table.NewDictionary())
+		}
+		return s, s.dictionaries
+	}
+	judge := func(s *state, b *table.Batch) error {
+		s.readers.read(b)
+		work(s.own, s.readers, b)
+		for c, d := range s.dictionaries {
+			if d.Lossy {
+				d.Forget()
+				if i := slices.Index(at, c); i >= 0 {
+					s.readers.known[i] = s.readers.known[i][:0]
+				}
+			}
+		}
+		return nil
+	}
+	return table.ScanStretches(ctx, t.Source, t.Workers, fresh, judge, func(*state) error { return nil }, func(s *state) error {
+		take(s.own)
+		return nil
+	})
+}
