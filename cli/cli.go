@@ -62,7 +62,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 			&cli.StringFlag{Name: "token-file", Usage: "file with your token (default: the administrator's of a service started by up on this machine)", Sources: cli.EnvVars("PROUDSIEVE_TOKEN_FILE")},
 		},
 		Commands: []*cli.Command{
-			siftCommand(), upCommand(), serveCommand(),
+			lookCommand(), siftCommand(), upCommand(), serveCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
 			jobCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),

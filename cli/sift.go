@@ -18,32 +18,44 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
+	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
 // sifted is what sift prints for programs.
 type sifted struct {
-	File    siftedFile     `json:"file"`
-	Reading intake.Reading `json:"reading"`
+	File      siftedFile        `json:"file"`
+	Reading   intake.Reading    `json:"reading"`
+	Detection *intake.Detection `json:"detection,omitempty"`
 	*audit.Result
+	Between *between `json:"between,omitempty"`
 }
 
 type siftedFile struct {
 	Name   string `json:"name"`
-	SHA256 string `json:"sha256"`
+	SHA256 string `json:"sha256,omitempty"`
 	Bytes  int64  `json:"bytes"`
+}
+
+// between is what columns have to do with one another.
+type between struct {
+	Keys         []relation.Key         `json:"keys"`
+	Correlations *relation.Correlations `json:"correlations"`
 }
 
 func siftCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sift", Usage: "audit one file, without any service", ArgsUsage: "FILE",
 		Description: "Without --rules the reading of the file is worked out, its columns are described, and values that are not of\ntheir column's type are pointed out. With --rules the file is judged; exit status 1 says that it fell short.",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "rules", Usage: "the rulebook to judge by"},
 			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are judged at once", Value: runtime.NumCPU()},
+			&cli.StringFlag{Name: "column", Usage: "show everything about one column"},
+			&cli.BoolFlag{Name: "between", Usage: "also look for keys and correlations, which takes longer"},
+			&cli.BoolFlag{Name: "digest", Usage: "also print the SHA-256 of the file"},
 			jsonFlag(),
-		},
+		}, readingFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "FILE")
 			if err != nil {
@@ -52,14 +64,17 @@ func siftCommand() *cli.Command {
 			if c.Int("workers") < 1 {
 				return fmt.Errorf("--workers is at least 1, not %d", c.Int("workers"))
 			}
-			result, err := sift(ctx, args[0], c.String("rules"), c.Int("workers"))
+			result, err := sift(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
 			o := outputOf(c)
-			if o.json {
+			switch name := c.String("column"); {
+			case o.json:
 				err = o.printJSON(result)
-			} else {
+			case name != "":
+				err = o.oneColumn(result, name)
+			default:
 				o.sifted(result, c.String("rules") != "")
 			}
 			if err == nil && !result.Passed {
@@ -70,38 +85,68 @@ func siftCommand() *cli.Command {
 	}
 }
 
-func sift(ctx context.Context, path, rules string, workers int) (*sifted, error) {
-	info, err := os.Stat(path)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return nil, fmt.Errorf("%s: there is no such file", path)
-	case err != nil:
+func sift(ctx context.Context, c *cli.Command, path string) (*sifted, error) {
+	size, err := sizeOf(path)
+	if err != nil {
 		return nil, err
-	case info.IsDir():
-		return nil, fmt.Errorf("%s is a directory; name a file in it", path)
 	}
-	book, err := readRulebook(rules)
+	fixed, err := readingOf(c)
+	if err != nil {
+		return nil, err
+	}
+	book, err := readRulebook(c.String("rules"))
 	if err != nil {
 		return nil, err
 	}
 	open := intake.AtPath(path)
+	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
 	if book == nil {
-		if book, _, err = draft(ctx, path, open, intake.Reading{}); err != nil {
+		if book, out.Detection, err = draft(ctx, path, open, fixed); err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
 	}
+	out.Reading = book.Reading
 	file, err := intake.Open(open, book.Reading)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	digests := make(chan string, 1)
-	go func() { digests <- digest(path) }()
-	result, err := audit.Run(ctx, file, book, workers)
-	sum := <-digests
+	if c.Bool("digest") {
+		go func() { digests <- digest(path) }()
+	} else {
+		digests <- ""
+	}
+	out.Result, err = audit.Run(ctx, file, book, c.Int("workers"))
+	out.File.SHA256 = <-digests
+	if err == nil && c.Bool("between") {
+		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")}, out.Result)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return &sifted{siftedFile{filepath.Base(path), sum, info.Size()}, book.Reading, result}, nil
+	return out, nil
+}
+
+func findBetween(ctx context.Context, t *relation.Table, result *audit.Result) (*between, error) {
+	keys, err := relation.Keys(ctx, t, result)
+	if err != nil {
+		return nil, err
+	}
+	correlations, err := relation.Correlate(ctx, t, t.NumberColumns())
+	return &between{keys, correlations}, err
+}
+
+func sizeOf(path string) (int64, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return 0, fmt.Errorf("%s: there is no such file", path)
+	case err != nil:
+		return 0, err
+	case info.IsDir():
+		return 0, fmt.Errorf("%s is a directory; name a file in it", path)
+	}
+	return info.Size(), nil
 }
 
 func digest(path string) string {
@@ -160,9 +205,24 @@ func draft(ctx context.Context, path string, open intake.Opener, fixed intake.Re
 }
 
 func (o *output) sifted(s *sifted, judged bool) {
-	o.line("%s  %s bytes  SHA-256 %s", safe(s.File.Name), count(s.File.Bytes), s.File.SHA256)
-	o.line("Read as %s, delimiter %q, decimal mark %q, dates %s.", s.Reading.Encoding, s.Reading.Delimiter, s.Reading.DecimalMark, strings.Join(s.Reading.Dates, " or "))
+	o.file(s)
 	o.auditResult(s.Result, judged)
+	if !judged {
+		o.leads(s.Result)
+		o.patterns(s.Result)
+		if s.Between != nil {
+			o.between(s.Between)
+		}
+		o.line("")
+		o.line("Everything about one column: --column NAME. Keys and correlations: --between. How it was read, and why: proudsieve look %s", safe(s.File.Name))
+	}
+}
+
+func (o *output) file(s *sifted) {
+	o.line("%s  %s bytes", o.styled("1", safe(s.File.Name)), count(s.File.Bytes))
+	if s.File.SHA256 != "" {
+		o.line("SHA-256 %s", s.File.SHA256)
+	}
 }
 
 // auditResult shows an audit: the verdict first, then the columns, then what was found.
@@ -176,34 +236,47 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 		o.line("%s: score %s, pass mark %s.", o.styled("1", verdict), percent(r.Score), percent(r.PassMark))
 	}
 	o.line("")
-	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean", "most frequent")
-	for _, c := range r.Columns {
-		distinct := count(c.Distinct)
-		if c.DistinctError > 0 {
-			distinct = fmt.Sprintf("~%s ±%.1f%%", distinct, 100*c.DistinctError)
-		}
-		frequent := ""
-		if len(c.Frequent) > 0 && c.Distinct < c.Filled {
-			frequent = fmt.Sprintf("%s ×%s", visible(shorten(c.Frequent[0].Text, 20)), count(c.Frequent[0].Rows))
-		}
-		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct, percent(c.Score), o.strip(c.Mesh, 24),
-			visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), frequent)
+	if judged {
+		o.judgedColumns(r)
+	} else {
+		o.profiledColumns(r)
 	}
-	o.grid(g, "The file has no columns.")
-	o.legend()
 	if len(r.Findings) > 0 {
 		o.line("")
 		o.findings(r)
 	}
 	if r.DefectCount > 0 {
 		o.line("")
-		o.line("%s defects in the bytes; their rows are kept:", count(r.DefectCount))
-		g := newGrid(">line", "kind", "column", "detail")
-		for _, d := range r.Defects[:min(len(r.Defects), 10)] {
-			g.add(count(d.Line), string(d.Kind), d.Column, d.Detail)
-		}
-		o.grid(g, "")
+		o.defects(r.Defects, r.DefectCount)
 	}
+}
+
+func (o *output) judgedColumns(r *audit.Result) {
+	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean", "most frequent")
+	for _, c := range r.Columns {
+		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct(&c), percent(c.Score), o.strip(c.Mesh, 24),
+			visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), mostFrequent(&c))
+	}
+	o.grid(g, "The file has no columns.")
+	o.legend()
+}
+
+func distinct(c *audit.Column) string {
+	if c.DistinctError > 0 {
+		return fmt.Sprintf("~%s ±%.1f%%", count(c.Distinct), 100*c.DistinctError)
+	}
+	return count(c.Distinct)
+}
+
+func mostFrequent(c *audit.Column) string {
+	if len(c.Frequent) == 0 || c.Distinct >= c.Filled {
+		return ""
+	}
+	least := ""
+	if c.AtLeast {
+		least = "≥"
+	}
+	return fmt.Sprintf("%s ×%s%s", visible(shorten(c.Frequent[0].Text, 20)), least, count(c.Frequent[0].Rows))
 }
 
 func shortNumber(text string) string {
