@@ -396,7 +396,7 @@ func keptFiles(t *testing.T, directory string) []string {
 func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
-	d := deliver(t, r.Steward, "samples", "PK\x03\x04\x00\x00binary")
+	d := deliver(t, r.Steward, "samples", "\x7fELF\x02\x01\x00\x00")
 	_, err := r.Steward.AuditOf(ctx, d.Table.ID, nil)
 	var failed *client.JobFailed
 	if !errors.As(err, &failed) || !strings.Contains(failed.Error(), "not delimited text") {

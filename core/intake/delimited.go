@@ -412,6 +412,7 @@ type part struct {
 	records  []span
 	header   []table.Defect
 	setAside int64
+	utf8     bool // whether data was turned into UTF-8
 }
 
 // Span implements table.Part.
@@ -459,9 +460,10 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 // decode turns the part into UTF-8. The characters that matter to records are the same in
 // all of these encodings, so that the records are the same ones.
 func (p *part) decode(marks *charmap.Charmap) {
-	if ascii(p.data) {
+	if p.utf8 || ascii(p.data) {
 		return
 	}
+	p.utf8 = true
 	text, _ := decode(marks, p.data)
 	data := append(bufferOf(len(text))[:0], text...)
 	scan, end, kept := p.file.scanner(), 0, 0

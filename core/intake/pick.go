@@ -55,21 +55,32 @@ func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 		if n == 0 || rows[0] >= first {
 			continue
 		}
-		b, err := part.Batch(nil)
-		if err != nil {
-			return nil, err
-		}
+		held := part.(interface{ pick(i int) Picked })
 		for len(rows) > 0 && rows[0] < first {
-			i := int(rows[0] - start)
-			one := Picked{Row: rows[0], Line: b.Lines[i], Surplus: b.Surplus[i]}
-			for c := range b.Columns {
-				one.Cells = append(one.Cells, b.Columns[c].At(i))
-			}
-			out = append(out, one)
+			out = append(out, held.pick(int(rows[0]-start)))
 			rows = rows[1:]
 		}
 	}
 	return out, nil
+}
+
+// pick takes one record apart, and leaves the others.
+func (p *part) pick(i int) Picked {
+	if marks := p.file.charmap(); marks != nil {
+		p.decode(marks)
+	}
+	r, width := p.records[i], len(p.file.columns)
+	raw := p.data[r.start : r.start+r.length]
+	one := Picked{Row: p.first.Row + uint32(i), Line: r.line, Cells: make([]string, width)}
+	for c, found := range p.file.scanner().appendCells(nil, raw, r.form) {
+		text, _ := p.file.encode(string(found.content(raw)))
+		if c < width {
+			one.Cells[c] = text
+		} else {
+			one.Surplus = append(one.Surplus, text)
+		}
+	}
+	return one
 }
 
 // markFor returns the last mark at or before a row, if reading can resume there.

@@ -48,7 +48,8 @@ type Server struct {
 	// UploadLimit is the largest delivery that is taken in, in bytes.
 	UploadLimit int64
 
-	api huma.API
+	api        huma.API
+	remembered remembered
 }
 
 // Handler returns everything the service answers.
@@ -100,6 +101,7 @@ func (s *Server) register(r chi.Router) {
 	s.declarations()
 	s.deliveries(r)
 	s.tables()
+	s.relations()
 	s.audits()
 	s.issues()
 	s.jobs()

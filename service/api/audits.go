@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"net/http"
 
 	"github.com/jmoiron/sqlx"
@@ -41,11 +40,10 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
-		raw, err := store.AuditResult(ctx, s.Store.DB, in.ID)
+		result, err := s.resultOf(ctx, a)
 		if err != nil {
 			return nil, err
 		}
-		shown := AuditShown{Audit: *a}
-		return answer(&shown, json.Unmarshal(raw, &shown.Result))
+		return answer(&AuditShown{Audit: *a, Result: *result}, nil)
 	})
 }

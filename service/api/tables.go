@@ -2,19 +2,21 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
+	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
 	"proudsieve/service/access"
 	"proudsieve/service/store"
-	"proudsieve/service/work"
 )
 
 // RowsPage is some rows of a table with what each cell was caught for.
@@ -22,7 +24,7 @@ type RowsPage struct {
 	Columns []string   `json:"columns"`
 	Rows    []ShownRow `json:"rows"`
 	Total   int64      `json:"total" doc:"How many rows there are of those asked for; -1 where no audit has counted them"`
-	Next    uint32     `json:"next" doc:"After which row the next page starts; 0 on the last one"`
+	Next    uint32     `json:"next" doc:"After which row the next page starts; 0 on the last one, and where rows are sorted"`
 }
 
 // ShownRow is one row as it stands in the file.
@@ -41,6 +43,11 @@ type rowsAsked struct {
 	Rule      string `query:"rule" doc:"Only rows that break this rule"`
 	Column    string `query:"column" doc:"Only rows caught in this column"`
 	Dimension string `query:"dimension" enum:"completeness,validity,uniqueness,consistency" doc:"Only rows caught in this dimension"`
+	Where     string `query:"where" doc:"Only rows for which this condition holds"`
+	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
+	Sort      string `query:"sort" doc:"The column whose values order the rows; missing ones come last"`
+	Falling   bool   `query:"falling" doc:"Greatest first"`
+	Offset    int64  `query:"offset" minimum:"0" doc:"How many of the rows asked for come before the page; not together with after"`
 }
 
 func (s *Server) tables() {
@@ -97,55 +104,18 @@ func (s *Server) tables() {
 	})
 }
 
-// auditRows opens the row sets of a table's newest audit, with the rulebook it went
-// by; all are nil where there is none.
-func (s *Server) auditRows(ctx context.Context, t *store.Table) (*audit.Rows, *rulebook.Rulebook, *store.Audit, func(), error) {
-	nothing := func() {}
-	if t.AuditID == nil {
-		return nil, nil, nil, nothing, nil
-	}
-	a, err := store.FindAudit(ctx, s.Store.DB, *t.AuditID)
-	if err != nil {
-		return nil, nil, nil, nothing, err
-	}
-	var book *rulebook.Rulebook
-	if a.RulebookID != nil {
-		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
-		if err != nil {
-			return nil, nil, nil, nothing, err
-		}
-		if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
-			return nil, nil, nil, nothing, err
-		}
-	}
-	f, err := s.Files.Open(a.RowsDigest)
-	if err != nil {
-		return nil, nil, nil, nothing, err
-	}
-	info, err := f.Stat()
-	if err != nil {
-		return nil, nil, nil, nothing, errors.Join(err, f.Close())
-	}
-	rows, err := audit.OpenRows(f, info.Size())
-	return rows, book, a, func() { _ = f.Close() }, err
-}
-
 func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
-	t, err := store.FindTable(ctx, s.Store.DB, in.ID)
+	t, err := s.inside(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
-	known, book, a, done, err := s.auditRows(ctx, t)
+	known, done, err := s.auditRows(t.audit)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
-	source, _, err := work.OpenTable(ctx, s.Files, t, book)
-	if err != nil {
-		return nil, err
-	}
-	out := &RowsPage{Columns: source.Columns(), Rows: []ShownRow{}, Total: -1}
-	wanted, err := wantedRows(in, known, a, out)
+	out := &RowsPage{Columns: t.Source.Columns(), Rows: []ShownRow{}, Total: -1}
+	wanted, err := s.wantedRows(ctx, t, in, known, out)
 	if err != nil {
 		return nil, err
 	}
@@ -153,13 +123,15 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if known != nil {
 		marks = known.Marks
 	}
-	picked, err := source.Pick(ctx, marks, wanted)
+	ascending := slices.Sorted(slices.Values(wanted))
+	picked, err := t.file.Pick(ctx, marks, ascending)
 	if err != nil {
 		return nil, err
 	}
 	if len(picked) > in.Limit {
-		picked = picked[:in.Limit]
-		out.Next = picked[in.Limit-1].Row
+		if picked = picked[:in.Limit]; in.Sort == "" {
+			out.Next = picked[in.Limit-1].Row
+		}
 	}
 	caught := map[uint32][]audit.Caught{}
 	if known != nil {
@@ -178,33 +150,101 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 		}
 		out.Rows = append(out.Rows, row)
 	}
+	if in.Sort != "" {
+		place := make(map[uint32]int, len(wanted))
+		for i, row := range wanted {
+			place[row] = i
+		}
+		slices.SortFunc(out.Rows, func(a, b ShownRow) int { return place[a.Row] - place[b.Row] })
+	}
 	return out, nil
 }
 
-// wantedRows lists one row more than a page has, to know whether another follows.
-func wantedRows(in *rowsAsked, known *audit.Rows, a *store.Audit, out *RowsPage) ([]uint32, error) {
-	limit := in.Limit + 1
-	var wanted []uint32
+// auditRows opens the row sets of an audit; nil where there is none.
+func (s *Server) auditRows(a *store.Audit) (*audit.Rows, func(), error) {
+	if a == nil {
+		return nil, func() {}, nil
+	}
+	f, err := s.Files.Open(a.RowsDigest)
+	if err != nil {
+		return nil, func() {}, err
+	}
+	done := func() { _ = f.Close() }
+	info, err := f.Stat()
+	if err != nil {
+		return nil, done, err
+	}
+	rows, err := audit.OpenRows(f, info.Size())
+	return rows, done, err
+}
+
+// wantedRows lists the rows of a page, and one more where they come in the order of the
+// file, to know whether another page follows.
+func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known *audit.Rows, out *RowsPage) ([]uint32, error) {
+	var set *table.RowSet
 	if known != nil {
-		out.Total = a.Rows
-		set, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
+		out.Total = t.audit.Rows
+		caught, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
 		if err != nil {
 			return nil, err
 		}
-		if set != nil {
-			out.Total = int64(set.GetCardinality())
-			it := set.Iterator()
-			it.AdvanceIfNeeded(in.After + 1)
-			for it.HasNext() && len(wanted) < limit {
-				wanted = append(wanted, it.Next())
-			}
-			return wanted, nil
-		}
+		set = caught
 	} else if in.Rule != "" || in.Column != "" || in.Dimension != "" {
 		return nil, invalid("The table has not been audited yet, so nothing is known to be caught; wait for its audit.")
 	}
-	for i := range limit {
-		wanted = append(wanted, in.After+1+uint32(i))
+	chosen, err := s.selected(ctx, t, in.Where, in.Find)
+	if err != nil {
+		return nil, err
+	}
+	if chosen != nil {
+		if set = chosen.Clone(); set != nil && known != nil && (in.Rule != "" || in.Column != "" || in.Dimension != "") {
+			caught, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
+			if err != nil {
+				return nil, err
+			}
+			set.And(caught)
+		}
+	}
+	if set != nil {
+		out.Total = int64(set.GetCardinality())
+	}
+	if in.Sort != "" {
+		return s.sortedRows(ctx, t, in, set, out)
+	}
+	limit := in.Limit + 1
+	wanted := make([]uint32, 0, limit)
+	if set == nil {
+		for i := range limit {
+			wanted = append(wanted, in.After+uint32(in.Offset)+1+uint32(i))
+		}
+		return wanted, nil
+	}
+	it := set.Iterator()
+	if in.Offset > 0 {
+		first, err := set.Select(uint32(in.Offset))
+		if err != nil {
+			return nil, nil // there are not so many
+		}
+		it.AdvanceIfNeeded(first)
+	} else {
+		it.AdvanceIfNeeded(in.After + 1)
+	}
+	for it.HasNext() && len(wanted) < limit {
+		wanted = append(wanted, it.Next())
 	}
 	return wanted, nil
+}
+
+// sortedRows lists the rows of a page of an order.
+func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet, out *RowsPage) ([]uint32, error) {
+	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Find, in.Rule, in.Column, in.Dimension}, "\x00")
+	order, err := recall(&s.remembered, t.key+key, func() ([]uint32, error) {
+		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.Total = int64(len(order))
+	from := min(in.Offset, out.Total)
+	return order[from:min(from+int64(in.Limit), out.Total)], nil
 }

@@ -1,0 +1,152 @@
+package relation
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/table"
+)
+
+// Where returns the rows for which a condition holds, and in which some cell contains a
+// text, whatever its case. A nil condition and an empty text restrict nothing.
+func Where(ctx context.Context, t *Table, holds *condition.Condition, find string) (*table.RowSet, error) {
+	var at []int
+	names := t.Source.Columns()
+	if holds != nil {
+		var err error
+		if at, err = t.positions(holds.Names()); err != nil {
+			return nil, err
+		}
+	}
+	find = strings.ToLower(find)
+	begin := func() *[]uint32 { return new([]uint32) }
+	work := func(rows *[]uint32, r *readers, b *table.Batch) {
+		var truth []condition.Truth
+		if holds != nil {
+			truth = holds.Evaluate(readRows{r, b, names})
+		}
+		var found []bool
+		if find != "" {
+			found = containing(b, find)
+		}
+		for i, row := range b.Rows {
+			if (truth == nil || truth[i] == condition.True) && (found == nil || found[i]) {
+				*rows = append(*rows, row)
+			}
+		}
+	}
+	out := table.NewRowSet()
+	err := scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
+	out.RunOptimize()
+	return out, err
+}
+
+// containing says in which rows a cell contains a lower-case text.
+func containing(b *table.Batch, find string) []bool {
+	found := make([]bool, b.Len())
+	for c := range b.Columns {
+		has := make([]bool, len(b.Columns[c].Texts))
+		any := false
+		for code, text := range b.Columns[c].Texts {
+			has[code] = strings.Contains(strings.ToLower(text), find)
+			any = any || has[code]
+		}
+		for i, code := range b.Columns[c].Codes {
+			found[i] = found[i] || any && has[code]
+		}
+	}
+	return found
+}
+
+// readRows gives conditions the typed values of a batch.
+type readRows struct {
+	r     *readers
+	b     *table.Batch
+	names []string
+}
+
+// Len implements condition.Rows.
+func (r readRows) Len() int { return r.b.Len() }
+
+// Values implements condition.Rows.
+func (r readRows) Values(column string) ([]table.Value, []uint32) {
+	at := slices.Index(r.names, column)
+	i := slices.Index(r.r.at, at)
+	values := make([]table.Value, r.b.Len())
+	codes := make([]uint32, r.b.Len())
+	for k, code := range r.b.Columns[at].Codes {
+		values[k], codes[k] = r.r.known[i][code].Value, uint32(k)
+	}
+	return values, codes
+}
+
+// orderedBytes is how many bytes of a text Order looks at.
+const orderedBytes = 24
+
+// sortKey orders rows: by class (values, then texts that are no values, then missing
+// ones), then by number, then by the first bytes of the text.
+type sortKey struct {
+	number float64
+	text   [orderedBytes]byte
+	row    uint32
+	class  uint8
+}
+
+// Order returns rows in the order of a column: numbers, dates and times by their value,
+// texts by their first 24 bytes; rows that are equal in that stay in the order of the
+// file, missing values come last either way. rows, unless nil, are those that count.
+func Order(ctx context.Context, t *Table, column string, descending bool, rows *table.RowSet) ([]uint32, error) {
+	at, err := t.positions([]string{column})
+	if err != nil {
+		return nil, err
+	}
+	begin := func() *[]sortKey { return new([]sortKey) }
+	work := func(keys *[]sortKey, r *readers, b *table.Batch) {
+		for k, row := range b.Rows {
+			if rows != nil && !rows.Contains(row) {
+				continue
+			}
+			key := sortKey{row: row}
+			cell := r.cell(b, 0, k)
+			switch v := cell.Value; {
+			case cell.Missing:
+				key.class = 2
+			case v.Kind == table.Number:
+				key.number = v.Number.Float()
+			case v.Kind == table.Date || v.Kind == table.Instant:
+				key.number = float64(v.When)
+			default:
+				if cell.Mistyped {
+					key.class = 1
+				}
+				copy(key.text[:], b.Columns[at[0]].At(k))
+			}
+			*keys = append(*keys, key)
+		}
+	}
+	var all []sortKey
+	if err := scan(ctx, t, at, begin, work, func(keys *[]sortKey) { all = append(all, *keys...) }); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(all, func(a, b sortKey) int {
+		if a.class != b.class {
+			return cmp.Compare(a.class, b.class)
+		}
+		order := cmp.Compare(a.number, b.number)
+		if order == 0 {
+			order = slices.Compare(a.text[:], b.text[:])
+		}
+		if descending {
+			order = -order
+		}
+		return cmp.Or(order, cmp.Compare(a.row, b.row))
+	})
+	out := make([]uint32, len(all))
+	for i := range all {
+		out[i] = all[i].row
+	}
+	return out, nil
+}

@@ -1,0 +1,238 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/condition"
+	"proudsieve/core/intake"
+	"proudsieve/core/relation"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/service/access"
+	"proudsieve/service/store"
+	"proudsieve/service/work"
+)
+
+// remembered keeps the answers of questions that take a reading of a whole table, the
+// newest ones. A table and a rulebook never change, so that answers stay right.
+type remembered struct {
+	mutex sync.Mutex
+	keys  []string
+	held  map[string]any
+}
+
+const rememberedMost = 24
+
+// recall returns the answer to a question, which is worked out where it is not known yet.
+func recall[T any](r *remembered, key string, work func() (T, error)) (T, error) {
+	r.mutex.Lock()
+	known, ok := r.held[key]
+	r.mutex.Unlock()
+	if ok {
+		return known.(T), nil
+	}
+	answer, err := work()
+	if err != nil {
+		return answer, err
+	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.held == nil {
+		r.held = map[string]any{}
+	}
+	if _, ok := r.held[key]; !ok {
+		if r.keys = append(r.keys, key); len(r.keys) > rememberedMost {
+			delete(r.held, r.keys[0])
+			r.keys = r.keys[1:]
+		}
+		r.held[key] = answer
+	}
+	return answer, nil
+}
+
+// inside is a table opened with the rulebook of its newest audit.
+type inside struct {
+	*relation.Table
+	file  *intake.File
+	key   string // of the table and its rulebook, for remembering
+	audit *store.Audit
+}
+
+func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	var book *rulebook.Rulebook
+	var a *store.Audit
+	version := int64(0)
+	if t.AuditID != nil {
+		if a, err = store.FindAudit(ctx, s.Store.DB, *t.AuditID); err != nil {
+			return nil, err
+		}
+		if a.RulebookID != nil {
+			version = *a.RulebookID
+			d, err := store.FindDeclaration(ctx, s.Store.DB, version)
+			if err != nil {
+				return nil, err
+			}
+			if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	opened, err := recall(&s.remembered, fmt.Sprintf("open %d %d", t.ID, version), func() (*inside, error) {
+		file, book, err := work.OpenTable(ctx, s.Files, t, book)
+		if err != nil {
+			return nil, err
+		}
+		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file, key: fmt.Sprintf("%d %d ", t.ID, version)}, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := *opened
+	out.audit = a
+	return &out, nil
+}
+
+// relations adds the operations that look at how columns lie to one another.
+func (s *Server) relations() {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/reading", "show-reading", "How a table is read when nothing is declared, and what that rests on", func(ctx context.Context, in *ByID) (*body[intake.Detection], error) {
+		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return answer(recall(&s.remembered, fmt.Sprintf("reading %d", t.ID), func() (*intake.Detection, error) {
+			return intake.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
+		}))
+	})
+	type correlationsAsked struct {
+		ByID
+		Columns []string `query:"columns,explode" doc:"Columns of numbers; all of them where none is named"`
+	}
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/correlations", "show-correlations", "Linear and rank correlations between the columns of numbers", func(ctx context.Context, in *correlationsAsked) (*body[relation.Correlations], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if len(in.Columns) == 0 {
+			in.Columns = t.NumberColumns()
+		}
+		in.Columns = in.Columns[:min(len(in.Columns), mostCorrelated)]
+		return answer(recall(&s.remembered, t.key+"correlations "+strings.Join(in.Columns, "\x00"), func() (*relation.Correlations, error) {
+			return asked(relation.Correlate(ctx, t.Table, in.Columns))
+		}))
+	})
+	type crossingAsked struct {
+		ByID
+		Down    string `query:"down" required:"true" doc:"The column whose values stand beside the rows"`
+		Across  string `query:"across" doc:"The column whose values stand above the columns"`
+		Measure string `query:"measure" doc:"A column of numbers that is summed"`
+		Where   string `query:"where" doc:"Only rows for which this condition holds"`
+	}
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/crossing", "show-crossing", "A cross-tabulation of one or two columns, with the sum and the mean of a third", func(ctx context.Context, in *crossingAsked) (*body[relation.Crossing], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.selected(ctx, t, in.Where, "")
+		if err != nil {
+			return nil, err
+		}
+		key := strings.Join([]string{"crossing", in.Down, in.Across, in.Measure, in.Where}, "\x00")
+		return answer(recall(&s.remembered, t.key+key, func() (*relation.Crossing, error) {
+			return asked(relation.Cross(ctx, t.Table, in.Down, in.Across, in.Measure, rows))
+		}))
+	})
+	type gapsAsked struct {
+		ByID
+		Column string `query:"column" required:"true"`
+	}
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/gaps", "list-gaps", "With which other columns the gaps of a column go", func(ctx context.Context, in *gapsAsked) (*body[[]relation.Gap], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		gaps, err := recall(&s.remembered, t.key+"gaps "+in.Column, func() ([]relation.Gap, error) {
+			return asked(relation.Gaps(ctx, t.Table, in.Column))
+		})
+		return answer(&gaps, err)
+	})
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/keys", "list-keys", "Which columns, up to three together, name the rows", func(ctx context.Context, in *ByID) (*body[[]relation.Key], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if t.audit == nil {
+			return nil, invalid("The table has not been audited yet; wait for its audit.")
+		}
+		keys, err := recall(&s.remembered, t.key+"keys", func() ([]relation.Key, error) {
+			result, err := s.resultOf(ctx, t.audit)
+			if err != nil {
+				return nil, err
+			}
+			return asked(relation.Keys(ctx, t.Table, result))
+		})
+		return answer(&keys, err)
+	})
+}
+
+// mostCorrelated bounds how many columns are correlated with one another at once.
+const mostCorrelated = 60
+
+// asked turns an error that the question caused into one for who asked it.
+func asked[T any](answer T, err error) (T, error) {
+	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+		return answer, invalid("%s", sentence(err))
+	}
+	return answer, err
+}
+
+func sentence(err error) string {
+	text := err.Error()
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+// selected returns the rows that a condition and a text leave; nil where they restrict nothing.
+func (s *Server) selected(ctx context.Context, t *inside, where, find string) (*table.RowSet, error) {
+	if where == "" && find == "" {
+		return nil, nil
+	}
+	var holds *condition.Condition
+	if where != "" {
+		compiled, mistakes := condition.Compile(where, t.types())
+		if len(mistakes) > 0 {
+			return nil, invalid("The condition cannot be used: %s", errors.Join(mistakes...))
+		}
+		holds = compiled
+	}
+	return recall(&s.remembered, t.key+"rows "+where+"\x00"+find, func() (*table.RowSet, error) {
+		return relation.Where(ctx, t.Table, holds, find)
+	})
+}
+
+// types returns the type of every column, declared or not.
+func (t *inside) types() map[string]table.Type {
+	types := map[string]table.Type{}
+	for _, name := range t.Source.Columns() {
+		types[name] = t.Book.Cells(name).Type
+	}
+	return types
+}
+
+func (s *Server) resultOf(ctx context.Context, a *store.Audit) (*audit.Result, error) {
+	raw, err := store.AuditResult(ctx, s.Store.DB, a.ID)
+	if err != nil {
+		return nil, err
+	}
+	var result audit.Result
+	return &result, json.Unmarshal(raw, &result)
+}
