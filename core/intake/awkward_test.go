@@ -297,6 +297,15 @@ func parquetFile(t *testing.T, rows []sample) string {
 	return b.String()
 }
 
+// parquetBytes is a small Parquet file.
+func parquetBytes() string {
+	var b bytes.Buffer
+	if err := parquet.Write(&b, []sample{{1, "a", ptr(1.5), 19000, nil}, {2, "b", nil, 19001, []string{"x", "y"}}}); err != nil {
+		panic(err)
+	}
+	return b.String()
+}
+
 func TestCellsOfEveryFormatStandAsTheyWere(t *testing.T) {
 	for _, c := range []struct {
 		name, content string

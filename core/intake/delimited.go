@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -393,7 +392,7 @@ func (p *parts) fill(size int) error {
 	}
 	m, err := io.ReadFull(p.in, buffer[n:])
 	p.rest = buffer[:n+m]
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+	if err == io.EOF || err == io.ErrUnexpectedEOF { // of ReadFull itself; wrapped, it is that of a packed file cut off
 		p.ended, err = true, nil
 	}
 	return err

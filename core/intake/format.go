@@ -175,7 +175,7 @@ func headOf(open Opener, size int) ([]byte, error) {
 	defer in.Close()
 	head := make([]byte, size)
 	n, err := io.ReadFull(in, head)
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+	if err == io.EOF || err == io.ErrUnexpectedEOF { // of ReadFull itself; wrapped, it is that of a packed file cut off
 		err = nil
 	}
 	return head[:n], err
