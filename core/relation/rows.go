@@ -10,18 +10,31 @@ import (
 	"proudsieve/core/table"
 )
 
-// Where returns the rows for which a condition holds, and in which some cell contains a
-// text, whatever its case. A nil condition and an empty text restrict nothing.
-func Where(ctx context.Context, t *Table, holds *condition.Condition, find string) (*table.RowSet, error) {
-	var at []int
+// Choice says which rows are meant. What is left empty restricts nothing.
+type Choice struct {
+	Holds *condition.Condition
+	Is    []Is
+	Find  string // a text that some cell contains, whatever its case
+}
+
+// Is says that a cell of a column has a text, to the letter; the empty text stands for a missing value.
+type Is struct{ Column, Text string }
+
+// Where returns the rows that a choice means.
+func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) {
 	names := t.Source.Columns()
+	var asked []string
+	holds, find := choice.Holds, strings.ToLower(choice.Find)
 	if holds != nil {
-		var err error
-		if at, err = t.positions(holds.Names()); err != nil {
-			return nil, err
-		}
+		asked = append(asked, holds.Names()...)
 	}
-	find = strings.ToLower(find)
+	for _, is := range choice.Is {
+		asked = append(asked, is.Column)
+	}
+	at, err := t.positions(asked)
+	if err != nil {
+		return nil, err
+	}
 	begin := func() *[]uint32 { return new([]uint32) }
 	work := func(rows *[]uint32, r *readers, b *table.Batch) {
 		var truth []condition.Truth
@@ -32,14 +45,19 @@ func Where(ctx context.Context, t *Table, holds *condition.Condition, find strin
 		if find != "" {
 			found = containing(b, find)
 		}
+		first := len(at) - len(choice.Is)
 		for i, row := range b.Rows {
-			if (truth == nil || truth[i] == condition.True) && (found == nil || found[i]) {
+			chosen := (truth == nil || truth[i] == condition.True) && (found == nil || found[i])
+			for k, is := range choice.Is {
+				chosen = chosen && value(r, b, first+k, i) == is.Text
+			}
+			if chosen {
 				*rows = append(*rows, row)
 			}
 		}
 	}
 	out := table.NewRowSet()
-	err := scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
+	err = scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
 	out.RunOptimize()
 	return out, err
 }

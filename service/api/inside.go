@@ -143,7 +143,7 @@ func (s *Server) relations() {
 		if err != nil {
 			return nil, err
 		}
-		rows, err := s.selected(ctx, t, in.Where, "")
+		rows, err := s.selected(ctx, t, in.Where, "", "")
 		if err != nil {
 			return nil, err
 		}
@@ -202,20 +202,29 @@ func sentence(err error) string {
 }
 
 // selected returns the rows that a condition and a text leave; nil where they restrict nothing.
-func (s *Server) selected(ctx context.Context, t *inside, where, find string) (*table.RowSet, error) {
-	if where == "" && find == "" {
+func (s *Server) selected(ctx context.Context, t *inside, where, is, find string) (*table.RowSet, error) {
+	if where == "" && find == "" && is == "" {
 		return nil, nil
 	}
-	var holds *condition.Condition
+	choice := relation.Choice{Find: find}
+	var pairs [][2]string
+	if is != "" {
+		if err := json.Unmarshal([]byte(is), &pairs); err != nil {
+			return nil, invalid("%q is no list of columns and texts; write it as [[\"station\", \"AV-7\"]].", is)
+		}
+	}
+	for _, p := range pairs {
+		choice.Is = append(choice.Is, relation.Is{Column: p[0], Text: p[1]})
+	}
 	if where != "" {
 		compiled, mistakes := condition.Compile(where, t.types())
 		if len(mistakes) > 0 {
 			return nil, invalid("The condition cannot be used: %s", errors.Join(mistakes...))
 		}
-		holds = compiled
+		choice.Holds = compiled
 	}
-	return recall(&s.remembered, t.key+"rows "+where+"\x00"+find, func() (*table.RowSet, error) {
-		return relation.Where(ctx, t.Table, holds, find)
+	return recall(&s.remembered, t.key+"rows "+strings.Join([]string{where, is, find}, "\x00"), func() (*table.RowSet, error) {
+		return asked(relation.Where(ctx, t.Table, choice))
 	})
 }
 

@@ -23,6 +23,7 @@ import (
 type RowsPage struct {
 	Columns []string   `json:"columns"`
 	Rows    []ShownRow `json:"rows"`
+	Offset  int64      `json:"offset" doc:"How many of the rows asked for come before the first one here"`
 	Total   int64      `json:"total" doc:"How many rows there are of those asked for; -1 where no audit has counted them"`
 	Next    uint32     `json:"next" doc:"After which row the next page starts; 0 on the last one, and where rows are sorted"`
 }
@@ -44,6 +45,7 @@ type rowsAsked struct {
 	Column    string `query:"column" doc:"Only rows caught in this column"`
 	Dimension string `query:"dimension" enum:"completeness,validity,uniqueness,consistency" doc:"Only rows caught in this dimension"`
 	Where     string `query:"where" doc:"Only rows for which this condition holds"`
+	Is        string `query:"is" doc:"Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value"`
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
 	Sort      string `query:"sort" doc:"The column whose values order the rows; missing ones come last"`
 	Falling   bool   `query:"falling" doc:"Greatest first"`
@@ -192,7 +194,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 	} else if in.Rule != "" || in.Column != "" || in.Dimension != "" {
 		return nil, invalid("The table has not been audited yet, so nothing is known to be caught; wait for its audit.")
 	}
-	chosen, err := s.selected(ctx, t, in.Where, in.Find)
+	chosen, err := s.selected(ctx, t, in.Where, in.Is, in.Find)
 	if err != nil {
 		return nil, err
 	}
@@ -214,12 +216,16 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 	limit := in.Limit + 1
 	wanted := make([]uint32, 0, limit)
 	if set == nil {
+		out.Offset = int64(in.After) + in.Offset
 		for i := range limit {
 			wanted = append(wanted, in.After+uint32(in.Offset)+1+uint32(i))
 		}
 		return wanted, nil
 	}
 	it := set.Iterator()
+	if out.Offset = in.Offset; in.Offset == 0 {
+		out.Offset = int64(set.Rank(in.After))
+	}
 	if in.Offset > 0 {
 		first, err := set.Select(uint32(in.Offset))
 		if err != nil {
@@ -237,7 +243,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 
 // sortedRows lists the rows of a page of an order.
 func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet, out *RowsPage) ([]uint32, error) {
-	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Find, in.Rule, in.Column, in.Dimension}, "\x00")
+	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column, in.Dimension}, "\x00")
 	order, err := recall(&s.remembered, t.key+key, func() ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})
@@ -246,5 +252,6 @@ func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *
 	}
 	out.Total = int64(len(order))
 	from := min(in.Offset, out.Total)
+	out.Offset = from
 	return order[from:min(from+int64(in.Limit), out.Total)], nil
 }

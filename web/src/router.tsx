@@ -10,9 +10,25 @@ export type TableSearch = {
   rule?: string;
   dimension?: string;
   after?: number;
+  /** Of the grid: how many rows come before the first one shown. */
+  offset?: number;
+  where?: string;
+  is?: string;
+  find?: string;
+  sort?: string;
+  falling?: boolean;
+  hide?: string[];
+  pin?: string[];
+  /** Of the cross-tabulation. */
+  down?: string;
+  across?: string;
+  measure?: string;
 };
 
 const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
+
+const texts = (v: unknown) =>
+  Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
 
 const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
 
@@ -39,6 +55,17 @@ const table = createRoute({
     rule: text(s.rule),
     dimension: text(s.dimension),
     after: typeof s.after === "number" ? s.after : undefined,
+    offset: typeof s.offset === "number" && s.offset > 0 ? Math.floor(s.offset) : undefined,
+    where: text(s.where),
+    is: text(s.is),
+    find: text(s.find),
+    sort: text(s.sort),
+    falling: s.falling === true ? true : undefined,
+    hide: texts(s.hide),
+    pin: texts(s.pin),
+    down: text(s.down),
+    across: text(s.across),
+    measure: text(s.measure),
   }),
   component: lazyRouteComponent(() => import("./views/TableView"), "TableView"),
 });

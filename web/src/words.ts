@@ -58,3 +58,22 @@ export const caughtWord: Record<Dimension, string> = {
   uniqueness: "surplus",
   consistency: "inconsistent",
 };
+
+/** A number with at most six significant digits. */
+export const short = (n: number) =>
+  Math.abs(n) >= 1e15
+    ? n.toExponential(3)
+    : Number(n.toPrecision(6)).toLocaleString("en-GB", { maximumFractionDigits: 6 });
+
+/** A share of the whole in percent, with as many digits as matter. */
+export const shareOf = (part: number, whole: number) =>
+  whole === 0 ? "" : `${percent((100 * part) / whole)} %`;
+
+/** A column's name as conditions write it. */
+export const quoted = (column: string) => `"${column.replaceAll('"', '""')}"`;
+
+/** The condition that holds where a number lies beyond the fences. */
+export const beyond = (column: string, low: number, high: number) =>
+  `${quoted(column)} < ${plain(low)} OR ${quoted(column)} > ${plain(high)}`;
+
+const plain = (n: number) => n.toLocaleString("en-US", { useGrouping: false, maximumFractionDigits: 12 });

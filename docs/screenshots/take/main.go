@@ -40,7 +40,9 @@ var pages = []page{
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
 	{name: "dataset", path: "/datasets/northgate_results", await: "textarea"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
-	{name: "delivery-dark", path: "/tables/3?view=columns&column=value", await: "aside h2", dark: true},
+	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter", await: "[aria-label='Figures of value'] td", dark: true},
+	{name: "relations", path: "/tables/2?view=relations&down=crew&across=weather&measure=flow", await: "[aria-label='Correlations, ranked'] td"},
+	{name: "reading", path: "/tables/3?view=reading", await: "tbody tr"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "issues", path: "/issues", await: "tbody tr"},
@@ -54,6 +56,8 @@ var pages = []page{
 
 // terminals are commands as they look in a terminal window.
 var terminals = []struct{ name, command string }{
+	{"terminal-look", "bin/proudsieve look demo/data/millrace_results.csv"},
+	{"terminal-profile", "bin/proudsieve sift demo/data/visits.csv --between"},
 	{"terminal-sift", "bin/proudsieve sift demo/data/northgate_results.csv --rules demo/rulebooks/northgate_results.yaml"},
 	{"terminal-issues", "bin/proudsieve issue list --dataset visits; echo; bin/proudsieve table show 3; echo; bin/proudsieve dataset list"},
 	{"terminal-tour", "bin/proudsieve tour | sed -n '/^4. Put right/,$p' | tail -n 45"},

@@ -1,4 +1,10 @@
-import { type QueryClient, queryOptions, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  type QueryClient,
+  queryOptions,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, type Schemas, take } from "./client";
 
@@ -56,6 +62,34 @@ export const tableJobs = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "jobs"],
     queryFn: () => take(api.GET("/jobs", { params: { query: { table: id, limit: 20 } } })),
+  });
+export const reading = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "reading"],
+    queryFn: () => take(api.GET("/tables/{id}/reading", { params: { path: { id } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+export const correlations = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "correlations"],
+    queryFn: () => take(api.GET("/tables/{id}/correlations", { params: { path: { id } } })),
+  });
+export const keys = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "keys"],
+    queryFn: () => take(api.GET("/tables/{id}/keys", { params: { path: { id } } })),
+  });
+export const gaps = (id: number, column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "gaps", column],
+    queryFn: () => take(api.GET("/tables/{id}/gaps", { params: { path: { id }, query: { column } } })),
+  });
+export const crossing = (id: number, down: string, across?: string, measure?: string) =>
+  queryOptions({
+    queryKey: ["table", id, "crossing", down, across, measure],
+    queryFn: () =>
+      take(api.GET("/tables/{id}/crossing", { params: { path: { id }, query: { down, across, measure } } })),
+    placeholderData: keepPreviousData,
   });
 export const audit = (id: number) =>
   queryOptions({

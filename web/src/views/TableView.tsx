@@ -5,6 +5,7 @@ import { api, type Schemas, take } from "../api/client";
 import { audit, refreshAll, table, useJob, usePendingAudit } from "../api/queries";
 import { AccountingOf } from "../components/Accounting";
 import { CertificatePanel } from "../components/CertificatePanel";
+import { ColumnPanel } from "../components/ColumnPanel";
 import { ColumnsPanel } from "../components/ColumnsPanel";
 import { FindingsPanel } from "../components/FindingsPanel";
 import { PathBar } from "../components/PathBar";
@@ -19,6 +20,8 @@ import {
   Trouble,
   Verdict,
 } from "../components/parts";
+import { ReadingPanel } from "../components/ReadingPanel";
+import { RelationsPanel } from "../components/RelationsPanel";
 import { RowsPanel } from "../components/RowsPanel";
 import { bytes, count, when } from "../words";
 
@@ -35,11 +38,13 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
     "columns",
     "findings",
     "rows",
+    "relations",
+    "reading",
     ...(t.accounting ? ["accounting"] : []),
     "source",
     ...(t.origin === "delivery" ? [] : ["certificate"]),
   ];
-  const view = views.includes(search.view ?? "") ? search.view : "columns";
+  const view = search.view === "column" || views.includes(search.view ?? "") ? search.view : "columns";
   return (
     <>
       <Title
@@ -73,8 +78,12 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
             to="/tables/$id"
             params={{ id: String(t.id) }}
             search={{ view: v }}
-            aria-current={v === view ? "page" : undefined}
-            style={v === view ? { fontWeight: 700, borderBottom: "2px solid currentColor" } : undefined}
+            aria-current={v === view || (v === "columns" && view === "column") ? "page" : undefined}
+            style={
+              v === view || (v === "columns" && view === "column")
+                ? { fontWeight: 700, borderBottom: "2px solid currentColor" }
+                : undefined
+            }
           >
             {v}
           </Link>
@@ -93,6 +102,8 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
         <CertificatePanel t={t} />
       ) : view === "rows" ? (
         <RowsPanel t={t} />
+      ) : view === "reading" ? (
+        <ReadingPanel t={t} />
       ) : (
         <Audited t={t} view={view ?? "columns"} />
       )}
@@ -126,7 +137,17 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
   const result = useQuery(audit(auditId));
   return (
     <Shown query={result}>
-      {(a) => (view === "findings" ? <FindingsPanel t={t} a={a} /> : <ColumnsPanel t={t} a={a} />)}
+      {(a) =>
+        view === "findings" ? (
+          <FindingsPanel t={t} a={a} />
+        ) : view === "column" ? (
+          <ColumnPanel t={t} a={a} />
+        ) : view === "relations" ? (
+          <RelationsPanel t={t} a={a} />
+        ) : (
+          <ColumnsPanel t={t} a={a} />
+        )
+      }
     </Shown>
   );
 }
