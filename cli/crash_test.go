@@ -69,7 +69,7 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	for i := range rows {
 		fmt.Fprintf(&content, "S%d,%d.25\n", i-i%1000%2, i) // every thousandth pair of rows shares a key
 	}
-	d, err := c.Deliver(ctx, "samples", "large.csv", "", "", strings.NewReader(content.String()))
+	d, err := c.Deliver(ctx, "samples", "large.csv", api.SourceNotes{}, strings.NewReader(content.String()))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"proudsieve/service"
 	"slices"
 	"strings"
 	"time"
@@ -101,7 +102,7 @@ func tourCommand() *cli.Command {
 			}
 			defer os.RemoveAll(directory)
 			o := outputOf(c)
-			running, err := startPrivate(ctx, directory, "127.0.0.1:0", 0, true, logger(o))
+			running, err := startPrivate(ctx, service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: logger(o)}, true)
 			if err != nil {
 				return err
 			}
@@ -174,7 +175,7 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 	if err != nil {
 		return err
 	}
-	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, "Alder Vale river survey", "made up for the demo", bytes.NewReader(content))
+	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, api.SourceNotes{Provider: "Alder Vale river survey", Contact: "the survey office", Period: "2024", Method: "made up for the demo, with planted defects"}, bytes.NewReader(content))
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"proudsieve/service"
 	"strings"
 	"syscall"
 	"testing"
@@ -104,7 +105,7 @@ func TestUpEndsWithItsDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(directory) })
-	running, err := startPrivate(context.Background(), directory, "127.0.0.1:0", 0, true, slog.New(slog.DiscardHandler))
+	running, err := startPrivate(context.Background(), service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}, true)
 	if err != nil {
 		t.Fatal(err)
 	}

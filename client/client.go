@@ -167,8 +167,9 @@ func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*stor
 }
 
 // Deliver uploads a delivery.
-func (c *Client) Deliver(ctx context.Context, dataset, fileName, provider, note string, in io.Reader) (*api.Delivered, error) {
-	path := "/datasets/" + url.PathEscape(dataset) + "/deliveries" + Query("file_name", fileName, "provider", provider, "note", note)
+func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes api.SourceNotes, in io.Reader) (*api.Delivered, error) {
+	path := "/datasets/" + url.PathEscape(dataset) + "/deliveries" + Query("file_name", fileName, "provider", notes.Provider, "contact", notes.Contact,
+		"period", notes.Period, "method", notes.Method, "limits", notes.Limits, "note", notes.Note)
 	response, err := c.do(ctx, http.MethodPost, path, in, http.Header{"Content-Type": {"application/octet-stream"}})
 	if err != nil {
 		return nil, err

@@ -16,7 +16,7 @@ import (
 func TestDownloadsSayWhatTheyAre(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
-	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, "", "", strings.NewReader("sample,value\nS1,1\n"))
+	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, api.SourceNotes{}, strings.NewReader("sample,value\nS1,1\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

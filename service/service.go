@@ -30,7 +30,10 @@ type Options struct {
 	Directory   string // of the file store and the signing key
 	Listen      string // host:port; port 0 takes a free one
 	UploadLimit int64  // bytes; 0 means DefaultUploadLimit
-	Log         *slog.Logger
+	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
+	FetchPrivate bool
+	Watch        string // a folder whose files are taken in, each into the dataset its folder names; empty for none
+	Log          *slog.Logger
 }
 
 // DefaultUploadLimit is the largest delivery that is taken in, in bytes.
@@ -47,6 +50,7 @@ type Service struct {
 	server   *http.Server
 	listener net.Listener
 	failed   chan error
+	unwatch  context.CancelFunc
 }
 
 // Start starts the service. Where nobody has a token yet, one is made for an
@@ -81,10 +85,14 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	pool.UploadLimit, pool.FetchPrivate = s.options.UploadLimit, s.options.FetchPrivate
 	if err := pool.Start(ctx); err != nil {
 		return err
 	}
 	s.pool = pool
+	if err := s.watch(ctx); err != nil {
+		return err
+	}
 	pages, err := console.Handler()
 	if err != nil {
 		return err
@@ -99,6 +107,24 @@ func (s *Service) start(ctx context.Context) error {
 			s.failed <- err
 		}
 	}()
+	return nil
+}
+
+// watch takes in the files of the watched folder, in the name of the administrator.
+func (s *Service) watch(ctx context.Context) error {
+	if s.options.Watch == "" {
+		return nil
+	}
+	if info, err := os.Stat(s.options.Watch); err != nil || !info.IsDir() {
+		return fmt.Errorf("%s is no folder that can be watched; make it first", s.options.Watch)
+	}
+	administrator, err := store.FindPerson(ctx, s.store.DB, AdministratorName)
+	if err != nil {
+		return err
+	}
+	watching, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.unwatch = cancel
+	go s.pool.Watch(watching, s.options.Watch, administrator.ID)
 	return nil
 }
 
@@ -173,6 +199,9 @@ func (s *Service) Stop() error {
 		if err := s.server.Shutdown(ctx); err != nil {
 			errs = append(errs, s.server.Close()) // events and uploads that do not end by themselves
 		}
+	}
+	if s.unwatch != nil {
+		s.unwatch()
 	}
 	if s.pool != nil {
 		errs = append(errs, s.pool.Stop(ctx))

@@ -54,7 +54,7 @@ func declare(t *testing.T, c *client.Client, kind, source string) *store.Declara
 
 func deliver(t *testing.T, c *client.Client, dataset, content string) *api.Delivered {
 	t.Helper()
-	d, err := c.Deliver(ctx, dataset, dataset+".csv", "the laboratory", "a note", strings.NewReader(content))
+	d, err := c.Deliver(ctx, dataset, dataset+".csv", api.SourceNotes{Provider: "the laboratory", Note: "a note"}, strings.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -347,11 +347,11 @@ func TestBadInputIsAnswered(t *testing.T) {
 	refused(t, "a dataset that is not there", err, http.StatusNotFound, `there is no dataset "other"`)
 	_, err = r.Steward.Declare(ctx, "merges", []byte("merge: m\nstack: [other]\n"))
 	refused(t, "a merge of nothing", err, http.StatusNotFound, `there is no dataset "other"`)
-	_, err = r.Steward.Deliver(ctx, "other", "f.csv", "", "", strings.NewReader("a\n1\n"))
+	_, err = r.Steward.Deliver(ctx, "other", "f.csv", api.SourceNotes{}, strings.NewReader("a\n1\n"))
 	refused(t, "a delivery to nowhere", err, http.StatusNotFound, `there is no dataset "other"`)
-	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", "", "", strings.NewReader(""))
+	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", api.SourceNotes{}, strings.NewReader(""))
 	refused(t, "an empty delivery", err, http.StatusUnprocessableEntity, "The file is empty")
-	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", "", "", strings.NewReader(strings.Repeat("x", 2000)))
+	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", api.SourceNotes{}, strings.NewReader(strings.Repeat("x", 2000)))
 	refused(t, "a delivery over the limit", err, http.StatusRequestEntityTooLarge, "larger than the 1000 bytes")
 	for _, path := range []string{"/tables/99", "/tables/99/rows", "/tables/99/path", "/tables/99/bytes", "/tables/99/obstacles", "/tables/99/inputs", "/audits/99", "/issues/99", "/jobs/99", "/certificates/99",
 		"/datasets/none", "/datasets/none/tables", "/rulebooks/samples/none", "/rulebooks/none/none", "/fix-plans/samples/none", "/nothing/here"} {
@@ -453,7 +453,7 @@ func TestAFullDisk(t *testing.T) {
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", small).Run() })
 	r := servicetest.Start(t, func(o *service.Options) { o.Directory = small })
 	declare(t, r.Steward, "rulebooks", book)
-	_, err := r.Steward.Deliver(ctx, "samples", "f.csv", "", "", strings.NewReader("sample,value\n"+strings.Repeat("S1,1\n", 400_000)))
+	_, err := r.Steward.Deliver(ctx, "samples", "f.csv", api.SourceNotes{}, strings.NewReader("sample,value\n"+strings.Repeat("S1,1\n", 400_000)))
 	refused(t, "a full disk", err, http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept")
 	if found := keptFiles(t, r.Directory); len(found) != 0 {
 		t.Errorf("left behind: %v", found)

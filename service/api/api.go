@@ -100,6 +100,7 @@ func (s *Server) register(r chi.Router) {
 	s.datasets()
 	s.declarations()
 	s.deliveries(r)
+	s.fetches()
 	s.tables()
 	s.relations()
 	s.audits()

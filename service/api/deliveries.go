@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,7 +13,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
-	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
 	"proudsieve/service/files"
@@ -43,7 +41,11 @@ func (s *Server) deliveries(r chi.Router) {
 			{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 			{Name: "file_name", In: "query", Description: "The file's name", Schema: &huma.Schema{Type: "string"}},
 			{Name: "provider", In: "query", Description: "Who sent it", Schema: &huma.Schema{Type: "string"}},
-			{Name: "note", In: "query", Description: "What is known of it: contact, period, method, limits", Schema: &huma.Schema{Type: "string"}},
+			{Name: "contact", In: "query", Description: "Who can be asked about it", Schema: &huma.Schema{Type: "string"}},
+			{Name: "period", In: "query", Description: "The period it covers", Schema: &huma.Schema{Type: "string"}},
+			{Name: "method", In: "query", Description: "How the numbers were made", Schema: &huma.Schema{Type: "string"}},
+			{Name: "limits", In: "query", Description: "Known limits", Schema: &huma.Schema{Type: "string"}},
+			{Name: "note", In: "query", Description: "Anything else that is known of it", Schema: &huma.Schema{Type: "string"}},
 		},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
 		Responses:   map[string]*huma.Response{"201": {Description: "Taken in", Content: map[string]*huma.MediaType{"application/json": {Schema: schema}}}},
@@ -94,7 +96,8 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	if name == "." || name == "/" {
 		name = dataset.Name + ".csv"
 	}
-	source, err := json.Marshal(map[string]string{"provider": query.Get("provider"), "note": query.Get("note")})
+	source, err := json.Marshal(SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"), Period: query.Get("period"),
+		Method: query.Get("method"), Limits: query.Get("limits"), Note: query.Get("note")})
 	if err != nil {
 		return nil, err
 	}
@@ -109,37 +112,14 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	case err != nil:
 		return nil, err
 	}
-	return s.recordDelivery(ctx, who, dataset, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
-		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID})
-}
-
-func (s *Server) recordDelivery(ctx context.Context, who *store.Caller, dataset *store.Dataset, t store.NewTable) (*Delivered, error) {
-	if known, err := orNil(store.DeliveryWith(ctx, s.Store.DB, dataset.ID, t.Digest)); err != nil || known != nil {
-		return knownDelivery(known), err
+	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
+		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID}, dataset.Name)
+	if err != nil {
+		return nil, err
 	}
-	var out Delivered
-	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-		made, err := store.AddTable(ctx, tx, t)
-		if err != nil {
-			return err
-		}
-		out.Table = *made
-		if out.Job, err = s.Pool.AddAudit(ctx, tx, made, who.ID); err != nil {
-			return err
-		}
-		out.Message = fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", made.ID, dataset.Name)
-		return store.Record(ctx, tx, who.ID, "took in a delivery", fmt.Sprintf("table %d of %s", made.ID, dataset.Name), map[string]any{"sha256": t.Digest, "file": t.FileName})
-	})
-	if errors.Is(err, store.ErrConflict) { // somebody sent the same bytes at the same time
-		known, err := store.DeliveryWith(ctx, s.Store.DB, dataset.ID, t.Digest)
-		return knownDelivery(known), err
+	out := &Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known, Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
+	if taken.Known {
+		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", taken.Table.ID, dataset.Name)
 	}
-	return &out, err
-}
-
-func knownDelivery(known *store.Table) *Delivered {
-	if known == nil {
-		return nil
-	}
-	return &Delivered{Table: *known, Known: true, Message: fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", known.ID, known.Dataset)}
+	return out, nil
 }

@@ -13,12 +13,13 @@ const (
 	JobPreview = "preview"
 	JobFix     = "fix"
 	JobMerge   = "merge"
+	JobFetch   = "fetch"
 )
 
 // Job is something that runs in the background.
 type Job struct {
 	ID            int64            `db:"id" json:"id"`
-	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge"`
+	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge,fetch"`
 	TableID       *int64           `db:"table_id" json:"table_id"`
 	DatasetID     int64            `db:"dataset_id" json:"-"`
 	Dataset       string           `db:"dataset" json:"dataset"`

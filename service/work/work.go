@@ -1,4 +1,4 @@
-// Package work runs the background jobs: audits, previews, fixes and merges. A job
+// Package work runs the background jobs: audits, previews, fixes, merges and fetches. A job
 // is recorded and queued in one transaction. Any number of nodes take jobs from one
 // database; a node that dies loses its jobs to another, and a node that was given
 // up for dead can no longer record anything.
@@ -43,6 +43,10 @@ type Pool struct {
 	beats  chan struct{}
 	// Workers is how many goroutines one job reads a table with.
 	Workers int
+	// UploadLimit is the most bytes that are fetched from an address.
+	UploadLimit int64
+	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
+	FetchPrivate bool
 }
 
 // task is what the queue carries: which of our jobs to run.
@@ -159,6 +163,9 @@ func (p *Pool) beat(ctx context.Context) error {
 	if err := store.Beat(ctx, p.store.DB, p.node); err != nil {
 		return err
 	}
+	if err := p.fetchDue(ctx); err != nil {
+		return err
+	}
 	return p.store.Do(ctx, func(tx *sqlx.Tx) error {
 		released, err := store.ReleaseJobs(ctx, tx, silentIsDead)
 		if err != nil {
@@ -263,6 +270,8 @@ func (a *attempt) dispatch(ctx context.Context) (err error) {
 		return a.fix(ctx)
 	case store.JobMerge:
 		return a.merge(ctx)
+	case store.JobFetch:
+		return a.fetch(ctx)
 	}
 	return fmt.Errorf("there is no job of kind %q", a.job.Kind)
 }

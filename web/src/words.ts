@@ -77,3 +77,13 @@ export const beyond = (column: string, low: number, high: number) =>
   `${quoted(column)} < ${plain(low)} OR ${quoted(column)} > ${plain(high)}`;
 
 const plain = (n: number) => n.toLocaleString("en-US", { useGrouping: false, maximumFractionDigits: 12 });
+
+/** What is written down of where a delivery comes from. */
+export const sourceNotes = [
+  { name: "provider", label: "Provider", hint: "who sent it" },
+  { name: "contact", label: "Contact", hint: "who can be asked" },
+  { name: "period", label: "Period", hint: "the period it covers" },
+  { name: "method", label: "Method", hint: "how the numbers were made" },
+  { name: "limits", label: "Known limits", hint: "known limits" },
+  { name: "note", label: "Note", hint: "anything else" },
+];

@@ -39,7 +39,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
 export function deliver(
   dataset: string,
   file: File,
-  about: { provider: string; note: string },
+  about: Record<string, string>,
   onProgress: (share: number) => void,
 ): Promise<Schemas["Delivered"]> {
   const query = new URLSearchParams({ file_name: file.name, ...about });

@@ -63,6 +63,12 @@ export const tableJobs = (id: number) =>
     queryKey: ["table", id, "jobs"],
     queryFn: () => take(api.GET("/jobs", { params: { query: { table: id, limit: 20 } } })),
   });
+export const fetches = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "fetches"],
+    queryFn: () => take(api.GET("/datasets/{name}/fetches", { params: { path: { name } } })),
+    refetchInterval: 4000,
+  });
 export const reading = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "reading"],

@@ -17,7 +17,7 @@ const mark: Record<Dimension, string> = {
 };
 
 const pageRows = 100;
-const rowHeight = 31;
+const rowHeight = 33;
 const headHeight = 34;
 /** Browsers draw no element taller than some thirty million pixels. */
 const tallest = 8_000_000;

@@ -3,7 +3,15 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useRef, useState } from "react";
 import { api, deliver, type Schemas, take } from "../api/client";
-import { dataset, datasetAudits, datasets, datasetTables, refreshAll, rulebook } from "../api/queries";
+import {
+  dataset,
+  datasetAudits,
+  datasets,
+  datasetTables,
+  fetches,
+  refreshAll,
+  rulebook,
+} from "../api/queries";
 import { DatasetGrid } from "../components/DatasetGrid";
 import { Editor } from "../components/Editor";
 import {
@@ -23,7 +31,7 @@ import {
   Verdict,
 } from "../components/parts";
 import { ScoreLine } from "../components/ScoreLine";
-import { bytes, count, plural, when } from "../words";
+import { bytes, count, plural, sourceNotes, when } from "../words";
 
 const firstRulebook = `dataset: my_dataset
 title: What it is
@@ -111,6 +119,7 @@ export function DatasetView() {
             <Shown query={tables}>{(page) => <Tables tables={page.items} />}</Shown>
           </Section>
           <Upload name={name} />
+          <Fetches name={name} />
           <RulebookSection name={name} />
         </>
       )}
@@ -184,11 +193,10 @@ function Upload({ name }: { name: string }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const file = useRef<HTMLInputElement>(null);
-  const [provider, setProvider] = useState("");
-  const [note, setNote] = useState("");
+  const [notes, setNotes] = useState<Record<string, string>>({});
   const [share, setShare] = useState(0);
   const send = useMutation({
-    mutationFn: (chosen: File) => deliver(name, chosen, { provider, note }, setShare),
+    mutationFn: (chosen: File) => deliver(name, chosen, notes, setShare),
     onSuccess: async (delivered) => {
       await refreshAll(client);
       if (!delivered.known) {
@@ -211,19 +219,16 @@ function Upload({ name }: { name: string }) {
         }}
       >
         <Field ref={file} type="file" aria-label="File" required h="auto" py="1" />
-        <Field
-          aria-label="Provider"
-          placeholder="Who sent it"
-          value={provider}
-          onChange={(e) => setProvider(e.target.value)}
-        />
-        <Field
-          aria-label="Note"
-          placeholder="What is known of it"
-          w="280px"
-          value={note}
-          onChange={(e) => setNote(e.target.value)}
-        />
+        {sourceNotes.map((n) => (
+          <Field
+            key={n.name}
+            aria-label={n.label}
+            placeholder={n.hint}
+            w="150px"
+            value={notes[n.name] ?? ""}
+            onChange={(e) => setNotes({ ...notes, [n.name]: e.target.value })}
+          />
+        ))}
         <Press type="submit" loading={send.isPending}>
           Take it in
         </Press>
@@ -235,6 +240,92 @@ function Upload({ name }: { name: string }) {
           {send.data.message} <TableLink id={send.data.table.id}>Show it</TableLink>
         </Text>
       )}
+    </Section>
+  );
+}
+
+/** The web addresses from which deliveries are fetched. */
+function Fetches({ name }: { name: string }) {
+  const client = useQueryClient();
+  const known = useQuery(fetches(name));
+  const [address, setAddress] = useState("");
+  const [hours, setHours] = useState("");
+  const done = () => refreshAll(client);
+  const add = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/datasets/{name}/fetches", {
+          params: { path: { name } },
+          body: { address, every_minutes: hours ? Math.round(Number(hours) * 60) : undefined },
+        }),
+      ),
+    onSuccess: () => {
+      setAddress("");
+      return done();
+    },
+  });
+  const run = useMutation({
+    mutationFn: (id: number) => take(api.POST("/fetches/{id}/run", { params: { path: { id } } })),
+    onSuccess: done,
+  });
+  const end = useMutation({
+    mutationFn: (id: number) => take(api.DELETE("/fetches/{id}", { params: { path: { id } } })),
+    onSuccess: done,
+  });
+  const active = known.data?.filter((f) => !f.ended_at) ?? [];
+  return (
+    <Section title="Fetch deliveries from a web address">
+      <HStack
+        as="form"
+        gap="3"
+        flexWrap="wrap"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field
+          aria-label="Address"
+          placeholder="https://…"
+          type="url"
+          required
+          w="380px"
+          value={address}
+          onChange={(e) => setAddress(e.target.value)}
+        />
+        <Field
+          aria-label="Every so many hours"
+          placeholder="every … hours"
+          type="number"
+          min={0.1}
+          step="any"
+          w="130px"
+          value={hours}
+          onChange={(e) => setHours(e.target.value)}
+        />
+        <Press type="submit" plain loading={add.isPending}>
+          Fetch
+        </Press>
+      </HStack>
+      <Trouble error={add.error ?? run.error ?? end.error} />
+      {active.map((f) => (
+        <HStack key={f.id} gap="3" py="1" fontSize="sm" flexWrap="wrap">
+          <chakra.span fontFamily="mono" wordBreak="break-all">
+            {f.address}
+          </chakra.span>
+          <span>
+            {f.every_minutes ? `every ${plural(f.every_minutes, "minute", "minutes")}` : "on request"};{" "}
+            {f.checked_at ? `${when(f.checked_at)}: ${f.message}` : "not fetched yet"}
+          </span>
+          {f.table_id && <TableLink id={f.table_id}>newest delivery</TableLink>}
+          <Press plain size="xs" h="6" onClick={() => run.mutate(f.id)}>
+            Fetch now
+          </Press>
+          <Press plain size="xs" h="6" onClick={() => end.mutate(f.id)}>
+            End
+          </Press>
+        </HStack>
+      ))}
     </Section>
   );
 }

@@ -23,7 +23,7 @@ import {
 import { ReadingPanel } from "../components/ReadingPanel";
 import { RelationsPanel } from "../components/RelationsPanel";
 import { RowsPanel } from "../components/RowsPanel";
-import { bytes, count, when } from "../words";
+import { bytes, count, sourceNotes, when } from "../words";
 
 /** A delivery, or a table made of one: the path, the verdict, and views of what is in it. */
 export function TableView() {
@@ -169,7 +169,7 @@ function AuditAgain({ id }: { id: number }) {
 }
 
 function SourcePanel({ t }: { t: Schemas["Table"] }) {
-  const source = t.source as { provider?: string; note?: string };
+  const source = t.source as Record<string, string | undefined>;
   const facts: [string, React.ReactNode][] = [
     ["File", t.file_name],
     [
@@ -182,7 +182,15 @@ function SourcePanel({ t }: { t: Schemas["Table"] }) {
     [t.origin === "delivery" ? "Taken in by" : "Made by", `${t.created_by}, ${when(t.created_at)}`],
   ];
   if (t.origin === "delivery") {
-    facts.push(["Provider", source.provider || "not written down"], ["Note", source.note || "none"]);
+    facts.push(
+      ...sourceNotes.map((n): [string, React.ReactNode] => [
+        n.label,
+        source[n.name] || <chakra.span color="quiet">not written down</chakra.span>,
+      ]),
+    );
+    if (source.address) {
+      facts.push(["Came from", source.address]);
+    }
   }
   if (t.parent_id) {
     facts.push([

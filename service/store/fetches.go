@@ -1,0 +1,90 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Fetch is an address from which a dataset's deliveries are fetched, once or again and again.
+type Fetch struct {
+	ID           int64           `db:"id" json:"id"`
+	Dataset      string          `db:"dataset" json:"dataset"`
+	DatasetID    int64           `db:"dataset_id" json:"-"`
+	Address      string          `db:"address" json:"address"`
+	EveryMinutes *int            `db:"every_minutes" json:"every_minutes" doc:"How often it is fetched; null for on request alone"`
+	Source       json.RawMessage `db:"source" json:"source" doc:"What is known of where the deliveries come from"`
+	ETag         string          `db:"etag" json:"-"`
+	LastModified string          `db:"last_modified" json:"-"`
+	NextAt       *time.Time      `db:"next_at" json:"next_at"`
+	CheckedAt    *time.Time      `db:"checked_at" json:"checked_at"`
+	Outcome      string          `db:"outcome" json:"outcome" enum:",delivered,known,unchanged,failed" doc:"Of the last time: a new delivery, bytes that had arrived before, nothing new, or a failure"`
+	Message      string          `db:"message" json:"message"`
+	TableID      *int64          `db:"table_id" json:"table_id" doc:"The newest delivery that came from there"`
+	CreatedByID  int64           `db:"created_by_id" json:"-"`
+	CreatedBy    string          `db:"created_by" json:"created_by"`
+	CreatedAt    time.Time       `db:"created_at" json:"created_at"`
+	EndedAt      *time.Time      `db:"ended_at" json:"ended_at"`
+}
+
+const fetchColumns = `SELECT f.id, d.name AS dataset, f.dataset_id, f.address, f.every_minutes, f.source, f.etag, f.last_modified, f.next_at, f.checked_at,
+	f.outcome, f.message, f.table_id, f.created_by AS created_by_id, p.name AS created_by, f.created_at, f.ended_at
+	FROM fetches f JOIN datasets d ON d.id = f.dataset_id JOIN people p ON p.id = f.created_by`
+
+// AddFetch records an address. One that is fetched again and again is due from now on.
+func AddFetch(ctx context.Context, q Querier, dataset int64, address string, everyMinutes *int, source json.RawMessage, person int64) (*Fetch, error) {
+	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by)
+		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5) RETURNING id`, dataset, address, everyMinutes, string(source), person)
+	if err != nil {
+		return nil, err
+	}
+	return FindFetch(ctx, q, *id)
+}
+
+// FindFetch returns a fetch by its id.
+func FindFetch(ctx context.Context, q Querier, id int64) (*Fetch, error) {
+	return get[Fetch](ctx, q, fmt.Sprintf("fetch %d", id), fetchColumns+" WHERE f.id = $1", id)
+}
+
+// Fetches lists the addresses of a dataset, those that ended last.
+func Fetches(ctx context.Context, q Querier, dataset int64) ([]Fetch, error) {
+	all := []Fetch{}
+	err := q.SelectContext(ctx, &all, fetchColumns+" WHERE f.dataset_id = $1 ORDER BY f.ended_at IS NOT NULL, f.id DESC", dataset)
+	return all, err
+}
+
+// DueFetches takes the fetches that are due, and sets when they are due again. A node
+// that takes them in its transaction keeps other nodes from taking them too.
+func DueFetches(ctx context.Context, q Querier) ([]Fetch, error) {
+	var ids []int64
+	if err := q.SelectContext(ctx, &ids, `UPDATE fetches SET next_at = now() + every_minutes * interval '1 minute'
+		WHERE id IN (SELECT id FROM fetches WHERE ended_at IS NULL AND next_at <= now() FOR UPDATE SKIP LOCKED) RETURNING id`); err != nil {
+		return nil, err
+	}
+	due := make([]Fetch, 0, len(ids))
+	for _, id := range ids {
+		f, err := FindFetch(ctx, q, id)
+		if err != nil {
+			return nil, err
+		}
+		due = append(due, *f)
+	}
+	return due, nil
+}
+
+// RecordFetch notes what came of a fetch; empty marks leave those that are there.
+func RecordFetch(ctx context.Context, q Querier, id int64, outcome, message, etag, lastModified string, table *int64) error {
+	_, err := q.ExecContext(ctx, `UPDATE fetches SET checked_at = now(), outcome = $2, message = $3, table_id = coalesce($4, table_id),
+		etag = CASE WHEN $2 IN ('delivered', 'known') THEN $5 ELSE etag END, last_modified = CASE WHEN $2 IN ('delivered', 'known') THEN $6 ELSE last_modified END
+		WHERE id = $1`, id, outcome, message, table, etag, lastModified)
+	return err
+}
+
+// EndFetch ends a fetch: its address is not asked again.
+func EndFetch(ctx context.Context, q Querier, id int64) (*Fetch, error) {
+	if _, err := q.ExecContext(ctx, "UPDATE fetches SET ended_at = coalesce(ended_at, now()), next_at = NULL WHERE id = $1", id); err != nil {
+		return nil, err
+	}
+	return FindFetch(ctx, q, id)
+}
