@@ -13,8 +13,10 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/browser"
+	"proudsieve/client"
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
+	"proudsieve/service/api"
 	"proudsieve/service/servicetest"
 )
 
@@ -198,14 +200,14 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.sees("3,000 records", "92.00 fell short", "pass mark 95.00")
 	delivery := p.address()
 	p.presses("value")
-	p.sees("What cost it", "25 of 3,000 rows have nothing in value.", "98.50 of 100")
+	p.sees("What cost it", "25 of 3,000 rows have nothing in value.", "score 98.50", "first quartile", "By group")
 	if !strings.Contains(p.address(), "column=value") {
 		t.Errorf("the opened column is not in the address %s", p.address())
 	}
-	p.do("closing with Escape", chromedp.KeyEvent(kb.Escape))
-	p.do("the column closes", chromedp.WaitNotPresent(chromedp.CSS("aside")))
+	p.visit(delivery)
+	p.sees("What looks odd", "What misses together")
 	p.do("pressing a cell of the mesh by keyboard", chromedp.Focus(chromedp.CSS(`svg[aria-label^="station:"] [data-cell][tabindex="0"]`)), chromedp.KeyEvent(kb.Enter))
-	p.sees("8 rows are caught.")
+	p.sees("of 8 rows")
 	for _, part := range []string{"view=rows", "column=station", "dimension=validity"} {
 		if !strings.Contains(p.address(), part) {
 			t.Errorf("%s is not in the address %s", part, p.address())
@@ -214,11 +216,11 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.visit(delivery + "?view=findings")
 	p.sees("17 rules are broken", "21 of 3,000 rows are surplus", "AV-071")
 	p.presses("21 of 3,000 rows are surplus")
-	p.sees("21 rows are caught.", "one_result, equal_rows")
+	p.sees("of 21 rows", "one_result, equal_rows")
 	p.writes(`select[aria-label="Only rows that break a rule"]`, "ph_plausible")
-	p.sees("6 rows are caught.")
+	p.sees("of 6 rows")
 	p.visit(delivery + "?view=rows&after=2990")
-	p.sees("TOTAL", "3,000 rows.")
+	p.sees("TOTAL", "of 3,000 rows")
 
 	// Issues.
 	p.visit("/")
@@ -338,4 +340,88 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 	if kB := evaluate[float64](p, `performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 1000 {
 		t.Errorf("the first view loads %.0f kB of script", kB)
 	}
+}
+
+// TestInsideALargerTable goes through the views of a table of 120,000 rows, to its last one.
+func TestInsideALargerTable(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	var content strings.Builder
+	content.WriteString("id,river,depth,flow\n")
+	const rows = 120_000
+	for i := range rows {
+		depth := float64(i*7919%1000)/100 + 1
+		flow := fmt.Sprintf("%.2f", depth*3+float64(i%7))
+		switch {
+		case i%50 == 0:
+			flow = ""
+		case i == 77_777:
+			flow = "9999"
+		}
+		fmt.Fprintf(&content, "G-%06d,%s,%.2f,%s\n", i+1, []string{"Alder", "Bram", "Coll"}[i%3], depth, flow)
+	}
+	if _, err := client.Post[map[string]any](context.Background(), r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv", api.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.AuditOf(context.Background(), d.Table.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/")
+	p.signsIn(r.Steward.Token)
+	p.sees("What needs you")
+	table := fmt.Sprintf("/tables/%d", d.Table.ID)
+
+	// The grid, to its last row, with mouse, keyboard and scroll bar.
+	p.visit(table + "?view=rows")
+	p.sees("G-000001", "of 120,000 rows")
+	p.presses("Last row")
+	p.sees("G-120000")
+	p.do("going to the top by keyboard", chromedp.Focus(chromedp.CSS(`[aria-label="Rows"]`)), chromedp.KeyEvent(kb.Home))
+	p.sees("G-000001")
+	evaluate[any](p, `(() => { const g = document.querySelector('[aria-label="Rows"]'); g.scrollTop = g.scrollHeight / 2; return null })()`)
+	p.sees("Rows 60,0")
+	if drawn := evaluate[int](p, `document.querySelectorAll('[aria-label="Rows"] tbody tr').length`); drawn > 60 {
+		t.Errorf("%d rows are drawn at once", drawn)
+	}
+
+	// Sort, only rows where something holds, find, hide, mark.
+	p.visit(table + "?view=rows")
+	p.sees("G-000001")
+	p.do("sorting", chromedp.Click(chromedp.CSS(`button[title="Sort by flow"]`)))
+	p.sees("Places 1 to")
+	p.do("sorting the other way", chromedp.Click(chromedp.CSS(`button[title="Sort by flow"]`)))
+	p.sees("G-077778", "▲", "9999")
+	for _, part := range []string{"sort=flow", "falling=true"} {
+		if !strings.Contains(p.address(), part) {
+			t.Errorf("%s is not in the address %s", part, p.address())
+		}
+	}
+	p.visit(table + "?view=rows&where=flow%20IS%20NULL")
+	p.sees("of 2,400 rows", "□")
+	p.visit(table + "?view=rows&where=flwo%20%3E%201")
+	p.sees("The condition cannot be used", "flow")
+	p.visit(table + "?view=rows&find=g-0777&hide=%5B%22river%22%5D")
+	p.sees("of 100 rows", "1 hidden")
+	if heads := evaluate[string](p, `[...document.querySelectorAll('[aria-label="Rows"] th')].map((h) => h.innerText).join(" ")`); strings.Contains(heads, "river") {
+		t.Errorf("a hidden column is among %s", heads)
+	}
+
+	// A column, what columns have to do with one another, and how the file was read.
+	p.visit(table + "?view=column&column=flow&across=river")
+	p.sees("measure", "beyond the fences", "median", "Bram", "The gaps go with no other column")
+	p.do("opening what lies beyond the fences", chromedp.Click(chromedp.Search(`//tr[td[.="beyond the fences"]]//a`)))
+	p.sees("of 1 row", "G-077778")
+	p.visit(table + "?view=relations&down=river&across=depth")
+	p.sees("id names every row.", "Each number opens its rows.", "+0.9")
+	p.visit(table + "?view=relations&down=river")
+	p.do("opening a cell of the cross-tabulation", chromedp.Click(chromedp.Search(`//tr[td[contains(., "Bram")]]//a`)))
+	p.sees("river is Bram", "of 40,000 rows", "G-000002")
+	p.visit(table + "?view=reading")
+	p.sees("delimiter", "comma", "certain", "its cells are texts above numbers")
+	p.visit(table + "?view=source")
+	p.sees("the old meters", "not written down")
 }

@@ -1,0 +1,87 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"proudsieve/postgres"
+)
+
+var columns = []string{"id", "station", "parameter", "value", "limit", "sampled", "received", "easting", "northing", "batch", "crew", "remark"}
+
+// questions are what the audit answers, in SQL: one query for each column, and one for
+// the key, equal rows, the code list and the condition each.
+func questions() []string {
+	number := map[string]bool{"value": true, "limit": true, "easting": true, "northing": true}
+	var out []string
+	for _, c := range columns {
+		c := `"` + c + `"`
+		query := fmt.Sprintf("SELECT count(*), count(nullif(%[1]s, '')), count(DISTINCT nullif(%[1]s, '')), min(length(%[1]s)), max(length(%[1]s)), count(*) FILTER (WHERE %[1]s <> btrim(%[1]s))", c)
+		if number[strings.Trim(c, `"`)] {
+			query += fmt.Sprintf(`, count(*) FILTER (WHERE %[1]s ~ '^-?[0-9]+(\.[0-9]+)?$'), sum(%[1]s::numeric), avg(%[1]s::numeric), min(%[1]s::numeric), max(%[1]s::numeric), stddev_samp(%[1]s::numeric),
+				percentile_cont(ARRAY[0.25, 0.5, 0.75]) WITHIN GROUP (ORDER BY %[1]s::float8)`, c)
+		}
+		out = append(out, query+" FROM t", fmt.Sprintf("SELECT %[1]s, count(*) FROM t GROUP BY %[1]s ORDER BY count(*) DESC LIMIT 12", c))
+	}
+	all := `"` + strings.Join(columns, `", "`) + `"`
+	return append(out,
+		"SELECT count(*), sum(n - 1) FROM (SELECT count(*) AS n FROM t GROUP BY id HAVING count(*) > 1) q",
+		"SELECT count(*), sum(n - 1) FROM (SELECT count(*) AS n FROM t GROUP BY "+all+" HAVING count(*) > 1) q",
+		"SELECT count(*) FROM t WHERE parameter NOT IN ('PH', 'NO3', 'PO4', 'DO', 'COND')",
+		"SELECT count(*) FROM t WHERE value::numeric NOT BETWEEN 0 AND 1000",
+		"SELECT count(*) FROM t WHERE NOT received::date >= sampled::date",
+		"SELECT count(*) FROM t WHERE id = '' OR station = '' OR parameter = '' OR sampled = '' OR received = ''")
+}
+
+// asking has PostgreSQL load the table with COPY, as texts, and answer the questions of the audit.
+func (b *bench) asking(ctx context.Context) error {
+	directory := filepath.Join(b.directory, "database")
+	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Mkdir(directory, 0o711)); err != nil {
+		return err
+	}
+	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Passing: true})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = server.Stop() }()
+	conn, err := pgx.Connect(ctx, server.URL())
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, `CREATE TABLE t ("`+strings.Join(columns, `" text, "`)+`" text)`); err != nil {
+		return err
+	}
+	in, err := os.Open(b.table)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	started := time.Now()
+	if _, err := conn.PgConn().CopyFrom(ctx, in, "COPY t FROM STDIN (FORMAT csv, HEADER, FORCE_NOT_NULL (\""+strings.Join(columns, `", "`)+"\"))"); err != nil {
+		return err
+	}
+	loaded := time.Since(started)
+	for _, query := range questions() {
+		rows, err := conn.Query(ctx, query)
+		if err != nil {
+			return fmt.Errorf("%s: %w", query, err)
+		}
+		for rows.Next() {
+		}
+		if err := rows.Err(); err != nil {
+			return fmt.Errorf("%s: %w", query, err)
+		}
+	}
+	took := time.Since(started)
+	bar("full audit against PostgreSQL answering the same in SQL", took.Seconds()/b.audit.took.Seconds(), "times as fast", 50, true)
+	fmt.Printf("%-58s %8.2f s, of which %.2f s for loading\n", "PostgreSQL, COPY and SQL", took.Seconds(), loaded.Seconds())
+	return nil
+}
