@@ -34,6 +34,7 @@ var errFellShort = errors.New("the data fell short")
 func Run(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	tune(0)
 	app := application(stdout, stderr)
 	err := app.Run(ctx, args)
 	switch {

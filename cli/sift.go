@@ -86,6 +86,7 @@ func siftCommand() *cli.Command {
 }
 
 func sift(ctx context.Context, c *cli.Command, path string) (*sifted, error) {
+	tune(siftMemory)
 	size, err := sizeOf(path)
 	if err != nil {
 		return nil, err

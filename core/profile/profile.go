@@ -71,7 +71,6 @@ type facts struct {
 	shortest, longest int
 	numbers           Numbers
 	dates             days
-	kind              table.Kind // of the values other than numbers
 	lowest, highest   table.Value
 	shapes            map[string]int64
 	moreShapes        bool
@@ -150,13 +149,32 @@ type Cell struct {
 type Shard struct {
 	facts
 	tallies []tally
-	long    []string // the texts of tallies whose tokens do not hold them
+	recent  [recentTallies]uint32 // places in tallies
+	long    []string              // the texts of tallies whose tokens do not hold them
 	shape   []byte
 	// the least and the greatest text added as plain; empty where none was
 	plainLeast, plainMost table.Token
 	// the shape met last, and how many rows have not been counted under it yet
 	lastShape     string
 	lastShapeRows int64
+}
+
+// recentTallies is how many of the tallies made last are looked through for a text that
+// comes again, in a column where most do not.
+const recentTallies = 256
+
+// tally counts a text.
+func (s *Shard) tally(t table.Token, text string, rows uint32) {
+	place := &s.recent[t.Mixed()>>56]
+	if at := *place; int(at) < len(s.tallies) && s.tallies[at].token == t && t.Inline() {
+		s.tallies[at].rows += rows
+		return
+	}
+	*place = uint32(len(s.tallies))
+	s.tallies = append(s.tallies, tally{t, rows})
+	if !t.Inline() {
+		s.long = append(s.long, text)
+	}
 }
 
 type tally struct {
@@ -183,10 +201,7 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		countIn(s.marks, cell.Text, n, math.MaxInt)
 		return
 	}
-	s.tallies = append(s.tallies, tally{cell.Token, rows})
-	if !cell.Token.Inline() {
-		s.long = append(s.long, cell.Text)
-	}
+	s.tally(cell.Token, cell.Text, rows)
 	length := len(cell.Text)
 	if !cell.Token.Plain() {
 		length = utf8.RuneCountInString(cell.Text)
@@ -217,7 +232,7 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 
 // AddNumber is Add for a short text that was read as coefficient x 10^-scale.
 func (s *Shard) AddNumber(t table.Token, coefficient int64, scale int, rows uint32) {
-	s.tallies = append(s.tallies, tally{t, rows})
+	s.tally(t, "", rows)
 	s.length(t.Len(), int64(rows))
 	s.numbers.count += int64(rows)
 	s.numbers.addWord(coefficient, scale, int64(rows))
@@ -225,7 +240,7 @@ func (s *Shard) AddNumber(t table.Token, coefficient int64, scale int, rows uint
 
 // AddPlain is Add for a text whose token is Plain and that is its own value.
 func (s *Shard) AddPlain(t table.Token, rows uint32) {
-	s.tallies = append(s.tallies, tally{t, rows})
+	s.tally(t, "", rows)
 	s.length(t.Len(), int64(rows))
 	var text, other [16]byte
 	bytes := t.Bytes(&text)

@@ -2,6 +2,7 @@ package table
 
 import (
 	"encoding/binary"
+	"slices"
 	"unsafe"
 
 	"github.com/zeebo/xxh3"
@@ -29,6 +30,7 @@ type Dictionary struct {
 	rows  int    // looked up so far
 	arena []byte // where the texts that Encode meets are kept
 	codes []uint32
+	each  []uint32 // 0, 1, 2, …
 	// fetched is written so that the loads for it are not thought needless.
 	fetched uint32
 }
@@ -62,7 +64,7 @@ func (d *Dictionary) Reset() {
 		slots = make([]slot, firstSlots)
 	}
 	clear(slots[:firstSlots])
-	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes}
+	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes, each: d.each}
 }
 
 // Forget empties a lossy dictionary, which stays lossy.
@@ -188,6 +190,9 @@ const block = 128
 // again. encode is called for texts met first that hold more than printable ASCII
 // characters.
 func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
+	if d.Lossy && d.Sparing {
+		return d.encodeEach(cells, encode)
+	}
 	if cap(d.codes) < len(cells.Tokens) {
 		d.codes = make([]uint32, len(cells.Tokens)*5/4)
 	}
@@ -236,6 +241,46 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 	}
 	d.rows += len(codes)
 	return codes
+}
+
+// encodeEach gives every cell a code of its own, since hardly any two are alike.
+func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
+	n := len(cells.Tokens)
+	for code := len(d.each); code < n; code++ {
+		d.each = append(d.each, uint32(code))
+	}
+	d.Tokens = append(d.Tokens[:0], cells.Tokens...)
+	d.Texts = slices.Grow(d.Texts[:0], n)[:n]
+	clear(d.Texts)
+	for code, t := range d.Tokens {
+		if t.Plain() || t.Hi == 0 {
+			continue
+		}
+		var short [16]byte
+		raw := short[:]
+		if t.Inline() {
+			raw = t.Bytes(&short)
+		} else {
+			raw = cells.place(t)
+			d.Tokens[code] = tokenOfHash(xxh3.Hash128(raw))
+		}
+		text, kind := encode(d.keep(raw))
+		d.Texts[code] = text
+		d.flaw(uint32(code), kind)
+	}
+	d.rows += n
+	return d.each[:n]
+}
+
+// flaw notes what is wrong with the bytes of a text, if anything.
+func (d *Dictionary) flaw(code uint32, kind DefectKind) {
+	if kind == "" {
+		return
+	}
+	if d.Flawed == nil {
+		d.Flawed = map[uint32]DefectKind{}
+	}
+	d.Flawed[code] = kind
 }
 
 // cachedSlots is the size of a table that stays in the processor's first cache.
@@ -293,12 +338,7 @@ func (d *Dictionary) meet(t Token, mixed uint64, raw []byte, i int, encode Encod
 	d.rows += i + 1 // for the decision of grow
 	code := d.add(t, mixed, text)
 	d.rows -= i + 1
-	if kind != "" {
-		if d.Flawed == nil {
-			d.Flawed = map[uint32]DefectKind{}
-		}
-		d.Flawed[code] = kind
-	}
+	d.flaw(code, kind)
 	return code
 }
 

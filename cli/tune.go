@@ -1,0 +1,24 @@
+package cli
+
+import (
+	"os"
+	"runtime/debug"
+)
+
+const (
+	// garbageShare lets the heap grow to three times what is in use before it is swept,
+	// since what an audit leaves behind is little and short-lived.
+	garbageShare = 200
+	// siftMemory is where sweeping becomes eager, in a process that audits one file and ends.
+	siftMemory = 400 << 20
+)
+
+// tune sets how eagerly memory is swept, unless the environment says so.
+func tune(limit int64) {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbageShare)
+	}
+	if limit > 0 && os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(limit)
+	}
+}
