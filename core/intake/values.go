@@ -270,8 +270,10 @@ func datingOf(column *table.Column, counts []int64, first []uint32, filled int) 
 		return d.mixed(chosen, fit, counts)
 	}
 	d.Patterns = []PatternFit{{datePatterns[chosen[0]].String(), fits[chosen[0]]}}
-	for p := range fits { // rivals that read all of them as other days
-		if p != chosen[0] && fits[p] == fits[chosen[0]] && otherDays(column, counts, p, chosen[0]) {
+	rivals := chosen[:1] // each reads all of them as other days than those before it
+	for p := range fits {
+		if fits[p] == fits[chosen[0]] && !slices.ContainsFunc(rivals, func(q int) bool { return p == q || !otherDays(column, counts, p, q) }) {
+			rivals = append(rivals, p)
 			d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), fits[p]})
 		}
 	}
