@@ -4,8 +4,12 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"proudsieve/service"
 	"strings"
 	"testing"
 
@@ -107,7 +111,7 @@ func TestLookShowsHowAFileIsReadAndWhy(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit %d, %s", code, stderr)
 	}
-	for _, want := range []string{"4 records: 3 rows and 1 lines set aside, in 3 columns.", "semicolon", "comma", "line 2", "dd/MM/yyyy", `row 1: "29/02/2024" can only be read so`, "S3"} {
+	for _, want := range []string{"4 records: 3 rows and 1 line set aside, in 3 columns.", "semicolon", "comma", "line 2", "dd/MM/yyyy", `row 1: "29/02/2024" can only be read so`, "S3"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
@@ -285,6 +289,45 @@ func TestTalkingToAService(t *testing.T) {
 	t.Setenv("PROUDSIEVE_TOKEN", "")
 	t.Setenv("PROUDSIEVE_TOKEN_FILE", "/none/such")
 	expect(2, "reading the token", "dataset", "list")
+}
+
+func TestFetchingOnTheCommandLine(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
+	provider := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		w.Header().Set("ETag", `"1"`)
+		if q.Header.Get("If-None-Match") != "" {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+		_, _ = io.WriteString(w, "sample,value\nS1,1\n")
+	}))
+	defer provider.Close()
+	t.Setenv("PROUDSIEVE_SERVER", r.URL)
+	t.Setenv("PROUDSIEVE_TOKEN", r.Steward.Token)
+	if code, _, stderr := run("rulebook", "save", write(t, "r.yaml", book)); code != 0 {
+		t.Fatal(stderr)
+	}
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"delivery fetches samples", 0, "Nothing is fetched for this dataset"},
+		{"delivery fetch samples " + provider.URL + "/may.csv --every 24h --provider laboratory", 0, "Delivery 1 of samples is kept"},
+		{"delivery fetch-again 1", 0, "Nothing is new there."},
+		{"delivery fetches samples", 0, "every 24h0m0s"},
+		{"delivery list samples", 0, "may.csv"},
+		{"delivery fetch-end 1", 0, "Nothing more is fetched from there."},
+		{"delivery fetch-again 1", 2, "has ended"},
+		{"delivery fetch samples " + provider.URL + "/may.csv --every 3s", 2, "--every is at least a minute"},
+		{"delivery fetch samples nonsense", 2, "no web address"},
+		{"delivery fetch nothing " + provider.URL, 2, `no dataset "nothing"`},
+	} {
+		code, out, stderr := run(strings.Fields(c.args)...)
+		if code != c.code || !strings.Contains(out+stderr, c.says) {
+			t.Errorf("%s: exit %d\n%s%s\nwant exit %d and %q", c.args, code, out, stderr, c.code, c.says)
+		}
+	}
 }
 
 func TestTheTour(t *testing.T) {

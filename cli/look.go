@@ -130,7 +130,7 @@ func lookAt(ctx context.Context, c *cli.Command, path string) (*looked, error) {
 
 func (o *output) looked(ctx context.Context, l *looked, rows int64) error {
 	o.line("%s  %s bytes", o.styled("1", safe(l.File.Name)), count(l.File.Bytes))
-	o.line("%s records: %s rows and %s lines set aside, in %d columns.", count(l.Records), count(l.Rows), count(l.SetAside), len(l.Columns))
+	o.records(l.Records, l.Rows, l.SetAside, len(l.Columns))
 	o.line("")
 	g := newGrid("read as", "", "how sure", "because")
 	for _, e := range l.Detection.Evidence {
@@ -278,6 +278,18 @@ func jsonString(text string) []byte {
 		return []byte("null")
 	}
 	return []byte(strings.TrimSuffix(b.String(), "\n"))
+}
+
+// records says how the records of a file add up.
+func (o *output) records(records, rows, setAside int64, columns int) {
+	o.line("%s: %s and %s set aside, in %s.", several(records, "record"), several(rows, "row"), several(setAside, "line"), several(int64(columns), "column"))
+}
+
+func several(n int64, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return count(n) + " " + word + "s"
 }
 
 func (o *output) defects(defects []table.Defect, n int64) {

@@ -228,7 +228,7 @@ func (o *output) file(s *sifted) {
 
 // auditResult shows an audit: the verdict first, then the columns, then what was found.
 func (o *output) auditResult(r *audit.Result, judged bool) {
-	o.line("%s records: %s rows and %s lines set aside, in %d columns.", count(r.Records), count(r.Rows), count(r.SetAside), len(r.Columns))
+	o.records(r.Records, r.Rows, r.SetAside, len(r.Columns))
 	if judged {
 		verdict := "Passed"
 		if !r.Passed {
