@@ -448,12 +448,17 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
 	}
 	scratches.Put(t.scratch)
+	p.release()
+	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
+	return b, nil
+}
+
+// release gives the part's memory back; the part is of no use any more.
+func (p *part) release() {
 	data, records := p.data, p.records
 	p.data, p.records = nil, nil
 	buffers.Put(&data)
 	spans.Put(&records)
-	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
-	return b, nil
 }
 
 // decode turns the part into UTF-8. The characters that matter to records are the same in

@@ -389,7 +389,7 @@ func (p *jsonParser) text() (string, error) {
 			return string(p.raw[start:i]), nil
 		case c == '\\':
 			return p.escapedText(start)
-		case c < ' ' && c != '\t':
+		case c < ' ':
 			p.at = i
 			return "", p.fail("a control character stands in a text")
 		}
@@ -404,6 +404,9 @@ func (p *jsonParser) escapedText(start int) (string, error) {
 		case c == '"':
 			p.at = i + 1
 			return b.String(), nil
+		case c < ' ':
+			p.at = i
+			return "", p.fail("a control character stands in a text")
 		case c != '\\':
 			b.WriteByte(c)
 		case i+1 == len(p.raw):

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"io"
+	"runtime"
+	"slices"
 	"sort"
+	"sync"
 
 	"proudsieve/core/table"
 )
@@ -21,6 +24,28 @@ type Picked struct {
 // those of an earlier reading of the same bytes and save reading from the start.
 // Rows that the file does not have are left out.
 func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
+	runs := min(runtime.GOMAXPROCS(0), len(rows)/scatteredRows)
+	if runs < 2 || len(marks) == 0 || rows[len(rows)-1]-rows[0] < scatteredOver {
+		return f.pick(ctx, marks, rows)
+	}
+	// Rows far from one another stand in many parts, which are looked into side by side.
+	picked, errs := make([][]Picked, runs), make([]error, runs)
+	var group sync.WaitGroup
+	for i := range runs {
+		group.Go(func() {
+			picked[i], errs[i] = f.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
+		})
+	}
+	group.Wait()
+	return slices.Concat(picked...), errors.Join(errs...)
+}
+
+const (
+	scatteredRows = 8
+	scatteredOver = 50_000
+)
+
+func (f *File) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
 	out := make([]Picked, 0, len(rows))
 	var p table.Parts
 	defer func() {
@@ -55,11 +80,15 @@ func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 		if n == 0 || rows[0] >= first {
 			continue
 		}
-		held := part.(interface{ pick(i int) Picked })
+		held := part.(interface {
+			pick(i int) Picked
+			release()
+		})
 		for len(rows) > 0 && rows[0] < first {
 			out = append(out, held.pick(int(rows[0]-start)))
 			rows = rows[1:]
 		}
+		held.release()
 	}
 	return out, nil
 }
