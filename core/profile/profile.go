@@ -386,6 +386,7 @@ func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column 
 		Spaces: s.spaces, Shortest: s.shortest, Longest: s.longest, Shapes: top(s.shapes, shapesShown), MoreShapes: s.moreShapes || len(s.shapes) > shapesShown,
 		Lowest: s.lowest.Standard(), Highest: s.highest.Standard()}
 	c.Distinct, c.DistinctError = s.counts.distinct()
+	c.Distinct = min(c.Distinct, c.Filled) // an estimate may be beyond what is possible
 	c.Frequent = s.counts.most(frequentShown, s.filled)
 	if c.Distinct > frequentShown {
 		c.Rare = s.counts.least(frequentShown)

@@ -308,6 +308,9 @@ func (a Decimal) IsWhole() bool {
 
 // Float returns the nearest float64.
 func (a Decimal) Float() float64 {
+	if c := a.coefficient; a.wide == nil && c > -1<<53 && c < 1<<53 {
+		return float64(c) / float64(powersOfTen[a.scale]) // both are exact, so the quotient is the nearest one
+	}
 	f, err := a.apd().Float64()
 	if err != nil {
 		return math.NaN()

@@ -251,7 +251,7 @@ function Grouped({ t, columns, c }: { t: Table; columns: Column[]; c: Column }) 
       }
     >
       {by && (
-        <Shown query={found}>
+        <Shown query={found} waiting="Looking through all rows …">
           {(x) => {
             const means = x.cells.map((r) => Number(r[0].mean ?? 0));
             const most = Math.max(...means.map(Math.abs), 1e-300);
@@ -310,7 +310,7 @@ function Missing({ t, a, c }: { t: Table; a: Audit; c: Column }) {
         </Text>
       </HStack>
       {partly && (
-        <Shown query={found}>
+        <Shown query={found} waiting="Looking through all rows …">
           {(all) => {
             const strong = all.filter((g) => g.strength >= 0.1).slice(0, 4);
             return strong.length === 0 ? (

@@ -182,6 +182,7 @@ function Row({ t, a, c }: { t: Table; a: Audit; c: Column }) {
       </Td>
       <Td
         {...right}
+        whiteSpace="nowrap"
         title={c.distinct_error ? `estimated, to within ${percent(100 * c.distinct_error)} %` : undefined}
       >
         {c.distinct_error ? "≈ " : ""}

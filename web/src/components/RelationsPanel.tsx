@@ -26,7 +26,7 @@ function Keys({ t }: { t: Table }) {
   const found = useQuery(keys(t.id));
   return (
     <Section title="What could be a key">
-      <Shown query={found}>
+      <Shown query={found} waiting="Looking through all rows …">
         {(all) =>
           all.length === 0 ? (
             <Empty>
@@ -58,7 +58,7 @@ function Correlations({ t }: { t: Table }) {
   const { column } = useSearch({ from: "/tables/$id" });
   return (
     <Section title="Correlations of the columns of numbers">
-      <Shown query={found}>
+      <Shown query={found} waiting="Looking through all rows …">
         {(c) =>
           c.columns.length < 2 ? (
             <Empty>Fewer than two columns hold numbers, so that nothing can be correlated.</Empty>
@@ -313,7 +313,9 @@ function Crossing({ t, a }: { t: Table; a: Audit }) {
       {down === "" ? (
         <Empty>The table has no columns.</Empty>
       ) : (
-        <Shown query={found}>{(x) => <CrossingGrid t={t} x={x} />}</Shown>
+        <Shown query={found} waiting="Looking through all rows …">
+          {(x) => <CrossingGrid t={t} x={x} />}
+        </Shown>
       )}
     </Section>
   );

@@ -166,15 +166,17 @@ export function Waiting({ children = "Loading …" }: { children?: ReactNode }) 
 /** Shows a query's data, or that it is loading, or why it is not there. */
 export function Shown<T>({
   query,
+  waiting,
   children,
 }: {
   query: UseQueryResult<T>;
+  waiting?: string;
   children: (data: T) => ReactNode;
 }) {
   if (query.data !== undefined) {
     return <>{children(query.data)}</>;
   }
-  return query.error ? <Trouble error={query.error} /> : <Waiting />;
+  return query.error ? <Trouble error={query.error} /> : <Waiting>{waiting}</Waiting>;
 }
 
 const invisible = /^\s+|\s+$|\s{2,}|\u200b|\u200c|\u200d|\u2060|\ufeff|\u00ad/g;
