@@ -1,0 +1,280 @@
+package intake
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"proudsieve/core/table"
+)
+
+type span struct {
+	start, length uint32
+	line          int64
+	form          recordForm
+}
+
+type part struct {
+	file     *File
+	first    Mark
+	data     []byte // with table.TokenSlack bytes more in its capacity
+	records  []span
+	header   []table.Defect
+	setAside int64
+	utf8     bool // whether data was turned into UTF-8
+}
+
+// Span implements table.Part.
+func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
+
+// Batch implements table.Part.
+func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
+	rows, width := len(p.records), len(p.file.columns)
+	b := &table.Batch{Rows: make([]uint32, rows), Lines: make([]int64, rows), Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
+	if p.file.seekable() {
+		b.Offset = p.first.Offset
+	}
+	for i := range b.Rows {
+		b.Rows[i], b.Lines[i] = p.first.Row+uint32(i), p.records[i].line
+	}
+	if rows == 0 {
+		return b, nil
+	}
+	if marks := p.file.charmap(); marks != nil {
+		p.decode(marks)
+	}
+	t := taking{scratchOf(rows * width), p, b}
+	t.places()
+	for c := range b.Columns {
+		d := table.NewDictionary()
+		if shared != nil {
+			d = shared[c]
+		}
+		cells := t.column(c)
+		mine := d.Encode(cells, p.file.encode)
+		if len(d.Flawed) > 0 {
+			t.flawed(d, mine, &cells, c)
+		}
+		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
+	}
+	scratches.Put(t.scratch)
+	p.release()
+	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
+	return b, nil
+}
+
+// release gives the part's memory back; the part is of no use any more.
+func (p *part) release() {
+	data, records := p.data, p.records
+	p.data, p.records = nil, nil
+	buffers.Put(&data)
+	spans.Put(&records)
+}
+
+// decode turns the part into UTF-8. The characters that matter to records are the same in
+// all of these encodings, so that the records are the same ones.
+func (p *part) decode(marks *charmap.Charmap) {
+	if p.utf8 || ascii(p.data) {
+		return
+	}
+	p.utf8 = true
+	text, _ := decode(marks, p.data)
+	data := append(bufferOf(len(text))[:0], text...)
+	scan, end, kept := p.file.scanner(), 0, 0
+	for end < len(data) && kept < len(p.records) {
+		record := scan.record(data[end:], true, true)
+		if record.form != blankRecord {
+			one := &p.records[kept]
+			one.start, one.length, one.form = uint32(end), uint32(record.end), record.form
+			kept++
+		}
+		end += record.end
+	}
+	p.data = data
+}
+
+func ascii(data []byte) bool {
+	for _, c := range data {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// buffers and scratches are used again from part to part; a part's bytes are copied
+// where they are kept.
+var buffers, scratches, spans sync.Pool
+
+func bufferOf(size int) []byte {
+	if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= size+table.TokenSlack {
+		return (*b)[:size]
+	}
+	return make([]byte, size+table.TokenSlack)[:size]
+}
+
+func spansOf(records int) []span {
+	if s, ok := spans.Get().(*[]span); ok && cap(*s) >= records {
+		return (*s)[:0]
+	}
+	return make([]span, 0, records)
+}
+
+// scratch is the room for taking a part apart.
+type scratch struct {
+	tokens []table.Token // of the cells, column by column
+	extra  []byte        // contents that do not stand in the data
+	found  []cell
+}
+
+func scratchOf(cells int) *scratch {
+	s, ok := scratches.Get().(*scratch)
+	if !ok {
+		s = &scratch{}
+	}
+	if cap(s.tokens) < cells {
+		s.tokens = make([]table.Token, cells*5/4)
+	}
+	s.tokens, s.extra = s.tokens[:cells], s.extra[:0]
+	return s
+}
+
+// taking takes a part apart.
+type taking struct {
+	*scratch
+	part  *part
+	batch *table.Batch
+}
+
+// column returns the cells of a column.
+func (t *taking) column(c int) table.Cells {
+	rows := len(t.part.records)
+	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data, Extra: t.extra}
+}
+
+// places finds where the cells stand.
+func (t *taking) places() {
+	p, rows := t.part, len(t.part.records)
+	data, scan := p.data[:len(p.data)+table.TokenSlack], p.file.scanner()
+	for i, r := range p.records {
+		if r.form == plainRecord && r.length < cellLimit {
+			end := r.start + uint32(len(scan.withoutLineEnd(p.data[r.start:r.start+r.length])))
+			if scan.split(data, r.start, end, t.tokens, i, rows) {
+				continue
+			}
+		}
+		t.awkward(scan, i)
+	}
+}
+
+// awkward takes a record apart that has quotes, or cells beyond or short of the header's.
+func (t *taking) awkward(scan scanner, i int) {
+	p, rows, width, r := t.part, len(t.part.records), len(t.part.file.columns), t.part.records[i]
+	raw := p.data[r.start : r.start+r.length]
+	t.found = scan.appendCells(t.found[:0], raw, r.form)
+	for c, one := range t.found {
+		content := one.content(raw)
+		if one.defect != "" {
+			t.defect(i, one.defect, c, string(content))
+		}
+		if len(content) > cellLimit {
+			t.defect(i, table.CellTooLong, c, strconv.Itoa(len(content))+" bytes")
+		}
+		switch {
+		case c >= width:
+		case one.unescaped == nil:
+			t.tokens[c*rows+i] = shortOrPlaced(p.data[:len(p.data)+table.TokenSlack], r.start+uint32(one.start), r.start+uint32(one.end))
+		default:
+			start := uint32(len(t.extra))
+			t.extra = append(t.extra, content...)
+			t.tokens[c*rows+i] = table.Placed(start|table.ExtraBit, uint32(len(t.extra)))
+			if len(content) <= table.InlineLength {
+				t.tokens[c*rows+i] = table.TokenOf(string(content))
+			}
+		}
+	}
+	for c := len(t.found); c < width; c++ {
+		t.tokens[c*rows+i] = table.Token{}
+	}
+	if n := len(t.found); n < width {
+		t.defect(i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
+	}
+	if len(t.found) > width {
+		surplus := make([]string, 0, len(t.found)-width)
+		for _, one := range t.found[width:] {
+			text, _ := decode(nil, one.content(raw))
+			surplus = append(surplus, text)
+		}
+		if t.batch.Surplus == nil {
+			t.batch.Surplus = map[int][]string{}
+		}
+		t.batch.Surplus[i] = surplus
+		if p.file.converter != nil { // it has told the defect
+			return
+		}
+		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width, strings.Join(surplus, " | ")))
+	}
+}
+
+// flawed notes the cells of a column whose bytes something is wrong with.
+func (t *taking) flawed(d *table.Dictionary, codes []uint32, cells *table.Cells, c int) {
+	for i, code := range codes {
+		if kind, ok := d.Flawed[code]; ok {
+			t.defect(i, kind, c, strconv.QuoteToASCII(cells.Text(i)))
+		}
+	}
+}
+
+func (t *taking) defect(i int, kind table.DefectKind, column int, detail string) {
+	d := table.Defect{Kind: kind, Line: t.batch.Lines[i], Row: t.batch.Rows[i], Detail: clip(detail)}
+	if names := t.part.file.columns; column >= 0 && column < len(names) {
+		d.Column = names[column]
+	}
+	t.batch.Defects = append(t.batch.Defects, d)
+}
+
+// encode turns the raw bytes of a cell into its text, and says what is wrong with them.
+func (f *File) encode(raw string) (text string, kind table.DefectKind) {
+	text, clean := decode(nil, raw)
+	switch {
+	case !clean || f.charmap() != nil && strings.ContainsRune(text, utf8.RuneError):
+		return text, table.BadBytes
+	case strings.IndexByte(raw, 0) >= 0:
+		return text, table.NulByte
+	}
+	return text, ""
+}
+
+// decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
+func decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clean bool) {
+	text = string(raw)
+	if marks == nil {
+		if utf8.ValidString(text) {
+			return text, true
+		}
+		return strings.ToValidUTF8(text, "\uFFFD"), false
+	}
+	var b strings.Builder
+	clean = true
+	for i := range len(text) {
+		r := marks.DecodeByte(text[i])
+		if r == utf8.RuneError || (r >= 0x80 && r < 0xA0 && marks == charmap.Windows1252) {
+			r, clean = utf8.RuneError, false
+		}
+		b.WriteRune(r)
+	}
+	return b.String(), clean
+}
+
+func clip(s string) string {
+	if len(s) <= detailLength {
+		return strings.ToValidUTF8(s, "\uFFFD")
+	}
+	return strings.ToValidUTF8(s[:detailLength], "\uFFFD") + "…"
+}
