@@ -344,3 +344,49 @@ func TestSeveralFilesInAnArchiveAreNamed(t *testing.T) {
 		t.Errorf("the error is %v", err)
 	}
 }
+
+func TestEvidenceSaysWhatItRestsOn(t *testing.T) {
+	for _, c := range []struct {
+		name, text, aspect, found, because string
+		confidence                         intake.Confidence
+	}{
+		{"a delimiter that nothing rivals", "a;b\n1;2\n3;4\n", "delimiter", "semicolon", "it divides 3 of the first 3 records into 2 cells each, and no other character does", intake.Certain},
+		{"a delimiter with a rival", "a,b;c\n1,2;3\n3,4;5\n", "delimiter", "comma", "semicolon would divide 3 into 2", intake.Ambiguous},
+		{"letters beyond ASCII", "ort,n\nx,1\nKöln,2\n", "encoding", "utf-8", "2 bytes beyond ASCII, from line 3 on, and all of them are sound UTF-8", intake.Certain},
+		{"mixed line ends", "a,b\r\n1,2\n3,4\n", "line ends", "mixed: 1 CR LF, 2 LF", "a lone CR stays in its cell", intake.Likely},
+		{"lines above the header", "x\n\na,b,c\n1,2,3\n4,5,6\n", "header", "line 3", "the 2 lines above it have fewer cells than the 3 of most records", intake.Likely},
+		{"a total at the end", "name,n\na,1\nb,2\nTotal,3\n", "closing lines", "1 line of totals", `"Total 3"`, intake.Likely},
+		{"a date that decides", "day,n\n01/02/2024,1\n31/01/2024,2\n", "dates of day", "dd/MM/yyyy", `row 2: "31/01/2024" can only be read so`, intake.Certain},
+		{"mixed dates", "day,n\n31/01/2024,1\n01/31/2024,2\n02/03/2024,3\n", "dates of day", "left as text", "only dd/MM/yyyy (1), only MM/dd/yyyy (1); more than one: 1", intake.Ambiguous},
+		{"decimal commas", "a;b\n1,5;2,5\n", "decimal mark", "comma", "2 columns can only be read so", intake.Likely},
+		{"blank lines and columns", "a,b,c\n1,,3\n\n4,,6\n", "blanks", "1 blank line, 1 column without any value", "nothing stands in b", intake.Certain},
+		{"a packed file", gzipped("a,b\n1,2\n"), "format", "delimited text, packed with gzip", "none of the other formats", intake.Certain},
+		{"a file in a zip", zipped("x/y.csv", "a,b\n1,2\n"), "format", `the file "x/y.csv" of a zip`, "none of the other formats", intake.Certain},
+		{"missing marks", "a,b\n1,n/a\n2,n/a\n3,x\n", "missing", "only empty cells", `"n/a" in b (2)`, intake.Ambiguous},
+	} {
+		d, err := intake.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := slices.IndexFunc(d.Evidence, func(e intake.Evidence) bool { return e.Aspect == c.aspect })
+		if at < 0 {
+			t.Errorf("%s: nothing is said of %s: %+v", c.name, c.aspect, d.Evidence)
+			continue
+		}
+		if e := d.Evidence[at]; !strings.Contains(e.Found, c.found) || !strings.Contains(e.Because, c.because) || e.Confidence != c.confidence {
+			t.Errorf("%s: %+v, want %q because %q, %s", c.name, e, c.found, c.because, c.confidence)
+		}
+	}
+}
+
+func TestWhatIsDeclaredIsKept(t *testing.T) {
+	fixed := intake.Reading{Delimiter: ";", DecimalMark: ".", HeaderLine: 1, Dates: []string{"MM/dd/yyyy"}, Encoding: "windows-1252", Quote: "none", ClosingLines: 1}
+	d, err := intake.Detect(context.Background(), testkit.Opener([]byte("a,b\n1,5,31/01/2024\nTotal,3\nx\n")), fixed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := d.Reading
+	if r.Delimiter != ";" || r.DecimalMark != "." || r.HeaderLine != 1 || r.Dates[0] != "MM/dd/yyyy" || r.Encoding != "windows-1252" || r.Quote != "none" || r.ClosingLines != 1 {
+		t.Errorf("%+v", r)
+	}
+}

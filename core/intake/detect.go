@@ -79,8 +79,31 @@ func Detect(ctx context.Context, open Opener, fixed Reading) (*Detection, error)
 	}
 	if d.Sample != nil {
 		d.values(f.Columns())
+		d.blanks(f)
 	}
 	return d, nil
+}
+
+// blanks notes blank lines among the first rows, and columns in which those hold nothing.
+func (d *Detection) blanks(f *File) {
+	var found []string
+	if lines := d.Sample.SetAside - f.skipped; lines > 0 {
+		found = append(found, plural(int(lines), "blank line"))
+	}
+	var empty []string
+	for _, c := range d.Columns {
+		if c.Filled == 0 {
+			empty = append(empty, c.Name)
+		}
+	}
+	because := "blank lines are set aside"
+	if len(empty) > 0 {
+		found = append(found, plural(len(empty), "column")+" without any value")
+		because = "nothing stands in " + strings.Join(empty[:min(len(empty), 8)], ", ")
+	}
+	if len(found) > 0 {
+		d.add("blanks", Certain, strings.Join(found, ", "), fmt.Sprintf("of the first %d rows; %s", d.Sample.Len(), because))
+	}
 }
 
 func (d *Detection) formatEvidence(c content) {
