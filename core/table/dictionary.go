@@ -257,7 +257,7 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 			continue
 		}
 		var short [16]byte
-		raw := short[:]
+		var raw []byte
 		if t.Inline() {
 			raw = t.Bytes(&short)
 		} else {

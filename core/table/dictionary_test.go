@@ -124,7 +124,6 @@ func TestAdoptedColumnsKeepTheirCells(t *testing.T) {
 func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 	type state struct {
 		d    []*Dictionary
-		sum  int
 		rows []uint32
 	}
 	for _, workers := range []int{1, 8} {
