@@ -145,7 +145,7 @@ func (d *Detection) closing(c content, records []sampled) {
 			notes++
 		}
 		lines++
-		what = append(what, fmt.Sprintf("%q", clip(strings.Join(last[i].cells, " "))))
+		what = append(what, fmt.Sprintf("%q", clip(strings.Join(strings.Fields(strings.Join(last[i].cells, " ")), " "))))
 	}
 	if lines == 0 {
 		return

@@ -128,7 +128,10 @@ function Figures({ t, c, rows }: { t: Table; c: Column; rows: number }) {
           ["mean", glance(c.mean)],
           ["deviation", n.deviation == null ? "" : short(n.deviation)],
           ["skewness", n.skewness == null ? "" : short(n.skewness)],
-          ...n.quantiles.map((q) => [named[q.share] ?? `${100 * q.share} % lie below`, short(q.number)]),
+          ...n.quantiles.map((q) => [
+            named[q.share] ?? `${100 * q.share} % lie below`,
+            `${n.quantile_error && q.share > 0 && q.share < 1 ? "≈ " : ""}${short(q.number)}`,
+          ]),
           [
             "beyond the fences",
             outside > 0 ? (
