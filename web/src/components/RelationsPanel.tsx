@@ -51,7 +51,7 @@ function Keys({ t }: { t: Table }) {
   );
 }
 
-const cell = 34;
+const cell = 42;
 
 function Correlations({ t }: { t: Table }) {
   const found = useQuery(correlations(t.id));
@@ -159,18 +159,18 @@ function HeatMap({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chose
                     opacity={strength}
                   />
                 )}
-                {r != null && (
+                {r != null && r < 0 && strength > 0.2 && i !== j && (
+                  <rect x={2} y={cell / 2 - 9} width={cell - 6} height={16} fill={paper} />
+                )}
+                {r != null && i !== j && (
                   <text
                     x={cell / 2 - 1}
-                    y={cell / 2 + 3}
+                    y={cell / 2 + 4}
                     textAnchor="middle"
-                    fontSize="10.5"
-                    fill={strength > 0.55 && i !== j ? paper : ink}
-                    stroke={r < 0 && strength > 0.2 ? (strength > 0.55 ? ink : paper) : "none"}
-                    strokeWidth={3}
-                    paintOrder="stroke"
+                    style={{ fontSize: "12px" }}
+                    fill={strength > 0.55 && r > 0 ? paper : ink}
                   >
-                    {i === j ? "" : r.toFixed(2)}
+                    {Math.abs(r) < 0.005 ? "0" : `${r < 0 ? "−" : ""}${Math.abs(r).toFixed(2)}`}
                   </text>
                 )}
                 <title>{`${row} and ${name}: ${r == null ? "not defined" : r.toFixed(3)}, ${plural(c.pairs[i][j], "pair", "pairs")} of numbers`}</title>
