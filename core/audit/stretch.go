@@ -44,6 +44,8 @@ type stretchColumn struct {
 	anyMissing  bool
 	missingRows []uint32
 	lossy       bool // its dictionary is, from the start of this batch on
+	met         int  // texts judged
+	ones        []uint32
 	shard       profile.Shard
 }
 
@@ -83,8 +85,12 @@ func (s *stretch) reset() {
 // forget drops what is known of the texts.
 func (c *stretchColumn) forget() {
 	clear(c.values)
-	c.missing, c.broken, c.rows, c.values, c.identities = c.missing[:0], c.broken[:0], c.rows[:0], c.values[:0], c.identities[:0]
-	c.anyBroken, c.anyMissing = 0, false
+	c.missing, c.broken, c.values, c.identities = c.missing[:0], c.broken[:0], c.values[:0], c.identities[:0]
+	if len(c.ones) > 0 && len(c.rows) > 0 && &c.rows[0] == &c.ones[0] {
+		c.rows = nil // these are never counted up
+	}
+	c.rows = c.rows[:0]
+	c.anyBroken, c.anyMissing, c.met = 0, false, 0
 }
 
 // judge judges a batch.
@@ -149,22 +155,24 @@ func (s *stretch) end() error {
 func (s *stretch) judgeColumn(b *table.Batch, c int) {
 	column, judge, d := &s.columns[c], s.plan.judges[c], s.dictionaries[c]
 	codes := b.Columns[c].Codes
-	was := len(column.rows)
-	column.rows = slices.Grow(column.rows, len(d.Texts)-was)[:len(d.Texts)]
-	clear(column.rows[was:])
-	rows := column.rows
-	for _, code := range codes {
-		rows[code]++
-	}
-	for code := len(column.missing); code < len(d.Texts); code++ {
-		// All rows of a text in a lossy dictionary are in this batch.
-		if column.lossy && column.sweep(judge, s.plan, c, d, code) {
-			continue
+	if d.Apart {
+		column.sweep(judge, s.plan, c, d)
+	} else {
+		was := len(column.rows)
+		column.rows = slices.Grow(column.rows, len(d.Texts)-was)[:len(d.Texts)]
+		clear(column.rows[was:])
+		rows := column.rows
+		for _, code := range codes {
+			rows[code]++
 		}
-		cell := column.meet(judge, s.plan, c, d, code)
-		if column.lossy {
-			column.describe(d, code, &cell)
+		column.know(len(d.Texts), s.plan.valued[c], s.plan.keyed[c])
+		for code := column.met; code < len(d.Texts); code++ {
+			cell := column.meet(judge, d, code)
+			if column.lossy { // all of its rows are in this batch
+				column.describe(d, code, &cell)
+			}
 		}
+		column.met = len(d.Texts)
 	}
 	if column.anyMissing {
 		for i, code := range codes {
@@ -188,62 +196,83 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 	}
 }
 
+// know makes room for what is known of so many texts.
+func (c *stretchColumn) know(texts int, valued, keyed bool) {
+	more := texts - len(c.missing)
+	c.missing = slices.Grow(c.missing, more)[:texts]
+	c.broken = slices.Grow(c.broken, more)[:texts]
+	clear(c.missing[texts-more:])
+	clear(c.broken[texts-more:])
+	if valued {
+		c.values = slices.Grow(c.values, more)[:texts]
+	}
+	if keyed {
+		c.identities = slices.Grow(c.identities, more)[:texts]
+	}
+}
+
 // meet judges a text.
-func (c *stretchColumn) meet(j *judge, p *plan, at int, d *table.Dictionary, code int) rulebook.Cell {
+func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.Cell {
 	cell, broken := j.judge(d.Text(uint32(code)))
-	c.missing = append(c.missing, cell.Missing)
-	c.broken = append(c.broken, broken)
+	c.missing[code], c.broken[code] = cell.Missing, broken
 	c.anyBroken |= broken
 	c.anyMissing = c.anyMissing || cell.Missing
-	if p.valued[at] {
-		c.values = append(c.values, cell.Value)
+	if len(c.values) > code {
+		c.values[code] = cell.Value
 	}
-	if p.keyed[at] {
+	if len(c.identities) > code {
 		t := d.Tokens[code]
 		if k := cell.Value.Kind; k != table.Missing && k != table.Text {
 			t = table.TokenOf(cell.Value.Identity())
 		}
-		c.identities = append(c.identities, t)
+		c.identities[code] = t
 	}
 	return cell
 }
 
-// sweep is meet and describe for the texts that need no closer look, as nearly all do in
-// a column of nearly nothing but different ones. It reports false for the others.
-func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary, code int) bool {
-	t := d.Tokens[code]
-	switch j.sweep {
-	case sweepNumbers:
-		coefficient, scale, ok := t.Number()
-		if !ok || scale > 0 && j.cells.Type == table.TypeInteger || j.cells.MayBeMissing(t) {
-			return false
-		}
-		c.broken = append(c.broken, j.outOfRange(coefficient, scale))
-		c.anyBroken |= c.broken[code]
-		if p.valued[at] {
-			c.values = append(c.values, table.NumberValue(table.DecimalOf(coefficient, scale)))
-		}
-		if p.keyed[at] {
-			c.identities = append(c.identities, table.TokenOf(table.DecimalOf(coefficient, scale).Shortest()))
-		}
-		c.shard.AddNumber(t, coefficient, scale, c.rows[code])
-	case sweepTexts:
-		if !t.Plain() || j.cells.MayBeMissing(t) {
-			return false
-		}
-		c.broken = append(c.broken, 0)
-		if p.valued[at] {
-			c.values = append(c.values, table.TextValue(d.Text(uint32(code))))
-		}
-		if p.keyed[at] {
-			c.identities = append(c.identities, t)
-		}
-		c.shard.AddPlain(t, c.rows[code])
-	default:
-		return false
+// sweep judges and describes the cells of a column of nearly nothing but different texts,
+// in one go. Only those that need a closer look are met one by one.
+func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
+	n := len(d.Tokens)
+	for len(c.ones) < n {
+		c.ones = append(c.ones, 1)
 	}
-	c.missing = append(c.missing, false)
-	return true
+	c.rows = c.ones[:n]
+	c.know(n, p.valued[at], p.keyed[at])
+	integer := j.cells.Type == table.TypeInteger
+	for code, t := range d.Tokens {
+		switch {
+		case j.cells.MayBeMissing(t):
+		case j.sweep == sweepNumbers:
+			coefficient, scale, ok := t.Number()
+			if !ok || scale > 0 && integer {
+				break
+			}
+			if broken := j.outOfRange(coefficient, scale); broken != 0 {
+				c.broken[code] = broken
+				c.anyBroken |= broken
+			}
+			if p.valued[at] {
+				c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
+			}
+			if p.keyed[at] {
+				c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
+			}
+			c.shard.AddNumber(t, coefficient, scale, 1)
+			continue
+		case j.sweep == sweepTexts && t.Plain():
+			if p.valued[at] {
+				c.values[code] = table.TextValue(d.Text(uint32(code)))
+			}
+			if p.keyed[at] {
+				c.identities[code] = t
+			}
+			c.shard.AddPlain(t, 1)
+			continue
+		}
+		cell := c.meet(j, d, code)
+		c.describe(d, code, &cell)
+	}
 }
 
 // describe adds a text to the column's profile, with the rows it stands in.
@@ -258,7 +287,7 @@ func (c *stretchColumn) describe(d *table.Dictionary, code int, cell *rulebook.C
 // describe adds the texts of a column to its profile, where that is not done yet.
 func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
-	for code := 0; code < len(column.rows) && !column.lossy; code++ {
+	for code := 0; code < column.met && !column.lossy; code++ {
 		if column.rows[code] > 0 {
 			cell := s.plan.judges[c].cells.Read(d.Text(uint32(code)))
 			column.describe(d, code, &cell)

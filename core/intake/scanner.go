@@ -220,10 +220,13 @@ func (s scanner) split(data []byte, start, end uint32, tokens []table.Token, at,
 			if at >= len(tokens) {
 				return false
 			}
-			if length := uint64(stop - start); length <= 8 {
+			switch length := uint64(stop - start); {
+			case length <= 8:
 				tokens[at] = table.Token{Lo: binary.LittleEndian.Uint64(data[start:]) & (1<<(8*length) - 1), Hi: length << 56}
-			} else {
-				tokens[at] = shortOrPlaced(data, start, stop)
+			case length <= table.InlineLength:
+				tokens[at] = table.Token{Lo: binary.LittleEndian.Uint64(data[start:]), Hi: binary.LittleEndian.Uint64(data[start+8:])&(1<<(8*length-64)-1) | length<<56}
+			default:
+				tokens[at] = table.Placed(start, stop)
 			}
 			at += rows
 			start = stop + 1

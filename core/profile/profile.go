@@ -242,17 +242,16 @@ func (s *Shard) AddNumber(t table.Token, coefficient int64, scale int, rows uint
 func (s *Shard) AddPlain(t table.Token, rows uint32) {
 	s.tally(t, "", rows)
 	s.length(t.Len(), int64(rows))
-	var text, other [16]byte
-	bytes := t.Bytes(&text)
 	if s.plainLeast.Len() == 0 {
 		s.plainLeast, s.plainMost = t, t
 	}
-	if string(bytes) < string(s.plainLeast.Bytes(&other)) {
+	if t.Before(s.plainLeast) {
 		s.plainLeast = t
-	} else if string(bytes) > string(s.plainMost.Bytes(&other)) {
+	} else if s.plainMost.Before(t) {
 		s.plainMost = t
 	}
-	countShape(s, bytes, int64(rows))
+	var text [16]byte
+	countShape(s, t.Bytes(&text), int64(rows))
 }
 
 func (s *Shard) length(length int, rows int64) {

@@ -22,6 +22,8 @@ type Dictionary struct {
 	Flawed map[uint32]DefectKind
 	// Lossy says that nearly every text is a new one.
 	Lossy bool
+	// Apart says that each cell of the last batch has a code of its own, in the order of the rows.
+	Apart bool
 	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
 	Sparing bool
 
@@ -70,7 +72,7 @@ func (d *Dictionary) Reset() {
 // Forget empties a lossy dictionary, which stays lossy.
 func (d *Dictionary) Forget() {
 	clear(d.slots)
-	d.Texts, d.Tokens, d.Flawed = d.Texts[:0], d.Tokens[:0], nil
+	d.Texts, d.Tokens, d.Flawed, d.Apart = d.Texts[:0], d.Tokens[:0], nil, false
 }
 
 // Text returns the text of a code.
@@ -269,6 +271,7 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		d.flaw(uint32(code), kind)
 	}
 	d.rows += n
+	d.Apart = true
 	return d.each[:n]
 }
 

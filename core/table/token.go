@@ -118,6 +118,15 @@ func (t Token) Number() (coefficient int64, scale int, ok bool) {
 	return coefficient, scale, true
 }
 
+// Before reports whether a short text comes before another one by its bytes.
+func (t Token) Before(o Token) bool {
+	if a, b := bits.ReverseBytes64(t.Lo), bits.ReverseBytes64(o.Lo); a != b {
+		return a < b
+	}
+	// The length is the last byte, and decides where one text starts the other.
+	return bits.ReverseBytes64(t.Hi) < bits.ReverseBytes64(o.Hi)
+}
+
 // fill stands for the bytes that a text does not have, which count as plain.
 const fill = 0x4141414141414141
 

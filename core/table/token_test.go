@@ -45,6 +45,20 @@ func TestTextsShareATokenOnlyWhereTheyAreEqual(t *testing.T) {
 	}
 }
 
+func TestShortTextsAreOrderedByTheirBytes(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 6))
+	all := texts(r, 2000)
+	for range 50_000 {
+		a, b := all[r.IntN(len(all))], all[r.IntN(len(all))]
+		if len(a) > InlineLength || len(b) > InlineLength {
+			continue
+		}
+		if got := TokenOf(a).Before(TokenOf(b)); got != (a < b) {
+			t.Errorf("%q before %q: %v", a, b, got)
+		}
+	}
+}
+
 func TestPlainTexts(t *testing.T) {
 	for _, text := range texts(rand.New(rand.NewPCG(2, 2)), 20_000) {
 		plain := text != "" && len(text) <= InlineLength
