@@ -76,9 +76,17 @@ func (k *checker) check(n node) (node, table.Kind) {
 		of, kind := k.check(n.node)
 		k.want(of, kind, table.Number, "a minus sign")
 		return negative{of}, table.Number
+	case interval:
+		k.fail(n.place(), "an interval is added to or taken from a date")
+		return n, table.Missing
+	case call:
+		return k.call(n)
 	case arithmetic:
-		left, a := k.check(n.left)
-		right, b := k.check(n.right)
+		left, a := k.operand(n.left)
+		right, b := k.operand(n.right)
+		if moves(left, a) || moves(right, b) {
+			return k.moving(n, left, a, right, b)
+		}
 		k.want(left, a, table.Number, "arithmetic")
 		k.want(right, b, table.Number, "arithmetic")
 		return arithmetic{n.at, n.sign, left, right}, table.Number
@@ -121,6 +129,25 @@ func (k *checker) check(n node) (node, table.Kind) {
 		return junction{n.at, n.or, left, right}, table.Boolean
 	}
 	panic(fmt.Sprintf("condition: unknown node %T", n))
+}
+
+// operand checks a side of a sum, which may be an interval.
+func (k *checker) operand(n node) (node, table.Kind) {
+	if by, ok := n.(interval); ok {
+		return by, table.Missing
+	}
+	if minus, ok := n.(negative); ok {
+		if by, ok := minus.node.(interval); ok {
+			return interval{by.at, by.span.negative()}, table.Missing
+		}
+	}
+	return k.check(n)
+}
+
+// moves reports whether a side of a sum makes it one of dates.
+func moves(n node, kind table.Kind) bool {
+	_, by := n.(interval)
+	return by || kind == table.Date || kind == table.Instant
 }
 
 func (k *checker) want(n node, kind, wanted table.Kind, for_ string) {

@@ -79,6 +79,40 @@ func pairs[A, B, C any](rows int, a vector[A], b vector[B], f func(A, B) C) vect
 	return vector[C]{out, codes}
 }
 
+// combine is pairs for any number of vectors.
+func combine(rows int, vectors []vector[table.Value], f func([]table.Value) table.Value) vector[table.Value] {
+	var shared []uint32 // the codes of all vectors that have some, where they are the same
+	distinct, alone := 1, true
+	for _, v := range vectors {
+		switch {
+		case v.codes == nil:
+		case shared == nil:
+			shared, distinct = v.codes, len(v.of)
+		case rows == 0 || &shared[0] != &v.codes[0]:
+			alone = false
+		}
+	}
+	args := make([]table.Value, len(vectors))
+	if alone {
+		out := make([]table.Value, distinct)
+		for i := range out {
+			for a, v := range vectors {
+				args[a] = v.of[min(i, len(v.of)-1)]
+			}
+			out[i] = f(args)
+		}
+		return vector[table.Value]{out, shared}
+	}
+	out, codes := make([]table.Value, rows), make([]uint32, rows)
+	for i := range rows {
+		for a, v := range vectors {
+			args[a] = v.at(i)
+		}
+		out[i], codes[i] = f(args), uint32(i)
+	}
+	return vector[table.Value]{out, codes}
+}
+
 func (e evaluation) truth(n node) vector[Truth] {
 	switch n := n.(type) {
 	case comparison:
@@ -92,6 +126,9 @@ func (e evaluation) truth(n node) vector[Truth] {
 		return e.negateIf(n.not, pairs(e.rows.Len(), low, high, minimum))
 	case within:
 		of, found := e.value(n.of), vector[Truth]{of: []Truth{False}}
+		if listed, ok := listOf(n.list); ok {
+			return e.negateIf(n.not, each(of, listed))
+		}
 		for _, one := range n.list {
 			found = pairs(e.rows.Len(), found, e.compare(of, e.value(one), "="), maximum)
 		}
@@ -111,6 +148,35 @@ func (e evaluation) truth(n node) vector[Truth] {
 		}
 		return truthOf(v.True)
 	})
+}
+
+// listOf looks values up in a list of literals of one kind, however long it is. ok is
+// false where the list is something else.
+func listOf(list []node) (find func(table.Value) Truth, ok bool) {
+	among, kind, missing := map[string]bool{}, table.Missing, False
+	for _, n := range list {
+		one, ok := n.(literal)
+		switch {
+		case !ok || one.value.Kind == table.Date || one.value.Kind == table.Instant: // which are equal across kinds
+			return nil, false
+		case one.value.Kind == table.Missing:
+			missing = Unknown
+		case kind != table.Missing && one.value.Kind != kind:
+			return nil, false
+		default:
+			kind = one.value.Kind
+			among[one.value.Identity()] = true
+		}
+	}
+	return func(v table.Value) Truth {
+		switch {
+		case v.Kind == table.Missing:
+			return Unknown
+		case among[v.Identity()]:
+			return True
+		}
+		return missing
+	}, true
 }
 
 func minimum(a, b Truth) Truth { return min(a, b) }
@@ -180,6 +246,12 @@ func (e evaluation) value(n node) vector[table.Value] {
 		return pairs(e.rows.Len(), e.value(n.left), e.value(n.right), func(a, b table.Value) table.Value {
 			return calculate(n.sign, a, b)
 		})
+	case call:
+		args := make([]vector[table.Value], len(n.args))
+		for i, one := range n.args {
+			args[i] = e.value(one)
+		}
+		return combine(e.rows.Len(), args, n.apply)
 	}
 	return each(e.truth(n), func(t Truth) table.Value {
 		if t == Unknown {

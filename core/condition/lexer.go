@@ -49,7 +49,7 @@ func (t token) describe() string {
 	return fmt.Sprintf("%q", t.text)
 }
 
-var signs = []string{"<>", "<=", ">=", "!=", "=", "<", ">", "(", ")", ",", "+", "-", "*", "/"}
+var signs = []string{"||", "<>", "<=", ">=", "!=", "=", "<", ">", "(", ")", ",", "+", "-", "*", "/"}
 
 func lex(source string) ([]token, error) {
 	var tokens []token

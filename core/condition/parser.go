@@ -3,12 +3,20 @@ package condition
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
 
+	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
 
-// depthLimit bounds nesting, so that a hostile condition cannot exhaust the stack.
-const depthLimit = 200
+// depthLimit bounds nesting, so that a hostile condition cannot exhaust the stack, and
+// sourceLimit the length of a condition, in bytes.
+const (
+	depthLimit  = 200
+	sourceLimit = 10_000
+)
 
 type node interface{ place() int }
 
@@ -53,6 +61,18 @@ type (
 		list []node
 		not  bool
 	}
+	interval struct {
+		at
+		span span
+	}
+	// call is anything that makes one value of several; Check gives it its meaning.
+	call struct {
+		at
+		name  string // of a function in upper case
+		word  string // that the syntax has beside the arguments, as YEAR
+		args  []node
+		apply func([]table.Value) table.Value
+	}
 	negation struct {
 		at
 		of node
@@ -73,6 +93,9 @@ type Condition struct {
 
 // Parse reads a condition. Its error is an *Error.
 func Parse(source string) (*Condition, error) {
+	if len(source) > sourceLimit {
+		return nil, &Error{1, fmt.Sprintf("the condition has %d characters; at most %d can be", len(source), sourceLimit)}
+	}
 	tokens, err := lex(source)
 	if err != nil {
 		return nil, err
@@ -98,6 +121,7 @@ type parser struct {
 	tokens []token
 	next   int
 	depth  int
+	cases  int // CASE expressions that are open
 	names  []string
 }
 
@@ -178,11 +202,7 @@ func (p *parser) predicate() (node, error) {
 		return comparison{at(t.at), sign, left, right}, err
 	}
 	if p.keyword("IS") {
-		not := p.keyword("NOT")
-		if n := p.peek(); !p.keyword("NULL") {
-			return nil, &Error{n.at, fmt.Sprintf("after IS comes NULL or NOT NULL, not %s", n.describe())}
-		}
-		return isNull{at(t.at), left, not}, nil
+		return p.is(t, left)
 	}
 	not := p.keyword("NOT")
 	switch {
@@ -197,22 +217,78 @@ func (p *parser) predicate() (node, error) {
 		high, err := p.sum()
 		return between{at(t.at), left, low, high, not}, err
 	case p.keyword("IN"):
-		list, err := p.list()
+		list, err := p.list("IN")
 		return within{at(t.at), left, list, not}, err
+	case p.keyword("LIKE"):
+		return p.like(t, "LIKE", left, not)
+	case p.keyword("LIKE_REGEX"):
+		return p.like(t, "LIKE_REGEX", left, not)
 	case not:
 		n := p.peek()
-		return nil, &Error{n.at, fmt.Sprintf("after NOT comes BETWEEN or IN here, not %s", n.describe())}
+		return nil, &Error{n.at, fmt.Sprintf("after NOT comes BETWEEN, IN, LIKE or LIKE_REGEX here, not %s", n.describe())}
 	}
 	return left, nil
 }
 
-func (p *parser) list() ([]node, error) {
+// is reads what follows IS.
+func (p *parser) is(t token, left node) (node, error) {
+	not, n := p.keyword("NOT"), p.peek()
+	var what node
+	switch {
+	case p.keyword("NULL"):
+		return isNull{at(t.at), left, not}, nil
+	case p.keyword("TRUE"), p.keyword("FALSE"):
+		what = call{at: at(t.at), name: "IS " + strings.ToUpper(n.text), args: []node{left}}
+	case p.keyword("UNKNOWN"):
+		what = call{at: at(t.at), name: "IS UNKNOWN", args: []node{left}}
+	case p.keyword("DISTINCT"):
+		if n := p.peek(); !p.keyword("FROM") {
+			return nil, &Error{n.at, fmt.Sprintf("after IS DISTINCT comes FROM, not %s", n.describe())}
+		}
+		right, err := p.sum()
+		if err != nil {
+			return nil, err
+		}
+		what = call{at: at(t.at), name: "IS DISTINCT FROM", args: []node{left, right}}
+	default:
+		return nil, &Error{n.at, fmt.Sprintf("after IS comes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM, with or without NOT, not %s", n.describe())}
+	}
+	if not {
+		what = negation{at(t.at), what}
+	}
+	return what, nil
+}
+
+// like reads the pattern after LIKE or LIKE_REGEX. It stands in quotes, so that it is
+// compiled once and its mistakes are told at once.
+func (p *parser) like(t token, name string, left node, not bool) (node, error) {
+	pattern := p.take()
+	if pattern.kind != tokenText {
+		return nil, &Error{pattern.at, fmt.Sprintf("%s wants a pattern in single quotes, not %s", name, pattern.describe())}
+	}
+	escape := ""
+	if name == "LIKE" && p.keyword("ESCAPE") {
+		e := p.take()
+		if e.kind != tokenText || utf8.RuneCountInString(e.text) != 1 {
+			return nil, &Error{e.at, fmt.Sprintf("ESCAPE wants one character in single quotes, not %s", e.describe())}
+		}
+		escape = e.text
+	}
+	var what node = call{at: at(t.at), name: name, word: escape, args: []node{left, literal{at(pattern.at), table.TextValue(pattern.text)}}}
+	if not {
+		what = negation{at(t.at), what}
+	}
+	return what, nil
+}
+
+// list reads values in parentheses.
+func (p *parser) list(of string) ([]node, error) {
 	if n := p.peek(); !p.sign("(") {
-		return nil, &Error{n.at, fmt.Sprintf("IN wants a list in parentheses; found %s", n.describe())}
+		return nil, &Error{n.at, fmt.Sprintf("%s wants a list in parentheses; found %s", of, n.describe())}
 	}
 	var list []node
 	for {
-		one, err := p.sum()
+		one, err := p.condition()
 		if err != nil {
 			return nil, err
 		}
@@ -228,19 +304,25 @@ func (p *parser) list() ([]node, error) {
 }
 
 func (p *parser) sum() (node, error) {
-	return p.operation("+", "-", func() (node, error) { return p.operation("*", "/", p.factor) })
+	return p.operation([]string{"||"}, func() (node, error) {
+		return p.operation([]string{"+", "-"}, func() (node, error) { return p.operation([]string{"*", "/"}, p.factor) })
+	})
 }
 
-func (p *parser) operation(first, second string, part func() (node, error)) (node, error) {
+func (p *parser) operation(signs []string, part func() (node, error)) (node, error) {
 	left, err := part()
 	for err == nil {
 		t := p.peek()
-		if !p.sign(first) && !p.sign(second) {
+		if !slices.ContainsFunc(signs, p.sign) {
 			return left, nil
 		}
 		var right node
 		right, err = part()
-		left = arithmetic{at(t.at), t.text[0], left, right}
+		if t.text == "||" {
+			left = call{at: at(t.at), name: "||", args: []node{left, right}}
+		} else {
+			left = arithmetic{at(t.at), t.text[0], left, right}
+		}
 	}
 	return nil, err
 }
@@ -280,14 +362,17 @@ func (p *parser) factor() (node, error) {
 		return temporal(p.take(), table.TypeDate, "DATE '2024-05-31'")
 	case t.is("TIMESTAMP") && p.peek().kind == tokenText:
 		return temporal(p.take(), table.TypeDateTime, "TIMESTAMP '2024-05-31 10:30:00'")
+	case t.is("INTERVAL") && p.peek().kind == tokenText:
+		return p.interval(place)
+	case t.is("CASE"):
+		return p.caseOf(place)
+	case t.kind == tokenWord && p.peek().sign("(") && !slices.ContainsFunc(reserved, t.is):
+		return p.function(t)
 	case t.is("TRUE"), t.is("FALSE"):
 		return literal{place, table.BooleanValue(t.is("TRUE"))}, nil
 	case t.is("NULL"):
 		return literal{at: place}, nil
-	case t.kind == tokenQuoted, t.kind == tokenWord && !slices.ContainsFunc(reserved, t.is):
-		if p.peek().sign("(") {
-			return nil, &Error{t.at, fmt.Sprintf("there is no function %q; a condition has comparisons, arithmetic, AND, OR, NOT, IS NULL, IN and BETWEEN", t.text)}
-		}
+	case t.kind == tokenQuoted, t.kind == tokenWord && !slices.ContainsFunc(reserved, t.is) && (p.cases == 0 || !slices.ContainsFunc(caseWords, t.is)):
 		if !slices.Contains(p.names, t.text) {
 			p.names = append(p.names, t.text)
 		}
@@ -296,7 +381,11 @@ func (p *parser) factor() (node, error) {
 	return nil, &Error{t.at, fmt.Sprintf("a column, a value or a parenthesis was expected, not %s", t.describe())}
 }
 
-var reserved = []string{"AND", "OR", "NOT", "IS", "IN", "BETWEEN"}
+// reserved words are columns only in double quotes; those of CASE while one is open.
+var (
+	reserved  = []string{"AND", "OR", "NOT", "IS", "IN", "BETWEEN", "LIKE", "LIKE_REGEX", "CASE"}
+	caseWords = []string{"WHEN", "THEN", "ELSE", "END"}
+)
 
 func temporal(t token, kind table.Type, example string) (node, error) {
 	v, ok := table.StandardFormat.Parse(kind, t.text)
@@ -304,4 +393,210 @@ func temporal(t token, kind table.Type, example string) (node, error) {
 		return nil, &Error{t.at, fmt.Sprintf("%q is no %s of the calendar; write it as %s", t.text, kind, example)}
 	}
 	return literal{at(t.at), v}, nil
+}
+
+// interval reads the rest of INTERVAL '3' MONTH.
+func (p *parser) interval(place at) (node, error) {
+	text, unit := p.take(), p.take()
+	n, err := strconv.ParseInt(text.text, 10, 64)
+	if err != nil || n > intervalLimit || n < -intervalLimit {
+		return nil, &Error{text.at, fmt.Sprintf("%q is no whole number up to %d; an interval is written as INTERVAL '3' MONTH", text.text, intervalLimit)}
+	}
+	s, ok := spanOf(n, unit.text)
+	if unit.kind != tokenWord || !ok {
+		return nil, &Error{unit.at, fmt.Sprintf("an interval is in YEAR, MONTH, DAY, HOUR, MINUTE or SECOND, not %s", unit.describe())}
+	}
+	return interval{place, s}, nil
+}
+
+// caseOf reads the rest of CASE [x] WHEN … THEN … [ELSE …] END. Its arguments are
+// conditions and values in turn, and what stands after ELSE.
+func (p *parser) caseOf(place at) (node, error) {
+	if p.depth++; p.depth > depthLimit {
+		return nil, &Error{int(place), "the condition is nested too deeply"}
+	}
+	p.cases++
+	defer func() { p.depth--; p.cases-- }()
+	var of node
+	if !p.peek().is("WHEN") {
+		var err error
+		if of, err = p.sum(); err != nil {
+			return nil, err
+		}
+	}
+	out := call{at: place, name: "CASE"}
+	for p.keyword("WHEN") {
+		when, err := p.condition()
+		if err != nil {
+			return nil, err
+		}
+		if of != nil {
+			when = comparison{at(when.place()), "=", of, when}
+		}
+		if n := p.peek(); !p.keyword("THEN") {
+			return nil, &Error{n.at, fmt.Sprintf("after WHEN and its condition comes THEN, not %s", n.describe())}
+		}
+		then, err := p.condition()
+		if err != nil {
+			return nil, err
+		}
+		out.args = append(out.args, when, then)
+	}
+	if n := p.peek(); len(out.args) == 0 {
+		return nil, &Error{n.at, fmt.Sprintf("CASE wants WHEN, not %s", n.describe())}
+	}
+	if p.keyword("ELSE") {
+		otherwise, err := p.condition()
+		if err != nil {
+			return nil, err
+		}
+		out.args = append(out.args, otherwise)
+	} else {
+		out.args = append(out.args, literal{at: place})
+	}
+	if n := p.peek(); !p.keyword("END") {
+		return nil, &Error{n.at, fmt.Sprintf("CASE ends with END; found %s", n.describe())}
+	}
+	return out, nil
+}
+
+// function reads the parentheses after the name of a function; some have words in them.
+func (p *parser) function(t token) (node, error) {
+	out := call{at: at(t.at), name: strings.ToUpper(t.text)}
+	switch out.name {
+	case "EXTRACT":
+		return p.extract(out)
+	case "CAST":
+		return p.cast(out)
+	case "TRIM":
+		return p.trim(out)
+	case "SUBSTRING":
+		return p.worded(out, "FROM", "FOR")
+	case "POSITION":
+		return p.worded(out, "IN")
+	}
+	if f := functions[out.name]; f.result == nil {
+		return nil, &Error{t.at, fmt.Sprintf("there is no function %q%s", t.text, document.Nearest(out.name, functionNames))}
+	}
+	var err error
+	out.args, err = p.list(out.name)
+	return out, err
+}
+
+// expect takes a sign or keyword that must follow.
+func (p *parser) expect(what, of string) error {
+	if n := p.peek(); !p.sign(what) && !p.keyword(what) {
+		return &Error{n.at, fmt.Sprintf("%s is written as %s; found %s", of, written[of], n.describe())}
+	}
+	return nil
+}
+
+// written shows the functions that have words between their arguments.
+var written = map[string]string{
+	"EXTRACT":   "EXTRACT(YEAR FROM day)",
+	"CAST":      "CAST(x AS DECIMAL)",
+	"TRIM":      "TRIM(x), TRIM(LEADING '0' FROM x), TRIM(TRAILING '0' FROM x) or TRIM(BOTH '0' FROM x)",
+	"SUBSTRING": "SUBSTRING(x FROM 2 FOR 3)",
+	"POSITION":  "POSITION('-' IN x)",
+}
+
+func (p *parser) extract(out call) (node, error) {
+	p.take() // the parenthesis
+	out.word = strings.ToUpper(p.take().text)
+	if err := p.expect("FROM", out.name); err != nil {
+		return nil, err
+	}
+	of, err := p.sum()
+	if err != nil {
+		return nil, err
+	}
+	out.args = []node{of}
+	return out, p.expect(")", out.name)
+}
+
+func (p *parser) cast(out call) (node, error) {
+	p.take()
+	of, err := p.condition()
+	if err != nil {
+		return nil, err
+	}
+	if err := p.expect("AS", out.name); err != nil {
+		return nil, err
+	}
+	out.args, out.word = []node{of}, strings.ToUpper(p.take().text)
+	if p.sign("(") { // DECIMAL(10, 2)
+		for more := true; more; more = p.sign(",") {
+			n := p.take()
+			if n.kind != tokenNumber {
+				return nil, &Error{n.at, fmt.Sprintf("a type has numbers in its parentheses, not %s", n.describe())}
+			}
+			d, _ := table.ParseDecimal(n.text)
+			out.args = append(out.args, literal{at(n.at), table.NumberValue(d)})
+		}
+		if err := p.expect(")", out.name); err != nil {
+			return nil, err
+		}
+	}
+	return out, p.expect(")", out.name)
+}
+
+func (p *parser) trim(out call) (node, error) {
+	p.take()
+	out.word = "BOTH"
+	side := p.peek()
+	sided := false
+	for _, w := range []string{"LEADING", "TRAILING", "BOTH"} {
+		if next := p.tokens[min(p.next+1, len(p.tokens)-1)]; side.is(w) && !next.sign(")") {
+			p.take()
+			out.word, sided = w, true
+			break
+		}
+	}
+	characters := node(literal{at(side.at), table.TextValue(" ")})
+	if sided && p.keyword("FROM") {
+		of, err := p.sum()
+		if err != nil {
+			return nil, err
+		}
+		out.args = []node{of, characters}
+		return out, p.expect(")", out.name)
+	}
+	first, err := p.sum()
+	if err != nil {
+		return nil, err
+	}
+	if p.keyword("FROM") {
+		of, err := p.sum()
+		if err != nil {
+			return nil, err
+		}
+		out.args = []node{of, first}
+	} else {
+		out.args = []node{first, characters}
+	}
+	return out, p.expect(")", out.name)
+}
+
+// worded reads arguments with words between them; commas may stand for the words.
+func (p *parser) worded(out call, words ...string) (node, error) {
+	p.take()
+	first, err := p.sum()
+	if err != nil {
+		return nil, err
+	}
+	out.args = []node{first}
+	for i, word := range words {
+		if !p.keyword(word) && !p.sign(",") {
+			if i == 0 {
+				return nil, p.expect(word, out.name)
+			}
+			break
+		}
+		one, err := p.sum()
+		if err != nil {
+			return nil, err
+		}
+		out.args = append(out.args, one)
+	}
+	return out, p.expect(")", out.name)
 }

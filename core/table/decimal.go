@@ -318,15 +318,61 @@ func (a Decimal) Float() float64 {
 	return f
 }
 
-// Round returns a with scale digits after the point, half away from zero.
-func (a Decimal) Round(scale int) Decimal {
-	context := apd.BaseContext.WithPrecision(uint32(a.apd().NumDigits()) + uint32(scale) + 8)
-	context.Rounding = apd.RoundHalfUp
+// Round returns a with scale digits after the point, half away from zero; a scale below
+// 0 rounds to tens, hundreds and so on.
+func (a Decimal) Round(scale int) Decimal { return a.quantized(scale, apd.RoundHalfUp) }
+
+// Floor returns the greatest whole number that is not above a.
+func (a Decimal) Floor() Decimal { return a.quantized(0, apd.RoundFloor) }
+
+// Ceil returns the least whole number that is not below a.
+func (a Decimal) Ceil() Decimal { return a.quantized(0, apd.RoundCeiling) }
+
+// Abs returns a without its sign.
+func (a Decimal) Abs() Decimal {
+	if a.Sign() < 0 {
+		return a.Neg()
+	}
+	return a
+}
+
+// Mod returns what is left of a when b is taken from it as often as it fits, with the
+// sign of a. ok is false where b is 0.
+func (a Decimal) Mod(b Decimal) (rest Decimal, ok bool) {
+	if b.Sign() == 0 {
+		return Decimal{}, false
+	}
+	if x, y, scale, ok := align(a, b); ok {
+		return Decimal{coefficient: x % y, scale: scale}, true
+	}
+	x, y := a.apd(), b.apd()
+	exponent := min(x.Exponent, y.Exponent, 0)
+	scaled := func(d *apd.Decimal) *big.Int {
+		n := signed(d)
+		return n.Mul(n, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent-exponent)), nil))
+	}
+	return DecimalFromBig(new(big.Int).Rem(scaled(x), scaled(y)), int(-exponent)), true
+}
+
+func (a Decimal) quantized(scale int, rounding apd.Rounder) Decimal {
+	context := apd.BaseContext.WithPrecision(uint32(int(a.apd().NumDigits()) + max(scale, 0) + 8))
+	context.Rounding = rounding
 	d := new(apd.Decimal)
 	if _, err := context.Quantize(d, a.apd(), int32(-scale)); err != nil {
 		return a
 	}
+	if d.Exponent > 0 {
+		return DecimalFromBig(new(big.Int).Mul(signed(d), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent)), nil)), 0)
+	}
 	return narrow(d)
+}
+
+func signed(d *apd.Decimal) *big.Int {
+	n := d.Coeff.MathBigInt()
+	if d.Negative {
+		n.Neg(n)
+	}
+	return n
 }
 
 // String writes a in plain notation with a point, keeping its scale: 7.10 stays 7.10.
