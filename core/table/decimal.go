@@ -320,13 +320,31 @@ func (a Decimal) Float() float64 {
 
 // Round returns a with scale digits after the point, half away from zero; a scale below
 // 0 rounds to tens, hundreds and so on.
-func (a Decimal) Round(scale int) Decimal { return a.quantized(scale, apd.RoundHalfUp) }
+func (a Decimal) Round(scale int) Decimal {
+	context := apd.BaseContext.WithPrecision(uint32(int(a.apd().NumDigits()) + max(scale, 0) + 8))
+	context.Rounding = apd.RoundHalfUp
+	d := new(apd.Decimal)
+	if _, err := context.Quantize(d, a.apd(), int32(-scale)); err != nil {
+		return a
+	}
+	if d.Exponent > 0 {
+		return DecimalFromBig(new(big.Int).Mul(signed(d), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent)), nil)), 0)
+	}
+	return narrow(d)
+}
 
 // Floor returns the greatest whole number that is not above a.
-func (a Decimal) Floor() Decimal { return a.quantized(0, apd.RoundFloor) }
+func (a Decimal) Floor() Decimal {
+	rest, _ := a.Mod(DecimalOf(1, 0))
+	whole := a.Sub(rest).Round(0)
+	if rest.Sign() < 0 {
+		return whole.Sub(DecimalOf(1, 0))
+	}
+	return whole
+}
 
 // Ceil returns the least whole number that is not below a.
-func (a Decimal) Ceil() Decimal { return a.quantized(0, apd.RoundCeiling) }
+func (a Decimal) Ceil() Decimal { return a.Neg().Floor().Neg() }
 
 // Abs returns a without its sign.
 func (a Decimal) Abs() Decimal {
@@ -352,19 +370,6 @@ func (a Decimal) Mod(b Decimal) (rest Decimal, ok bool) {
 		return n.Mul(n, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent-exponent)), nil))
 	}
 	return DecimalFromBig(new(big.Int).Rem(scaled(x), scaled(y)), int(-exponent)), true
-}
-
-func (a Decimal) quantized(scale int, rounding apd.Rounder) Decimal {
-	context := apd.BaseContext.WithPrecision(uint32(int(a.apd().NumDigits()) + max(scale, 0) + 8))
-	context.Rounding = rounding
-	d := new(apd.Decimal)
-	if _, err := context.Quantize(d, a.apd(), int32(-scale)); err != nil {
-		return a
-	}
-	if d.Exponent > 0 {
-		return DecimalFromBig(new(big.Int).Mul(signed(d), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent)), nil)), 0)
-	}
-	return narrow(d)
 }
 
 func signed(d *apd.Decimal) *big.Int {

@@ -186,3 +186,26 @@ func FuzzParseDecimal(f *testing.F) {
 		}
 	})
 }
+
+func TestWholePartsAndRests(t *testing.T) {
+	parse := func(s string) Decimal { return decimal(t, s) }
+	for _, c := range []struct{ a, floor, ceil, abs, tens string }{
+		{"0.01", "0", "1", "0.01", "0"}, {"-0.01", "-1", "0", "0.01", "0"}, {"2.5", "2", "3", "2.5", "0"}, {"-2.5", "-3", "-2", "2.5", "0"}, {"7", "7", "7", "7", "10"}, {"0", "0", "0", "0", "0"},
+		{"-155", "-155", "-155", "155", "-160"}, {"0.000000000000000000000000001", "0", "1", "0.000000000000000000000000001", "0"}, {"99999999999999999999.5", "99999999999999999999", "100000000000000000000", "99999999999999999999.5", "100000000000000000000"},
+	} {
+		a := parse(c.a)
+		for what, got := range map[string][2]string{"floor": {a.Floor().Shortest(), c.floor}, "ceil": {a.Ceil().Shortest(), c.ceil}, "abs": {a.Abs().Shortest(), c.abs}, "round to tens": {a.Round(-1).Shortest(), c.tens}} {
+			if got[0] != got[1] {
+				t.Errorf("%s of %s is %s, want %s", what, c.a, got[0], got[1])
+			}
+		}
+	}
+	for _, c := range []struct{ a, b, want string }{{"7", "3", "1"}, {"-7", "3", "-1"}, {"7", "-3", "1"}, {"2.5", "0.4", "0.1"}, {"99999999999999999999.5", "2", "1.5"}, {"1", "99999999999999999999.5", "1"}} {
+		if got, ok := parse(c.a).Mod(parse(c.b)); !ok || got.Shortest() != c.want {
+			t.Errorf("%s mod %s is %s, want %s", c.a, c.b, got.Shortest(), c.want)
+		}
+	}
+	if _, ok := parse("1").Mod(parse("0")); ok {
+		t.Error("a rest modulo 0")
+	}
+}
