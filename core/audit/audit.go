@@ -19,6 +19,7 @@ import (
 	"strings"
 	"sync"
 
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -34,6 +35,10 @@ const (
 // Run audits source by book on up to workers goroutines. The result depends on
 // the table and the rulebook alone.
 func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, workers int) (*Result, error) {
+	book, err := bound(ctx, book, workers)
+	if err != nil {
+		return nil, err
+	}
 	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
 	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end, r.take); err != nil {
@@ -42,7 +47,11 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if err := r.resolveGroups(ctx, source); err != nil {
 		return nil, err
 	}
-	if err := r.weighGroups(ctx, source, workers); err != nil {
+	if err := r.judgeWhole(ctx, source, workers); err != nil {
+		return nil, err
+	}
+	r.judgeShares()
+	if err := r.weighLate(ctx, source, workers); err != nil {
 		return nil, err
 	}
 	return r.result(), nil
@@ -65,11 +74,13 @@ type run struct {
 	texts     []map[string]int64 // per check of a single column
 	groups    []*table.Groups    // per key, then equal rows
 	groupsN   map[int]int64      // per check
+	late      []int              // checks whose rows are known only in the end, and are weighed then
+	occurring []map[string]bool  // per column, the codes met
 	marks     []intake.Mark
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
@@ -109,6 +120,15 @@ func (r *run) take(s *stretch) error {
 		r.defects = append(r.defects, s.defects[:min(room, len(s.defects))]...)
 	}
 	r.patterns.merge(&s.patterns)
+	for at, n := range s.undecided {
+		r.plan.checks[at].undecided += n
+	}
+	for c, codes := range s.occurring {
+		if r.occurring[c] == nil {
+			r.occurring[c] = map[string]bool{}
+		}
+		maps.Copy(r.occurring[c], codes)
+	}
 	// Columns and keys know nothing of one another, so each takes the stretch in on its own.
 	var group sync.WaitGroup
 	next := make(chan int, len(s.columns))
@@ -197,6 +217,7 @@ func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 }
 
 func (r *run) surplus(at int, groups *table.Groups, each func(rows []uint32)) error {
+	r.late = append(r.late, at)
 	return groups.Repeated(r.workers, func(_ table.Hash, rows []uint32) error {
 		r.groupsN[at]++
 		r.broken[at].AddMany(rows[1:])
@@ -205,18 +226,75 @@ func (r *run) surplus(at int, groups *table.Groups, each func(rows []uint32)) er
 	})
 }
 
-// weighGroups reads the parts with surplus rows once more, to sum the measures over them.
-func (r *run) weighGroups(ctx context.Context, source table.Source, workers int) error {
-	surplus := table.NewRowSet()
-	for at := range r.groupsN {
-		surplus.Or(r.broken[at])
+// judgeShares decides what depends on how many rows there are: shares that must be filled,
+// shares that may break a rule, codes that must occur.
+func (r *run) judgeShares() {
+	for _, at := range r.plan.filled {
+		c := r.plan.checks[at]
+		if lacking := r.missing[c.at[0]]; float64(lacking.GetCardinality())*100 > (100-c.filled)*float64(r.rows) {
+			r.broken[at].Or(lacking)
+			r.late = append(r.late, at)
+		}
 	}
-	if surplus.IsEmpty() || len(r.plan.measures) == 0 {
+	for _, at := range r.plan.rules {
+		c, rows := r.plan.checks[at], r.broken[at]
+		if n := rows.GetCardinality(); c.rule.MayBreak > 0 && float64(n)*100 <= c.rule.MayBreak*float64(r.rows) {
+			c.tolerated = int64(n)
+			rows.Clear()
+		}
+	}
+	for c, at := range r.plan.occurring {
+		if at >= 0 && r.plan.checks[at].unjudged == "" {
+			r.plan.checks[at].found = r.absent(c, at)
+		}
+	}
+}
+
+// absent says which codes that must occur do not.
+func (r *run) absent(c, at int) string {
+	codes := r.plan.judges[c].cells.Codes()
+	absent, must := []string{}, 0
+	for i := range codes.Codes {
+		one := &codes.Codes[i]
+		if one.Ended || !codes.AllOccur && !one.MustOccur {
+			continue
+		}
+		must++
+		if !r.occurring[c][one.Code] {
+			absent = append(absent, one.Code)
+		}
+	}
+	if len(absent) == 0 {
+		return ""
+	}
+	r.texts[at] = map[string]int64{}
+	for _, code := range absent[:min(len(absent), textsKept)] {
+		r.texts[at][code] = 0
+	}
+	return fmt.Sprintf("%s of %s codes that must occur in %s %s not: %s.", Grouped(int64(len(absent))), Grouped(int64(must)), r.plan.names[c], plural(int64(len(absent)), "does", "do"), some(absent))
+}
+
+// some lists texts, not too many of them.
+func some(texts []string) string {
+	const most = 8
+	if len(texts) > most {
+		return strings.Join(texts[:most], ", ") + fmt.Sprintf(" and %s more", Grouped(int64(len(texts)-most)))
+	}
+	return document.Join(texts)
+}
+
+// weighLate reads the parts with rows found late once more, to sum the measures over them.
+func (r *run) weighLate(ctx context.Context, source table.Source, workers int) error {
+	caught := table.NewRowSet()
+	for _, at := range r.late {
+		caught.Or(r.broken[at])
+	}
+	if caught.IsEmpty() || len(r.plan.measures) == 0 {
 		return nil
 	}
 	work := func(b *table.Batch) (map[int][]table.Decimal, error) {
 		sums := map[int][]table.Decimal{}
-		for at := range r.groupsN {
+		for _, at := range r.late {
 			var rows []uint32
 			for _, row := range b.Rows {
 				if r.broken[at].Contains(row) {
@@ -227,7 +305,7 @@ func (r *run) weighGroups(ctx context.Context, source table.Source, workers int)
 		}
 		return sums, nil
 	}
-	return table.ScanWhere(ctx, source, surplus, workers, work, func(sums map[int][]table.Decimal) error {
+	return table.ScanWhere(ctx, source, caught, workers, work, func(sums map[int][]table.Decimal) error {
 		for at, s := range sums {
 			r.addImpact(at, s)
 		}
@@ -242,18 +320,28 @@ func (r *run) result() *Result {
 	if out.Defects == nil {
 		out.Defects = []table.Defect{}
 	}
+	r.judgeHistory()
 	wrong := table.NewRowSet()
 	stopped := false
+	var told []Lead
 	for at, c := range p.checks {
 		rows := r.broken[at]
-		judged := Judged{Rule: c.id, Says: c.says, Severity: c.severity, Rows: int64(rows.GetCardinality()), Unjudged: c.unjudged}
+		judged := Judged{Rule: c.id, Says: c.says, Severity: c.severity, Rows: int64(rows.GetCardinality()), Unjudged: c.unjudged, Undecided: c.undecided, Tolerated: c.tolerated}
+		if c.quiet {
+			if judged.Rows > 0 {
+				told = append(told, r.newCodes(at, judged.Rows))
+			}
+			judged.Rows = 0
+			out.Rules = append(out.Rules, judged)
+			continue
+		}
 		if c.kind == KindColumn {
 			rows.AddRange(1, uint64(r.rows)+1)
 			judged.Rows = r.rows
 		}
 		out.Rules = append(out.Rules, judged)
-		stopped = stopped || c.unjudged != "" || c.kind == KindColumn
-		if judged.Rows == 0 && c.kind != KindColumn {
+		stopped = stopped || c.unjudged != "" && !c.excused || c.kind == KindColumn
+		if judged.Rows == 0 && c.kind != KindColumn && c.found == "" {
 			continue
 		}
 		wrong.Or(rows)
@@ -266,7 +354,8 @@ func (r *run) result() *Result {
 	for c, name := range p.names {
 		out.Columns = append(out.Columns, r.column(c, name, out.Findings))
 	}
-	out.Leads = leads(out)
+	out.Leads = append(leads(out), told...)
+	out.ColumnScore = r.columnScore(out.Columns)
 	out.Patterns, out.MorePatterns = r.patterns.result(p.names)
 	out.Score = share(r.rows, wrong)
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
@@ -295,7 +384,35 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 		Gaps: cellsOf(r.rows, r.missing[c]), MissingRows: r.missing[c],
 	}
 	column.Role = roleOf(&column, r.rows)
+	if d := j.cells.Declared; d != nil && d.Role != "" {
+		column.Role = declaredRoles[d.Role]
+	}
 	return column
+}
+
+var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "dimension": RoleDimension, "measure": RoleMeasure, "date": RoleDate, "text": RoleText}
+
+// columnScore is the mean of the columns' scores by weight; 100 where nothing has weight.
+func (r *run) columnScore(columns []Column) float64 {
+	sum, weights := 0.0, 0.0
+	for c := range columns {
+		weight := 1.0
+		if d := r.plan.judges[c].cells.Declared; d != nil {
+			weight = d.Weight
+		}
+		sum += weight * columns[c].Score
+		weights += weight
+	}
+	if weights == 0 {
+		return 100
+	}
+	return sum / weights
+}
+
+// newCodes tells of texts that are in no code list, where new ones are allowed.
+func (r *run) newCodes(at int, rows int64) Lead {
+	c := r.plan.checks[at]
+	return Lead{c.columns[0], "new_codes", fmt.Sprintf("%s of %s %s a code that is not in its list yet: %s.", plural(rows, "1 cell", Grouped(rows)+" cells"), c.columns[0], plural(rows, "holds", "hold"), some(slices.Sorted(maps.Keys(r.texts[at])))), rows}
 }
 
 func mesh(rows int64, findings []Finding, counts func(*Finding) bool) Mesh {
@@ -364,6 +481,9 @@ func (r *run) finding(at int) Finding {
 // sentence says what was found, as "312 of 3,000 rows have nothing in unit."
 func (f *Finding) sentence(rows int64, c *check) string {
 	have := plural(f.Rows, "has", "have")
+	if c.found != "" {
+		return c.found
+	}
 	of := fmt.Sprintf("%s of %s %s", Grouped(f.Rows), Grouped(rows), plural(rows, "row", "rows"))
 	column := strings.Join(f.Columns, " and ")
 	switch f.Kind {
@@ -379,6 +499,16 @@ func (f *Finding) sentence(rows int64, c *check) string {
 		return fmt.Sprintf("%s %s something in %s that is no code of its list.", of, have, column)
 	case KindSpelling:
 		return fmt.Sprintf("%s %s another spelling of a code in %s.", of, have, column)
+	case KindLength:
+		return fmt.Sprintf("%s %s a text in %s that is too short or too long.", of, have, column)
+	case KindDecimals:
+		return fmt.Sprintf("%s %s too many digits after the point in %s.", of, have, column)
+	case KindEnded:
+		return fmt.Sprintf("%s %s a code in %s that has ended.", of, have, column)
+	case KindFilled:
+		return fmt.Sprintf("%s %s nothing in %s; at least %s %% must have a value.", of, have, column, decimalOf(c.filled))
+	case KindParent:
+		return fmt.Sprintf("%s %s a %s beside another %s than its own.", of, have, f.Columns[0], f.Columns[1])
 	case KindKey:
 		return fmt.Sprintf("%s %s surplus: %s %s more than once.", of, plural(f.Rows, "is", "are"), Grouped(f.Groups), plural(f.Groups, "value of "+column+" occurs", "values of "+column+" occur"))
 	case KindEqualRows:
@@ -386,7 +516,11 @@ func (f *Finding) sentence(rows int64, c *check) string {
 	case KindColumn:
 		return fmt.Sprintf("The table has no column %s.", column)
 	}
-	return fmt.Sprintf("%s %s the rule %s.", of, plural(f.Rows, "breaks", "break"), c.rule.Condition)
+	breaks := plural(f.Rows, "breaks", "break")
+	if c.rule == nil {
+		return fmt.Sprintf("%s %s the rule %s.", of, breaks, f.Rule)
+	}
+	return fmt.Sprintf("%s %s the rule %s.", of, breaks, c.rule.Condition)
 }
 
 func plural(n int64, one, many string) string {

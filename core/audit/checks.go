@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -21,23 +23,32 @@ type check struct {
 	says      string
 	reason    string
 	unjudged  string
+	excused   bool // that it is not judged keeps no table from passing
+	quiet     bool // it is told as a lead and costs nothing
 	rule      *rulebook.Rule
 	typ       table.Type // of a single column
+	filled    float64    // the percentage that must be
+	found     string     // what a check of the table as a whole found, in a sentence; "" where it holds
+	undecided int64      // rows for which a condition is neither true nor false
+	tolerated int64      // rows that break a condition that so many may break
 }
 
 // columnCheck is the bit of a check within one column's verdict.
 type columnCheck struct {
-	bit   uint8
+	bit   uint16
 	check int
 }
 
 const (
-	brokenRequired uint8 = 1 << iota
+	brokenRequired uint16 = 1 << iota
 	brokenType
 	brokenRange
 	brokenPattern
 	brokenCodes
 	brokenSpelling
+	brokenEnded
+	brokenLength
+	brokenDecimals
 )
 
 // judge judges the texts of one column, each once per batch.
@@ -61,7 +72,7 @@ const (
 func (j *judge) findSweep() {
 	c := j.cells.Declared
 	switch {
-	case c != nil && (c.Pattern != nil || j.cells.Type == table.TypeCode):
+	case c != nil && (c.Pattern != nil || j.cells.Type == table.TypeCode || c.Shortest > 0 || c.Longest > 0 || c.Decimals >= 0):
 	case j.cells.Type == table.TypeText && (c == nil || c.Lowest == nil && c.Highest == nil):
 		j.sweep = sweepTexts
 	case j.cells.Type.IsNumber() && j.cells.PlainNumbers():
@@ -78,7 +89,7 @@ func (j *judge) findSweep() {
 	}
 }
 
-func (j *judge) outOfRange(coefficient int64, scale int) uint8 {
+func (j *judge) outOfRange(coefficient int64, scale int) uint16 {
 	if coefficient < j.lowest[scale] || coefficient > j.highest[scale] {
 		return brokenRange
 	}
@@ -89,7 +100,7 @@ func (j *judge) outOfRange(coefficient int64, scale int) uint8 {
 const textsKept = 1 << 16
 
 // judge reads a text and says, by its bits, what is wrong with it.
-func (j *judge) judge(text string) (cell rulebook.Cell, broken uint8) {
+func (j *judge) judge(text string) (cell rulebook.Cell, broken uint16) {
 	cell = j.cells.Read(text)
 	switch c := j.cells.Declared; {
 	case cell.Missing:
@@ -104,6 +115,17 @@ func (j *judge) judge(text string) (cell rulebook.Cell, broken uint8) {
 		}
 		if c.Pattern != nil && !c.Pattern.MatchString(text) {
 			broken |= brokenPattern
+		}
+		if c.Shortest > 0 || c.Longest > 0 {
+			if n := utf8.RuneCountInString(table.Trim(text)); n < c.Shortest || c.Longest > 0 && n > c.Longest {
+				broken |= brokenLength
+			}
+		}
+		if c.Decimals >= 0 && cell.Value.Kind == table.Number && cell.Value.Number.Places() > c.Decimals {
+			broken |= brokenDecimals
+		}
+		if cell.Ended {
+			broken |= brokenEnded
 		}
 		if cell.Spelling {
 			broken |= brokenSpelling
@@ -126,9 +148,21 @@ type plan struct {
 	equalRows int // -1 where equal rows are allowed
 	equalVia  int // index in keys of the one that equal rows are looked for by; -1 for none
 	rules     []int
+	filled    []int // shares that must be filled
+	parents   []parentCheck
+	occurring []int // per column, the check that codes occur; -1 for none
+	whole     []wholeCheck
+	history   []historyCheck
 	measures  []int // columns
 	// per column: whether its values are asked for by conditions, and its identities by keys
 	valued, keyed []bool
+}
+
+// parentCheck is the check that a code's parent stands in another column.
+type parentCheck struct {
+	check        int
+	code, parent int // columns
+	codes        *rulebook.CodeList
 }
 
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
@@ -140,6 +174,12 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 			p.columnChecks(j.cells.Declared, j)
 		}
 		j.findSweep()
+		p.occurring = append(p.occurring, -1)
+	}
+	for at, j := range p.judges {
+		if j.cells.Declared != nil {
+			p.codeChecks(at, j)
+		}
 	}
 	for _, c := range book.Columns {
 		if !slices.Contains(names, c.Name) {
@@ -157,9 +197,11 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 	}
 	for i := range book.Rules {
 		r := &book.Rules[i]
-		p.rules = append(p.rules, p.add(&check{id: r.ID, kind: KindCondition, dimension: rulebook.Consistency, severity: r.Severity, columns: r.Condition.Names(),
-			says: "For every row: " + r.Condition.String() + ".", reason: r.Reason, rule: r}))
+		p.rules = append(p.rules, p.add(&check{id: r.ID, kind: KindCondition, dimension: rulebook.Consistency, severity: r.Severity, columns: ruleColumns(r),
+			says: ruleSays(r), reason: r.Reason, rule: r}))
 	}
+	p.wholeChecks()
+	p.historyChecks()
 	p.equalVia = -1
 	if len(p.keys) > 0 && p.checks[p.keys[0]].unjudged == "" {
 		p.equalVia = 0
@@ -171,6 +213,9 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 				p.valued[c] = true
 			}
 		}
+	}
+	for _, one := range p.parents {
+		p.valued[one.code], p.valued[one.parent] = true, true
 	}
 	for _, at := range p.keys {
 		for _, c := range p.checks[at].at {
@@ -200,7 +245,7 @@ func (p *plan) add(c *check) int {
 }
 
 func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
-	add := func(bit uint8, kind Kind, dimension rulebook.Dimension, says string, args ...any) {
+	add := func(bit uint16, kind Kind, dimension rulebook.Dimension, says string, args ...any) {
 		index := p.add(&check{id: c.Name + "." + string(kind), kind: kind, dimension: dimension, severity: c.Severity,
 			columns: []string{c.Name}, says: fmt.Sprintf(says, args...), reason: c.Reason, typ: c.Type})
 		j.checks = append(j.checks, columnCheck{bit, index})
@@ -212,6 +257,10 @@ func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 	case table.TypeText:
 	case table.TypeCode:
 		add(brokenCodes, KindCodes, rulebook.Validity, "Every %s is in the code list %s.", c.Name, c.CodeList)
+		last := p.checks[len(p.checks)-1]
+		if last.quiet = c.NewCodes; j.cells.Codes().Lacking {
+			last.unjudged = fmt.Sprintf("the dataset %s, whose codes these are, is not at hand", j.cells.Codes().From.Dataset)
+		}
 		add(brokenSpelling, KindSpelling, rulebook.Consistency, "Every %s is written as the code list %s has it.", c.Name, c.CodeList)
 	default:
 		article := "a"
@@ -228,8 +277,85 @@ func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 	case c.Highest != nil:
 		add(brokenRange, KindRange, rulebook.Validity, "Every %s is at most %s.", c.Name, c.Highest.Standard())
 	}
+	switch {
+	case c.Shortest > 0 && c.Longest > 0:
+		add(brokenLength, KindLength, rulebook.Validity, "Every %s has %d to %d characters.", c.Name, c.Shortest, c.Longest)
+	case c.Shortest > 0:
+		add(brokenLength, KindLength, rulebook.Validity, "Every %s has at least %d characters.", c.Name, c.Shortest)
+	case c.Longest > 0:
+		add(brokenLength, KindLength, rulebook.Validity, "Every %s has at most %d characters.", c.Name, c.Longest)
+	}
+	if c.Decimals >= 0 {
+		add(brokenDecimals, KindDecimals, rulebook.Validity, "Every %s has at most %d digits after the point.", c.Name, c.Decimals)
+	}
 	if c.Pattern != nil {
 		shown := strings.TrimSuffix(strings.TrimPrefix(c.Pattern.String(), `\A(?:`), `)\z`)
 		add(brokenPattern, KindPattern, rulebook.Validity, "Every %s has the form %s.", c.Name, shown)
 	}
+}
+
+// codeChecks adds what a column's code list asks beyond one cell, and the share that must be filled.
+func (p *plan) codeChecks(at int, j *judge) {
+	c := j.cells.Declared
+	if c.Filled > 0 {
+		p.filled = append(p.filled, p.add(&check{id: c.Name + "." + string(KindFilled), kind: KindFilled, dimension: rulebook.Completeness, severity: c.Severity, columns: []string{c.Name},
+			says: fmt.Sprintf("At least %s %% of the rows have a %s.", decimalOf(c.Filled), c.Name), reason: c.Reason, filled: c.Filled}))
+	}
+	codes := j.cells.Codes()
+	if codes == nil {
+		return
+	}
+	ended, must, parents := false, codes.AllOccur, false
+	for i := range codes.Codes {
+		one := &codes.Codes[i]
+		ended, must, parents = ended || one.Ended, must || one.MustOccur, parents || one.Parent != ""
+	}
+	if ended {
+		index := p.add(&check{id: c.Name + "." + string(KindEnded), kind: KindEnded, dimension: rulebook.Validity, severity: c.Severity, columns: []string{c.Name},
+			says: fmt.Sprintf("No %s is a code that has ended.", c.Name), reason: c.Reason})
+		j.checks = append(j.checks, columnCheck{brokenEnded, index})
+	}
+	if must {
+		p.occurring[at] = p.add(&check{id: c.Name + "." + string(KindOccurs), kind: KindOccurs, dimension: rulebook.Completeness, severity: c.Severity, columns: []string{c.Name},
+			says: fmt.Sprintf("Every code of %s that must occur in %s does.", c.CodeList, c.Name), reason: c.Reason})
+		if codes.Lacking && codes.AllOccur {
+			p.checks[p.occurring[at]].unjudged = fmt.Sprintf("the dataset %s, whose codes these are, is not at hand", codes.From.Dataset)
+		}
+	}
+	if c.ParentIn != "" && parents {
+		index := p.add(&check{id: c.Name + "." + string(KindParent), kind: KindParent, dimension: rulebook.Consistency, severity: c.Severity, columns: []string{c.Name, c.ParentIn},
+			says: fmt.Sprintf("Every %s stands beside the %s that it is a part of.", c.Name, c.ParentIn), reason: c.Reason})
+		if parent := slices.Index(p.names, c.ParentIn); parent >= 0 {
+			p.parents = append(p.parents, parentCheck{index, at, parent, codes})
+		}
+	}
+}
+
+func decimalOf(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+
+func ruleColumns(r *rulebook.Rule) []string {
+	names := slices.Clone(r.Condition.Names())
+	if r.When != nil {
+		for _, name := range r.When.Names() {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+func ruleSays(r *rulebook.Rule) string {
+	says := "For every row"
+	if r.When != nil {
+		says += " where " + r.When.String()
+	}
+	says += ": " + r.Condition.String()
+	if r.Condition.Tolerance() != nil {
+		says += ", give or take " + r.Condition.Tolerance().Shortest()
+	}
+	if r.MayBreak > 0 {
+		says += "; up to " + decimalOf(r.MayBreak) + " % of the rows may be otherwise"
+	}
+	return says + "."
 }

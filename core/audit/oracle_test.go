@@ -3,10 +3,16 @@ package audit_test
 import (
 	"context"
 	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"proudsieve/core/intake"
 	"proudsieve/core/testkit"
@@ -83,4 +89,118 @@ func TestAnAuditAgreesWithPostgreSQL(t *testing.T) {
 			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
 		}
 	}
+}
+
+func connect(t *testing.T) *pgx.Conn { return postgrestest.Connect(t, postgrestest.Database(t)) }
+
+// copyIn copies cells into a table, after their row number where numbered; the column at
+// nullable becomes NULL where it is empty.
+func copyIn(t *testing.T, conn *pgx.Conn, name string, columns []string, cells [][]string, numbered bool, nullable int) {
+	t.Helper()
+	_, err := conn.CopyFrom(context.Background(), pgx.Identifier{name}, columns, pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
+		row := []any{}
+		if numbered {
+			row = append(row, i+1)
+		}
+		for c, text := range cells[i] {
+			if c != nullable {
+				row = append(row, text)
+				continue
+			}
+			var n pgtype.Numeric
+			if text != "" {
+				if err := n.Scan(text); err != nil {
+					return nil, err
+				}
+			}
+			row = append(row, n)
+		}
+		return row, nil
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// rowsOf returns the row numbers that a query finds, ascending.
+func rowsOf(t *testing.T, conn *pgx.Conn, query string) []uint32 {
+	t.Helper()
+	answer, err := conn.Query(context.Background(), query)
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	rows, err := pgx.CollectRows(answer, pgx.RowTo[int32])
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	out := make([]uint32, len(rows))
+	for i, row := range rows {
+		out[i] = uint32(row)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func textOf(t *testing.T, conn *pgx.Conn, query string) string {
+	t.Helper()
+	var text string
+	if err := conn.QueryRow(context.Background(), query).Scan(&text); err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	return text
+}
+
+// surveyed makes a table of values by station, region and day, and another dataset with the
+// stations known and the sums of most of them.
+func surveyed(rows int) (mine, others string) {
+	r := rand.New(rand.NewPCG(3, 5))
+	var m, o strings.Builder
+	m.WriteString("station,region,day,value\n")
+	sums := map[string]int{}
+	totals := map[int]int{}
+	for i := range rows {
+		station, region := r.IntN(700), []string{"north", "south", "east", "all", ""}[r.IntN(5)]
+		value, day := fmt.Sprint(r.IntN(100)), ""
+		if r.IntN(20) > 0 {
+			day = time.Date(2024, 1, 1+(i/300)+r.IntN(12)/11*r.IntN(9), 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
+		}
+		if r.IntN(30) == 0 {
+			value = ""
+		} else if n, _ := strconv.Atoi(value); region != "all" {
+			totals[station] += n
+		}
+		if station%2 == 0 && region == "all" { // whose totals come at the end
+			region = "north"
+			n, _ := strconv.Atoi(value)
+			totals[station] += n
+		}
+		n, _ := strconv.Atoi(value)
+		sums[fmt.Sprintf("S%03d,%s", station, region)] += n
+		fmt.Fprintf(&m, "S%03d,%s,%s,%s\n", station, region, day, value)
+		if r.IntN(500) == 0 {
+			fmt.Fprintf(&m, "S%03d,%s,%s,%s\n", station, region, day, value)
+			sums[fmt.Sprintf("S%03d,%s", station, region)] += n
+			if region != "all" {
+				totals[station] += n
+			}
+		}
+	}
+	for station := 0; station < 700; station += 4 {
+		fmt.Fprintf(&m, "S%03d,all,2024-12-31,%d\n", station, totals[station])
+		sums[fmt.Sprintf("S%03d,all", station)] += totals[station]
+	}
+	o.WriteString("station,region,total\n")
+	for i, key := range slices.Sorted(maps.Keys(sums)) {
+		switch i % 9 {
+		case 0:
+		case 1:
+			fmt.Fprintf(&o, "%s,%d\n", key, sums[key]+2)
+		default:
+			fmt.Fprintf(&o, "%s,%d\n", key, sums[key]+i%2)
+		}
+	}
+	for i := range 5 {
+		fmt.Fprintf(&o, "T%03d,north,%d\n", i, i)
+	}
+	return m.String(), o.String()
 }

@@ -22,6 +22,9 @@ type Result struct {
 	Findings []Finding         `json:"findings"`
 	Sums     map[string]string `json:"sums"` // of each measure, exact
 
+	// ColumnScore is the mean of the columns' scores by their declared weights.
+	ColumnScore float64 `json:"column_score"`
+
 	Score    float64 `json:"score"` // share of rows with nothing wrong, 0 to 100
 	PassMark float64 `json:"pass_mark"`
 	Passed   bool    `json:"passed"`
@@ -66,6 +69,10 @@ type Judged struct {
 	Severity rulebook.Severity `json:"severity"`
 	Rows     int64             `json:"rows"`
 	Unjudged string            `json:"unjudged,omitempty"` // why the rule could not be judged
+	// Undecided is how many rows a condition is neither true nor false for, and Tolerated how many
+	// break it where no more than a declared share do.
+	Undecided int64 `json:"undecided,omitempty"`
+	Tolerated int64 `json:"tolerated,omitempty"`
 }
 
 // Finding is a rule that was broken.
@@ -101,6 +108,15 @@ const (
 	KindEqualRows Kind = "equal_rows"
 	KindCondition Kind = "condition"
 	KindColumn    Kind = "column" // a declared column that the table does not have
+	KindFilled    Kind = "filled" // a share of the rows that must have a value
+	KindLength    Kind = "length"
+	KindDecimals  Kind = "decimals"
+	KindEnded     Kind = "ended"  // a code that stands for nothing any more
+	KindOccurs    Kind = "occurs" // codes that must occur and do not
+	KindParent    Kind = "parent" // a code beside another parent than its own
+	KindTable     Kind = "table"  // a rule on the table as a whole
+	KindReference Kind = "reference"
+	KindHistory   Kind = "history"
 )
 
 // meshCells is how many cells a mesh strip has at most.

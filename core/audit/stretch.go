@@ -26,6 +26,8 @@ type stretch struct {
 	broken       [][]uint32 // per check, row numbers
 	impact       [][]table.Decimal
 	texts        []map[string]int64  // per check of a single column: the offending texts
+	undecided    []int64             // per check
+	occurring    []map[string]bool   // per column, the codes met, where that is asked
 	hashed       [][]table.HashedRow // per key, then whole rows
 	patterns     patterns
 	masks        []uint64 // per row of a batch, the missing columns
@@ -36,11 +38,11 @@ type stretch struct {
 // stretchColumn is what is known of each text of a column's dictionary.
 type stretchColumn struct {
 	missing     []bool
-	broken      []uint8
+	broken      []uint16
 	rows        []uint32      // that it stands in
 	values      []table.Value // where conditions ask for them
 	identities  []table.Token // by which it takes part in keys
-	anyBroken   uint8
+	anyBroken   uint16
 	anyMissing  bool
 	missingRows []uint32
 	lossy       bool // its dictionary is, from the start of this batch on
@@ -51,7 +53,8 @@ type stretchColumn struct {
 
 func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
-		texts: make([]map[string]int64, len(p.checks)), hashed: make([][]table.HashedRow, len(p.keys)+1)}
+		texts: make([]map[string]int64, len(p.checks)), hashed: make([][]table.HashedRow, len(p.keys)+1),
+		undecided: make([]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		d := table.NewDictionary()
 		d.Sparing = true
@@ -75,6 +78,12 @@ func (s *stretch) reset() {
 		s.broken[at] = s.broken[at][:0]
 		s.impact[at] = make([]table.Decimal, len(s.plan.measures))
 		s.texts[at] = nil
+	}
+	clear(s.undecided)
+	for c, at := range s.plan.occurring {
+		if at >= 0 {
+			s.occurring[c] = map[string]bool{}
+		}
 	}
 	for k := range s.hashed {
 		s.hashed[k] = s.hashed[k][:0]
@@ -116,11 +125,10 @@ func (s *stretch) judge(b *table.Batch) error {
 		if check.unjudged != "" {
 			continue
 		}
-		for i, truth := range check.rule.Condition.Evaluate(batchRows{s, b}) {
-			if truth == condition.False {
-				s.broken[at] = append(s.broken[at], b.Rows[i])
-			}
-		}
+		s.judgeRule(b, at, check.rule)
+	}
+	for i := range s.plan.parents {
+		s.judgeParents(b, &s.plan.parents[i])
 	}
 	s.findPatterns(b)
 	s.hashKeys(b)
@@ -141,6 +149,43 @@ func (s *stretch) judge(b *table.Batch) error {
 		}
 	}
 	return nil
+}
+
+// judgeRule finds the rows for which a condition is false where it applies.
+func (s *stretch) judgeRule(b *table.Batch, at int, rule *rulebook.Rule) {
+	var applies []condition.Truth
+	if rule.When != nil {
+		applies = rule.When.Evaluate(batchRows{s, b})
+	}
+	for i, truth := range rule.Condition.Evaluate(batchRows{s, b}) {
+		switch {
+		case applies != nil && applies[i] != condition.True:
+		case truth == condition.False:
+			s.broken[at] = append(s.broken[at], b.Rows[i])
+		case truth == condition.Unknown:
+			s.undecided[at]++
+		}
+	}
+}
+
+// judgeParents finds the rows where a code does not stand beside its parent.
+func (s *stretch) judgeParents(b *table.Batch, p *parentCheck) {
+	codes, parents := &s.columns[p.code], &s.columns[p.parent]
+	wanted := make([]string, len(codes.values)) // the parent of each text that has one
+	for i := range wanted {
+		if c := p.codes.Find(codes.values[i].Text); c != nil {
+			wanted[i] = c.Parent
+		}
+	}
+	beside := b.Columns[p.parent].Codes
+	for i, code := range b.Columns[p.code].Codes {
+		if wanted[code] == "" {
+			continue
+		}
+		if v := parents.values[beside[i]]; v.Kind != table.Missing && v.Standard() != wanted[code] {
+			s.broken[p.check] = append(s.broken[p.check], b.Rows[i])
+		}
+	}
 }
 
 // end describes the columns, once all of their texts are counted.
@@ -168,6 +213,9 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 		column.know(len(d.Texts), s.plan.valued[c], s.plan.keyed[c])
 		for code := column.met; code < len(d.Texts); code++ {
 			cell := column.meet(judge, d, code)
+			if s.occurring[c] != nil && !cell.Missing && !cell.Unknown {
+				s.occurring[c][cell.Value.Text] = true
+			}
 			if column.lossy { // all of its rows are in this batch
 				column.describe(d, code, &cell)
 			}

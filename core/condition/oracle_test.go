@@ -76,7 +76,7 @@ func (g generator) number(depth int) both {
 		case 13:
 			return made("EXTRACT("+g.pick("YEAR", "DAY", "HOUR", "MINUTE", "SECOND")+" FROM %s)", g.instant(depth-1))
 		case 14:
-			return made("(%s - %s)", g.date(depth-1), g.date(depth-1))
+			return differently("(%s - %s)", "(%s - %s)::numeric", g.date(depth-1), g.date(depth-1)) // there days are integers, whose quotient is one
 		}
 		return made("(%s "+g.pick("+", "-", "*")+" %s)", a, b)
 	}

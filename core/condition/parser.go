@@ -89,6 +89,7 @@ type Condition struct {
 	source string
 	root   node
 	names  []string
+	within *table.Decimal // the tolerance
 }
 
 // Parse reads a condition. Its error is an *Error.

@@ -34,6 +34,7 @@ type Column struct {
 	MoreShapes    bool             `json:"more_shapes,omitempty"`
 	Frequent      []Frequency      `json:"frequent"`
 	Rare          []Frequency      `json:"rare,omitempty"`
+	Values        []Frequency      `json:"values,omitempty"`   // every text with its rows, where there are more than Frequent holds and at most valuesListed
 	AtLeast       bool             `json:"at_least,omitempty"` // the rows of Frequent are the least they can be, since not all texts are counted
 }
 
@@ -59,6 +60,7 @@ const (
 	shapesShown     = 8
 	exceptionsKept  = 4096
 	exceptionsShown = 12
+	valuesListed    = 500
 )
 
 // facts is what is gathered of a stretch and of a whole column alike.
@@ -390,6 +392,9 @@ func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column 
 	if c.Distinct > frequentShown {
 		c.Rare = s.counts.least(frequentShown)
 	}
+	if c.Distinct > frequentShown && c.Distinct <= valuesListed && !s.counts.over {
+		c.Values = s.counts.most(valuesListed, s.filled)
+	}
 	c.AtLeast = s.counts.over
 	if n := s.numbers.Count(); n > 0 {
 		low, high, _ := s.numbers.extremes()
@@ -402,6 +407,14 @@ func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column 
 	}
 	c.Dates = s.dates.calendar()
 	return c
+}
+
+// All returns every text of the column with its rows; ok is false where they are not all listed.
+func (c *Column) All() (texts []Frequency, ok bool) {
+	if c.Values != nil {
+		return c.Values, true
+	}
+	return c.Frequent, !c.AtLeast && c.Distinct == int64(len(c.Frequent))
 }
 
 func top(counts map[string]int64, shown int) []Frequency {

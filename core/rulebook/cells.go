@@ -24,6 +24,7 @@ type Cell struct {
 	Mistyped bool
 	Spelling bool // another spelling of a code; Value holds the code
 	Unknown  bool // in no way in the code list
+	Ended    bool // a code that has ended
 }
 
 // Cells returns the reader of a column's cells.
@@ -39,11 +40,6 @@ func (b *Rulebook) Cells(name string) *Cells {
 		return out
 	}
 	out.Type, out.Required = c.Type, c.Required
-	for _, k := range b.Keys {
-		for _, part := range k.Columns {
-			out.Required = out.Required || part == name
-		}
-	}
 	if c.Type == table.TypeCode {
 		out.codes = b.CodeLists[c.CodeList]
 	}
@@ -66,13 +62,18 @@ func (c *Cells) Read(text string) Cell {
 	if !ok {
 		return Cell{Mistyped: true}
 	}
-	if c.codes == nil || c.codes.Has(text) {
+	if c.codes == nil {
 		return Cell{Value: value}
 	}
-	if code, ok := c.codes.Resolve(text); ok {
-		return Cell{Value: table.TextValue(code), Spelling: true}
+	if i, ok := c.codes.exact[text]; ok {
+		return Cell{Value: value, Ended: c.codes.Codes[i].Ended}
 	}
-	return Cell{Value: value, Unknown: true}
+	i, ok := c.codes.levelled[table.Level(text)]
+	if !ok {
+		return Cell{Value: value, Unknown: !c.codes.Lacking}
+	}
+	code := &c.codes.Codes[i]
+	return Cell{Value: table.TextValue(code.Code), Spelling: true, Ended: code.Ended}
 }
 
 // mayBeMissing rules most texts out: a blank one starts with a space of some kind, and a
@@ -87,6 +88,9 @@ func (c *Cells) MayBeMissing(t table.Token) bool { return t.Len() <= c.longest }
 
 // PlainNumbers reports whether numbers are written with a point and without grouping.
 func (c *Cells) PlainNumbers() bool { return c.format.GroupingMark == 0 && c.format.DecimalMark != ',' }
+
+// Codes returns the column's code list, or nil.
+func (c *Cells) Codes() *CodeList { return c.codes }
 
 // Sum adds up the numbers of a column exactly, over all rows or some by their index.
 func (c *Cells) Sum(column *table.Column, some []int) table.Decimal {

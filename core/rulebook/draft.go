@@ -15,7 +15,7 @@ const typicalShare = 90
 func Draft(dataset string, d *intake.Detection, names []string) *Rulebook {
 	book := &Rulebook{Dataset: dataset, Reading: d.Reading, CodeLists: map[string]*CodeList{}}
 	for i, name := range names {
-		c := Column{Name: name, Type: table.TypeText, Severity: Note}
+		c := Column{Name: name, Type: table.TypeText, Severity: Note, Decimals: -1, Weight: 1}
 		if i < len(d.Columns) && d.Sample != nil {
 			draftColumn(&c, d, i)
 		}

@@ -56,6 +56,9 @@ func (p *parser) rulebook(root *document.Node) {
 		document.Field{Name: "equal_rows", Read: p.duplicates},
 		document.Field{Name: "code_lists", Read: p.codeLists},
 		document.Field{Name: "rules", Read: func(n *document.Node) { p.List(n, "rules", p.rule) }},
+		document.Field{Name: "table_rules", Read: func(n *document.Node) { p.List(n, "table_rules", p.tableRule) }},
+		document.Field{Name: "references", Read: func(n *document.Node) { p.List(n, "references", p.reference) }},
+		document.Field{Name: "history", Read: func(n *document.Node) { p.List(n, "history", p.historyRule) }},
 		document.Field{Name: "measures", Read: p.measures},
 		document.Field{Name: "pass_mark", Read: p.passMark},
 	)
@@ -75,7 +78,7 @@ func (p *parser) rulebook(root *document.Node) {
 	if len(b.Columns) > columnLimit {
 		p.Fail(root, "%d columns are declared; at most %d can be", len(b.Columns), columnLimit)
 	}
-	if n := len(b.Rules); n > ruleLimit {
+	if n := len(b.Rules) + len(b.TableRules) + len(b.References) + len(b.History); n > ruleLimit {
 		p.Fail(root, "%d rules are declared; at most %d can be", n, ruleLimit)
 	}
 	if len(p.Problems) == 0 || len(b.Columns) > 0 {
@@ -142,12 +145,12 @@ func (p *parser) reason(into *string) document.Field {
 }
 
 func (p *parser) column(n *document.Node) {
-	c := Column{Type: table.TypeText, Severity: Warn}
+	c := Column{Type: table.TypeText, Severity: Warn, Decimals: -1, Weight: 1}
 	names := make([]string, len(table.Types))
 	for i, t := range table.Types {
 		names[i] = string(t)
 	}
-	var lowest, highest, codes *document.Node
+	var lowest, highest, codes, length, decimals, parent *document.Node
 	p.Mapping(n, "a column",
 		document.Field{Name: "name", Required: true, Read: func(n *document.Node) {
 			c.Name = p.Text(n, "the name of a column")
@@ -157,7 +160,16 @@ func (p *parser) column(n *document.Node) {
 		}},
 		document.Field{Name: "title", Read: func(n *document.Node) { c.Title = p.Text(n, "title") }},
 		document.Field{Name: "type", Read: func(n *document.Node) { c.Type = table.Type(p.Choice(n, "a type", names...)) }},
+		document.Field{Name: "unit", Read: func(n *document.Node) { c.Unit = p.Text(n, "unit") }},
+		document.Field{Name: "role", Read: func(n *document.Node) { c.Role = p.Choice(n, "what a column can be", Roles...) }},
 		document.Field{Name: "required", Read: func(n *document.Node) { c.Required = p.Truth(n, "required") }},
+		document.Field{Name: "filled", Read: func(n *document.Node) { c.Filled = p.percentage(n, "filled") }},
+		document.Field{Name: "shortest", Read: func(n *document.Node) { length = n; c.Shortest = p.count(n, "shortest") }},
+		document.Field{Name: "longest", Read: func(n *document.Node) { length = n; c.Longest = p.count(n, "longest") }},
+		document.Field{Name: "decimals", Read: func(n *document.Node) { decimals = n; c.Decimals = p.count(n, "decimals") }},
+		document.Field{Name: "new_codes", Read: func(n *document.Node) { c.NewCodes = p.Truth(n, "new_codes") }},
+		document.Field{Name: "parent_in", Read: func(n *document.Node) { parent = n; c.ParentIn = p.oneColumn(n, "parent_in", anyColumn) }},
+		document.Field{Name: "weight", Read: func(n *document.Node) { c.Weight = p.weight(n) }},
 		document.Field{Name: "pattern", Read: func(n *document.Node) { c.Pattern = p.pattern(n) }},
 		document.Field{Name: "from", Read: func(n *document.Node) { lowest = n }},
 		document.Field{Name: "to", Read: func(n *document.Node) { highest = n }},
@@ -178,6 +190,15 @@ func (p *parser) column(n *document.Node) {
 		}},
 		p.severity(&c.Severity), p.reason(&c.Reason),
 	)
+	if length != nil && c.Longest > 0 && c.Shortest > c.Longest {
+		p.Fail(length, "the longest text of %q would be shorter than its shortest", c.Name)
+	}
+	if decimals != nil && c.Type != table.TypeDecimal {
+		p.Fail(decimals, "decimals go with type decimal, and %q is of type %s", c.Name, c.Type)
+	}
+	if c.Type != table.TypeCode && (c.NewCodes || parent != nil) {
+		p.Fail(n, "new_codes and parent_in go with type code, and %q is of type %s", c.Name, c.Type)
+	}
 	if c.GroupingMark != "" && c.DecimalMark == "" {
 		p.Fail(n, "a column with a grouping mark needs a decimal_mark too")
 	}
@@ -272,12 +293,26 @@ func (p *parser) key(n *document.Node) {
 	p.Mapping(n, "a key",
 		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { k.ID = p.newID(n) }},
 		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
-			k.Columns = p.columns(n, "the columns of a key", func(c *Column) string { c.Required = true; return "" })
+			if k.Columns = p.columns(n, "the columns of a key", anyColumn); len(k.Columns) == 0 {
+				p.Fail(n, "a key is of one column at least")
+			}
 		}},
+		document.Field{Name: "may_lack_parts", Read: func(n *document.Node) { k.MayLackParts = p.Truth(n, "may_lack_parts") }},
 		p.severity(&k.Severity), p.reason(&k.Reason),
 	)
+	if !k.MayLackParts {
+		p.later = append(p.later, func() {
+			for _, name := range k.Columns {
+				if c := p.book.Column(name); c != nil {
+					c.Required = true
+				}
+			}
+		})
+	}
 	p.book.Keys = append(p.book.Keys, k)
 }
+
+func anyColumn(*Column) string { return "" }
 
 func (p *parser) duplicates(n *document.Node) {
 	d := Duplicates{Severity: Warn}
@@ -294,9 +329,24 @@ func (p *parser) codeLists(n *document.Node) {
 		if p.book.CodeLists[e.Name] != nil {
 			p.FailAt(e.Line, e.Column, "the code list %q is declared twice", e.Name)
 		}
-		l := &CodeList{levelled: map[string]int{}, exact: map[string]bool{}}
+		l := newCodeList()
 		p.book.CodeLists[e.Name] = l
-		p.List(e.Value, "a code list", func(n *document.Node) { p.code(n, l) })
+		codes := func(n *document.Node) { p.List(n, "a code list", func(n *document.Node) { p.code(n, l) }) }
+		if e.Value.Kind != document.Mapping {
+			codes(e.Value)
+			continue
+		}
+		p.Mapping(e.Value, "a code list",
+			document.Field{Name: "codes", Read: codes},
+			document.Field{Name: "from", Read: func(n *document.Node) {
+				l.From, l.Lacking = p.elsewhere(n), true
+				p.wantColumns(n, l.From, 1, "codes are taken from one column")
+			}},
+			document.Field{Name: "all_occur", Read: func(n *document.Node) { l.AllOccur = p.Truth(n, "all_occur") }},
+		)
+		if l.From == nil && len(l.Codes) == 0 {
+			p.Fail(e.Value, "the code list %q has neither codes nor a dataset to take them from", e.Name)
+		}
 	}
 }
 
@@ -308,29 +358,36 @@ func (p *parser) code(n *document.Node, l *CodeList) {
 		p.Mapping(n, "a code",
 			document.Field{Name: "code", Required: true, Read: func(n *document.Node) { c.Code = p.Text(n, "code") }},
 			document.Field{Name: "label", Read: func(n *document.Node) { c.Label = p.Text(n, "label") }},
+			document.Field{Name: "parent", Read: func(n *document.Node) { c.Parent = p.Text(n, "parent") }},
 			document.Field{Name: "spellings", Read: func(n *document.Node) { c.Spellings = p.Texts(n, "spellings") }},
+			document.Field{Name: "ended", Read: func(n *document.Node) { c.Ended = p.Truth(n, "ended") }},
+			document.Field{Name: "must_occur", Read: func(n *document.Node) { c.MustOccur = p.Truth(n, "must_occur") }},
 		)
-	}
-	at := len(l.Codes)
-	for _, text := range append([]string{c.Code}, c.Spellings...) {
-		levelled := table.Level(text)
-		if other, taken := l.levelled[levelled]; taken && other != at {
-			p.Fail(n, "%q already stands for the code %q, once spaces and case are levelled", text, l.Codes[other].Code)
-			continue
+		if c.Ended && c.MustOccur {
+			p.Fail(n, "the code %q has ended, so it cannot have to occur", c.Code)
 		}
-		l.levelled[levelled] = at
 	}
-	l.exact[c.Code] = true
-	l.Codes = append(l.Codes, c)
+	l.add(c, func(text, code string) {
+		p.Fail(n, "%q already stands for the code %q, once spaces and case are levelled", text, code)
+	})
 }
 
 func (p *parser) rule(n *document.Node) {
 	r := Rule{Severity: Warn}
+	var tolerance *document.Node
 	p.Mapping(n, "a rule",
 		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { r.ID = p.newID(n) }},
+		document.Field{Name: "when", Read: func(n *document.Node) { r.When = p.condition(n) }},
 		document.Field{Name: "condition", Required: true, Read: func(n *document.Node) { r.Condition = p.condition(n) }},
+		document.Field{Name: "tolerance", Read: func(n *document.Node) { tolerance = n }},
+		document.Field{Name: "may_break", Read: func(n *document.Node) { r.MayBreak = p.percentage(n, "may_break") }},
 		p.severity(&r.Severity), p.reason(&r.Reason),
 	)
+	if tolerance != nil && r.Condition != nil {
+		if err := r.Condition.Tolerate(p.amount(tolerance, "a tolerance")); err != nil {
+			p.Fail(tolerance, "%v", err)
+		}
+	}
 	p.book.Rules = append(p.book.Rules, r)
 }
 
@@ -358,10 +415,41 @@ func (p *parser) measures(n *document.Node) {
 }
 
 func (p *parser) passMark(n *document.Node) {
-	mark, err := strconv.ParseFloat(p.Text(n, "pass_mark"), 64)
-	if err != nil || mark < 0 || mark > 100 {
-		p.Fail(n, "pass_mark is a score from 0 to 100, not %q", n.Text)
-		return
+	p.book.PassMark = p.number(n, "pass_mark is a score from 0 to 100", 0, 100)
+}
+
+func (p *parser) percentage(n *document.Node, what string) float64 {
+	return p.number(n, what+" is a percentage from 0 to 100", 0, 100)
+}
+
+func (p *parser) weight(n *document.Node) float64 {
+	return p.number(n, "a weight is a number from 0 to 1000", 0, 1000)
+}
+
+func (p *parser) number(n *document.Node, says string, least, most float64) float64 {
+	v, err := strconv.ParseFloat(p.Text(n, says), 64)
+	if err != nil || !(v >= least && v <= most) {
+		p.Fail(n, "%s, not %q", says, n.Text)
+		return 0
 	}
-	p.book.PassMark = mark
+	return v
+}
+
+// count reads a whole number that is not below 0.
+func (p *parser) count(n *document.Node, what string) int {
+	v := p.Whole(n, what)
+	if v < 0 {
+		p.Fail(n, "%s is not below 0", what)
+	}
+	return max(v, 0)
+}
+
+// amount reads an exact number that is not below 0.
+func (p *parser) amount(n *document.Node, what string) table.Decimal {
+	d, ok := table.ParseDecimal(p.Text(n, what))
+	if !ok || d.Sign() < 0 {
+		p.Fail(n, "%s is a number, 0 or above, not %q", what, n.Text)
+		return table.Decimal{}
+	}
+	return d
 }

@@ -46,9 +46,14 @@ type Rulebook struct {
 	Duplicates *Duplicates // nil where equal rows are allowed
 	CodeLists  map[string]*CodeList
 	Rules      []Rule
+	TableRules []TableRule
+	References []Reference
+	History    []HistoryRule
 	Measures   []string // columns whose sums tell what a finding costs
 	PassMark   float64  // the least table score with which a table passes, 0 to 100
 	Digest     string   // SHA-256 of the source, in hexadecimal
+	// Beside is set by who has other tables and earlier deliveries at hand.
+	Beside *Beside
 }
 
 // Column declares one column.
@@ -56,24 +61,35 @@ type Column struct {
 	Name     string
 	Title    string
 	Type     table.Type
+	Unit     string
+	Role     string // identifier, dimension, measure, date or text; empty for what it seems to be
 	Required bool
+	Filled   float64        // the percentage of rows that must have a value; 0 for none
 	Pattern  *regexp.Regexp // the whole text must match; nil for any
 	Lowest   *table.Value   // of the column's type; nil for no bound
 	Highest  *table.Value
-	CodeList string // of a code column
-	Dates    []string
+	// Shortest and Longest bound the characters of a text, spaces around it left aside; 0 for no bound.
+	Shortest, Longest int
+	Decimals          int    // the most digits after the point; -1 for any number
+	CodeList          string // of a code column
+	NewCodes          bool   // a text that is not in the code list is no fault
+	ParentIn          string // the column that holds the parent of the code
+	Weight            float64
+	Dates             []string
 	// The marks of its numbers, where they are not those of the reading.
 	DecimalMark, GroupingMark string
 	Severity                  Severity
 	Reason                    string
 }
 
-// Key declares columns that together name one row. Their cells are required.
+// Key declares columns that together name one row. Their cells are required, unless
+// missing parts are allowed; a row that lacks a part is compared with none.
 type Key struct {
-	ID       string
-	Columns  []string
-	Severity Severity
-	Reason   string
+	ID           string
+	Columns      []string
+	MayLackParts bool
+	Severity     Severity
+	Reason       string
 }
 
 // Duplicates declares that no two rows may be equal in every cell.
@@ -85,43 +101,14 @@ type Duplicates struct {
 // DuplicatesID is the id of the rule against equal rows.
 const DuplicatesID = "equal_rows"
 
-// Rule declares a condition that every row must meet.
+// Rule declares a condition that every row must meet for which When holds.
 type Rule struct {
 	ID        string
+	When      *condition.Condition // nil for every row
 	Condition *condition.Condition
+	MayBreak  float64 // the percentage of rows that may break it
 	Severity  Severity
 	Reason    string
-}
-
-// CodeList declares the codes of a column and their other spellings.
-type CodeList struct {
-	Codes []Code
-	// levelled maps every code and spelling, levelled, to the index of its code.
-	levelled map[string]int
-	exact    map[string]bool
-}
-
-// Code is one code with its label and the other spellings that stand for it.
-type Code struct {
-	Code      string
-	Label     string
-	Spellings []string
-}
-
-// Has reports whether text is one of the codes to the letter.
-func (l *CodeList) Has(text string) bool { return l.exact[text] }
-
-// Resolve returns the code that text is another spelling of: equal to a code or
-// one of its spellings once spaces and case are levelled.
-func (l *CodeList) Resolve(text string) (code string, ok bool) {
-	if l.exact[text] {
-		return text, true
-	}
-	i, ok := l.levelled[table.Level(text)]
-	if !ok {
-		return "", false
-	}
-	return l.Codes[i].Code, true
 }
 
 // Column returns the declaration of a column, or nil.

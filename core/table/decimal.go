@@ -412,6 +412,14 @@ func (a Decimal) Shortest() string {
 	return s
 }
 
+// Places returns the digits after the point as the number was written: 7.10 has two.
+func (a Decimal) Places() int {
+	if a.wide != nil {
+		return max(int(-a.wide.Exponent), 0)
+	}
+	return int(a.scale)
+}
+
 // Word returns the machine word and the digits after the point of a number that fits one.
 func (a Decimal) Word() (coefficient int64, scale int, ok bool) {
 	return a.coefficient, int(a.scale), a.wide == nil
