@@ -68,9 +68,10 @@ func (g generator) number(depth int) both {
 		case 9:
 			return differently("CASE %s WHEN 1 THEN %s END", "CASE %s WHEN 1 THEN %s END", a, b)
 		case 10:
-			return made(g.pick("LENGTH(%s)", "CHAR_LENGTH(%s)"), g.text(depth-1))
+			length := g.pick("LENGTH(%s)", "CHAR_LENGTH(%s)")
+			return differently(length, length+"::numeric", g.text(depth-1)) // the quotient of two integers is one in PostgreSQL
 		case 11:
-			return made("POSITION(%s IN %s)", g.text(0), g.text(depth-1))
+			return differently("POSITION(%s IN %s)", "POSITION(%s IN %s)::numeric", g.text(0), g.text(depth-1))
 		case 12:
 			return made("EXTRACT("+g.pick("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOY", "ISODOW")+" FROM %s)", g.date(depth-1))
 		case 13:
