@@ -348,6 +348,7 @@ func (r *run) result() *Result {
 		stopped = stopped || c.severity == rulebook.Stop
 		out.Findings = append(out.Findings, r.finding(at))
 	}
+	weighCosts(out)
 	for m, c := range p.measures {
 		out.Sums[p.names[c]] = r.summaries[p.measures[m]].Sum().Shortest()
 	}
@@ -361,6 +362,21 @@ func (r *run) result() *Result {
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
 	out.Passed = !stopped && out.Score >= out.PassMark
 	return out
+}
+
+// weighCosts says what each finding costs, by itself and beside the others.
+func weighCosts(r *Result) {
+	once, more := table.NewRowSet(), table.NewRowSet() // rows in one finding, and in several
+	for i := range r.Findings {
+		rows := r.Findings[i].RowSet
+		more.Or(table.And(once, rows))
+		once.Or(rows)
+	}
+	once.AndNot(more)
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		f.Cost, f.Regained = percent(f.Rows, r.Rows), percent(int64(once.AndCardinality(f.RowSet)), r.Rows)
+	}
 }
 
 func (r *run) column(c int, name string, findings []Finding) Column {

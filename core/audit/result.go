@@ -90,7 +90,11 @@ type Finding struct {
 	Groups    int64               `json:"groups,omitempty"` // of a key or equal rows: how many things are there more than once
 	Texts     []profile.Frequency `json:"texts,omitempty"`  // of a single column: the most frequent offending texts
 	Impact    map[string]string   `json:"impact"`           // the sum of each measure over the rows, exact
-	RowSet    *table.RowSet       `json:"-"`
+	// Cost is how many points of the table's score the finding takes by itself, and Regained
+	// how many would be won if it alone were put right: its rows that nothing else is wrong with.
+	Cost     float64       `json:"cost"`
+	Regained float64       `json:"regained"`
+	RowSet   *table.RowSet `json:"-"`
 }
 
 // Kind is the kind of rule that a finding speaks of.

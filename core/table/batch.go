@@ -15,6 +15,9 @@ type RowSet = roaring.Bitmap
 // NewRowSet returns an empty set.
 func NewRowSet() *RowSet { return roaring.New() }
 
+// And returns the rows that are in both sets.
+func And(a, b *RowSet) *RowSet { return roaring.And(a, b) }
+
 // MaxRows is the largest number of rows a table may have.
 const MaxRows = 1<<32 - 2
 

@@ -3,6 +3,8 @@ package table
 import (
 	"strings"
 	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // invisible characters that are no spaces to unicode.IsSpace but look like nothing.
@@ -36,3 +38,15 @@ func trimmed(text string) bool {
 
 // Level makes spellings that differ in spaces or case alone the same text.
 func Level(text string) string { return strings.ToLower(Trim(text)) }
+
+// Fold is Level without accents and without anything but letters and digits: Nitrate-N,
+// nitrate n and NITRÁTE N are one text.
+func Fold(text string) string {
+	var b strings.Builder
+	for _, r := range norm.NFKD.String(Level(text)) {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,48 @@
+package audit_test
+
+import (
+	"fmt"
+	"testing"
+
+	"proudsieve/core/audit"
+)
+
+func TestTwoAuditsAreCompared(t *testing.T) {
+	book := func(rules string) string {
+		return "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, from: 0}\nrules:\n" + rules
+	}
+	before := run(t, "k,n,gone\na,1,\n,2,\nb,-1,\nc,x,\n", book("  - {id: small, condition: n < 5}\n  - {id: old, condition: n > 1}\n"))
+	after := run(t, "k,n\na,1\n,2\n,-1\nc,9\n", book("  - {id: small, condition: n < 5}\n  - {id: fresh, condition: n < 2}\n"))
+	c := audit.Compare(before, after)
+	got := map[string]string{}
+	for _, r := range c.Rules {
+		got[r.Rule] = fmt.Sprintf("%s %d %d", r.Turn, r.Rows.Before, r.Rows.After)
+	}
+	want := map[string]string{"k.required": "worse 1 2", "n.range": "same 1 1", "n.type": "gone 1 0", "small": "new 0 1", "old": "not asked any more 2 0", "fresh": "not asked before 0 2"}
+	for rule, w := range want {
+		if got[rule] != w {
+			t.Errorf("%s: %q, want %q", rule, got[rule], w)
+		}
+	}
+	if len(got) != len(want) || c.Rules[0].Rule != "small" || c.Score.Before != 0 || c.Rows.After != 4 {
+		t.Errorf("%+v", c)
+	}
+	turns := ""
+	for _, column := range c.Columns {
+		turns += column.Name + " " + string(column.Turn) + "; "
+	}
+	if turns != "k worse; n better; gone gone; " {
+		t.Errorf("columns: %s", turns)
+	}
+}
+
+func TestWhatAFindingCosts(t *testing.T) {
+	// Row 2 lacks its key and breaks the rule; row 3 breaks the rule alone; row 4 is sound.
+	r := run(t, "k,n\na,1\n,9\nb,9\nc,1\n", "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal}\nrules:\n  - {id: small, condition: n < 5}\n")
+	if f := finding(t, r, "k.required"); f.Cost != 25 || f.Regained != 0 {
+		t.Errorf("the gap costs %v and would give back %v", f.Cost, f.Regained)
+	}
+	if f := finding(t, r, "small"); f.Cost != 50 || f.Regained != 25 {
+		t.Errorf("the rule costs %v and would give back %v", f.Cost, f.Regained)
+	}
+}

@@ -1,0 +1,356 @@
+package relation
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// GroupKind tells groups of rows apart that share a key.
+type GroupKind string
+
+// The kinds of groups.
+const (
+	Equal       GroupKind = "equal"       // their rows are equal in every cell
+	Conflicting GroupKind = "conflicting" // they share the key and differ elsewhere
+	Near        GroupKind = "near"        // their keys are equal once spaces, case, accents and code spellings are levelled
+)
+
+// GroupKinds lists the kinds in the order in which they are shown.
+var GroupKinds = []GroupKind{Equal, Conflicting, Near}
+
+const (
+	// groupsListed bounds the groups that can be paged through, in file order.
+	groupsListed = 10_000
+	// membersShown bounds the rows that are shown of one group.
+	membersShown = 50
+	// sharingMost bounds the rows in groups, whose keys are held in memory.
+	sharingMost = 3_000_000
+)
+
+// Groups are the rows of a table that share the values of some columns.
+type Groups struct {
+	Columns []string                  `json:"columns"`
+	Rows    int64                     `json:"rows"` // of the table
+	Of      map[GroupKind]GroupsCount `json:"of"`
+	// SurplusLevelled is how many surplus rows there would be once the codes and spellings of the
+	// key are made consistent.
+	SurplusLevelled int64 `json:"surplus_levelled"`
+
+	listed []listedGroup
+}
+
+// GroupsCount counts groups of one kind: all rows of a group but one are surplus.
+type GroupsCount struct {
+	Groups  int64             `json:"groups"`
+	Rows    int64             `json:"rows"`
+	Surplus int64             `json:"surplus"`
+	Impact  map[string]string `json:"impact"` // the sum of each measure over the surplus rows, exact
+}
+
+type listedGroup struct {
+	kind GroupKind
+	rows []uint32
+}
+
+// Group is a group with its rows side by side.
+type Group struct {
+	Kind    GroupKind `json:"kind"`
+	Count   int       `json:"count"` // of its rows, of which not all may be shown
+	Differs []string  `json:"differs"`
+	Rows    []Row     `json:"rows"`
+}
+
+// Row is a row as it stands.
+type Row struct {
+	Row   uint32   `json:"row"`
+	Line  int64    `json:"line"`
+	Cells []string `json:"cells"`
+}
+
+// hashedRow is a row by its key as it is, levelled, and by all its cells.
+type keyed struct {
+	key, whole table.Hash
+}
+
+// FindGroups finds the rows that share the values of columns. Rows that lack one of them are
+// left out.
+func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error) {
+	at, err := t.positions(columns)
+	if err != nil {
+		return nil, err
+	}
+	out := &Groups{Columns: columns, Of: map[GroupKind]GroupsCount{}}
+	levelled := table.NewGroups()
+	defer levelled.Close()
+	// First the keys as they are when levelled: equal keys are equal then too.
+	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) ([]table.HashedRow, error) {
+		keys := t.levelledKeys(b, at)
+		var hashed []table.HashedRow
+		for i, row := range b.Rows {
+			if !keys.lacking[i] {
+				hashed = append(hashed, table.HashedRow{Hash: keys.hashes[i], Row: row})
+			}
+		}
+		out := append(hashed, table.HashedRow{Row: uint32(b.Len())}) // how many there were
+		return out, nil
+	}, func(hashed []table.HashedRow) error {
+		last := len(hashed) - 1
+		out.Rows += int64(hashed[last].Row)
+		return levelled.AddAll(hashed[:last])
+	})
+	if err != nil {
+		return nil, err
+	}
+	shared := table.NewRowSet()
+	var groups [][]uint32
+	if err := levelled.Repeated(t.Workers, func(_ table.Hash, rows []uint32) error {
+		shared.AddMany(rows)
+		groups = append(groups, slices.Clone(rows))
+		out.SurplusLevelled += int64(len(rows) - 1)
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if shared.GetCardinality() > sharingMost {
+		return nil, fmt.Errorf("%d rows share their %s with others; name more columns, so that they are fewer than %d", shared.GetCardinality(), document.Join(columns), sharingMost)
+	}
+	slices.SortFunc(groups, func(a, b []uint32) int { return cmp.Compare(a[0], b[0]) })
+	rows, err := t.keysOf(ctx, at, shared)
+	if err != nil {
+		return nil, err
+	}
+	surplus := out.tell(groups, rows)
+	return out, out.weigh(ctx, t, surplus)
+}
+
+// batchKeys are the hashes of a batch's keys.
+type batchKeys struct {
+	hashes  []table.Hash
+	lacking []bool
+}
+
+func (t *Table) levelledKeys(b *table.Batch, at []int) batchKeys {
+	return t.hashKeys(b, at, func(cell *rulebook.Cell, text string) string {
+		if cell.Value.Kind == table.Text || cell.Value.Kind == table.Missing {
+			if cell.Spelling {
+				text = cell.Value.Text
+			}
+			if folded := table.Fold(text); folded != "" {
+				return folded
+			}
+		}
+		return cell.Identity(text)
+	})
+}
+
+func (t *Table) hashKeys(b *table.Batch, at []int, identity func(*rulebook.Cell, string) string) batchKeys {
+	k := batchKeys{make([]table.Hash, b.Len()), make([]bool, b.Len())}
+	for _, c := range at {
+		cells := t.Book.Cells(t.Source.Columns()[c])
+		column := &b.Columns[c]
+		tokens, missing := make([]table.Token, len(column.Texts)), make([]bool, len(column.Texts))
+		for code, text := range column.Texts {
+			cell := cells.Read(text)
+			missing[code] = cell.Missing
+			tokens[code] = table.TokenOf(identity(&cell, text))
+		}
+		for i, code := range column.Codes {
+			k.hashes[i] = table.With(k.hashes[i], tokens[code])
+			k.lacking[i] = k.lacking[i] || missing[code]
+		}
+	}
+	return k
+}
+
+// keysOf hashes the keys and all cells of some rows as they stand.
+func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet) (map[uint32]keyed, error) {
+	all := make([]int, len(t.Source.Columns()))
+	for c := range all {
+		all[c] = c
+	}
+	out := make(map[uint32]keyed, rows.GetCardinality())
+	type one struct {
+		row uint32
+		keyed
+	}
+	if rows.IsEmpty() {
+		return out, nil
+	}
+	err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]one, error) {
+		keys := t.hashKeys(b, at, func(cell *rulebook.Cell, text string) string { return cell.Identity(text) })
+		whole := t.hashKeys(b, all, func(_ *rulebook.Cell, text string) string { return text })
+		var found []one
+		for i, row := range b.Rows {
+			if rows.Contains(row) {
+				found = append(found, one{row, keyed{keys.hashes[i], whole.hashes[i]}})
+			}
+		}
+		return found, nil
+	}, func(found []one) error {
+		for _, o := range found {
+			out[o.row] = o.keyed
+		}
+		return nil
+	})
+	return out, err
+}
+
+// tell takes groups of levelled keys apart: those of one key, equal or conflicting, and
+// where a group has several keys, the group as a near one. It returns the surplus rows of each kind.
+func (g *Groups) tell(groups [][]uint32, keys map[uint32]keyed) map[GroupKind]*table.RowSet {
+	surplus := map[GroupKind]*table.RowSet{Equal: table.NewRowSet(), Conflicting: table.NewRowSet(), Near: table.NewRowSet()}
+	add := func(kind GroupKind, rows []uint32, more []uint32) {
+		c := g.Of[kind]
+		c.Groups++
+		c.Rows += int64(len(rows))
+		c.Surplus += int64(len(more))
+		g.Of[kind] = c
+		surplus[kind].AddMany(more)
+		if len(g.listed) < groupsListed*len(GroupKinds) {
+			g.listed = append(g.listed, listedGroup{kind, rows})
+		}
+	}
+	for _, rows := range groups {
+		var order []table.Hash
+		byKey := map[table.Hash][]uint32{}
+		for _, row := range rows {
+			k := keys[row].key
+			if byKey[k] == nil {
+				order = append(order, k)
+			}
+			byKey[k] = append(byKey[k], row)
+		}
+		for _, k := range order {
+			members := byKey[k]
+			if len(members) < 2 {
+				continue
+			}
+			kind := Equal
+			for _, row := range members[1:] {
+				if keys[row].whole != keys[members[0]].whole {
+					kind = Conflicting
+				}
+			}
+			add(kind, members, members[1:])
+		}
+		if len(order) > 1 { // the first row of each further key becomes surplus by levelling
+			var more []uint32
+			for _, k := range order[1:] {
+				more = append(more, byKey[k][0])
+			}
+			add(Near, rows, more)
+		}
+	}
+	return surplus
+}
+
+// weigh sums the measures over the surplus rows.
+func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*table.RowSet) error {
+	for _, kind := range GroupKinds {
+		c := g.Of[kind]
+		c.Impact = map[string]string{}
+		sums := make([]table.Decimal, len(t.Book.Measures))
+		at, err := t.positions(t.Book.Measures)
+		if err != nil {
+			at = nil // a measure that the table does not have
+		}
+		if rows := surplus[kind]; !rows.IsEmpty() && len(at) > 0 {
+			if err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
+				var some []int
+				for i, row := range b.Rows {
+					if rows.Contains(row) {
+						some = append(some, i)
+					}
+				}
+				part := make([]table.Decimal, len(at))
+				for m, column := range at {
+					part[m] = t.Book.Cells(t.Book.Measures[m]).Sum(&b.Columns[column], some)
+				}
+				return part, nil
+			}, func(part []table.Decimal) error {
+				for m := range sums {
+					sums[m] = sums[m].Add(part[m])
+				}
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		for m := range at {
+			c.Impact[t.Book.Measures[m]] = sums[m].Shortest()
+		}
+		g.Of[kind] = c
+	}
+	return nil
+}
+
+// Page returns some groups of a kind with their rows, in file order, and how many of that kind can be paged through.
+func (g *Groups) Page(ctx context.Context, t *Table, kind GroupKind, offset, limit int) (groups []Group, of int, err error) {
+	groups = []Group{}
+	var chosen []listedGroup
+	for _, l := range g.listed {
+		if l.kind != kind {
+			continue
+		}
+		if of >= offset && len(chosen) < limit {
+			chosen = append(chosen, l)
+		}
+		of++
+	}
+	wanted := table.NewRowSet()
+	for _, l := range chosen {
+		wanted.AddMany(l.rows[:min(len(l.rows), membersShown)])
+	}
+	rows, err := t.rowsAt(ctx, wanted)
+	if err != nil {
+		return nil, 0, err
+	}
+	names := t.Source.Columns()
+	for _, l := range chosen {
+		one := Group{Kind: l.kind, Count: len(l.rows), Differs: []string{}}
+		for _, row := range l.rows[:min(len(l.rows), membersShown)] {
+			one.Rows = append(one.Rows, rows[row])
+		}
+		for c, name := range names {
+			if slices.ContainsFunc(one.Rows, func(r Row) bool { return r.Cells[c] != one.Rows[0].Cells[c] }) {
+				one.Differs = append(one.Differs, name)
+			}
+		}
+		groups = append(groups, one)
+	}
+	return groups, of, nil
+}
+
+// rowsAt reads some rows.
+func (t *Table) rowsAt(ctx context.Context, wanted *table.RowSet) (map[uint32]Row, error) {
+	out := map[uint32]Row{}
+	if wanted.IsEmpty() {
+		return out, nil
+	}
+	err := table.ScanWhere(ctx, t.Source, wanted, t.Workers, func(b *table.Batch) ([]Row, error) {
+		var found []Row
+		for i, row := range b.Rows {
+			if !wanted.Contains(row) {
+				continue
+			}
+			one := Row{row, b.Lines[i], make([]string, len(b.Columns))}
+			for c := range b.Columns {
+				one.Cells[c] = b.Columns[c].At(i)
+			}
+			found = append(found, one)
+		}
+		return found, nil
+	}, func(found []Row) error {
+		for _, one := range found {
+			out[one.Row] = one
+		}
+		return nil
+	})
+	return out, err
+}
