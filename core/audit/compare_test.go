@@ -31,7 +31,7 @@ func TestTwoAuditsAreCompared(t *testing.T) {
 	for _, column := range c.Columns {
 		turns += column.Name + " " + string(column.Turn) + "; "
 	}
-	if turns != "k worse; n better; gone gone; " {
+	if turns != "k worse; n same; gone gone; " {
 		t.Errorf("columns: %s", turns)
 	}
 }

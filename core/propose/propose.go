@@ -1,0 +1,96 @@
+// Package propose drafts a rulebook from deliveries: how they are read, what is in their
+// columns, which of these look like keys, codes and measures, each with its evidence.
+package propose
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/intake"
+	"proudsieve/core/relation"
+	"proudsieve/core/rulebook"
+)
+
+// Delivery is a file to learn from.
+type Delivery struct {
+	Name string
+	Open intake.Opener
+}
+
+// Rulebook proposes a rulebook for a dataset from its deliveries, the last one first. Where
+// readings differ, that of the last delivery holds.
+func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading, workers int) (string, error) {
+	e := &rulebook.Evidence{Dataset: dataset, NoEqualRows: true}
+	for i, d := range deliveries {
+		if i == 0 {
+			detected, err := intake.Detect(ctx, d.Open, fixed)
+			if err != nil {
+				return "", fmt.Errorf("%s: %w", d.Name, err)
+			}
+			file, err := intake.Open(d.Open, detected.Reading)
+			if err != nil {
+				return "", fmt.Errorf("%s: %w", d.Name, err)
+			}
+			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, file.Columns())
+			e.Draft.Duplicates = &rulebook.Duplicates{Severity: rulebook.Note}
+		}
+		if err := learn(ctx, e, d, i == 0, workers); err != nil {
+			return "", fmt.Errorf("%s: %w", d.Name, err)
+		}
+	}
+	return rulebook.Propose(e), nil
+}
+
+func learn(ctx context.Context, e *rulebook.Evidence, d Delivery, last bool, workers int) error {
+	file, err := intake.Open(d.Open, e.Reading)
+	if err != nil {
+		return err
+	}
+	result, err := audit.Run(ctx, file, e.Draft, workers)
+	if err != nil {
+		return err
+	}
+	e.Past = append(e.Past, result.Past())
+	for _, f := range result.Findings {
+		e.NoEqualRows = e.NoEqualRows && f.Kind != audit.KindEqualRows
+	}
+	keys, err := relation.Keys(ctx, &relation.Table{Source: file, Book: e.Draft, Workers: workers}, result)
+	if err != nil {
+		return err
+	}
+	if !last {
+		e.Keys = inBoth(e.Keys, keys)
+		return nil
+	}
+	for i := range result.Columns {
+		switch c := &result.Columns[i]; c.Role {
+		case audit.RoleMeasure:
+			e.Measures = append(e.Measures, c.Name)
+		case audit.RoleDimension:
+			e.Dimensions = append(e.Dimensions, c.Name)
+		}
+	}
+	for _, k := range keys {
+		e.Keys = append(e.Keys, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus, Lacking: k.Lacking})
+	}
+	// A column of measurements may differ from row to row; it names nothing.
+	e.Keys = slices.DeleteFunc(e.Keys, func(k rulebook.SeenKey) bool {
+		return slices.ContainsFunc(k.Columns, func(name string) bool { return slices.Contains(e.Measures, name) })
+	})
+	return nil
+}
+
+// inBoth keeps the keys that another delivery has too, with the rows that speak against them there.
+func inBoth(keys []rulebook.SeenKey, others []relation.Key) []rulebook.SeenKey {
+	var out []rulebook.SeenKey
+	for _, k := range keys {
+		for _, o := range others {
+			if slices.Equal(k.Columns, o.Columns) {
+				out = append(out, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus, Lacking: k.Lacking + o.Lacking})
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,87 @@
+package propose_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/intake"
+	"proudsieve/core/propose"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/testkit"
+)
+
+// delivered makes results of samples from one number to another; sites is how many sites there are.
+func delivered(from, to, sites int, extra string) string {
+	var b strings.Builder
+	b.WriteString("sample;site;value;taken;remark\n")
+	for i := from; i < to; i++ {
+		fmt.Fprintf(&b, "S-%04d;%s;%d,5;%02d.03.2024;\n", i, []string{"weir", "ford", "mill", "Weir", "new"}[i%sites*(1-i%7/6)], i%90+1, i%28+1)
+	}
+	return b.String() + extra
+}
+
+func proposed(t *testing.T, deliveries ...string) string {
+	t.Helper()
+	var all []propose.Delivery
+	for i, content := range deliveries {
+		all = append(all, propose.Delivery{Name: fmt.Sprint(i), Open: testkit.Opener([]byte(content))})
+	}
+	source, err := propose.Rulebook(context.Background(), "results", all, intake.Reading{}, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return source
+}
+
+func TestAProposalIsAGoodRulebookWithItsEvidence(t *testing.T) {
+	source := proposed(t, delivered(100, 200, 4, "S-9999;mill;unknown;31.03.2024;\n"), delivered(0, 100, 4, ""))
+	for _, want := range []string{
+		"# Proposed from 2 deliveries.", `delimiter: ";"`, `decimal_mark: ","`, `dates: ["dd.MM.yyyy"]`, "# missing: [unknown]",
+		"{name: sample, role: identifier}", `pattern: "[A-Z]+-[0-9]+" fits every cell`, "required: true would hold",
+		"{name: site, type: code, codes: codes_site, new_codes: true}", "codes_site: [{code: weir, spellings: [Weir]}, ford, mill]",
+		"{name: value, type: decimal, role: measure}   # 200 of 201 filled cells are of this type", "from: 1.5, to: 90.5 were its extremes",
+		"# it is empty", "{id: one_sample, columns: [sample]}   # every value named one row", "equal_rows: {severity: warn}", "measures: [value]",
+	} {
+		if !strings.Contains(source, want) {
+			t.Errorf("the proposal has no %q", want)
+		}
+	}
+	book := testkit.Book(t, source)
+	if book.Dataset != "results" || t.Failed() {
+		t.Log(source)
+	}
+}
+
+// What is honest and new breaks nothing that was proposed.
+func TestAProposalIsCautious(t *testing.T) {
+	book := testkit.Book(t, proposed(t, delivered(0, 200, 3, "")))
+	next := delivered(200, 9000, 5, "S-10001;weir;999999,25;01.01.2031;first remark\nS-10002;;-3;02.01.2031;\n")
+	r, err := audit.Run(context.Background(), testkit.File(t, next, book.Reading), book, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range r.Findings {
+		if f.Kind != audit.KindSpelling { // Weir beside weir is for a steward to see
+			t.Errorf("%s: %s", f.Rule, f.Found)
+		}
+	}
+	if faulty, err := audit.Run(context.Background(), testkit.File(t, delivered(0, 9, 3, "S-0001;weir;x;32.03.2024;\n"), book.Reading), book, 2); err != nil || len(faulty.Findings) != 3 {
+		t.Errorf("a repeated key, a text for a number and a date that is none: %+v, %v", faulty.Findings, err)
+	}
+}
+
+func TestNamesThatYAMLWouldMisread(t *testing.T) {
+	source := proposed(t, "\"true\",\"a: b\",\"x #y\",\"1\",\"- z\",\"é\u200b\"\n1,2,3,4,5,6\n")
+	book, err := rulebook.Parse([]byte(source))
+	if err != nil {
+		t.Fatalf("%v\n%s", err, source)
+	}
+	for i, want := range []string{"true", "a: b", "x #y", "1", "- z", "é\u200b"} {
+		if book.Columns[i].Name != want {
+			t.Errorf("column %d is %q, want %q", i, book.Columns[i].Name, want)
+		}
+	}
+}

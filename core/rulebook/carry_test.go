@@ -1,0 +1,113 @@
+package rulebook_test
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/core/testkit"
+)
+
+func TestVersionsAreComparedInWords(t *testing.T) {
+	before := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: a, type: integer, from: 0}\n  - {name: b}\nkeys:\n  - {id: one, columns: [b]}\nrules:\n  - {id: r, condition: a > 1}\npass_mark: 90\n")
+	after := testkit.Book(t, "dataset: d\n# with a comment\ncolumns:\n  - {name: c, unit: mg/l}\n  - {name: a, type: integer, from: 1, to: 9}\nrules:\n  - {id: r, when: a < 5, condition: a > 2, severity: stop}\npass_mark: 95\n")
+	got := map[string]bool{}
+	for _, d := range rulebook.Compare(before, after) {
+		got[d.Kind+": "+d.Says] = true
+	}
+	want := []string{
+		"changed: The pass mark of the rulebook was 90 and is 95.",
+		"added: The column c is new: type text, unit mg/l, severity warn.",
+		"changed: The lowest value of the column a was 0 and is 1.",
+		"changed: The column a now has highest value 9.",
+		"changed: The rule r now has case in which it applies a < 5.",
+		"changed: The condition of the rule r was a > 1 and is a > 2.",
+		"changed: The severity of the rule r was warn and is stop.",
+		"removed: The column b is gone: type text, required yes, severity warn.",
+		"removed: The key one is gone: columns b, severity stop.",
+	}
+	for _, w := range want {
+		if !got[w] {
+			t.Errorf("nothing says %q", w)
+		}
+	}
+	if len(got) != len(want) {
+		t.Errorf("%d differences, want %d: %v", len(got), len(want), got)
+	}
+	if d := rulebook.Compare(after, after); len(d) != 0 {
+		t.Errorf("a version differs from itself: %v", d)
+	}
+}
+
+func TestCSVWOutAndBackIn(t *testing.T) {
+	book := testkit.Book(t, `dataset: results
+title: Results
+reading: {encoding: windows-1252, delimiter: ";", header_line: 3, decimal_mark: ",", missing: [n/a]}
+columns:
+  - {name: sample, title: The sample, pattern: "S-[0-9]+", required: true}
+  - {name: value, type: decimal, from: 0, to: 14.5, decimals: 2}
+  - {name: kind, type: code, codes: kinds}
+  - {name: taken, type: date, dates: dd/MM/yyyy}
+  - {name: short, shortest: 2, longest: 5}
+keys:
+  - {id: one, columns: [sample]}
+references:
+  - {id: known, columns: [kind], to: {dataset: kinds, columns: [code]}}
+code_lists:
+  kinds: [a.b, c]
+rules:
+  - {id: r, condition: value > 0}
+`)
+	metadata, left := book.CSVW("results.csv")
+	var out struct {
+		Context     string `json:"@context"`
+		Dialect     map[string]any
+		TableSchema struct {
+			Columns    []map[string]any
+			PrimaryKey []string
+		}
+	}
+	if err := json.Unmarshal(metadata, &out); err != nil {
+		t.Fatal(err)
+	}
+	if out.Context != "http://www.w3.org/ns/csvw" || out.Dialect["skipRows"] != 2.0 || out.TableSchema.PrimaryKey[0] != "sample" || out.TableSchema.Columns[2]["datatype"].(map[string]any)["format"] != `a\.b|c` {
+		t.Errorf("%s", metadata)
+	}
+	for _, want := range []string{"the rule r", "the digits after the point of value", "labels, spellings and duties of the code list kinds"} {
+		if !strings.Contains(strings.Join(left, "\n"), want) {
+			t.Errorf("%q is not told to be left out: %v", want, left)
+		}
+	}
+	source, lost, err := rulebook.FromCSVW("results", metadata)
+	if err != nil || len(lost) != 0 {
+		t.Fatal(err, lost)
+	}
+	back := testkit.Book(t, source)
+	value, taken := back.Column("value"), back.Column("taken")
+	if back.Reading.HeaderLine != 3 || back.Reading.Encoding != "windows-1252" || back.Reading.Missing[0] != "n/a" || value.Type != table.TypeDecimal || value.Highest.Standard() != "14.5" || value.DecimalMark != "," ||
+		taken.Dates[0] != "dd/MM/yyyy" || back.Column("sample").Title != "The sample" || !back.Column("kind").Pattern.MatchString("a.b") || back.Column("kind").Pattern.MatchString("axb") || back.Column("short").Longest != 5 || back.Keys[0].Columns[0] != "sample" || back.References[0].To.Dataset != "kinds" {
+		t.Errorf("%s", source)
+	}
+}
+
+func TestCSVWOfOthers(t *testing.T) {
+	source, left, err := rulebook.FromCSVW("d", []byte(`{"tables": [{"url": "a.csv", "tableSchema": {"columns": [{"titles": {"en": ["Name"]}}, {"name": "n", "datatype": "nonNegativeInteger"},
+		{"name": "x", "datatype": {"base": "hexBinary"}}, {"name": "v", "separator": ";", "datatype": {"base": "date", "format": "M/d/yy"}}], "primaryKey": "n"}}, {"url": "b.csv"}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	book := testkit.Book(t, source)
+	if book.Columns[0].Name != "Name" || book.Columns[1].Lowest.Standard() != "0" || book.Columns[3].Dates[0] != "M/d/yy" || book.Keys[0].Columns[0] != "n" {
+		t.Error(source)
+	}
+	if want := "the table b.csv|the datatype hexBinary of x|that cells of v hold several values, separated by \";\""; strings.Join(left, "|") != want {
+		t.Errorf("%s", strings.Join(left, "|"))
+	}
+	for raw, want := range map[string]string{"{": "this is not JSON", "[]": "not the metadata of a table", "{}": "describe no columns"} {
+		if _, _, err := rulebook.FromCSVW("d", []byte(raw)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", raw, err)
+		}
+	}
+}
