@@ -54,7 +54,11 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if err := r.weighLate(ctx, source, workers); err != nil {
 		return nil, err
 	}
-	return r.result(), nil
+	out := r.result()
+	if book.Beside != nil && len(book.Beside.Used) > 0 {
+		out.Beside = maps.Clone(book.Beside.Used)
+	}
+	return out, nil
 }
 
 // run gathers the stretches of a table.

@@ -1,10 +1,14 @@
 package audit_test
 
 import (
+	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/table"
+	"proudsieve/core/testkit"
 )
 
 func TestTwoAuditsAreCompared(t *testing.T) {
@@ -44,5 +48,30 @@ func TestWhatAFindingCosts(t *testing.T) {
 	}
 	if f := finding(t, r, "small"); f.Cost != 50 || f.Regained != 25 {
 		t.Errorf("the rule costs %v and would give back %v", f.Cost, f.Regained)
+	}
+}
+
+func TestFindingsForTheProvider(t *testing.T) {
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, reason: It is measured.}\n  - {name: gone}\nkeys:\n  - {id: one, columns: [k]}\nequal_rows: {}\nrules:\n  - {id: less, condition: n < 5}\n")
+	content := "k,n\na,\"x,1\"\n,9\na,\"x,1\"\n"
+	r, err := audit.Run(context.Background(), testkit.File(t, content, book.Reading), book, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out strings.Builder
+	if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 2, &out); err != nil {
+		t.Fatal(err)
+	}
+	want := `line,row,column,value,rule,severity,must_hold,reason,key
+,,gone,,gone.column,stop,"The table has a column ""gone"".",The table has no column gone.,
+2,1,n,"x,1",n.type,warn,Every n is a decimal.,It is measured.,k=a
+3,2,k,,k.required,warn,Every row has a k.,,k=
+3,2,n,9,less,warn,For every row: n < 5.,,k=
+4,3,n,"x,1",n.type,warn,Every n is a decimal.,It is measured.,k=a
+4,3,k,a,one,stop,No two rows have the same k.,,k=a
+4,3,,,equal_rows,warn,No two rows are equal in every cell.,,k=a
+`
+	if out.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
 	}
 }

@@ -35,6 +35,9 @@ type Result struct {
 	Patterns     []Pattern `json:"patterns"`
 	MorePatterns bool      `json:"more_patterns,omitempty"`
 
+	// Beside says which tables of other datasets the table was held against.
+	Beside map[string]string `json:"beside,omitempty"`
+
 	Marks []intake.Mark `json:"-"` // where parts of the file start, for reading a page of rows
 }
 

@@ -15,6 +15,8 @@ type Beside struct {
 	Past []Past
 	// Today is the day of the audit, in days since 1970-01-01.
 	Today int64
+	// Used says which table of each other dataset was opened; Open writes it.
+	Used map[string]string
 }
 
 // Past is the profile of an earlier delivery.

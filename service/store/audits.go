@@ -72,3 +72,18 @@ func AuditResult(ctx context.Context, q Querier, id int64) (json.RawMessage, err
 func Audits(ctx context.Context, q Querier, dataset, table int64, c Cursor) (*Page[Audit], error) {
 	return page(ctx, q, c, func(a *Audit) int64 { return a.ID }, auditColumns+" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4) ORDER BY a.id DESC LIMIT $2", dataset, table)
 }
+
+// PastResults returns what the newest audits found of the tables of a dataset that came before
+// one, of the same origin, at most so many, the last one first.
+func PastResults(ctx context.Context, q Querier, dataset, before int64, origin string, most int) ([]json.RawMessage, error) {
+	if most == 0 {
+		return nil, nil
+	}
+	return list[json.RawMessage](ctx, q, `SELECT a.result FROM tables t JOIN LATERAL (SELECT result FROM audits WHERE table_id = t.id ORDER BY id DESC LIMIT 1) a ON true
+		WHERE t.dataset_id = $1 AND t.id < $2 AND t.origin = $3 ORDER BY t.id DESC LIMIT $4`, dataset, before, origin, most)
+}
+
+// AuditBefore returns the newest audit of a dataset, of tables of one origin, that came before another.
+func AuditBefore(ctx context.Context, q Querier, a *Audit) (*Audit, error) {
+	return get[Audit](ctx, q, "earlier audit", auditColumns+" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
+}

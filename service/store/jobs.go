@@ -14,12 +14,13 @@ const (
 	JobFix     = "fix"
 	JobMerge   = "merge"
 	JobFetch   = "fetch"
+	JobTrial   = "trial"
 )
 
 // Job is something that runs in the background.
 type Job struct {
 	ID            int64            `db:"id" json:"id"`
-	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge,fetch"`
+	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge,fetch,trial"`
 	TableID       *int64           `db:"table_id" json:"table_id"`
 	DatasetID     int64            `db:"dataset_id" json:"-"`
 	Dataset       string           `db:"dataset" json:"dataset"`
@@ -31,7 +32,7 @@ type Job struct {
 	BytesTotal    int64            `db:"bytes_total" json:"bytes_total"`
 	RowsRead      int64            `db:"rows_read" json:"rows_read"`
 	Error         string           `db:"error" json:"error"`
-	Result        *json.RawMessage `db:"result" json:"result" doc:"What a preview shows"`
+	Result        *json.RawMessage `db:"result" json:"result" doc:"What a preview shows, or a trial found"`
 	ResultTable   *int64           `db:"result_table_id" json:"result_table" doc:"The table that was made"`
 	AuditID       *int64           `db:"audit_id" json:"audit_id" doc:"The audit that was made"`
 	CreatedByID   int64            `db:"created_by_id" json:"-"`

@@ -94,11 +94,7 @@ func (a *attempt) audit(ctx context.Context) error {
 			return err
 		}
 	}
-	source, book, err := a.open(ctx, t, book, 1)
-	if err != nil {
-		return err
-	}
-	result, err := audit.Run(ctx, source, book, a.Workers)
+	result, err := a.judge(ctx, t, book)
 	if err != nil {
 		return err
 	}
@@ -172,6 +168,9 @@ func (a *attempt) plan(ctx context.Context, passes int64) (*store.Table, *intake
 		}
 	}
 	source, book, err := a.open(ctx, t, book, passes)
+	if err == nil {
+		err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt)
+	}
 	return t, source, book, plan, err
 }
 

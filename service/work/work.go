@@ -270,6 +270,8 @@ func (a *attempt) dispatch(ctx context.Context) (err error) {
 		return a.fix(ctx)
 	case store.JobMerge:
 		return a.merge(ctx)
+	case store.JobTrial:
+		return a.trial(ctx)
 	case store.JobFetch:
 		return a.fetch(ctx)
 	}

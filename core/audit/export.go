@@ -1,0 +1,114 @@
+package audit
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// exportHeader names the columns of what WriteFindings writes.
+var exportHeader = []string{"line", "row", "column", "value", "rule", "severity", "must_hold", "reason", "key"}
+
+// WriteFindings writes a line of CSV for every cell that was caught, in file order: for whoever
+// delivered the table. A finding that names several columns has a line for each of them,
+// one that names none a line for the row. The key is that of the row, by the first key
+// of the rulebook. rows returns the rows of a finding.
+func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rulebook, result *Result, rows func(*Finding) (*table.RowSet, error), workers int, out io.Writer) error {
+	all := table.NewRowSet()
+	sets := make([]*table.RowSet, len(result.Findings))
+	at := make([][]int, len(sets))
+	names := source.Columns()
+	for i := range result.Findings {
+		f := &result.Findings[i]
+		set, err := rows(f)
+		if err != nil {
+			return err
+		}
+		if f.Kind == KindColumn {
+			set = table.NewRowSet() // said once, below
+		}
+		sets[i] = set
+		all.Or(set)
+		for _, name := range f.Columns {
+			if c := slices.Index(names, name); c >= 0 {
+				at[i] = append(at[i], c)
+			}
+		}
+	}
+	var key []int
+	if len(book.Keys) > 0 {
+		for _, name := range book.Keys[0].Columns {
+			if c := slices.Index(names, name); c >= 0 {
+				key = append(key, c)
+			}
+		}
+	}
+	w := csv.NewWriter(out)
+	if err := w.Write(exportHeader); err != nil {
+		return err
+	}
+	for i := range result.Findings {
+		if f := &result.Findings[i]; sets[i].IsEmpty() { // it concerns the table as a whole
+			if err := w.Write([]string{"", "", firstOf(f.Columns), "", f.Rule, string(f.Severity), f.Says, f.Found, ""}); err != nil {
+				return err
+			}
+		}
+	}
+	if !all.IsEmpty() {
+		work := func(b *table.Batch) ([][]string, error) {
+			var lines [][]string
+			for r, row := range b.Rows {
+				if all.Contains(row) {
+					lines = append(lines, exported(b, r, result.Findings, sets, at, key, names)...)
+				}
+			}
+			return lines, nil
+		}
+		if err := table.ScanWhere(ctx, source, all, workers, work, w.WriteAll); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func firstOf(texts []string) string {
+	if len(texts) == 0 {
+		return ""
+	}
+	return texts[0]
+}
+
+// exported are the lines of one row.
+func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, at [][]int, key []int, names []string) [][]string {
+	identity := ""
+	for i, c := range key {
+		if i > 0 {
+			identity += ", "
+		}
+		identity += fmt.Sprintf("%s=%s", names[c], b.Columns[c].At(r))
+	}
+	var lines [][]string
+	for i := range findings {
+		f := &findings[i]
+		if !sets[i].Contains(b.Rows[r]) {
+			continue
+		}
+		line := func(column, value string) {
+			lines = append(lines, []string{strconv.FormatInt(b.Lines[r], 10), strconv.FormatUint(uint64(b.Rows[r]), 10), column, value, f.Rule, string(f.Severity), f.Says, f.Reason, identity})
+		}
+		if len(at[i]) == 0 {
+			line("", "")
+		}
+		for _, c := range at[i] {
+			line(names[c], b.Columns[c].At(r))
+		}
+	}
+	return lines
+}

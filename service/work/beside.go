@@ -1,0 +1,118 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
+)
+
+// Beside gives a rulebook what a table is judged against besides its own rows: the newest
+// tables of other datasets, cleaned or merged ones before deliveries, and the audits of
+// the tables that came before it, of the same origin.
+func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *store.Table, book *rulebook.Rulebook, today time.Time) error {
+	b := &rulebook.Beside{Today: today.Unix() / 86_400, Used: map[string]string{}}
+	var mutex sync.Mutex
+	b.Open = func(ctx context.Context, dataset string) (table.Source, *rulebook.Rulebook, error) {
+		other, err := current(ctx, s, dataset)
+		if err != nil {
+			return nil, nil, err
+		}
+		theirs, err := rulebookOf(ctx, s.DB, other.DatasetID, dataset)
+		if err != nil {
+			return nil, nil, err
+		}
+		mutex.Lock()
+		b.Used[dataset] = fmt.Sprintf("table %d, SHA-256 %s", other.ID, other.Digest)
+		mutex.Unlock()
+		return OpenTable(ctx, f, other, theirs)
+	}
+	last := 0
+	for _, r := range book.History {
+		last = max(last, r.Last)
+	}
+	past, err := store.PastResults(ctx, s.DB, t.DatasetID, t.ID, t.Origin, last)
+	if err != nil {
+		return err
+	}
+	for _, raw := range past {
+		var result audit.Result
+		if err := json.Unmarshal(raw, &result); err != nil {
+			return err
+		}
+		b.Past = append(b.Past, result.Past())
+	}
+	book.Beside = b
+	return nil
+}
+
+// current returns the table of a dataset that counts now.
+func current(ctx context.Context, s *store.Store, dataset string) (*store.Table, error) {
+	d, err := store.FindDataset(ctx, s.DB, dataset)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, fmt.Errorf("there is no dataset %s", dataset)
+	}
+	if err != nil {
+		return nil, err
+	}
+	t, err := store.NewestCleaned(ctx, s.DB, d.ID, d.Name)
+	if !errors.Is(err, store.ErrNotFound) {
+		return t, err
+	}
+	page, err := store.Tables(ctx, s.DB, d.ID, "", store.Cursor{Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(page.Items) == 0 {
+		return nil, fmt.Errorf("nothing of the dataset %s has arrived yet", dataset)
+	}
+	return &page.Items[0], nil
+}
+
+// Trial is the detail of a trial: the rulebook that is tried.
+type Trial struct {
+	Source string `json:"source"`
+}
+
+// trial audits a table by a rulebook that is not saved. Its result is the audit's.
+func (a *attempt) trial(ctx context.Context) error {
+	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
+	if err != nil {
+		return err
+	}
+	var detail Trial
+	if err := json.Unmarshal(a.job.Detail, &detail); err != nil {
+		return err
+	}
+	book, err := rulebook.Parse([]byte(detail.Source))
+	if err != nil {
+		return err
+	}
+	result, err := a.judge(ctx, t, book)
+	if err != nil {
+		return err
+	}
+	return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) { return result, nil, nil })
+}
+
+// judge audits a table by a rulebook; nil for a draft.
+func (a *attempt) judge(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*audit.Result, error) {
+	source, book, err := a.open(ctx, t, book, 1)
+	if err != nil {
+		return nil, err
+	}
+	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
+		return nil, err
+	}
+	return audit.Run(ctx, source, book, a.Workers)
+}
