@@ -35,7 +35,7 @@ const (
 // Run audits source by book on up to workers goroutines. The result depends on
 // the table and the rulebook alone.
 func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, workers int) (*Result, error) {
-	book, err := bound(ctx, book, workers)
+	book, err := Bound(ctx, book, workers)
 	if err != nil {
 		return nil, err
 	}

@@ -13,8 +13,8 @@ import (
 // elsewhereLimit bounds the keys, codes and groups of another dataset that are held in memory.
 const elsewhereLimit = 5_000_000
 
-// bound returns the rulebook with the codes that it takes from other datasets.
-func bound(ctx context.Context, book *rulebook.Rulebook, workers int) (*rulebook.Rulebook, error) {
+// Bound returns the rulebook with the codes that it takes from other datasets.
+func Bound(ctx context.Context, book *rulebook.Rulebook, workers int) (*rulebook.Rulebook, error) {
 	if book.Beside == nil || book.Beside.Open == nil {
 		return book, nil
 	}

@@ -104,6 +104,7 @@ func (s *Server) register(r chi.Router) {
 	s.tables()
 	s.relations()
 	s.audits()
+	s.judgement()
 	s.issues()
 	s.jobs()
 	s.merges()

@@ -88,12 +88,17 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 			}
 		}
 	}
-	opened, err := recall(&s.remembered, fmt.Sprintf("open %d %d", t.ID, version), func() (*inside, error) {
+	book, beside, err := s.bound(ctx, t, book)
+	if err != nil {
+		return nil, err
+	}
+	key := fmt.Sprintf("%d %d %s", t.ID, version, beside)
+	opened, err := recall(&s.remembered, "open "+key, func() (*inside, error) {
 		file, book, err := work.OpenTable(ctx, s.Files, t, book)
 		if err != nil {
 			return nil, err
 		}
-		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file, key: fmt.Sprintf("%d %d ", t.ID, version)}, nil
+		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file, key: key + " "}, nil
 	})
 	if err != nil {
 		return nil, err

@@ -168,3 +168,18 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 	}
 	return setIssue(ctx, tx, issue.ID, issue.State, "seen", f.Title, &audit)
 }
+
+// AskedQuestion is what the owner of the data was asked about a rule.
+type AskedQuestion struct {
+	Rule   string    `db:"rule"`
+	Text   string    `db:"text"`
+	Person string    `db:"person"`
+	At     time.Time `db:"at"`
+}
+
+// QuestionsOf lists the questions of a dataset that have no answer yet, the oldest first.
+func QuestionsOf(ctx context.Context, q Querier, dataset int64) ([]AskedQuestion, error) {
+	return list[AskedQuestion](ctx, q, `SELECT i.rule, e.text, p.name AS person, e.at FROM issues i
+		JOIN LATERAL (SELECT * FROM issue_entries WHERE issue_id = i.id AND kind = 'asked' ORDER BY id DESC LIMIT 1) e ON true
+		JOIN people p ON p.id = e.person_id WHERE i.dataset_id = $1 AND i.state = 'asked' ORDER BY e.id`, dataset)
+}
