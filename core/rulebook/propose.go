@@ -227,8 +227,12 @@ func (w *proposal) column(c *Column) {
 		fields = append(fields, "type: code", "codes: "+list, "new_codes: true")
 		evidence = append(evidence, fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
 	case c.Type != table.TypeText:
-		fields = append(fields, "type: "+string(c.Type))
-		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type", s.filled-s.mistyped, s.filled))
+		proposed, more := c.Type, ""
+		if c.Type == table.TypeInteger {
+			proposed, more = table.TypeDecimal, "; type integer would hold"
+		}
+		fields = append(fields, "type: "+string(proposed))
+		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped, s.filled, more))
 	}
 	if len(c.Dates) > 0 {
 		fields = append(fields, "dates: "+quoted(c.Dates[0]))

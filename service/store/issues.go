@@ -177,9 +177,11 @@ type AskedQuestion struct {
 	At     time.Time `db:"at"`
 }
 
-// QuestionsOf lists the questions of a dataset that have no answer yet, the oldest first.
+// QuestionsOf lists what the owner of a dataset was asked and has not answered, the oldest
+// first: what was last said about the issue, or its title.
 func QuestionsOf(ctx context.Context, q Querier, dataset int64) ([]AskedQuestion, error) {
-	return list[AskedQuestion](ctx, q, `SELECT i.rule, e.text, p.name AS person, e.at FROM issues i
+	return list[AskedQuestion](ctx, q, `SELECT i.rule, p.name AS person, e.at,
+		coalesce((SELECT text FROM issue_entries WHERE issue_id = i.id AND kind = 'comment' ORDER BY id DESC LIMIT 1), i.title) AS text FROM issues i
 		JOIN LATERAL (SELECT * FROM issue_entries WHERE issue_id = i.id AND kind = 'asked' ORDER BY id DESC LIMIT 1) e ON true
 		JOIN people p ON p.id = e.person_id WHERE i.dataset_id = $1 AND i.state = 'asked' ORDER BY e.id`, dataset)
 }
