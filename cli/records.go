@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/relation"
 	"proudsieve/service/api"
 	"proudsieve/service/store"
 )
@@ -126,27 +127,6 @@ func declarationCommands(path, what string) []*cli.Command {
 			return show(s, d, err, func(d *store.Declaration) { fmt.Fprint(s.out, d.Source) })
 		}),
 	}
-}
-
-func rulebookCommand() *cli.Command {
-	check := &cli.Command{Name: "check", Usage: "say what is wrong with a rulebook file; needs no service", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
-		Action: func(_ context.Context, c *cli.Command) error {
-			args, err := arguments(c, "FILE")
-			if err != nil {
-				return err
-			}
-			book, err := readRulebook(args[0])
-			if err != nil {
-				return err
-			}
-			o := outputOf(c)
-			if o.json {
-				return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest})
-			}
-			o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns), len(book.Keys), len(book.Rules))
-			return nil
-		}}
-	return group("rulebook", "what must hold for a dataset", append([]*cli.Command{check}, declarationCommands("rulebooks", "rulebook")...)...)
 }
 
 func deliveryCommand() *cli.Command {
@@ -321,6 +301,21 @@ func tableCommand() *cli.Command {
 			&cli.StringFlag{Name: "dimension", Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
 			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20},
 		}, showRows),
+		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN", []cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"}, &cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}}, func(ctx context.Context, s *session, args []string) error {
+			pairs := []string{"kind", s.command.String("kind"), "offset", fmt.Sprint(s.command.Int("offset")), "limit", fmt.Sprint(s.command.Int("limit"))}
+			for _, name := range strings.Split(args[1], ",") {
+				pairs = append(pairs, "columns", name)
+			}
+			found, err := client.Get[api.GroupsPage](ctx, s.Client, "/tables/"+args[0]+"/groups"+client.Query(pairs...))
+			return show(s, found, err, func(found *api.GroupsPage) {
+				s.groupCounts(&found.Groups)
+				s.groupPage(found.Names, found.Columns, relation.GroupKind(found.Kind), found.Page, int64(found.Listed))
+			})
+		}),
+		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil, func(ctx context.Context, s *session, args []string) error {
+			codes, err := client.Get[relation.Codes](ctx, s.Client, "/tables/"+args[0]+"/codes"+client.Query("column", args[1]))
+			return show(s, codes, err, s.codes)
+		}),
 		verb("download", "the bytes of a table", "TABLE FILE", []cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}}, func(ctx context.Context, s *session, args []string) error {
 			what := "table"
 			if s.command.Bool("change-log") {
@@ -409,6 +404,19 @@ func auditCommand() *cli.Command {
 				return err
 			}
 			return s.audited(a)
+		}),
+		verb("compare", "what is new, gone, worse and better since an earlier audit", "AUDIT", []cli.Flag{&cli.IntFlag{Name: "with", Usage: "the earlier audit; the one before where it is left out"}}, func(ctx context.Context, s *session, args []string) error {
+			c, err := client.Get[api.ComparisonShown](ctx, s.Client, "/audits/"+args[0]+"/comparison"+client.Query("with", fmt.Sprint(s.command.Int("with"))))
+			return show(s, c, err, func(c *api.ComparisonShown) {
+				s.line("Audit %d of %s, against audit %d of %s.", c.After.ID, safe(c.After.FileName), c.Before.ID, safe(c.Before.FileName))
+				s.comparison(&c.Comparison)
+			})
+		}),
+		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", nil, func(ctx context.Context, s *session, args []string) error {
+			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/report", f) })
+		}),
+		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE", nil, func(ctx context.Context, s *session, args []string) error {
+			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/findings", f) })
 		}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := client.All[store.Audit](ctx, s.Client, "/audits")

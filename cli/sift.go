@@ -55,7 +55,7 @@ func siftCommand() *cli.Command {
 			&cli.BoolFlag{Name: "between", Usage: "also look for keys and correlations, which takes longer"},
 			&cli.BoolFlag{Name: "digest", Usage: "also print the SHA-256 of the file"},
 			jsonFlag(),
-		}, readingFlags()...),
+		}, append(judgeFlags(), readingFlags()...)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "FILE")
 			if err != nil {
@@ -64,12 +64,17 @@ func siftCommand() *cli.Command {
 			if c.Int("workers") < 1 {
 				return fmt.Errorf("--workers is at least 1, not %d", c.Int("workers"))
 			}
-			result, err := sift(ctx, c, args[0])
+			result, file, book, err := sift(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
 			o := outputOf(c)
+			shown, err := o.lookInto(ctx, c, args[0], result, file, book)
+			if err != nil {
+				return err
+			}
 			switch name := c.String("column"); {
+			case shown:
 			case o.json:
 				err = o.printJSON(result)
 			case name != "":
@@ -85,31 +90,36 @@ func siftCommand() *cli.Command {
 	}
 }
 
-func sift(ctx context.Context, c *cli.Command, path string) (*sifted, error) {
+// sift audits a file; it returns the open file and its rulebook too.
+func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.File, *rulebook.Rulebook, error) {
+	fail := func(err error) (*sifted, *intake.File, *rulebook.Rulebook, error) { return nil, nil, nil, err }
 	tune(siftMemory)
 	size, err := sizeOf(path)
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	fixed, err := readingOf(c)
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	book, err := readRulebook(c.String("rules"))
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	open := intake.AtPath(path)
 	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
 	if book == nil {
 		if book, out.Detection, err = draft(ctx, path, open, fixed); err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
+			return fail(fmt.Errorf("%s: %w", path, err))
 		}
 	}
 	out.Reading = book.Reading
 	file, err := intake.Open(open, book.Reading)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return fail(fmt.Errorf("%s: %w", path, err))
+	}
+	if book.Beside, err = besides(c); err != nil {
+		return fail(err)
 	}
 	digests := make(chan string, 1)
 	if c.Bool("digest") {
@@ -123,9 +133,9 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, error) {
 		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")}, out.Result)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return fail(fmt.Errorf("%s: %w", path, err))
 	}
-	return out, nil
+	return out, file, book, nil
 }
 
 func findBetween(ctx context.Context, t *relation.Table, result *audit.Result) (*between, error) {
@@ -291,7 +301,7 @@ func shortNumber(text string) string {
 var graveness = map[rulebook.Severity]int{rulebook.Stop: 0, rulebook.Warn: 1, rulebook.Note: 2}
 
 func (o *output) findings(r *audit.Result) {
-	g := newGrid("severity", ">rows", "rule", "what was found")
+	g := newGrid("severity", ">rows", ">points", ">alone", "rule", "what was found")
 	gravest := slices.Clone(r.Findings)
 	slices.SortStableFunc(gravest, func(a, b audit.Finding) int { return graveness[a.Severity] - graveness[b.Severity] })
 	for _, f := range gravest {
@@ -317,7 +327,13 @@ func (o *output) findings(r *audit.Result) {
 			}
 			found += ")"
 		}
-		g.add(string(f.Severity), count(f.Rows), f.Rule, found)
+		g.add(string(f.Severity), count(f.Rows), percent(f.Cost), percent(f.Regained), f.Rule, found)
 	}
 	o.grid(g, "Nothing was found.")
+	o.line("Points: what a finding costs the score by itself; alone: what would be won if it alone were put right.")
+	for _, j := range r.Rules {
+		if j.Unjudged != "" {
+			o.line("Not judged: %s, since %s.", j.Rule, safe(j.Unjudged))
+		}
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
+	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/demo"
@@ -164,5 +165,52 @@ func TestTheCleanedAndMergedTablePasses(t *testing.T) {
 	// 14 blank, 11 disguised and 13 texts that were set to missing, and 15 early receipts, from each laboratory.
 	if want := []string{"value.required 76", "received_after_sampled 30"}; !slices.Equal(rules, want) {
 		t.Errorf("findings left are %v, want %v", rules, want)
+	}
+}
+
+// What was planted stands in the codes and groups views too, with the planted counts.
+func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
+	planted, err := demo.PlantedDefects()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	for _, d := range demo.Deliveries {
+		b := book(t, d.Dataset)
+		view := &relation.Table{Source: openWith(t, read(t, "data/"+d.File), b.Reading), Book: b, Workers: 2}
+		want := map[string]int64{}
+		for _, p := range planted {
+			if p.Dataset == d.Dataset {
+				want[p.Defect] += int64(p.Count)
+			}
+		}
+		for _, c := range b.Columns {
+			if c.CodeList == "" {
+				continue
+			}
+			codes, err := relation.Recognise(ctx, view, c.Name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := map[rulebook.MeaningKind]int64{}
+			for _, text := range codes.Texts {
+				got[text.Meaning.Kind] += text.Rows
+			}
+			spelled := want[c.Name+" in another spelling"] + want[c.Name+" in another spelling or with stray spaces"]
+			unknown := want[c.Name+" that is in no register"]
+			if got[rulebook.MeansCode] != spelled || got[rulebook.MeansNothing] != unknown || len(got) > 2 {
+				t.Errorf("%s.%s: %v, planted were %d other spellings and %d unknown ones", d.Dataset, c.Name, got, spelled, unknown)
+			}
+		}
+		for _, k := range b.Keys {
+			groups, err := relation.FindGroups(ctx, view, k.Columns)
+			if err != nil {
+				t.Fatal(err)
+			}
+			equal, conflicting := want["exact duplicate row"], want["repeated sample id with another value"]+want["repeated visit number"]
+			if groups.Of[relation.Equal].Surplus != equal || groups.Of[relation.Conflicting].Surplus != conflicting || groups.Of[relation.Near].Surplus != 0 {
+				t.Errorf("%s: %+v, planted were %d equal rows and %d that conflict", d.Dataset, groups.Of, equal, conflicting)
+			}
+		}
 	}
 }

@@ -18,7 +18,7 @@ func Bound(ctx context.Context, book *rulebook.Rulebook, workers int) (*rulebook
 	if book.Beside == nil || book.Beside.Open == nil {
 		return book, nil
 	}
-	return book.With(func(e rulebook.Elsewhere) ([]string, error) {
+	whole := book.With(func(e rulebook.Elsewhere) ([]string, error) {
 		texts := map[string]bool{}
 		err := readElsewhere(ctx, book, e, workers, func(b *table.Batch, columns []*rulebook.Cells, at []int) (map[string]bool, error) {
 			found := map[string]bool{}
@@ -36,6 +36,7 @@ func Bound(ctx context.Context, book *rulebook.Rulebook, workers int) (*rulebook
 		})
 		return slices.Sorted(maps.Keys(texts)), err
 	})
+	return whole, ctx.Err()
 }
 
 var errTooMany = fmt.Errorf("there are more than %s different ones", Grouped(elsewhereLimit))

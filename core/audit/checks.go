@@ -258,9 +258,7 @@ func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 	case table.TypeCode:
 		add(brokenCodes, KindCodes, rulebook.Validity, "Every %s is in the code list %s.", c.Name, c.CodeList)
 		last := p.checks[len(p.checks)-1]
-		if last.quiet = c.NewCodes; j.cells.Codes().Lacking {
-			last.unjudged = fmt.Sprintf("the dataset %s, whose codes these are, is not at hand", j.cells.Codes().From.Dataset)
-		}
+		last.quiet, last.unjudged = c.NewCodes, j.cells.Codes().Lacking
 		add(brokenSpelling, KindSpelling, rulebook.Consistency, "Every %s is written as the code list %s has it.", c.Name, c.CodeList)
 	default:
 		article := "a"
@@ -318,8 +316,8 @@ func (p *plan) codeChecks(at int, j *judge) {
 	if must {
 		p.occurring[at] = p.add(&check{id: c.Name + "." + string(KindOccurs), kind: KindOccurs, dimension: rulebook.Completeness, severity: c.Severity, columns: []string{c.Name},
 			says: fmt.Sprintf("Every code of %s that must occur in %s does.", c.CodeList, c.Name), reason: c.Reason})
-		if codes.Lacking && codes.AllOccur {
-			p.checks[p.occurring[at]].unjudged = fmt.Sprintf("the dataset %s, whose codes these are, is not at hand", codes.From.Dataset)
+		if codes.AllOccur {
+			p.checks[p.occurring[at]].unjudged = codes.Lacking
 		}
 	}
 	if c.ParentIn != "" && parents {

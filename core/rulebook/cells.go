@@ -70,7 +70,7 @@ func (c *Cells) Read(text string) Cell {
 	}
 	i, ok := c.codes.levelled[table.Level(text)]
 	if !ok {
-		return Cell{Value: value, Unknown: !c.codes.Lacking}
+		return Cell{Value: value, Unknown: c.codes.Lacking == ""}
 	}
 	code := &c.codes.Codes[i]
 	return Cell{Value: table.TextValue(code.Code), Spelling: true, Ended: code.Ended}

@@ -1,10 +1,6 @@
 package rulebook
 
-import (
-	"fmt"
-
-	"proudsieve/core/table"
-)
+import "proudsieve/core/table"
 
 // CodeList declares the codes of a column and their other spellings.
 type CodeList struct {
@@ -13,8 +9,9 @@ type CodeList struct {
 	From *Elsewhere
 	// AllOccur says that each code must occur in every table, those that ended left aside.
 	AllOccur bool
-	// Lacking says that the codes of the other dataset are not known, so that nothing can be called unknown.
-	Lacking bool
+	// Lacking says why the codes of the other dataset are not known, so that nothing can be
+	// called unknown; "" where they are.
+	Lacking string
 	// levelled maps every code and spelling, levelled, to the index of its code.
 	levelled map[string]int
 	exact    map[string]int
@@ -76,7 +73,8 @@ func (l *CodeList) add(c Code, taken func(text, code string)) {
 
 // With returns the rulebook with the codes that lists take from other datasets. values
 // returns the texts of a column of a dataset; a code that is listed already is not added.
-func (b *Rulebook) With(values func(e Elsewhere) ([]string, error)) (*Rulebook, error) {
+// A list whose texts cannot be had stays Lacking.
+func (b *Rulebook) With(values func(e Elsewhere) ([]string, error)) *Rulebook {
 	copied := *b
 	copied.CodeLists = make(map[string]*CodeList, len(b.CodeLists))
 	for name, l := range b.CodeLists {
@@ -85,10 +83,10 @@ func (b *Rulebook) With(values func(e Elsewhere) ([]string, error)) (*Rulebook, 
 			continue
 		}
 		texts, err := values(*l.From)
-		if err != nil {
-			return nil, fmt.Errorf("the code list %s takes its codes from %s: %w", name, l.From, err)
-		}
 		more := newCodeList()
+		if err != nil {
+			more.Lacking = err.Error()
+		}
 		more.From, more.AllOccur = l.From, l.AllOccur
 		for _, c := range l.Codes {
 			more.add(c, func(string, string) {})
@@ -100,7 +98,7 @@ func (b *Rulebook) With(values func(e Elsewhere) ([]string, error)) (*Rulebook, 
 		}
 		copied.CodeLists[name] = more
 	}
-	return &copied, nil
+	return &copied
 }
 
 func newCodeList() *CodeList { return &CodeList{levelled: map[string]int{}, exact: map[string]int{}} }

@@ -339,7 +339,8 @@ func (p *parser) codeLists(n *document.Node) {
 		p.Mapping(e.Value, "a code list",
 			document.Field{Name: "codes", Read: codes},
 			document.Field{Name: "from", Read: func(n *document.Node) {
-				l.From, l.Lacking = p.elsewhere(n), true
+				l.From = p.elsewhere(n)
+				l.Lacking = "the dataset " + l.From.Dataset + ", whose codes these are, is not at hand"
 				p.wantColumns(n, l.From, 1, "codes are taken from one column")
 			}},
 			document.Field{Name: "all_occur", Read: func(n *document.Node) { l.AllOccur = p.Truth(n, "all_occur") }},

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -364,11 +363,5 @@ func (s *Server) bound(ctx context.Context, t *store.Table, book *rulebook.Ruleb
 		return nil, "", err
 	}
 	whole, err := audit.Bound(ctx, book, s.Pool.Workers)
-	if err != nil { // the others are not there, or not as they should be: the audit says so
-		if errors.Is(err, context.Canceled) {
-			return nil, "", err
-		}
-		return book, "", nil
-	}
-	return whole, fmt.Sprint(book.Beside.Used), nil
+	return whole, fmt.Sprint(book.Beside.Used), err
 }
