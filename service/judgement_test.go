@@ -184,3 +184,20 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	_, err = client.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")
 	refused(t, "nothing to propose from", err, 422, "Nothing of the dataset empty has arrived yet")
 }
+
+func TestARulebookIsChangedByForms(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	source := "dataset: d # ours\ncolumns:\n  - {name: a}\n"
+	changed, err := client.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
+	if err != nil || changed.Source != "dataset: d # ours\ncolumns:\n  - {name: a, type: integer}\n" {
+		t.Fatalf("%+v, %v", changed, err)
+	}
+	_, err = client.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
+	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
+	outlined, err := client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": changed.Source})
+	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 5 || len(outlined.Functions) < 15 {
+		t.Errorf("%+v, %v", outlined, err)
+	}
+	_, err = client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})
+	refused(t, "no YAML", err, 422, "The declaration has mistakes")
+}

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -12,6 +13,8 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/condition"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/propose"
 	"proudsieve/core/relation"
@@ -102,6 +105,39 @@ func (s *Server) judgement() {
 	})
 	s.trials()
 	s.proposals()
+	s.forms()
+}
+
+// Outlined is a rulebook's text by its items, with what forms and the editor can offer.
+type Outlined struct {
+	Outline   rulebook.Outline       `json:"outline"`
+	Forms     []rulebook.SectionForm `json:"forms"`
+	Functions []string               `json:"functions" doc:"What a condition may call"`
+}
+
+// forms adds what changes the text of a rulebook without writing it.
+func (s *Server) forms() {
+	operation(s, access.Read, http.MethodPost, "/rulebooks/outline", "outline-rulebook", "The text of a rulebook by its items, and the fields that each kind of item has", func(_ context.Context, in *declared) (*body[Outlined], error) {
+		outline, err := rulebook.OutlineOf(in.Body.Source)
+		if err != nil {
+			return nil, err
+		}
+		return answer(&Outlined{*outline, rulebook.Sections, condition.FunctionNames()}, nil)
+	})
+	type edits struct {
+		Body struct {
+			Source  string            `json:"source" minLength:"1" doc:"The text of a rulebook, in YAML"`
+			Changes []rulebook.Change `json:"changes" maxItems:"2000"`
+		}
+	}
+	operation(s, access.Read, http.MethodPost, "/rulebooks/edit", "edit-rulebook", "Change the text of a rulebook by its items; comments and order stay, and nothing is saved", func(_ context.Context, in *edits) (*body[Carried], error) {
+		source, err := rulebook.Edit(in.Body.Source, in.Body.Changes)
+		var mistakes document.Problems
+		if err != nil && !errors.As(err, &mistakes) {
+			return nil, invalid("%s", sentence(err))
+		}
+		return answer(&Carried{Source: source, Left: []string{}}, err)
+	})
 }
 
 func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown, error) {
