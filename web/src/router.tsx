@@ -23,6 +23,9 @@ export type TableSearch = {
   down?: string;
   across?: string;
   measure?: string;
+  /** Of the groups: the columns they share, and their kind. */
+  by?: string[];
+  kind?: "equal" | "conflicting" | "near";
 };
 
 const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
@@ -46,6 +49,20 @@ const dataset = createRoute({
   component: lazyRouteComponent(() => import("./views/DatasetViews"), "DatasetView"),
 });
 
+const rulebook = createRoute({
+  getParentRoute: () => root,
+  path: "/datasets/$name/rulebook",
+  validateSearch: (
+    s: Record<string, unknown>,
+  ): { view?: string; section?: string; item?: string; from?: number } => ({
+    view: text(s.view),
+    section: text(s.section),
+    item: text(s.item),
+    from: typeof s.from === "number" ? s.from : undefined,
+  }),
+  component: lazyRouteComponent(() => import("./views/RulebookView"), "RulebookView"),
+});
+
 const table = createRoute({
   getParentRoute: () => root,
   path: "/tables/$id",
@@ -66,6 +83,8 @@ const table = createRoute({
     down: text(s.down),
     across: text(s.across),
     measure: text(s.measure),
+    by: texts(s.by),
+    kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
   }),
   component: lazyRouteComponent(() => import("./views/TableView"), "TableView"),
 });
@@ -126,6 +145,7 @@ export const router = createRouter({
     desk,
     datasets,
     dataset,
+    rulebook,
     table,
     fix,
     issues,

@@ -36,16 +36,19 @@ type page struct {
 }
 
 var pages = []page{
-	{name: "sign-in", path: "/", await: "#token"},
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
-	{name: "dataset", path: "/datasets/northgate_results", await: "textarea"},
+	{name: "dataset", path: "/datasets/northgate_results", await: "section[aria-label='Deliveries and tables'] td"},
+	{name: "rulebook", path: "/datasets/northgate_results/rulebook", await: "[aria-label=Trial] option", do: []step{
+		chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
+	{name: "rulebook-forms", path: "/datasets/northgate_results/rulebook?view=forms&section=columns&item=value", await: "[aria-label='from']"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
 	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter", await: "[aria-label='Figures of value'] td", dark: true},
 	{name: "relations", path: "/tables/2?view=relations&down=crew&across=weather&measure=flow", await: "[aria-label='Correlations, ranked'] td"},
-	{name: "reading", path: "/tables/3?view=reading", await: "tbody tr"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
-	{name: "issues", path: "/issues", await: "tbody tr"},
+	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
+	{name: "codes", path: "/tables/3?view=codes&column=parameter", await: "tbody tr"},
+	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
 	{name: "fix-plan", path: "/tables/2/fix", await: "textarea", do: []step{
 		write("textarea", visitsPlan), chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
@@ -59,8 +62,6 @@ var terminals = []struct{ name, command string }{
 	{"terminal-look", "bin/proudsieve look demo/data/millrace_results.csv"},
 	{"terminal-profile", "bin/proudsieve sift demo/data/visits.csv --between"},
 	{"terminal-sift", "bin/proudsieve sift demo/data/northgate_results.csv --rules demo/rulebooks/northgate_results.yaml"},
-	{"terminal-issues", "bin/proudsieve issue list --dataset visits; echo; bin/proudsieve table show 3; echo; bin/proudsieve dataset list"},
-	{"terminal-tour", "bin/proudsieve tour | sed -n '/^4. Put right/,$p' | tail -n 45"},
 }
 
 var visitsPlan = func() string {

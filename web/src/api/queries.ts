@@ -103,6 +103,62 @@ export const audit = (id: number) =>
     queryFn: () => take(api.GET("/audits/{id}", { params: { path: { id } } })),
     staleTime: Number.POSITIVE_INFINITY, // an audit is immutable
   });
+export type GroupKind = "equal" | "conflicting" | "near";
+
+export const groups = (id: number, columns: string[], kind: GroupKind, offset: number) =>
+  queryOptions({
+    queryKey: ["table", id, "groups", columns, kind, offset],
+    queryFn: () =>
+      take(
+        api.GET("/tables/{id}/groups", {
+          params: { path: { id }, query: { columns, kind, offset, limit: 20 } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+export const codes = (id: number, column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "codes", column],
+    queryFn: () => take(api.GET("/tables/{id}/codes", { params: { path: { id }, query: { column } } })),
+  });
+export const comparison = (id: number) =>
+  queryOptions({
+    queryKey: ["audit", id, "comparison"],
+    queryFn: () => take(api.GET("/audits/{id}/comparison", { params: { path: { id } } })),
+    retry: false,
+  });
+export const versions = (name: string) =>
+  queryOptions({
+    queryKey: ["rulebook", name, "versions"],
+    queryFn: () => take(api.GET("/rulebooks", { params: { query: { dataset: name, limit: 200 } } })),
+  });
+export const differences = (dataset: string, from: number, to: number) =>
+  queryOptions({
+    queryKey: ["rulebook", dataset, "differences", from, to],
+    queryFn: () =>
+      take(
+        api.GET("/rulebooks/{dataset}/comparison", { params: { path: { dataset }, query: { from, to } } }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+/** What is wrong with a rulebook, and what it is made of; asked while it is being written. */
+export const checkedRulebook = (source: string) =>
+  queryOptions({
+    queryKey: ["checked", source],
+    queryFn: () => take(api.POST("/rulebooks/check", { body: { source } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
+export const outlined = (source: string) =>
+  queryOptions({
+    queryKey: ["outlined", source],
+    queryFn: () => take(api.POST("/rulebooks/outline", { body: { source } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
 export const issues = (query: { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" }) =>
   queryOptions({
     queryKey: ["issues", query],

@@ -1,9 +1,9 @@
-import { chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../api/client";
-import { issues } from "../api/queries";
-import { caughtWord, count, decimal, plural } from "../words";
+import { comparison, issues } from "../api/queries";
+import { caughtWord, count, decimal, percent, plural } from "../words";
 import { Empty, Grid, right, Section, Severity, Td, Th, Value } from "./parts";
 
 const order: Record<string, number> = { stop: 0, warn: 1, note: 2 };
@@ -14,14 +14,34 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
   const r = a.result;
   const findings = [...r.findings].sort((x, y) => order[x.severity] - order[y.severity] || y.rows - x.rows);
   const measures = Object.keys(r.sums);
-  const held = r.rules.filter((j) => j.rows === 0);
+  const broken = new Set(findings.map((f) => f.rule));
+  const unjudged = r.rules.filter((j) => j.unjudged);
+  const held = r.rules.filter((j) => !broken.has(j.rule) && !j.unjudged);
   return (
     <>
-      {findings.length > 0 && (
-        <Text mb="1">
-          {plural(findings.length, "rule is", "rules are")} broken and{" "}
-          {plural(held.length, "rule holds", "rules hold")}; the gravest first.
+      <HStack justify="space-between" mb="1" flexWrap="wrap">
+        <Text>
+          {findings.length > 0 &&
+            `${plural(findings.length, "rule is", "rules are")} broken and ${plural(held.length, "rule holds", "rules hold")}; the gravest first.`}
         </Text>
+        <HStack gap="4" fontSize="sm">
+          <a href={`/api/v1/audits/${a.id}/report`} target="_blank" rel="noreferrer">
+            Report for the owner of the data
+          </a>
+          <a href={`/api/v1/audits/${a.id}/findings`} download>
+            Findings as CSV
+          </a>
+        </HStack>
+      </HStack>
+      {unjudged.length > 0 && (
+        <Box role="note" borderLeftWidth="4px" borderColor="ink" pl="2" mb="2">
+          <Text fontWeight="600">{plural(unjudged.length, "rule was", "rules were")} not judged.</Text>
+          {unjudged.map((j) => (
+            <Text key={j.rule} fontSize="sm">
+              <chakra.span fontFamily="mono">{j.rule}</chakra.span>: {j.unjudged}.
+            </Text>
+          ))}
+        </Box>
       )}
       {findings.length === 0 ? (
         <Empty>Nothing was found: every rule holds for all {count(r.rows)} rows.</Empty>
@@ -34,6 +54,12 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
               <Th>rule</Th>
               <Th>kind of fault</Th>
               <Th {...right}>rows</Th>
+              <Th {...right} title="How many points of the table's score it takes by itself">
+                costs
+              </Th>
+              <Th {...right} title="How many points would be won if it alone were put right">
+                wins back
+              </Th>
               {measures.map((m) => (
                 <Th
                   key={m}
@@ -52,13 +78,18 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
               return (
                 <tr key={f.rule}>
                   <Td>
-                    <Link
-                      to="/tables/$id"
-                      params={{ id: String(t.id) }}
-                      search={{ view: "rows", rule: f.rule }}
-                    >
-                      {f.found}
-                    </Link>
+                    {f.rows > 0 ? (
+                      <Link
+                        to="/tables/$id"
+                        params={{ id: String(t.id) }}
+                        search={{ view: "rows", rule: f.rule }}
+                      >
+                        {f.found}
+                      </Link>
+                    ) : (
+                      f.found
+                    )}{" "}
+                    <Closer t={t} f={f} />
                     {f.texts && f.texts.length > 0 && (
                       <HStack gap="3" fontSize="sm" color="quiet" flexWrap="wrap">
                         {f.texts.slice(0, 5).map((x) => (
@@ -82,6 +113,8 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
                   </Td>
                   <Td color={f.dimension}>{caughtWord[f.dimension as keyof typeof caughtWord]}</Td>
                   <Td {...right}>{count(f.rows)}</Td>
+                  <Td {...right}>{percent(f.cost)}</Td>
+                  <Td {...right}>{percent(f.regained)}</Td>
                   {measures.map((m) => (
                     <Td key={m} {...right}>
                       {decimal(f.impact[m])}
@@ -100,6 +133,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
           </tbody>
         </Grid>
       )}
+      <Since a={a} />
       {r.defect_count > 0 && (
         <Section title={`${plural(r.defect_count, "defect", "defects")} in the bytes`}>
           <Grid label="Defects" max="240px">
@@ -134,11 +168,100 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
           {held.map((j) => (
             <Text key={j.rule} fontSize="sm">
               <chakra.span fontFamily="mono">{j.rule}</chakra.span>: {j.says}{" "}
-              {j.unjudged && `Not judged: ${j.unjudged}.`}
+              {j.undecided ? `It could not be decided for ${plural(j.undecided, "row", "rows")}. ` : ""}
+              {j.tolerated ? `${plural(j.tolerated, "row breaks", "rows break")} it, which is allowed.` : ""}
             </Text>
           ))}
         </chakra.details>
       )}
     </>
+  );
+}
+
+/** Where a finding is looked at more closely than row by row. */
+function Closer({ t, f }: { t: Schemas["Table"]; f: Schemas["Finding"] }) {
+  const params = { id: String(t.id) };
+  if (f.kind === "key") {
+    return (
+      <Link to="/tables/$id" params={params} search={{ view: "groups", by: f.columns }}>
+        side by side
+      </Link>
+    );
+  }
+  if (f.kind === "codes" || f.kind === "spelling") {
+    return (
+      <Link to="/tables/$id" params={params} search={{ view: "codes", column: f.columns[0] }}>
+        what they mean
+      </Link>
+    );
+  }
+  return null;
+}
+
+const turnWord: Record<string, string> = {
+  new: "new",
+  worse: "worse",
+  better: "better",
+  gone: "gone",
+  same: "as before",
+  "not asked before": "not asked before",
+  "not asked any more": "not asked any more",
+};
+
+/** What changed since the audit before. */
+function Since({ a }: { a: Schemas["AuditShown"] }) {
+  const found = useQuery(comparison(a.id));
+  const c = found.data;
+  if (!c) {
+    return null; // the first audit has none before it
+  }
+  const changed = c.rules.filter((r) => r.turn !== "same");
+  const columns = c.columns.filter((x) => x.turn === "new" || x.turn === "gone");
+  return (
+    <Section
+      title="Since the audit before"
+      aside={
+        <Text fontSize="sm" color="quiet">
+          against{" "}
+          <Link to="/tables/$id" params={{ id: String(c.before.table_id) }} search={{ view: "findings" }}>
+            {c.before.file_name}
+          </Link>
+          , audit {c.before.id}
+        </Text>
+      }
+    >
+      <Text fontSize="sm">
+        Score {percent(c.score.after)}, before {percent(c.score.before)}; {count(c.rows.after)} rows, before{" "}
+        {count(c.rows.before)}.
+        {columns.length > 0 &&
+          ` Columns: ${columns.map((x) => `${x.name} is ${x.turn === "new" ? "new" : "gone"}`).join(", ")}.`}
+      </Text>
+      {changed.length === 0 ? (
+        <Empty>Every rule is broken as it was before, or holds as it did.</Empty>
+      ) : (
+        <Grid label="What changed" max="260px">
+          <thead>
+            <tr>
+              <Th>turn</Th>
+              <Th>what must hold</Th>
+              <Th {...right}>rows before</Th>
+              <Th {...right}>rows now</Th>
+            </tr>
+          </thead>
+          <tbody>
+            {changed.map((r) => (
+              <tr key={r.rule}>
+                <Td fontWeight={r.turn === "new" || r.turn === "worse" ? "700" : "400"} whiteSpace="nowrap">
+                  {turnWord[r.turn]}
+                </Td>
+                <Td>{r.says}</Td>
+                <Td {...right}>{count(r.rows.before)}</Td>
+                <Td {...right}>{count(r.rows.after)}</Td>
+              </tr>
+            ))}
+          </tbody>
+        </Grid>
+      )}
+    </Section>
   );
 }

@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useRef, useState } from "react";
@@ -118,9 +118,9 @@ export function DatasetView() {
           <Section title="Deliveries and tables">
             <Shown query={tables}>{(page) => <Tables tables={page.items} />}</Shown>
           </Section>
+          <RulebookSection name={name} />
           <Upload name={name} />
           <Fetches name={name} />
-          <RulebookSection name={name} />
         </>
       )}
     </Shown>
@@ -330,28 +330,19 @@ function Fetches({ name }: { name: string }) {
   );
 }
 
+/** Which version of the rulebook counts, and the way to it. */
 function RulebookSection({ name }: { name: string }) {
   const book = useQuery(rulebook(name));
-  const save = useSaveRulebook();
-  const [draft, setDraft] = useState<string>();
-  const source = draft ?? book.data?.source ?? firstRulebook.replace("my_dataset", name);
   return (
-    <Section
-      title="Rulebook"
-      aside={
-        book.data && (
-          <Text fontSize="sm" color="quiet">
-            version {book.data.version} by {book.data.author}, {when(book.data.created_at)}
-          </Text>
-        )
-      }
-    >
-      <Editor label="Rulebook" rows={16} value={source} onChange={setDraft} error={save.error} />
-      <Box mt="1">
-        <Press onClick={() => save.mutate(source)} loading={save.isPending} disabled={draft === undefined}>
-          Save as the next version
-        </Press>
-      </Box>
+    <Section title="Rulebook">
+      <Text>
+        {book.data
+          ? `Version ${book.data.version} by ${book.data.author}, ${when(book.data.created_at)}. `
+          : !book.isLoading && "Nothing is declared yet, so that only the profile is known. "}
+        <Link to="/datasets/$name/rulebook" params={{ name }} search={{}}>
+          {book.data ? "Read, change and try it" : "Declare what must hold"}
+        </Link>
+      </Text>
     </Section>
   );
 }

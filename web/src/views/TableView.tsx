@@ -5,9 +5,11 @@ import { api, type Schemas, take } from "../api/client";
 import { audit, refreshAll, table, useJob, usePendingAudit } from "../api/queries";
 import { AccountingOf } from "../components/Accounting";
 import { CertificatePanel } from "../components/CertificatePanel";
+import { CodesPanel } from "../components/CodesPanel";
 import { ColumnPanel } from "../components/ColumnPanel";
 import { ColumnsPanel } from "../components/ColumnsPanel";
 import { FindingsPanel } from "../components/FindingsPanel";
+import { GroupsPanel } from "../components/GroupsPanel";
 import { PathBar } from "../components/PathBar";
 import {
   originWord,
@@ -37,6 +39,8 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
   const views = [
     "columns",
     "findings",
+    "groups",
+    "codes",
     "rows",
     "relations",
     "reading",
@@ -142,6 +146,10 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
           <FindingsPanel t={t} a={a} />
         ) : view === "column" ? (
           <ColumnPanel t={t} a={a} />
+        ) : view === "groups" ? (
+          <GroupsPanel t={t} a={a} />
+        ) : view === "codes" ? (
+          <CodesPanel t={t} a={a} />
         ) : view === "relations" ? (
           <RelationsPanel t={t} a={a} />
         ) : (
