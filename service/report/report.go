@@ -64,7 +64,7 @@ var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
 	},
 	"points": func(p float64) string { return strconv.FormatFloat(p, 'f', 2, 64) },
 	"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
-	"short":  short,
+	"short":  short, "grouped": grouped,
 }).ParseFS(pages, "page.html"))
 
 // Write writes the page.
@@ -83,6 +83,19 @@ func short(text string) string {
 		return strconv.FormatFloat(f, 'f', 2, 64)
 	}
 	return text
+}
+
+// grouped writes an exact number with a comma between thousands.
+func grouped(text string) string {
+	whole, rest, point := strings.Cut(text, ".")
+	n, err := strconv.ParseInt(whole, 10, 64)
+	if err != nil || strings.HasPrefix(whole, "-0") {
+		return text
+	}
+	if whole = audit.Grouped(n); point {
+		whole += "." + rest
+	}
+	return whole
 }
 
 // visible shows stray spaces, which nobody could see.

@@ -38,7 +38,7 @@ type page struct {
 var pages = []page{
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
 	{name: "dataset", path: "/datasets/northgate_results", await: "section[aria-label='Deliveries and tables'] td"},
-	{name: "rulebook", path: "/datasets/northgate_results/rulebook", await: "[aria-label=Trial] option", do: []step{
+	{name: "rulebook", path: "/datasets/northgate_results/rulebook", await: "[aria-label=Trial] button:not([disabled])", do: []step{
 		chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
 	{name: "rulebook-forms", path: "/datasets/northgate_results/rulebook?view=forms&section=columns&item=value", await: "[aria-label='from']"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
@@ -153,22 +153,18 @@ func takePages(ctx context.Context, url, token string, only []string) error {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#token"))); err != nil {
 		return err
 	}
-	signedIn := false
+	one, cancel := context.WithTimeout(tab, 20*time.Second)
+	err = chromedp.Do(one, chromedp.SendKeys(chromedp.CSS("#token"), token), chromedp.Click(chromedp.CSS(`button[type="submit"]`)), chromedp.WaitVisible(chromedp.CSS("header")))
+	cancel()
+	if err != nil {
+		return fmt.Errorf("signing in: %w", err)
+	}
 	for _, p := range pages {
-		if !wanted(p.name, only) && signedIn {
+		if !wanted(p.name, only) {
 			continue
 		}
 		if err := takePage(tab, url, p); err != nil {
 			return err
-		}
-		if !signedIn {
-			signedIn = true
-			one, cancel := context.WithTimeout(tab, 20*time.Second)
-			err := chromedp.Do(one, chromedp.SendKeys(chromedp.CSS("#token"), token), chromedp.Click(chromedp.CSS(`button[type="submit"]`)), chromedp.WaitVisible(chromedp.CSS("header")))
-			cancel()
-			if err != nil {
-				return fmt.Errorf("signing in: %w", err)
-			}
 		}
 	}
 	return nil

@@ -184,14 +184,14 @@ function Closer({ t, f }: { t: Schemas["Table"]; f: Schemas["Finding"] }) {
   if (f.kind === "key") {
     return (
       <Link to="/tables/$id" params={params} search={{ view: "groups", by: f.columns }}>
-        side by side
+        <chakra.span fontSize="sm">(side by side)</chakra.span>
       </Link>
     );
   }
   if (f.kind === "codes" || f.kind === "spelling") {
     return (
       <Link to="/tables/$id" params={params} search={{ view: "codes", column: f.columns[0] }}>
-        what they mean
+        <chakra.span fontSize="sm">(what they mean)</chakra.span>
       </Link>
     );
   }

@@ -209,7 +209,7 @@ function Page({ g, by }: { g: Schemas["GroupsPage"]; by: string[] }) {
                       maxW="220px"
                       overflow="hidden"
                       textOverflow="ellipsis"
-                      opacity={differs || by.includes(n) ? 1 : 0.6}
+                      color={differs || by.includes(n) ? "ink" : "quiet"}
                       fontWeight={differs ? "700" : "400"}
                       textDecoration={differs ? "underline" : undefined}
                       textDecorationColor="uniqueness"

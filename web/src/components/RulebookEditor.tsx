@@ -92,7 +92,7 @@ export function RulebookEditor(props: {
           w="44px"
           flexShrink="0"
           overflow="hidden"
-          h="calc(100vh - 330px)"
+          h="calc(100vh - 215px)"
           minH="260px"
           pt="8px"
           textAlign="right"
@@ -119,7 +119,7 @@ export function RulebookEditor(props: {
         <Writing
           ref={area}
           aria-label="Rulebook"
-          h="calc(100vh - 330px)"
+          h="calc(100vh - 215px)"
           minH="260px"
           fontFamily="mono"
           fontSize="13px"

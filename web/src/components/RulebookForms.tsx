@@ -115,7 +115,7 @@ function Items({
           onChange={(e) => setFind(e.target.value)}
         />
       )}
-      <Box maxH="calc(100vh - 430px)" overflow="auto" borderTopWidth="1px" borderColor="line">
+      <Box maxH="calc(100vh - 270px)" overflow="auto" borderTopWidth="1px" borderColor="line">
         {shown.map((i) => (
           <chakra.button
             key={`${i.line} ${i.name}`}
@@ -246,7 +246,7 @@ function ItemForm(props: {
           </Press>
         </HStack>
       </HStack>
-      <Box maxH="calc(100vh - 360px)" overflow="auto" mt="1">
+      <Box maxH="calc(100vh - 195px)" overflow="auto" mt="1">
         {shown.map((f) => {
           const field = item.fields.find((x) => x.name === f.name);
           const value = field?.values ? field.values.join(", ") : (field?.value ?? "");

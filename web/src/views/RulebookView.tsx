@@ -201,7 +201,10 @@ function TrialPanel({ name, source }: { name: string; source: string }) {
 }
 
 function Tried({ result, now }: { result: Schemas["Result"]; now?: Schemas["Table"] }) {
-  const findings = [...result.findings].sort((a, b) => b.rows - a.rows);
+  const weight: Record<string, number> = { stop: 0, warn: 1, note: 2 };
+  const findings = [...result.findings].sort(
+    (a, b) => weight[a.severity] - weight[b.severity] || b.rows - a.rows,
+  );
   return (
     <>
       <Text role="status">
@@ -212,7 +215,7 @@ function Tried({ result, now }: { result: Schemas["Result"]; now?: Schemas["Tabl
       {findings.length === 0 ? (
         <Empty>It finds nothing.</Empty>
       ) : (
-        <Grid label="What it would find" max="calc(100vh - 380px)">
+        <Grid label="What it would find" max="calc(100vh - 250px)">
           <thead>
             <tr>
               <Th {...right}>rows</Th>

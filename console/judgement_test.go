@@ -1,0 +1,171 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"proudsieve/client"
+	"proudsieve/service/api"
+	"proudsieve/service/servicetest"
+	"proudsieve/service/store"
+)
+
+const visitsBook = `# What the crews owe us
+dataset: visits
+columns:
+  - {name: visit}   # on the sheet
+  - {name: station, type: code, codes: stations}
+  - {name: flow, type: decimal}
+keys:
+  - {id: one_visit, columns: [visit]}
+code_lists:
+  stations: [{code: AV-001, label: Fernholt Bridge}, AV-002]
+pass_mark: 10
+`
+
+const visitsTable = "visit,station,flow\nV1,AV-001,5\nV1,AV-001,6\nV2,Fernholt-Bridge,7\nV3,AV-020,1\nV4,XX,1\nV5,AV-002,9\nV5,AV-002,9\nv5,AV-002,9\n"
+
+// visited is a service with two deliveries of visits, and a steward in front of it.
+func visited(t *testing.T) (*servicetest.Running, *person, int64) {
+	t.Helper()
+	r := servicetest.Start(t, nil)
+	ctx := context.Background()
+	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
+		t.Fatal(err)
+	}
+	var table int64
+	for _, content := range []string{"visit,station,flow\nV1,AV-001,5\n", visitsTable} {
+		d, err := r.Steward.Deliver(ctx, "visits", "visits.csv", api.SourceNotes{}, strings.NewReader(content))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Steward.AuditOf(ctx, d.Table.ID, nil); err != nil {
+			t.Fatal(err)
+		}
+		table = d.Table.ID
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/")
+	p.signsIn(r.Steward.Token)
+	p.sees("visits")
+	return r, p, table
+}
+
+func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
+	r, p, table := visited(t)
+	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
+	p.sees("Since the audit before", "8 rows, before 1.", "wins back", "Report for the owner of the data", "2 of 8 rows are surplus")
+	p.presses("(side by side)")
+	p.sees("one key, different cells", "V1", "Once spellings are made consistent, 3 of 8 rows are surplus.")
+	if differs := evaluate[int](p, `document.querySelectorAll('[aria-label="Groups side by side"] td[title$="differs within the group"]').length`); differs != 2 {
+		t.Errorf("%d cells are shown to differ, want the two flows", differs)
+	}
+	p.presses("one key once spellings are levelled")
+	p.sees("v5")
+	p.presses("equal in every cell")
+	p.sees("V5")
+	p.writes(`select[aria-label="Another column of the key"]`, "flow")
+	p.sees("flow ×")
+
+	p.visit(fmt.Sprintf("/tables/%d?view=codes", table))
+	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fernholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
+	p.presses("Accept all 1")
+	p.sees("Version 2 of the rulebook has 1 spelling more.", "accepted")
+	saved, err := client.Get[store.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fernholt Bridge}", "label: Fernholt Bridge, spellings: [Fernholt-Bridge]}", 1) {
+		t.Errorf("the rulebook is\n%s, %v", saved.Source, err)
+	}
+	p.presses("show the rulebook")
+	p.sees("version 2 by Mara")
+}
+
+func TestTheRulebookAsTextAndAsForms(t *testing.T) {
+	r, p, _ := visited(t)
+	p.visit("/datasets/visits")
+	p.presses("Read, change and try it")
+	p.sees("It is a good rulebook.")
+
+	// Mistakes at their place, while it is written.
+	area := `textarea[aria-label="Rulebook"]`
+	p.writes(area, strings.Replace(visitsBook, "type: decimal", "type: decimel", 1))
+	p.sees("1 mistake", `line 6, column 24: "decimel" is not a type; did you mean "decimal"?`, "! 6")
+	p.presses("line 6, column 24")
+	if at := evaluate[string](p, `(() => { const e = document.querySelector('textarea'); return e.value.slice(e.selectionStart, e.selectionStart + 7); })()`); at != "decimel" {
+		t.Errorf("the caret is at %q", at)
+	}
+
+	// What can come next, by keyboard alone.
+	p.writes(area, visitsBook+"rules:\n  - {id: small, condition: ")
+	p.do("putting the caret at the end", chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`))
+	p.writes(area, visitsBook)
+	p.sees("It is a good rulebook.")
+	p.do("asking what can come next", chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`), chromedp.KeyEvent("ru"))
+	p.sees("rules:")
+	p.do("taking it", chromedp.KeyEvent(kb.Tab))
+	if text := evaluate[string](p, `document.querySelector('textarea').value`); !strings.HasSuffix(text, "pass_mark: 10\nrules:") {
+		t.Errorf("the text ends with %q", text[len(text)-20:])
+	}
+
+	// A trial on a chosen delivery.
+	p.writes(area, visitsBook+"rules:\n  - {id: small, condition: flow < 6}\n")
+	p.sees("It is a good rulebook.")
+	p.do("trying it", chromedp.Click(chromedp.Search(`//section[@aria-label="Trial"]//button[normalize-space(.) = "Try it"] | //*[@aria-label="Trial"]//button[normalize-space(.) = "Try it"]`)))
+	p.sees("by the last audit", "small", "5 of 8 rows break the rule flow < 6.")
+
+	// The same rulebook as forms.
+	p.presses("forms")
+	p.sees("rules 1")
+	p.presses("columns 3")
+	p.presses("flow decimal")
+	p.writes(`input[aria-label="from"]`, "0")
+	p.do("leaving the field", chromedp.Focus(chromedp.CSS(`input[aria-label="from"]`)), chromedp.KeyEvent(kb.Tab))
+	p.writes(`select[aria-label="required"]`, "true")
+	p.writes(`input[aria-label="The name of a column more"]`, "crew")
+	p.do("adding it", chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Add"]`)))
+	p.sees("columns 4")
+	p.presses("text")
+	p.sees("It is a good rulebook.")
+	want := strings.Replace(visitsBook, "{name: flow, type: decimal}", "{name: flow, type: decimal, from: 0, required: true}\n  - {name: crew}", 1) + "rules:\n  - {id: small, condition: flow < 6}\n"
+	if text := evaluate[string](p, `document.querySelector('textarea').value`); text != want {
+		t.Errorf("the text is\n%s\nwant\n%s", text, want)
+	}
+	p.presses("Save as the next version")
+	p.sees("version 2 by Mara")
+	p.presses("versions")
+	p.sees("What changed from version 1 to version 2", "The column crew is new", "The column flow now has required yes.")
+	saved, err := client.Get[store.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	if err != nil || saved.Source != want {
+		t.Errorf("%v", err)
+	}
+	p.presses("text")
+	p.presses("Propose from the deliveries")
+	p.sees("changed here and not saved")
+}
+
+// A rulebook of 300 columns opens and is checked without a wait that a person notices.
+func TestARulebookOfManyColumns(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	var b strings.Builder
+	b.WriteString("dataset: wide\ncolumns:\n")
+	for i := range 300 {
+		fmt.Fprintf(&b, "  - {name: column_%03d, type: decimal, from: 0, to: 100, required: true}\n", i)
+	}
+	if _, err := r.Steward.Declare(context.Background(), "rulebooks", []byte(b.String())); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/datasets/wide/rulebook")
+	p.signsIn(r.Steward.Token)
+	p.sees("It is a good rulebook.", "302")
+	p.writes(`textarea[aria-label="Rulebook"]`, strings.Replace(b.String(), "column_299, type: decimal", "column_299, type: desimal", 1))
+	p.sees(`"desimal" is not a type`)
+	p.presses("forms")
+	p.writes(`input[aria-label="Find"]`, "column_250")
+	p.presses("column_250 decimal, required")
+	p.sees("line 253 of the text")
+}
