@@ -3,9 +3,11 @@ package main
 import (
 	"bufio"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -35,6 +37,47 @@ rules:
 measures: [value]
 pass_mark: 0
 `
+
+// strict asks more: 20 rules on values, 5 conditions, 2 keys, 3 code lists.
+const strict = `dataset: bench
+columns:
+  - {name: id, required: true, pattern: "R-[0-9]+", longest: 12}
+  - {name: station, type: code, codes: stations, required: true}
+  - {name: parameter, type: code, codes: parameters, required: true}
+  - {name: value, type: decimal, required: true, from: 0, to: 1000}
+  - {name: limit, type: decimal, required: true, from: 0, to: 1000}
+  - {name: sampled, type: date, required: true, from: 2015-01-01}
+  - {name: received, type: date, required: true, from: 2015-01-01}
+  - {name: easting, type: integer, from: 400000, to: 499999}
+  - {name: northing, type: integer, from: 200000, to: 299999}
+  - {name: batch, shortest: 5}
+  - {name: crew, type: code, codes: crews}
+  - {name: remark, longest: 40}
+keys:
+  - {id: one_row, columns: [id]}
+  - {id: one_place, columns: [easting, northing, value, limit]}
+code_lists:
+  parameters: [PH, NO3, PO4, DO, COND]
+  crews: [red, blue, green]
+  stations: [STATIONS]
+rules:
+  - {id: in_order, condition: received >= sampled}
+  - {id: soon, condition: received <= sampled + INTERVAL '30' DAY}
+  - {id: ph, when: parameter = 'PH', condition: value BETWEEN 0 AND 900}
+  - {id: below, condition: value <= limit * 1000 OR remark IS NOT NULL}
+  - {id: crewed, condition: "crew IN ('red', 'blue', 'green') OR batch LIKE 'B%'"}
+measures: [value]
+pass_mark: 0
+`
+
+// strictBook lists the stations, of which there are 600.
+func strictBook() string {
+	stations := make([]string, 600)
+	for i := range stations {
+		stations[i] = fmt.Sprintf("AV-%03d", i)
+	}
+	return strings.Replace(strict, "STATIONS", strings.Join(stations, ", "), 1)
+}
 
 // generate writes results of a river survey: an identifier, codes, numbers of few and of
 // many different values, dates, and a remark that is mostly missing.

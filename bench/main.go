@@ -49,7 +49,7 @@ func run(ctx context.Context) error {
 	if err := os.WriteFile(b.book, []byte(rules), 0o600); err != nil {
 		return err
 	}
-	if err := errors.Join(b.auditing(), b.growing(*large)); err != nil {
+	if err := errors.Join(b.auditing(), b.judging(), b.growing(*large)); err != nil {
 		return err
 	}
 	if err := b.paging(ctx); err != nil {
@@ -107,6 +107,35 @@ func (b *bench) auditing() error {
 	figure("full audit, two workers", b.audit, b.rows)
 	figure("full audit, one worker", one, b.rows)
 	fmt.Printf("%-58s %8.2f s and %.2f s\n", "encoding/csv, and reusing its record", plain.took.Seconds(), reusing.took.Seconds())
+	return nil
+}
+
+// judging compares a strict rulebook with the bare profile.
+func (b *bench) judging() error {
+	book := filepath.Join(b.directory, "strict.yaml")
+	if err := os.WriteFile(book, []byte(strictBook()), 0o600); err != nil {
+		return err
+	}
+	var bare, judged measured
+	for round := range b.rounds {
+		for _, m := range []struct {
+			into *measured
+			book string
+		}{{&bare, ""}, {&judged, book}} {
+			got, err := sift(b.table, m.book, 2)
+			if err != nil {
+				return err
+			}
+			if round == 0 || got.took < m.into.took {
+				m.into.took = got.took
+			}
+			m.into.memory = max(m.into.memory, got.memory)
+		}
+	}
+	bar("20 value rules, 5 conditions, 2 keys and 3 code lists against the bare profile", judged.took.Seconds()/bare.took.Seconds(), "times as long", 1.6, false)
+	bar("peak memory of it", float64(judged.memory)/(1<<20), "MiB", 512, false)
+	figure("bare profile, two workers", bare, b.rows)
+	figure("judged strictly, two workers", judged, b.rows)
 	return nil
 }
 
@@ -200,7 +229,10 @@ func readWithStandardLibrary(path string, reuse bool) (measured, error) {
 
 func sift(path, book string, workers int) (measured, error) {
 	started := time.Now()
-	c := exec.Command(program, "sift", path, "--rules", book, "--json", "--workers", strconv.Itoa(workers))
+	c := exec.Command(program, "sift", path, "--json", "--workers", strconv.Itoa(workers))
+	if book != "" {
+		c.Args = append(c.Args, "--rules", book)
+	}
 	c.Stderr = os.Stderr
 	if err := c.Run(); err != nil {
 		return measured{}, fmt.Errorf("%s: %w", c, err)

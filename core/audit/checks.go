@@ -72,10 +72,10 @@ const (
 func (j *judge) findSweep() {
 	c := j.cells.Declared
 	switch {
-	case c != nil && (c.Pattern != nil || j.cells.Type == table.TypeCode || c.Shortest > 0 || c.Longest > 0 || c.Decimals >= 0):
+	case j.cells.Type == table.TypeCode:
 	case j.cells.Type == table.TypeText && (c == nil || c.Lowest == nil && c.Highest == nil):
 		j.sweep = sweepTexts
-	case j.cells.Type.IsNumber() && j.cells.PlainNumbers():
+	case j.cells.Type.IsNumber() && j.cells.PlainNumbers() && (c == nil || c.Pattern == nil && c.Shortest == 0 && c.Longest == 0 && c.Decimals < 0):
 		j.sweep = sweepNumbers
 		for scale := range j.lowest {
 			j.lowest[scale], j.highest[scale] = math.MinInt64, math.MaxInt64
@@ -87,6 +87,24 @@ func (j *judge) findSweep() {
 			}
 		}
 	}
+}
+
+// ofPlainText judges a text of printable characters without spaces, of a swept column.
+func (j *judge) ofPlainText(t table.Token) (broken uint16) {
+	c := j.cells.Declared
+	if c == nil {
+		return 0
+	}
+	if n := t.Len(); n < c.Shortest || c.Longest > 0 && n > c.Longest {
+		broken |= brokenLength
+	}
+	if c.Pattern != nil {
+		var raw [16]byte
+		if !c.Pattern.MatchASCII(t.Bytes(&raw)) {
+			broken |= brokenPattern
+		}
+	}
+	return broken
 }
 
 func (j *judge) outOfRange(coefficient int64, scale int) uint16 {
@@ -287,8 +305,7 @@ func (p *plan) columnChecks(c *rulebook.Column, j *judge) {
 		add(brokenDecimals, KindDecimals, rulebook.Validity, "Every %s has at most %d digits after the point.", c.Name, c.Decimals)
 	}
 	if c.Pattern != nil {
-		shown := strings.TrimSuffix(strings.TrimPrefix(c.Pattern.String(), `\A(?:`), `)\z`)
-		add(brokenPattern, KindPattern, rulebook.Validity, "Every %s has the form %s.", c.Name, shown)
+		add(brokenPattern, KindPattern, rulebook.Validity, "Every %s has the form %s.", c.Name, c.Pattern)
 	}
 }
 

@@ -153,16 +153,23 @@ func (s *stretch) judge(b *table.Batch) error {
 
 // judgeRule finds the rows for which a condition is false where it applies.
 func (s *stretch) judgeRule(b *table.Batch, at int, rule *rulebook.Rule) {
-	var applies []condition.Truth
+	rows := batchRows{s: s, b: b}
 	if rule.When != nil {
-		applies = rule.When.Evaluate(batchRows{s, b})
+		rows.some = []int{}
+		for i, truth := range rule.When.Evaluate(batchRows{s: s, b: b}) {
+			if truth == condition.True {
+				rows.some = append(rows.some, i)
+			}
+		}
 	}
-	for i, truth := range rule.Condition.Evaluate(batchRows{s, b}) {
-		switch {
-		case applies != nil && applies[i] != condition.True:
-		case truth == condition.False:
+	for i, truth := range rule.Condition.Evaluate(rows) {
+		switch truth {
+		case condition.False:
+			if rows.some != nil {
+				i = rows.some[i]
+			}
 			s.broken[at] = append(s.broken[at], b.Rows[i])
-		case truth == condition.Unknown:
+		case condition.Unknown:
 			s.undecided[at]++
 		}
 	}
@@ -271,7 +278,9 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 	if len(c.identities) > code {
 		t := d.Tokens[code]
 		if k := cell.Value.Kind; k != table.Missing && k != table.Text {
-			t = table.TokenOf(cell.Value.Identity())
+			if _, scale, ok := t.Number(); !ok || k != table.Number || !j.cells.PlainNumbers() || !t.ShortestNumber(scale) {
+				t = table.TokenOf(cell.Value.Identity())
+			}
 		}
 		c.identities[code] = t
 	}
@@ -304,11 +313,17 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 				c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
 			}
 			if p.keyed[at] {
-				c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
+				if c.identities[code] = t; !t.ShortestNumber(scale) {
+					c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
+				}
 			}
 			c.shard.AddNumber(t, coefficient, scale, 1)
 			continue
 		case j.sweep == sweepTexts && t.Plain():
+			if broken := j.ofPlainText(t); broken != 0 {
+				c.broken[code] = broken
+				c.anyBroken |= broken
+			}
 			if p.valued[at] {
 				c.values[code] = table.TextValue(d.Text(uint32(code)))
 			}
@@ -372,26 +387,30 @@ func (s *stretch) countTexts(c int) {
 
 // batchRows gives conditions the typed values of a batch.
 type batchRows struct {
-	s *stretch
-	b *table.Batch
+	s    *stretch
+	b    *table.Batch
+	some []int // only these rows, by their index; nil for all
 }
 
 // Len implements condition.Rows.
-func (r batchRows) Len() int { return r.b.Len() }
+func (r batchRows) Len() int {
+	if r.some != nil {
+		return len(r.some)
+	}
+	return r.b.Len()
+}
 
 // Values implements condition.Rows.
 func (r batchRows) Values(column string) ([]table.Value, []uint32) {
 	at := slices.Index(r.s.plan.names, column)
-	values, codes := r.s.columns[at].values, r.b.Columns[at].Codes
-	if len(values) <= 4*r.b.Len() {
-		return values, codes
+	codes := r.b.Columns[at].Codes
+	if r.some != nil {
+		codes = make([]uint32, len(r.some))
+		for k, i := range r.some {
+			codes[k] = r.b.Columns[at].Codes[i]
+		}
 	}
-	// There are more distinct values in the stretch than rows in the batch.
-	own, place := make([]table.Value, len(codes)), make([]uint32, len(codes))
-	for i, code := range codes {
-		own[i], place[i] = values[code], uint32(i)
-	}
-	return own, place
+	return r.s.columns[at].values, codes
 }
 
 // hashKeys hashes the keys of every row, and the rows. A row with a missing part of a

@@ -46,9 +46,12 @@ func (s span) negative() span { return span{-s.months, -s.days, -s.micros} }
 
 // add moves a date or datetime. A day beyond the end of a month becomes its last day, as in
 // PostgreSQL. A date stays one unless hours, minutes or seconds are added.
-func (s span) add(v table.Value) table.Value {
-	if v.Kind == table.Missing {
-		return v
+func (s span) add(v *table.Value) table.Value {
+	switch {
+	case v.Kind == table.Missing:
+		return table.Value{}
+	case v.Kind == table.Date && s.months == 0 && s.micros == 0:
+		return table.DateValue(v.When + s.days)
 	}
 	days, micros := v.When, int64(0)
 	if v.Kind == table.Instant {
@@ -204,7 +207,7 @@ func (k *checker) moving(n arithmetic, left node, a table.Kind, right node, b ta
 		if kind == table.Date && by.span.micros != 0 {
 			kind = table.Instant
 		}
-		return call{at: n.at, name: "+", args: []node{left}, apply: func(v []table.Value) table.Value { return by.span.add(v[0]) }}, kind
+		return moved{n.at, left, by.span}, kind
 	}
 	switch {
 	case (n.sign == '+' || n.sign == '-') && (a == table.Missing || b == table.Missing):

@@ -2,6 +2,8 @@ package condition
 
 import (
 	"cmp"
+	"strings"
+	"sync"
 
 	"proudsieve/core/table"
 )
@@ -40,47 +42,107 @@ func (v vector[T]) at(i int) T {
 
 // Evaluate returns the condition's truth for each row. The condition must have passed Check.
 func (c *Condition) Evaluate(rows Rows) []Truth {
-	e := evaluation{rows}
+	e := evaluations.Get().(*evaluation)
+	defer evaluations.Put(e)
+	e.rows, e.n = rows, rows.Len()
+	e.values.used, e.truths.used = 0, 0
 	v := e.truth(c.root)
-	out := make([]Truth, rows.Len())
+	out := make([]Truth, e.n)
 	for i := range out {
 		out[i] = v.at(i)
 	}
+	e.rows = nil
 	return out
 }
 
-type evaluation struct{ rows Rows }
+// evaluation works a condition out for the rows of a batch. What it needs on the way is used
+// again for the next one: making room is a good part of the work.
+type evaluation struct {
+	rows   Rows
+	n      int
+	own    []uint32 // 0, 1, 2, …
+	values room[table.Value]
+	truths room[Truth]
+}
 
-func each[A, B any](v vector[A], f func(A) B) vector[B] {
-	out := make([]B, len(v.of))
+var evaluations = sync.Pool{New: func() any { return &evaluation{} }}
+
+// room hands out slices, which are good until the evaluation ends.
+type room[T any] struct {
+	slices [][]T
+	used   int
+}
+
+func (r *room[T]) take(n int) []T {
+	if r.used == len(r.slices) {
+		r.slices = append(r.slices, nil)
+	}
+	s := &r.slices[r.used]
+	if r.used++; cap(*s) < n {
+		*s = make([]T, n+n/4)
+	}
+	return (*s)[:n]
+}
+
+// taking returns room for what vectors of a kind hold; all of it is to be written.
+func taking[T any](e *evaluation, n int) []T {
+	switch r := any(&e.values).(type) {
+	case *room[T]:
+		return r.take(n)
+	}
+	switch r := any(&e.truths).(type) {
+	case *room[T]:
+		return r.take(n)
+	}
+	return make([]T, n)
+}
+
+// each row has a value of its own where a column has more distinct values than the batch
+// has rows: the codes of such a vector. All of them share these, which pairs makes use of.
+func (e *evaluation) each() []uint32 {
+	for i := len(e.own); i < e.n; i++ {
+		e.own = append(e.own, uint32(i))
+	}
+	return e.own[:e.n]
+}
+
+func each[A, B any](e *evaluation, v vector[A], f func(A) B) vector[B] {
+	if v.codes != nil && len(v.of) > e.n {
+		out := taking[B](e, e.n)
+		for i, code := range v.codes {
+			out[i] = f(v.of[code])
+		}
+		return vector[B]{out, e.each()}
+	}
+	out := taking[B](e, len(v.of))
 	for i, one := range v.of {
 		out[i] = f(one)
 	}
 	return vector[B]{out, v.codes}
 }
 
-func pairs[A, B, C any](rows int, a vector[A], b vector[B], f func(A, B) C) vector[C] {
+func pairs[A, B, C any](e *evaluation, a vector[A], b vector[B], f func(A, B) C) vector[C] {
 	switch {
 	case a.codes == nil:
-		return each(b, func(y B) C { return f(a.of[0], y) })
+		return each(e, b, func(y B) C { return f(a.of[0], y) })
 	case b.codes == nil:
-		return each(a, func(x A) C { return f(x, b.of[0]) })
-	case rows > 0 && &a.codes[0] == &b.codes[0]:
-		out := make([]C, len(a.of))
+		return each(e, a, func(x A) C { return f(x, b.of[0]) })
+	case e.n > 0 && &a.codes[0] == &b.codes[0] && len(a.of) <= e.n:
+		out := taking[C](e, len(a.of))
 		for i := range out {
 			out[i] = f(a.of[i], b.of[i])
 		}
 		return vector[C]{out, a.codes}
 	}
-	out, codes := make([]C, rows), make([]uint32, rows)
-	for i := range rows {
-		out[i], codes[i] = f(a.of[a.codes[i]], b.of[b.codes[i]]), uint32(i)
+	out := taking[C](e, e.n)
+	for i := range out {
+		out[i] = f(a.of[a.codes[i]], b.of[b.codes[i]])
 	}
-	return vector[C]{out, codes}
+	return vector[C]{out, e.each()}
 }
 
 // combine is pairs for any number of vectors.
-func combine(rows int, vectors []vector[table.Value], f func([]table.Value) table.Value) vector[table.Value] {
+func combine(e *evaluation, vectors []vector[table.Value], f func([]table.Value) table.Value) vector[table.Value] {
 	var shared []uint32 // the codes of all vectors that have some, where they are the same
 	distinct, alone := 1, true
 	for _, v := range vectors {
@@ -88,13 +150,13 @@ func combine(rows int, vectors []vector[table.Value], f func([]table.Value) tabl
 		case v.codes == nil:
 		case shared == nil:
 			shared, distinct = v.codes, len(v.of)
-		case rows == 0 || &shared[0] != &v.codes[0]:
+		case e.n == 0 || &shared[0] != &v.codes[0]:
 			alone = false
 		}
 	}
 	args := make([]table.Value, len(vectors))
-	if alone {
-		out := make([]table.Value, distinct)
+	if alone && (shared == nil || distinct <= e.n) {
+		out := taking[table.Value](e, distinct)
 		for i := range out {
 			for a, v := range vectors {
 				args[a] = v.of[min(i, len(v.of)-1)]
@@ -103,34 +165,34 @@ func combine(rows int, vectors []vector[table.Value], f func([]table.Value) tabl
 		}
 		return vector[table.Value]{out, shared}
 	}
-	out, codes := make([]table.Value, rows), make([]uint32, rows)
-	for i := range rows {
+	out := taking[table.Value](e, e.n)
+	for i := range out {
 		for a, v := range vectors {
 			args[a] = v.at(i)
 		}
-		out[i], codes[i] = f(args), uint32(i)
+		out[i] = f(args)
 	}
-	return vector[table.Value]{out, codes}
+	return vector[table.Value]{out, e.each()}
 }
 
-func (e evaluation) truth(n node) vector[Truth] {
+func (e *evaluation) truth(n node) vector[Truth] {
 	switch n := n.(type) {
 	case comparison:
 		return e.compare(e.value(n.left), e.value(n.right), n.sign)
 	case isNull:
-		return each(e.value(n.of), func(v table.Value) Truth { return truthOf((v.Kind == table.Missing) != n.not) })
+		return each(e, e.value(n.of), func(v table.Value) Truth { return truthOf((v.Kind == table.Missing) != n.not) })
 	case between:
 		of := e.value(n.of)
 		low := e.compare(of, e.value(n.low), ">=")
 		high := e.compare(of, e.value(n.high), "<=")
-		return e.negateIf(n.not, pairs(e.rows.Len(), low, high, minimum))
+		return e.negateIf(n.not, pairs(e, low, high, minimum))
 	case within:
 		of, found := e.value(n.of), vector[Truth]{of: []Truth{False}}
 		if listed, ok := listOf(n.list); ok {
-			return e.negateIf(n.not, each(of, listed))
+			return e.negateIf(n.not, each(e, of, listed))
 		}
 		for _, one := range n.list {
-			found = pairs(e.rows.Len(), found, e.compare(of, e.value(one), "="), maximum)
+			found = pairs(e, found, e.compare(of, e.value(one), "="), maximum)
 		}
 		return e.negateIf(n.not, found)
 	case negation:
@@ -140,9 +202,9 @@ func (e evaluation) truth(n node) vector[Truth] {
 		if n.or {
 			join = maximum
 		}
-		return pairs(e.rows.Len(), e.truth(n.left), e.truth(n.right), join)
+		return pairs(e, e.truth(n.left), e.truth(n.right), join)
 	}
-	return each(e.value(n), func(v table.Value) Truth {
+	return each(e, e.value(n), func(v table.Value) Truth {
 		if v.Kind == table.Missing {
 			return Unknown
 		}
@@ -189,11 +251,11 @@ func truthOf(b bool) Truth {
 	return False
 }
 
-func (e evaluation) negateIf(not bool, v vector[Truth]) vector[Truth] {
+func (e *evaluation) negateIf(not bool, v vector[Truth]) vector[Truth] {
 	if !not {
 		return v
 	}
-	return each(v, func(t Truth) Truth { return -t })
+	return each(e, v, func(t Truth) Truth { return -t })
 }
 
 var comparisons = map[string]func(int) bool{
@@ -205,30 +267,71 @@ var comparisons = map[string]func(int) bool{
 	">=": func(order int) bool { return order >= 0 },
 }
 
-func (e evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
+func (e *evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
 	holds := comparisons[sign]
 	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
-	one := func(a, b *table.Value) Truth {
-		if a.Kind == table.Missing || b.Kind == table.Missing {
+	return through(e, left, right, func(a, b *table.Value) Truth {
+		switch {
+		case a.Kind == table.Missing || b.Kind == table.Missing:
 			return Unknown
+		case a.Kind != b.Kind:
+			return verdict[1+table.Compare(*a, *b)]
+		case a.Kind == table.Number:
+			return verdict[1+a.Number.Cmp(b.Number)]
+		case a.Kind == table.Text:
+			return verdict[1+strings.Compare(a.Text, b.Text)]
+		case a.Kind == table.Boolean:
+			return verdict[1+table.Compare(*a, *b)]
 		}
-		if a.Kind == b.Kind && (a.Kind == table.Date || a.Kind == table.Instant) { // as often as not
-			return verdict[1+cmp.Compare(a.When, b.When)]
-		}
-		return verdict[1+table.Compare(*a, *b)]
-	}
-	rows := e.rows.Len()
-	if left.codes == nil || right.codes == nil || rows > 0 && &left.codes[0] == &right.codes[0] {
-		return pairs(rows, left, right, func(a, b table.Value) Truth { return one(&a, &b) })
-	}
-	out, codes := make([]Truth, rows), make([]uint32, rows)
-	for i := range rows {
-		out[i], codes[i] = one(&left.of[left.codes[i]], &right.of[right.codes[i]]), uint32(i)
-	}
-	return vector[Truth]{out, codes}
+		return verdict[1+cmp.Compare(a.When, b.When)]
+	})
 }
 
-func (e evaluation) value(n node) vector[table.Value] {
+// through is pairs for values, which are large, and so are not copied.
+func through[C any](e *evaluation, a, b vector[table.Value], f func(a, b *table.Value) C) vector[C] {
+	wide := len(a.of) > e.n || len(b.of) > e.n
+	switch {
+	case a.codes == nil && b.codes == nil:
+		return vector[C]{of: []C{f(&a.of[0], &b.of[0])}}
+	case a.codes == nil && !wide:
+		out := taking[C](e, len(b.of))
+		for i := range out {
+			out[i] = f(&a.of[0], &b.of[i])
+		}
+		return vector[C]{out, b.codes}
+	case b.codes == nil && !wide:
+		out := taking[C](e, len(a.of))
+		for i := range out {
+			out[i] = f(&a.of[i], &b.of[0])
+		}
+		return vector[C]{out, a.codes}
+	case a.codes == nil:
+		out := taking[C](e, e.n)
+		for i, code := range b.codes {
+			out[i] = f(&a.of[0], &b.of[code])
+		}
+		return vector[C]{out, e.each()}
+	case b.codes == nil:
+		out := taking[C](e, e.n)
+		for i, code := range a.codes {
+			out[i] = f(&a.of[code], &b.of[0])
+		}
+		return vector[C]{out, e.each()}
+	case e.n > 0 && &a.codes[0] == &b.codes[0] && !wide:
+		out := taking[C](e, len(a.of))
+		for i := range out {
+			out[i] = f(&a.of[i], &b.of[i])
+		}
+		return vector[C]{out, a.codes}
+	}
+	out := taking[C](e, e.n)
+	for i := range out {
+		out[i] = f(&a.of[a.codes[i]], &b.of[b.codes[i]])
+	}
+	return vector[C]{out, e.each()}
+}
+
+func (e *evaluation) value(n node) vector[table.Value] {
 	switch n := n.(type) {
 	case literal:
 		return vector[table.Value]{of: []table.Value{n.value}}
@@ -236,24 +339,24 @@ func (e evaluation) value(n node) vector[table.Value] {
 		values, codes := e.rows.Values(n.name)
 		return vector[table.Value]{values, codes}
 	case negative:
-		return each(e.value(n.node), func(v table.Value) table.Value {
+		return each(e, e.value(n.node), func(v table.Value) table.Value {
 			if v.Kind == table.Missing {
 				return v
 			}
 			return table.NumberValue(v.Number.Neg())
 		})
 	case arithmetic:
-		return pairs(e.rows.Len(), e.value(n.left), e.value(n.right), func(a, b table.Value) table.Value {
-			return calculate(n.sign, a, b)
-		})
+		return through(e, e.value(n.left), e.value(n.right), calculations[n.sign])
+	case moved:
+		return through(e, e.value(n.of), vector[table.Value]{of: []table.Value{{}}}, func(v, _ *table.Value) table.Value { return n.by.add(v) })
 	case call:
 		args := make([]vector[table.Value], len(n.args))
 		for i, one := range n.args {
 			args[i] = e.value(one)
 		}
-		return combine(e.rows.Len(), args, n.apply)
+		return combine(e, args, n.apply)
 	}
-	return each(e.truth(n), func(t Truth) table.Value {
+	return each(e, e.truth(n), func(t Truth) table.Value {
 		if t == Unknown {
 			return table.Value{}
 		}
@@ -261,22 +364,33 @@ func (e evaluation) value(n node) vector[table.Value] {
 	})
 }
 
-func calculate(sign byte, a, b table.Value) table.Value {
-	if a.Kind == table.Missing || b.Kind == table.Missing {
-		return table.Value{}
-	}
-	x, y := a.Number, b.Number
-	switch sign {
-	case '+':
-		return table.NumberValue(x.Add(y))
-	case '-':
-		return table.NumberValue(x.Sub(y))
-	case '*':
-		return table.NumberValue(x.Mul(y))
-	}
-	q, ok := x.Div(y)
-	if !ok {
-		return table.Value{}
-	}
-	return table.NumberValue(q)
+var calculations = map[byte]func(a, b *table.Value) table.Value{
+	'+': func(a, b *table.Value) table.Value {
+		if a.Kind == table.Missing || b.Kind == table.Missing {
+			return table.Value{}
+		}
+		return table.NumberValue(a.Number.Add(b.Number))
+	},
+	'-': func(a, b *table.Value) table.Value {
+		if a.Kind == table.Missing || b.Kind == table.Missing {
+			return table.Value{}
+		}
+		return table.NumberValue(a.Number.Sub(b.Number))
+	},
+	'*': func(a, b *table.Value) table.Value {
+		if a.Kind == table.Missing || b.Kind == table.Missing {
+			return table.Value{}
+		}
+		return table.NumberValue(a.Number.Mul(b.Number))
+	},
+	'/': func(a, b *table.Value) table.Value {
+		if a.Kind == table.Missing || b.Kind == table.Missing {
+			return table.Value{}
+		}
+		q, ok := a.Number.Div(b.Number)
+		if !ok {
+			return table.Value{}
+		}
+		return table.NumberValue(q)
+	},
 }

@@ -65,6 +65,12 @@ type (
 		at
 		span span
 	}
+	// moved is a date or datetime moved by an interval; Check makes it of a sum.
+	moved struct {
+		at
+		of node
+		by span
+	}
 	// call is anything that makes one value of several; Check gives it its meaning.
 	call struct {
 		at

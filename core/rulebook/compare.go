@@ -157,7 +157,7 @@ func columnStatement(c *Column) statement {
 	s.addTruth("required", c.Required)
 	s.addNumber("share that must be filled", c.Filled, 0)
 	if c.Pattern != nil {
-		s.add("pattern", strings.TrimSuffix(strings.TrimPrefix(c.Pattern.String(), `\A(?:`), `)\z`))
+		s.add("pattern", c.Pattern.String())
 	}
 	if c.Lowest != nil {
 		s.add("lowest value", c.Lowest.Standard())

@@ -156,7 +156,7 @@ func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
 	}
 	switch {
 	case c.Type == table.TypeText && c.Pattern != nil:
-		d.Format = strings.TrimSuffix(strings.TrimPrefix(c.Pattern.String(), `\A(?:`), `)\z`)
+		d.Format = c.Pattern.String()
 	case c.Pattern != nil:
 		add("the pattern of %s, since its datatype is no text", c.Name)
 	}

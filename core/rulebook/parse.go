@@ -229,19 +229,18 @@ func (p *parser) column(n *document.Node) {
 	p.book.Columns = append(p.book.Columns, c)
 }
 
-func (p *parser) pattern(n *document.Node) *regexp.Regexp {
+func (p *parser) pattern(n *document.Node) *Pattern {
 	source := p.Text(n, "pattern")
 	if len(source) > patternLimit {
 		p.Fail(n, "the pattern is longer than %d characters", patternLimit)
 		return nil
 	}
-	// RE2 runs in time linear in the text, so that no pattern can run away. The source
-	// is compiled alone first: with ours around it, a stray parenthesis could pass.
-	if _, err := regexp.Compile(source); err != nil {
+	pattern, err := NewPattern(source)
+	if err != nil {
 		p.Fail(n, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		return nil
 	}
-	return regexp.MustCompile(`\A(?:` + source + `)\z`)
+	return pattern
 }
 
 func (p *parser) bound(n *document.Node, c *Column) *table.Value {

@@ -5,7 +5,6 @@ package rulebook
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"regexp"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/intake"
@@ -64,9 +63,9 @@ type Column struct {
 	Unit     string
 	Role     string // identifier, dimension, measure, date or text; empty for what it seems to be
 	Required bool
-	Filled   float64        // the percentage of rows that must have a value; 0 for none
-	Pattern  *regexp.Regexp // the whole text must match; nil for any
-	Lowest   *table.Value   // of the column's type; nil for no bound
+	Filled   float64      // the percentage of rows that must have a value; 0 for none
+	Pattern  *Pattern     // the whole text must match; nil for any
+	Lowest   *table.Value // of the column's type; nil for no bound
 	Highest  *table.Value
 	// Shortest and Longest bound the characters of a text, spaces around it left aside; 0 for no bound.
 	Shortest, Longest int

@@ -118,6 +118,31 @@ func (t Token) Number() (coefficient int64, scale int, ok bool) {
 	return coefficient, scale, true
 }
 
+// ShortestNumber reports whether a text that Number reads is the shortest one of its number, as
+// Decimal.Shortest writes it: without leading zeros, or trailing ones after the point.
+func (t Token) ShortestNumber(scale int) bool {
+	n := int(t.Hi >> 56)
+	at := func(i int) byte {
+		if i < 8 {
+			return byte(t.Lo >> (8 * i))
+		}
+		return byte(t.Hi >> (8 * (i - 8)))
+	}
+	first := 0
+	if at(0) == '-' {
+		first = 1
+	}
+	switch {
+	case scale > 0 && at(n-1) == '0':
+		return false
+	case at(first) != '0':
+		return true
+	case scale > 0:
+		return at(first+1) == '.'
+	}
+	return n == 1
+}
+
 // Before reports whether a short text comes before another one by its bytes.
 func (t Token) Before(o Token) bool {
 	if a, b := bits.ReverseBytes64(t.Lo), bits.ReverseBytes64(o.Lo); a != b {

@@ -136,3 +136,16 @@ func TestUnitsRoundTowardsTheInside(t *testing.T) {
 		}
 	}
 }
+
+func TestTheShortestTextOfANumber(t *testing.T) {
+	for _, text := range []string{"0", "-0", "00", "7", "-7", "07", "70", "0.5", "-0.5", "00.5", ".5", "0.50", "-0.0", "0.0", "12.5", "12.50", "-12.05", "123456789012.5", "12345678901.50", "100", "-100.001"} {
+		token := TokenOf(text)
+		coefficient, scale, ok := token.Number()
+		if !ok {
+			continue
+		}
+		if want := DecimalOf(coefficient, scale).Shortest() == text; token.ShortestNumber(scale) != want {
+			t.Errorf("%s is the shortest: %t, want %t", text, !want, want)
+		}
+	}
+}

@@ -47,9 +47,9 @@ func (k Kind) String() string {
 // Value is one typed value. The zero Value is missing.
 type Value struct {
 	Kind   Kind
+	True   bool    // of Kind Boolean
 	Text   string  // of Kind Text
 	Number Decimal // of Kind Number
-	True   bool    // of Kind Boolean
 	When   int64   // of Kind Date: days since 1970-01-01; of Kind Instant: microseconds since then, without a zone
 }
 
