@@ -19,8 +19,16 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 		t.Fatal(err)
 	}
 	blocks := yamlBlock.FindAllStringSubmatch(string(guide), -1)
-	if len(blocks) != 3 {
-		t.Fatalf("the guide has %d examples, want 3", len(blocks))
+	if len(blocks) != 7 {
+		t.Fatalf("the guide has %d examples, want 7", len(blocks))
+	}
+	parts := "dataset: d\ncolumns: [{name: station}, {name: region}, {name: parameter}, {name: year}, {name: month}, {name: day, type: date}, {name: sampled, type: date}, {name: value, type: decimal}, " +
+		"{name: total, type: decimal}, {name: price, type: decimal}, {name: quantity, type: decimal}, {name: visits, type: decimal}, {name: amount, type: decimal}]\n"
+	for _, part := range blocks[1:5] {
+		parts += part[1]
+	}
+	if _, err := rulebook.Parse([]byte(parts)); err != nil {
+		t.Errorf("the parts of a rulebook: %v", err)
 	}
 	if _, err := rulebook.Parse([]byte(blocks[0][1])); err != nil {
 		t.Errorf("the rulebook: %v", err)
@@ -29,11 +37,11 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := strings.Replace(blocks[1][1], "columns: [crew]", "columns: [laboratory]", 1)
+	plan := strings.Replace(blocks[5][1], "columns: [crew]", "columns: [laboratory]", 1)
 	if _, err := fix.Parse([]byte(plan), book); err != nil {
 		t.Errorf("the fix plan: %v", err)
 	}
-	if _, err := merge.Parse([]byte(blocks[2][1])); err != nil {
+	if _, err := merge.Parse([]byte(blocks[6][1])); err != nil {
 		t.Errorf("the merge: %v", err)
 	}
 }

@@ -19,7 +19,7 @@ const (
 	groupPartitions = 64
 	entryBytes      = 20
 	// groupsInMemory is how many rows a Groups holds before it spills to disk: 24 bytes each.
-	groupsInMemory = 4 << 20
+	groupsInMemory = 6 << 20
 	groupBlock     = 4096
 )
 
