@@ -62,7 +62,7 @@ var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
 		}
 		return score(100*float64(part)/float64(of)) + " %"
 	},
-	"points": func(p float64) string { return strconv.FormatFloat(p, 'f', 2, 64) },
+	"points": score,
 	"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
 	"short":  short, "grouped": grouped,
 }).ParseFS(pages, "page.html"))
