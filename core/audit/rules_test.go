@@ -1,7 +1,9 @@
 package audit_test
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -267,10 +269,20 @@ references:
 measures: [value]
 `)
 	book.Beside = beside(t, map[string]string{"o": others}, map[string]string{"o": "dataset: o\ncolumns:\n  - {name: station}\n  - {name: region}\n  - {name: total, type: decimal}\n"})
+	var first []byte
 	for _, workers := range []int{1, 8} {
 		r, err := audit.Run(ctx, testkit.File(t, mine, book.Reading), book, workers)
 		if err != nil {
 			t.Fatal(err)
+		}
+		raw, err := json.Marshal(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if first == nil {
+			first = raw
+		} else if !bytes.Equal(first, raw) {
+			t.Errorf("%d workers give another result than one", workers)
 		}
 		for rule, query := range map[string]string{
 			"one_a_day":  "SELECT k FROM (SELECT k, row_number() OVER (PARTITION BY station, day ORDER BY k) n FROM m WHERE station <> '' AND day <> '') q WHERE n > 1",

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
@@ -110,4 +111,19 @@ func TestCSVWOfOthers(t *testing.T) {
 			t.Errorf("%s: %v", raw, err)
 		}
 	}
+}
+
+// Whatever metadata hold, what is made of them is a rulebook, or a message.
+func FuzzFromCSVW(f *testing.F) {
+	f.Add([]byte(`{"tableSchema": {"columns": [{"name": "a", "datatype": {"base": "decimal", "minimum": 1, "format": {"decimalChar": ","}}}], "primaryKey": ["a"]}}`))
+	f.Add([]byte(`{"dialect": {"delimiter": ";", "header": false, "quoteChar": null}, "tableSchema": {"columns": [{"titles": {"en": "x"}, "null": ["-", ""], "datatype": "date"}]}}`))
+	f.Fuzz(func(t *testing.T, metadata []byte) {
+		source, _, err := rulebook.FromCSVW("d", metadata)
+		if err != nil {
+			return
+		}
+		if _, err := document.Parse([]byte(source)); err != nil {
+			t.Errorf("%s\nis no YAML: %v", source, err)
+		}
+	})
 }

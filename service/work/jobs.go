@@ -169,7 +169,9 @@ func (a *attempt) plan(ctx context.Context, passes int64) (*store.Table, *intake
 	}
 	source, book, err := a.open(ctx, t, book, passes)
 	if err == nil {
-		err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt)
+		if err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err == nil {
+			book, err = audit.Bound(ctx, book, a.Workers) // steps map to the codes of other datasets too
+		}
 	}
 	return t, source, book, plan, err
 }
