@@ -267,5 +267,5 @@ func distance(a, b string, most int) int {
 		}
 		before, last, now = last, now, before
 	}
-	return last[len(y)]
+	return min(last[len(y)], most+1)
 }
