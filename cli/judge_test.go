@@ -81,6 +81,17 @@ func TestRulebooksWithoutAService(t *testing.T) {
 	if code, out, _ := run("rulebook", "from-csvw", write(t, "visits.json", metadata)); code != 0 || !strings.Contains(out, "keys:\n  - {id: primary_key, columns: [station]}") {
 		t.Errorf("%d %s", code, out)
 	}
+	codes := write(t, "codes.csv", "id;name\nAV-1;Ford\nAV-2;The weir: north\nAV-1;again\n;none\n")
+	listed := write(t, "l.yaml", strings.Replace(judgeBook, "stations: {from: {dataset: stations, columns: [id]}}", "# ours\n  stations: [AV-1]", 1))
+	if code, out, errs := run("rulebook", "codes", listed, "stations", codes, "--labels", "name"); code != 0 || !strings.Contains(out, "# ours\n  stations: [AV-1, {code: AV-2, label: \"The weir: north\"}]\n") {
+		t.Errorf("%d %s %s", code, out, errs)
+	}
+	if code, out, errs := run("rulebook", "codes", listed, "others", codes); code != 0 || !strings.Contains(out, "  others: [AV-1, AV-2]\n") {
+		t.Errorf("%d %s %s", code, out, errs)
+	}
+	if code, _, errs := run("rulebook", "codes", listed, "stations", codes, "--column", "idd"); code != 2 || !strings.Contains(errs, `there is no column "idd"; did you mean "id"?`) {
+		t.Errorf("%d %s", code, errs)
+	}
 	if code, _, errs := run("rulebook", "from-csvw", write(t, "x.json", "{")); code != 2 || !strings.Contains(errs, "this is not JSON") {
 		t.Errorf("%d %s", code, errs)
 	}

@@ -13,9 +13,11 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
 	"proudsieve/service/store"
 )
 
@@ -39,6 +41,8 @@ func rulebookCommand() *cli.Command {
 	commands := []*cli.Command{
 		alone("check", "say what is wrong with a rulebook file", "FILE", nil, checkRulebook),
 		alone("propose", "draft a rulebook from files of one dataset, the newest first, with the evidence for each line", "FILE...", append([]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, readingFlags()...), proposeRulebook),
+		alone("codes", "put the codes of a file into a code list of a rulebook file, which is printed; comments and order stay", "FILE LIST CODES", append([]cli.Flag{
+			&cli.StringFlag{Name: "column", Usage: "the column of the codes; the first one where it is left out"}, &cli.StringFlag{Name: "labels", Usage: "the column of their labels"}}, readingFlags()...), putCodes),
 		alone("compare", "say in words how a rulebook file differs from an earlier one", "EARLIER LATER", nil, compareRulebooks),
 		alone("to-csvw", "write a rulebook file as CSVW metadata, and list what they cannot carry", "FILE", nil, toCSVW),
 		alone("from-csvw", "make a rulebook of CSVW metadata, and list what it cannot carry", "FILE", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, fromCSVW),
@@ -114,6 +118,105 @@ func (o *output) carried(source any, text []byte, left []string) error {
 		fmt.Fprintf(o.err, "Not carried over: %s.\n", strings.Join(left, "; "))
 	}
 	return err
+}
+
+// putCodes adds the codes of a file to a code list, those left out that it has already.
+func putCodes(ctx context.Context, c *cli.Command, o *output, args []string) error {
+	source, err := os.ReadFile(args[0])
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s: there is no such file", args[0])
+	}
+	if err != nil {
+		return err
+	}
+	codes, labels, err := codesIn(ctx, c, args[2])
+	if err != nil {
+		return fmt.Errorf("%s: %w", args[2], err)
+	}
+	outline, err := rulebook.OutlineOf(string(source))
+	if err != nil {
+		return inFile(args[0], err)
+	}
+	known := map[string]bool{}
+	for _, list := range outline.Codes {
+		for _, code := range list.Codes {
+			known[code] = known[code] || list.Name == args[1]
+		}
+	}
+	add := rulebook.Change{Section: "code_lists", Item: args[1], Add: true}
+	for i, code := range codes {
+		if known[code] {
+			continue
+		}
+		known[code] = true
+		add.Values = append(add.Values, code)
+		if labels != nil && labels[i] != "" {
+			add.Fields = append(add.Fields, rulebook.Field{Name: code, Value: labels[i]})
+		}
+	}
+	changed := string(source)
+	if len(add.Values) > 0 {
+		changed, err = rulebook.Edit(changed, []rulebook.Change{add})
+	}
+	if err != nil {
+		return inFile(args[0], err)
+	}
+	if _, err := rulebook.Parse([]byte(changed)); err != nil {
+		return fmt.Errorf("with these codes the rulebook would be wrong:\n%w", err)
+	}
+	return o.carried(changed, []byte(changed), nil)
+}
+
+// codesLimit is how many codes a list can be given at once.
+const codesLimit = 5000
+
+// codesIn reads the codes of a file, and their labels where these are asked for.
+func codesIn(ctx context.Context, c *cli.Command, path string) (codes, labels []string, err error) {
+	fixed, err := readingOf(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := sizeOf(path); err != nil {
+		return nil, nil, err
+	}
+	book, _, err := draft(ctx, path, intake.AtPath(path), fixed)
+	if err != nil {
+		return nil, nil, err
+	}
+	file, err := intake.Open(intake.AtPath(path), book.Reading)
+	if err != nil {
+		return nil, nil, err
+	}
+	columns := map[string]int{}
+	for i, name := range file.Columns() {
+		columns[name] = i
+	}
+	at, label := 0, -1
+	for flag, into := range map[string]*int{"column": &at, "labels": &label} {
+		if name := c.String(flag); name != "" {
+			i, ok := columns[name]
+			if !ok {
+				return nil, nil, fmt.Errorf("there is no column %q%s", name, document.Nearest(name, file.Columns()))
+			}
+			*into = i
+		}
+	}
+	err = table.Scan(ctx, file, 1, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
+		for i := range b.Rows {
+			code := table.Trim(b.Columns[at].At(i))
+			if code == "" {
+				continue
+			}
+			if codes = append(codes, code); len(codes) > codesLimit {
+				return fmt.Errorf("there are more than %d rows; deliver the list as a dataset, and let the code list take its codes from there", codesLimit)
+			}
+			if label >= 0 {
+				labels = append(labels, table.Trim(b.Columns[label].At(i)))
+			}
+		}
+		return nil
+	})
+	return codes, labels, err
 }
 
 func compareRulebooks(_ context.Context, _ *cli.Command, o *output, args []string) error {

@@ -20,7 +20,7 @@ type Change struct {
 	Values  []string `json:"values,omitempty"` // of a field that is a list
 	Add     bool     `json:"add,omitempty"`    // add the item with its Fields, or to a list of spellings or codes the Values
 	Remove  bool     `json:"remove,omitempty"` // take the item away
-	Fields  []Field  `json:"fields,omitempty"` // of an item that is added
+	Fields  []Field  `json:"fields,omitempty"` // of an item that is added; of codes that are added, their labels by code
 }
 
 // Field is a field of an item with its value.
@@ -145,7 +145,7 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 		if !c.Add {
 			return fmt.Errorf("there is no code list %q", c.Item)
 		}
-		text := c.Item + ": [" + join(c.Values) + "]"
+		text := c.Item + ": [" + strings.Join(codeTexts(c), ", ") + "]"
 		if section == nil {
 			e.lines = append(trimmedEnd(e.lines), "code_lists:", "  "+text, "")
 			return nil
@@ -156,20 +156,12 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	if list.Kind == document.Mapping {
 		codes := entry(list, "codes")
 		if codes == nil {
-			return e.set(list, "codes", "["+join(c.Values)+"]")
+			return e.set(list, "codes", "["+strings.Join(codeTexts(c), ", ")+"]")
 		}
 		list = codes.Value
 	}
 	if c.Code == "" {
-		for _, code := range c.Values {
-			if err := e.append(list, quoted(code)); err != nil {
-				return err
-			}
-			if len(c.Values) > 1 {
-				return e.more(c)
-			}
-		}
-		return nil
+		return e.append(list, codeTexts(c)...)
 	}
 	code := itemOf(list, c.Code)
 	if code == nil {
@@ -201,12 +193,19 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	return e.set(code, "spellings", "["+join(known)+"]")
 }
 
-// more goes on with the codes of a change after the first, since the places have moved.
-func (e *editor) more(c Change) error {
-	c.Values = c.Values[1:]
-	source, err := Edit(strings.Join(e.lines, "\n"), []Change{c})
-	e.lines = strings.Split(source, "\n")
-	return err
+// codeTexts are the codes that a change adds, those with labels as mappings.
+func codeTexts(c Change) []string {
+	texts := make([]string, len(c.Values))
+	for i, code := range c.Values {
+		texts[i] = quoted(code)
+		for _, f := range c.Fields {
+			if f.Name == code {
+				texts[i] = "{code: " + quoted(code) + ", label: " + quoted(f.Value) + "}"
+				break
+			}
+		}
+	}
+	return texts
 }
 
 func trimmedEnd(lines []string) []string {
@@ -492,8 +491,11 @@ func (e *editor) add(section *document.Entry, name, text string) error {
 	return e.append(section.Value, text)
 }
 
-// append adds an item to the end of a list.
-func (e *editor) append(list *document.Node, text string) error {
+// append adds items to the end of a list.
+func (e *editor) append(list *document.Node, texts ...string) error {
+	if len(texts) == 0 {
+		return nil
+	}
 	if e.flow(list) || len(list.Items) == 0 {
 		end, err := e.closing(e.start(list))
 		if err != nil {
@@ -503,14 +505,18 @@ func (e *editor) append(list *document.Node, text string) error {
 		if len(list.Items) == 0 {
 			separator = ""
 		}
-		e.splice(place{end.line, end.column - 1}, place{end.line, end.column - 1}, separator+text)
+		e.splice(place{end.line, end.column - 1}, place{end.line, end.column - 1}, separator+strings.Join(texts, ", "))
 		return nil
 	}
 	item := list.Items[len(list.Items)-1]
 	line := e.start(item).line
 	dash := indent(e.lines[line])
 	last := e.lastLine(line, dash+1)
-	e.lines = slices.Insert(e.lines, last+1, strings.Repeat(" ", dash)+"- "+text)
+	added := make([]string, len(texts))
+	for i, text := range texts {
+		added[i] = strings.Repeat(" ", dash) + "- " + text
+	}
+	e.lines = slices.Insert(e.lines, last+1, added...)
 	return nil
 }
 
