@@ -19,6 +19,7 @@ import {
   Th,
   Title,
   Trouble,
+  Waiting,
 } from "../components/parts";
 import { RulebookEditor } from "../components/RulebookEditor";
 import { RulebookForms } from "../components/RulebookForms";
@@ -40,7 +41,7 @@ export function RulebookView() {
   const client = useQueryClient();
   const book = useQuery(rulebook(name));
   const [draft, setDraft] = useState<string>();
-  const source = draft ?? book.data?.source ?? (book.isLoading ? "" : start(name));
+  const source = draft ?? book.data?.source ?? start(name);
   const save = useMutation({
     mutationFn: () => take(api.POST("/rulebooks", { body: { source } })),
     onSuccess: async () => {
@@ -105,7 +106,9 @@ export function RulebookView() {
         </HStack>
       </HStack>
       <Trouble error={propose.error} />
-      {view === "versions" ? (
+      {book.isLoading ? (
+        <Waiting />
+      ) : view === "versions" ? (
         <Versions name={name} from={search.from} choose={(from) => go({ view: "versions", from })} />
       ) : view === "forms" ? (
         <>
