@@ -25,15 +25,21 @@ const patternStates = 256
 
 // NewPattern compiles a pattern.
 func NewPattern(source string) (*Pattern, error) {
-	// It is compiled alone first: with ours around it, a stray parenthesis could pass.
+	// It is read alone first: with ours around it, a stray parenthesis could pass, and what
+	// it leaves open (a \Q) would take in what is ours. Its tree is written out closed.
 	if _, err := regexp.Compile(source); err != nil {
 		return nil, err
 	}
-	p := &Pattern{source: source, whole: regexp.MustCompile(`\A(?:` + source + `)\z`)}
-	if parsed, err := syntax.Parse(source, syntax.Perl); err == nil {
-		if program, err := syntax.Compile(parsed.Simplify()); err == nil {
-			p.states = newTable(program)
-		}
+	parsed, err := syntax.Parse(source, syntax.Perl)
+	if err != nil {
+		return nil, err
+	}
+	p := &Pattern{source: source}
+	if p.whole, err = regexp.Compile(`\A(?:` + parsed.String() + `)\z`); err != nil {
+		return nil, err
+	}
+	if program, err := syntax.Compile(parsed.Simplify()); err == nil {
+		p.states = newTable(program)
 	}
 	return p, nil
 }
