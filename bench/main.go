@@ -79,27 +79,14 @@ func (b *bench) auditing() error {
 		return err
 	}
 	fmt.Printf("%d rows, 12 columns, %d MB; the best of %d rounds\n", b.rows, info.Size()/1_000_000, b.rounds)
-	// Taken in turn, so that a machine that slows down does so for all of them.
 	var plain, reusing, one measured
-	for round := range b.rounds {
-		for _, m := range []struct {
-			into    *measured
-			measure func() (measured, error)
-		}{
-			{&plain, func() (measured, error) { return readWithStandardLibrary(b.table, false) }},
-			{&b.audit, func() (measured, error) { return sift(b.table, b.book, 2) }},
-			{&reusing, func() (measured, error) { return readWithStandardLibrary(b.table, true) }},
-			{&one, func() (measured, error) { return sift(b.table, b.book, 1) }},
-		} {
-			got, err := m.measure()
-			if err != nil {
-				return err
-			}
-			if round == 0 || got.took < m.into.took {
-				m.into.took = got.took
-			}
-			m.into.memory = max(m.into.memory, got.memory)
-		}
+	if err := b.inTurn([]measuring{
+		{&plain, func() (measured, error) { return readWithStandardLibrary(b.table, false) }},
+		{&b.audit, func() (measured, error) { return sift(b.table, b.book, 2) }},
+		{&reusing, func() (measured, error) { return readWithStandardLibrary(b.table, true) }},
+		{&one, func() (measured, error) { return sift(b.table, b.book, 1) }},
+	}); err != nil {
+		return err
 	}
 	bar("full audit against encoding/csv merely reading the file", plain.took.Seconds()/b.audit.took.Seconds(), "times as fast", 2, true)
 	bar("the same, encoding/csv told to reuse its record", reusing.took.Seconds()/b.audit.took.Seconds(), "times as fast", 2, true)
@@ -110,19 +97,17 @@ func (b *bench) auditing() error {
 	return nil
 }
 
-// judging compares a strict rulebook with the bare profile.
-func (b *bench) judging() error {
-	book := filepath.Join(b.directory, "strict.yaml")
-	if err := os.WriteFile(book, []byte(strictBook()), 0o600); err != nil {
-		return err
-	}
-	var bare, judged measured
+// measuring is something measured, and where its best round goes.
+type measuring struct {
+	into    *measured
+	measure func() (measured, error)
+}
+
+// inTurn measures several things in turn, so that a machine that slows down does so for all of them.
+func (b *bench) inTurn(all []measuring) error {
 	for round := range b.rounds {
-		for _, m := range []struct {
-			into *measured
-			book string
-		}{{&bare, ""}, {&judged, book}} {
-			got, err := sift(b.table, m.book, 2)
+		for _, m := range all {
+			got, err := m.measure()
 			if err != nil {
 				return err
 			}
@@ -131,6 +116,22 @@ func (b *bench) judging() error {
 			}
 			m.into.memory = max(m.into.memory, got.memory)
 		}
+	}
+	return nil
+}
+
+// judging compares a strict rulebook with the bare profile.
+func (b *bench) judging() error {
+	book := filepath.Join(b.directory, "strict.yaml")
+	if err := os.WriteFile(book, []byte(strictBook()), 0o600); err != nil {
+		return err
+	}
+	var bare, judged measured
+	if err := b.inTurn([]measuring{
+		{&bare, func() (measured, error) { return sift(b.table, "", 2) }},
+		{&judged, func() (measured, error) { return sift(b.table, book, 2) }},
+	}); err != nil {
+		return err
 	}
 	bar("20 value rules, 5 conditions, 2 keys and 3 code lists against the bare profile", judged.took.Seconds()/bare.took.Seconds(), "times as long", 1.6, false)
 	bar("peak memory of it", float64(judged.memory)/(1<<20), "MiB", 512, false)

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -147,8 +149,8 @@ func (o *output) groupCounts(found *relation.Groups) {
 
 func impact(sums map[string]string) string {
 	var parts []string
-	for name, sum := range sums {
-		parts = append(parts, name+" "+sum)
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		parts = append(parts, name+" "+sums[name])
 	}
 	return strings.Join(parts, ", ")
 }
@@ -163,7 +165,7 @@ func (o *output) groupPage(names, key []string, kind relation.GroupKind, groups 
 		heads := []string{">row", ">line"}
 		var at []int
 		for c, name := range names {
-			if contains(key, name) || contains(group.Differs, name) {
+			if slices.Contains(key, name) || slices.Contains(group.Differs, name) {
 				heads, at = append(heads, name), append(at, c)
 			}
 		}
@@ -183,15 +185,6 @@ func (o *output) groupPage(names, key []string, kind relation.GroupKind, groups 
 	if of > int64(len(groups)) && len(groups) > 0 {
 		o.line("The first %d of %s groups.", len(groups), count(of))
 	}
-}
-
-func contains(texts []string, text string) bool {
-	for _, t := range texts {
-		if t == text {
-			return true
-		}
-	}
-	return false
 }
 
 func (o *output) codes(c *relation.Codes) {

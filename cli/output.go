@@ -12,6 +12,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/report"
 	"proudsieve/service/store"
 )
 
@@ -131,27 +132,11 @@ func (o *output) styled(code, s string) string {
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-// visible makes the spaces of a value visible where they are strays.
-func visible(s string) string {
-	trimmed := strings.Trim(s, " \t\u00a0")
-	lead, trail := len(s)-len(strings.TrimLeft(s, " \t\u00a0")), len(s)-len(strings.TrimRight(s, " \t\u00a0"))
-	if trimmed == "" {
-		return strings.Repeat("␣", utf8.RuneCountInString(s))
-	}
-	inner := strings.ReplaceAll(trimmed, "  ", "␣␣")
-	return strings.Repeat("␣", lead) + inner + strings.Repeat("␣", trail)
-}
+// visible makes the spaces of a value visible where they are strays, as in a report.
+func visible(s string) string { return report.Visible(s) }
 
-// percent writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
-func percent(v float64) string {
-	switch {
-	case v == 100:
-		return "100"
-	case v == 0:
-		return "0"
-	}
-	return fmt.Sprintf("%.2f", min(max(v, 0.01), 99.99))
-}
+// percent writes a share of 0 to 100 as a report does.
+func percent(v float64) string { return report.Score(v) }
 
 func count(n int64) string { return audit.Grouped(n) }
 

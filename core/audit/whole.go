@@ -98,7 +98,7 @@ func tableRuleSays(r *rulebook.TableRule) string {
 	return strings.ToUpper(says[:1]) + says[1:] + "."
 }
 
-// row is what a check of the whole table needs of one row.
+// wholeRow is what a check of the whole table needs of one row.
 type wholeRow struct {
 	row   uint32
 	group table.Hash
@@ -107,7 +107,7 @@ type wholeRow struct {
 	total condition.Truth
 }
 
-// member is what becomes of a check in the end.
+// outcome is what becomes of a check in the end.
 type outcome struct {
 	found string
 	rows  *table.RowSet

@@ -365,32 +365,22 @@ func (e *evaluation) value(n node) vector[table.Value] {
 }
 
 var calculations = map[byte]func(a, b *table.Value) table.Value{
-	'+': func(a, b *table.Value) table.Value {
+	'+': ofNumbers(func(a, b table.Decimal) (table.Decimal, bool) { return a.Add(b), true }),
+	'-': ofNumbers(func(a, b table.Decimal) (table.Decimal, bool) { return a.Sub(b), true }),
+	'*': ofNumbers(func(a, b table.Decimal) (table.Decimal, bool) { return a.Mul(b), true }),
+	'/': ofNumbers(table.Decimal.Div),
+}
+
+// ofNumbers makes a calculation that has no value where a side has none, or where f has none.
+func ofNumbers(f func(a, b table.Decimal) (table.Decimal, bool)) func(a, b *table.Value) table.Value {
+	return func(a, b *table.Value) table.Value {
 		if a.Kind == table.Missing || b.Kind == table.Missing {
 			return table.Value{}
 		}
-		return table.NumberValue(a.Number.Add(b.Number))
-	},
-	'-': func(a, b *table.Value) table.Value {
-		if a.Kind == table.Missing || b.Kind == table.Missing {
-			return table.Value{}
-		}
-		return table.NumberValue(a.Number.Sub(b.Number))
-	},
-	'*': func(a, b *table.Value) table.Value {
-		if a.Kind == table.Missing || b.Kind == table.Missing {
-			return table.Value{}
-		}
-		return table.NumberValue(a.Number.Mul(b.Number))
-	},
-	'/': func(a, b *table.Value) table.Value {
-		if a.Kind == table.Missing || b.Kind == table.Missing {
-			return table.Value{}
-		}
-		q, ok := a.Number.Div(b.Number)
+		n, ok := f(a.Number, b.Number)
 		if !ok {
 			return table.Value{}
 		}
-		return table.NumberValue(q)
-	},
+		return table.NumberValue(n)
+	}
 }

@@ -110,8 +110,8 @@ func FunctionNames() []string { return slices.Clone(functionNames) }
 func (k *checker) call(c call) (node, table.Kind) {
 	f := functions[c.name]
 	kinds := make([]table.Kind, len(c.args))
+	c.args = slices.Clone(c.args)
 	for i := range c.args {
-		c.args = slices.Clone(c.args)
 		c.args[i], kinds[i] = k.check(c.args[i])
 	}
 	if n := len(c.args); n < f.least || f.most > 0 && n > f.most {

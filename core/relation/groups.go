@@ -25,7 +25,7 @@ const (
 var GroupKinds = []GroupKind{Equal, Conflicting, Near}
 
 const (
-	// groupsListed bounds the groups that can be paged through, in file order.
+	// groupsListed bounds the groups of a kind that can be paged through, in file order.
 	groupsListed = 10_000
 	// membersShown bounds the rows that are shown of one group.
 	membersShown = 50
@@ -42,7 +42,7 @@ type Groups struct {
 	// key are made consistent.
 	SurplusLevelled int64 `json:"surplus_levelled"`
 
-	listed []listedGroup
+	listed map[GroupKind][][]uint32 // the rows of each group
 }
 
 // GroupsCount counts groups of one kind: all rows of a group but one are surplus.
@@ -51,11 +51,6 @@ type GroupsCount struct {
 	Rows    int64             `json:"rows"`
 	Surplus int64             `json:"surplus"`
 	Impact  map[string]string `json:"impact"` // the sum of each measure over the surplus rows, exact
-}
-
-type listedGroup struct {
-	kind GroupKind
-	rows []uint32
 }
 
 // Group is a group with its rows side by side.
@@ -73,7 +68,7 @@ type Row struct {
 	Cells []string `json:"cells"`
 }
 
-// hashedRow is a row by its key as it is, levelled, and by all its cells.
+// keyed is a row by its key as it is, and by all its cells.
 type keyed struct {
 	key, whole table.Hash
 }
@@ -85,24 +80,25 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	if err != nil {
 		return nil, err
 	}
-	out := &Groups{Columns: columns, Of: map[GroupKind]GroupsCount{}}
+	out := &Groups{Columns: columns, Of: map[GroupKind]GroupsCount{}, listed: map[GroupKind][][]uint32{}}
 	levelled := table.NewGroups()
 	defer levelled.Close()
 	// First the keys as they are when levelled: equal keys are equal then too.
-	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) ([]table.HashedRow, error) {
-		keys := t.levelledKeys(b, at)
-		var hashed []table.HashedRow
+	type part struct {
+		rows   int
+		hashed []table.HashedRow
+	}
+	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) (part, error) {
+		keys, out := t.levelledKeys(b, at), part{rows: b.Len()}
 		for i, row := range b.Rows {
 			if !keys.lacking[i] {
-				hashed = append(hashed, table.HashedRow{Hash: keys.hashes[i], Row: row})
+				out.hashed = append(out.hashed, table.HashedRow{Hash: keys.hashes[i], Row: row})
 			}
 		}
-		out := append(hashed, table.HashedRow{Row: uint32(b.Len())}) // how many there were
 		return out, nil
-	}, func(hashed []table.HashedRow) error {
-		last := len(hashed) - 1
-		out.Rows += int64(hashed[last].Row)
-		return levelled.AddAll(hashed[:last])
+	}, func(p part) error {
+		out.Rows += int64(p.rows)
+		return levelled.AddAll(p.hashed)
 	})
 	if err != nil {
 		return nil, err
@@ -212,8 +208,8 @@ func (g *Groups) tell(groups [][]uint32, keys map[uint32]keyed) map[GroupKind]*t
 		c.Surplus += int64(len(more))
 		g.Of[kind] = c
 		surplus[kind].AddMany(more)
-		if len(g.listed) < groupsListed*len(GroupKinds) {
-			g.listed = append(g.listed, listedGroup{kind, rows})
+		if len(g.listed[kind]) < groupsListed {
+			g.listed[kind] = append(g.listed[kind], rows)
 		}
 	}
 	for _, rows := range groups {
@@ -252,14 +248,14 @@ func (g *Groups) tell(groups [][]uint32, keys map[uint32]keyed) map[GroupKind]*t
 
 // weigh sums the measures over the surplus rows.
 func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*table.RowSet) error {
+	at, err := t.positions(t.Book.Measures)
+	if err != nil {
+		at = nil // a measure that the table does not have
+	}
 	for _, kind := range GroupKinds {
 		c := g.Of[kind]
 		c.Impact = map[string]string{}
 		sums := make([]table.Decimal, len(t.Book.Measures))
-		at, err := t.positions(t.Book.Measures)
-		if err != nil {
-			at = nil // a measure that the table does not have
-		}
 		if rows := surplus[kind]; !rows.IsEmpty() && len(at) > 0 {
 			if err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
 				var some []int
@@ -293,28 +289,20 @@ func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*tab
 // Page returns some groups of a kind with their rows, in file order, and how many of that kind can be paged through.
 func (g *Groups) Page(ctx context.Context, t *Table, kind GroupKind, offset, limit int) (groups []Group, of int, err error) {
 	groups = []Group{}
-	var chosen []listedGroup
-	for _, l := range g.listed {
-		if l.kind != kind {
-			continue
-		}
-		if of >= offset && len(chosen) < limit {
-			chosen = append(chosen, l)
-		}
-		of++
-	}
+	all := g.listed[kind]
+	chosen := all[min(offset, len(all)):min(offset+limit, len(all))]
 	wanted := table.NewRowSet()
-	for _, l := range chosen {
-		wanted.AddMany(l.rows[:min(len(l.rows), membersShown)])
+	for _, members := range chosen {
+		wanted.AddMany(members[:min(len(members), membersShown)])
 	}
 	rows, err := t.rowsAt(ctx, wanted)
 	if err != nil {
 		return nil, 0, err
 	}
 	names := t.Source.Columns()
-	for _, l := range chosen {
-		one := Group{Kind: l.kind, Count: len(l.rows), Differs: []string{}}
-		for _, row := range l.rows[:min(len(l.rows), membersShown)] {
+	for _, members := range chosen {
+		one := Group{Kind: kind, Count: len(members), Differs: []string{}}
+		for _, row := range members[:min(len(members), membersShown)] {
 			one.Rows = append(one.Rows, rows[row])
 		}
 		for c, name := range names {
@@ -324,7 +312,7 @@ func (g *Groups) Page(ctx context.Context, t *Table, kind GroupKind, offset, lim
 		}
 		groups = append(groups, one)
 	}
-	return groups, of, nil
+	return groups, len(all), nil
 }
 
 // rowsAt reads some rows.

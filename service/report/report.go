@@ -55,14 +55,14 @@ type Question struct {
 }
 
 var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
-	"count": audit.Grouped, "score": score, "strip": strip, "picture": picture, "visible": visible, "meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
+	"count": audit.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
 	"share": func(part, of int64) string {
 		if of == 0 {
 			return ""
 		}
-		return score(100*float64(part)/float64(of)) + " %"
+		return Score(100*float64(part)/float64(of)) + " %"
 	},
-	"points": score,
+	"points": Score,
 	"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
 	"short":  short, "grouped": grouped,
 }).ParseFS(pages, "page.html"))
@@ -70,8 +70,8 @@ var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
 // Write writes the page.
 func Write(out io.Writer, r *Report) error { return page.Execute(out, r) }
 
-// score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
-func score(v float64) string {
+// Score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
+func Score(v float64) string {
 	if v == 0 || v == 100 {
 		return strconv.FormatFloat(v, 'f', 0, 64)
 	}
@@ -98,8 +98,8 @@ func grouped(text string) string {
 	return whole
 }
 
-// visible shows stray spaces, which nobody could see.
-func visible(text string) string {
+// Visible shows stray spaces, which nobody could see.
+func Visible(text string) string {
 	inner := strings.Trim(text, " \u00a0\t")
 	lead, trail := len(text)-len(strings.TrimLeft(text, " \u00a0\t")), len(text)-len(strings.TrimRight(text, " \u00a0\t"))
 	if inner == "" {
@@ -220,7 +220,7 @@ func frequent(texts []profile.Frequency, filled int64) template.HTML {
 	}
 	var b strings.Builder
 	for _, t := range texts[:min(len(texts), 3)] {
-		text := []rune(visible(t.Text))
+		text := []rune(Visible(t.Text))
 		if len(text) > 24 {
 			text = append(text[:23], '…')
 		}
