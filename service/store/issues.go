@@ -111,7 +111,9 @@ type FoundRule struct {
 // opens an issue or adds to the one there is, and a rule that was judged and holds
 // closes its issue. A waiver in force stays with the rule.
 func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found []FoundRule, held []string) error {
-	if _, err := tx.ExecContext(ctx, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", dataset); err != nil {
+	// Not FOR UPDATE: recording an audit has locked the dataset's key already, for sharing, and two
+	// audits that end together would wait for each other.
+	if _, err := tx.ExecContext(ctx, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", dataset); err != nil {
 		return err
 	}
 	for _, f := range found {
