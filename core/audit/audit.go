@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
@@ -66,6 +67,7 @@ type run struct {
 	plan      *plan
 	workers   int
 	idle      chan *stretch
+	estimated []atomic.Uint64 // per column, what its shards may begin with
 	rows      int64
 	setAside  int64
 	defects   []table.Defect
@@ -84,7 +86,7 @@ type run struct {
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
@@ -111,6 +113,9 @@ func (r *run) begin() (*stretch, []*table.Dictionary) {
 	case s = <-r.idle:
 	default:
 		s = newStretch(r.plan)
+	}
+	for c := range s.columns {
+		s.columns[c].shard.Begin(r.estimated[c].Load())
 	}
 	return s, s.dictionaries
 }
@@ -144,6 +149,7 @@ func (r *run) take(s *stretch) error {
 		group.Go(func() {
 			for c := range next {
 				r.summaries[c].Take(&s.columns[c].shard)
+				r.estimated[c].Store(r.summaries[c].Estimated())
 				r.missing[c].AddMany(s.columns[c].missingRows)
 			}
 		})

@@ -58,6 +58,7 @@ type judge struct {
 	sweep  sweep
 	// lowest and highest are the bounds of a swept number, in units of each number of digits after the point.
 	lowest, highest [19]int64
+	bounded         bool
 }
 
 // sweep says which texts of a column can be judged in passing.
@@ -77,6 +78,7 @@ func (j *judge) findSweep() {
 		j.sweep = sweepTexts
 	case j.cells.Type.IsNumber() && j.cells.PlainNumbers() && (c == nil || c.Pattern == nil && c.Shortest == 0 && c.Longest == 0 && c.Decimals < 0):
 		j.sweep = sweepNumbers
+		j.bounded = c != nil && (c.Lowest != nil || c.Highest != nil)
 		for scale := range j.lowest {
 			j.lowest[scale], j.highest[scale] = math.MinInt64, math.MaxInt64
 			if c != nil && c.Lowest != nil {
@@ -231,6 +233,9 @@ func newPlan(book *rulebook.Rulebook, names []string) *plan {
 				p.valued[c] = true
 			}
 		}
+	}
+	for c, at := range p.occurring {
+		p.valued[c] = p.valued[c] || at >= 0
 	}
 	for _, one := range p.parents {
 		p.valued[one.code], p.valued[one.parent] = true, true

@@ -35,21 +35,28 @@ type stretch struct {
 	lacking      []bool
 }
 
-// stretchColumn is what is known of each text of a column's dictionary.
+// stretchColumn is what is known of each text of a column's dictionary, which outlives the
+// stretch: a text that comes again in a later one need not be judged again.
 type stretchColumn struct {
 	missing     []bool
 	broken      []uint16
-	rows        []uint32      // that it stands in
-	values      []table.Value // where conditions ask for them
+	values      []table.Value
 	identities  []table.Token // by which it takes part in keys
+	rows        []uint32      // of this stretch that it stands in
+	met         []uint32      // the texts of this stretch, in the order in which they came
 	anyBroken   uint16
 	anyMissing  bool
 	missingRows []uint32
-	lossy       bool // its dictionary is, from the start of this batch on
-	met         int  // texts judged
 	ones        []uint32
 	shard       profile.Shard
+	// what is read of the numbers and texts that are judged in passing
+	swept        []table.Token
+	coefficients []int64
+	scales       []uint8
 }
+
+// textsKnown is how many texts, of all columns, are kept from one stretch to the next.
+const textsKnown = 1 << 17
 
 func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
@@ -67,12 +74,16 @@ func newStretch(p *plan) *stretch {
 // reset empties the state and keeps its memory.
 func (s *stretch) reset() {
 	s.rows, s.setAside, s.defects, s.defectsN, s.marks = 0, 0, nil, 0, nil
+	texts := 0
+	for _, d := range s.dictionaries {
+		texts += len(d.Tokens)
+	}
 	for c := range s.columns {
-		s.dictionaries[c].Reset()
-		s.columns[c].forget()
-		s.columns[c].lossy = false
-		s.columns[c].shard.Reset()
-		s.columns[c].missingRows = s.columns[c].missingRows[:0]
+		s.columns[c].leave()
+		if d := s.dictionaries[c]; d.Apart || texts > textsKnown {
+			s.columns[c].forget()
+			d.Reset()
+		}
 	}
 	for at := range s.broken {
 		s.broken[at] = s.broken[at][:0]
@@ -91,15 +102,21 @@ func (s *stretch) reset() {
 	s.patterns = patterns{}
 }
 
+// leave drops what concerns the stretch alone.
+func (c *stretchColumn) leave() {
+	for _, code := range c.met {
+		c.rows[code] = 0
+	}
+	c.met = c.met[:0]
+	c.missingRows = c.missingRows[:0]
+	c.shard.Reset()
+}
+
 // forget drops what is known of the texts.
 func (c *stretchColumn) forget() {
 	clear(c.values)
-	c.missing, c.broken, c.values, c.identities = c.missing[:0], c.broken[:0], c.values[:0], c.identities[:0]
-	if len(c.ones) > 0 && len(c.rows) > 0 && &c.rows[0] == &c.ones[0] {
-		c.rows = nil // these are never counted up
-	}
-	c.rows = c.rows[:0]
-	c.anyBroken, c.anyMissing, c.met = 0, false, 0
+	c.missing, c.broken, c.values, c.identities, c.rows, c.met = c.missing[:0], c.broken[:0], c.values[:0], c.identities[:0], c.rows[:0], c.met[:0]
+	c.anyBroken, c.anyMissing = 0, false
 }
 
 // judge judges a batch.
@@ -141,11 +158,18 @@ func (s *stretch) judge(b *table.Batch) error {
 		}
 	}
 	for c, d := range s.dictionaries {
-		if d.Lossy {
+		switch column := &s.columns[c]; {
+		case d.Apart:
+			for code := 0; s.occurring[c] != nil && code < len(d.Tokens); code++ {
+				s.occurs(c, uint32(code))
+			}
+			s.countTexts(c, column.ones[:len(d.Tokens)])
+			column.forget()
+		case table.MostlyNew(len(column.met), int(s.rows)):
 			s.describe(c)
-			s.columns[c].forget()
-			s.columns[c].lossy = true
-			d.Forget()
+			column.forget()
+			d.Reset()
+			d.Apart = true
 		}
 	}
 	return nil
@@ -199,6 +223,7 @@ func (s *stretch) judgeParents(b *table.Batch, p *parentCheck) {
 func (s *stretch) end() error {
 	for c := range s.columns {
 		s.describe(c)
+		s.columns[c].shard.End()
 	}
 	return nil
 }
@@ -210,24 +235,17 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 	if d.Apart {
 		column.sweep(judge, s.plan, c, d)
 	} else {
-		was := len(column.rows)
-		column.rows = slices.Grow(column.rows, len(d.Texts)-was)[:len(d.Texts)]
-		clear(column.rows[was:])
+		known := len(column.missing)
+		column.know(len(d.Texts), true, s.plan.keyed[c])
+		for code := known; code < len(d.Texts); code++ {
+			column.meet(judge, d, code)
+		}
 		rows := column.rows
 		for _, code := range codes {
-			rows[code]++
-		}
-		column.know(len(d.Texts), s.plan.valued[c], s.plan.keyed[c])
-		for code := column.met; code < len(d.Texts); code++ {
-			cell := column.meet(judge, d, code)
-			if s.occurring[c] != nil && !cell.Missing && !cell.Unknown {
-				s.occurring[c][cell.Value.Text] = true
-			}
-			if column.lossy { // all of its rows are in this batch
-				column.describe(d, code, &cell)
+			if rows[code]++; rows[code] == 1 {
+				column.met = append(column.met, code)
 			}
 		}
-		column.met = len(d.Texts)
 	}
 	if column.anyMissing {
 		for i, code := range codes {
@@ -253,11 +271,14 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 
 // know makes room for what is known of so many texts.
 func (c *stretchColumn) know(texts int, valued, keyed bool) {
-	more := texts - len(c.missing)
+	known := len(c.missing)
+	more := texts - known
 	c.missing = slices.Grow(c.missing, more)[:texts]
 	c.broken = slices.Grow(c.broken, more)[:texts]
-	clear(c.missing[texts-more:])
-	clear(c.broken[texts-more:])
+	c.rows = slices.Grow(c.rows, more)[:texts]
+	clear(c.missing[known:])
+	clear(c.broken[known:])
+	clear(c.rows[known:])
 	if valued {
 		c.values = slices.Grow(c.values, more)[:texts]
 	}
@@ -288,82 +309,128 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 }
 
 // sweep judges and describes the cells of a column of nearly nothing but different texts,
-// in one go. Only those that need a closer look are met one by one.
+// each of which has a code of its own. Only those that need a closer look are met one by one.
 func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 	n := len(d.Tokens)
 	for len(c.ones) < n {
 		c.ones = append(c.ones, 1)
 	}
-	c.rows = c.ones[:n]
 	c.know(n, p.valued[at], p.keyed[at])
-	integer := j.cells.Type == table.TypeInteger
-	for code, t := range d.Tokens {
-		switch {
-		case j.cells.MayBeMissing(t):
-		case j.sweep == sweepNumbers:
-			coefficient, scale, ok := t.Number()
-			if !ok || scale > 0 && integer {
-				break
+	for first := 0; first < n; first += sweptAtOnce {
+		last := min(first+sweptAtOnce, n)
+		switch j.sweep {
+		case sweepNumbers:
+			c.sweepNumbers(j, p, at, d, first, last)
+		case sweepTexts:
+			c.sweepTexts(j, p, at, d, first, last)
+		default:
+			for code := first; code < last; code++ {
+				c.look(j, d, code)
 			}
+		}
+	}
+}
+
+// sweptAtOnce is how many cells are taken through all that is done to them, so that they
+// are still in the processor's first cache.
+const sweptAtOnce = 512
+
+// look judges and describes a single cell.
+func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
+	cell := c.meet(j, d, code)
+	c.describe(d, code, &cell.Value, cell.Missing, 1)
+}
+
+func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
+	if c.coefficients == nil {
+		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce), make([]uint8, sweptAtOnce)
+	}
+	integer, valued, keyed := j.cells.Type == table.TypeInteger, p.valued[at], p.keyed[at]
+	n := 0
+	for code := first; code < last; code++ {
+		t := d.Tokens[code]
+		coefficient, scale, ok := t.Number()
+		if !ok || scale > 0 && integer || j.cells.MayBeMissing(t) {
+			c.look(j, d, code)
+			continue
+		}
+		c.swept[n], c.coefficients[n], c.scales[n] = t, coefficient, uint8(scale)
+		n++
+		if j.bounded {
 			if broken := j.outOfRange(coefficient, scale); broken != 0 {
 				c.broken[code] = broken
 				c.anyBroken |= broken
 			}
-			if p.valued[at] {
-				c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
+		}
+		if valued {
+			c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
+		}
+		if keyed {
+			if c.identities[code] = t; !t.ShortestNumber(scale) {
+				c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
 			}
-			if p.keyed[at] {
-				if c.identities[code] = t; !t.ShortestNumber(scale) {
-					c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
-				}
-			}
-			c.shard.AddNumber(t, coefficient, scale, 1)
-			continue
-		case j.sweep == sweepTexts && t.Plain():
-			if broken := j.ofPlainText(t); broken != 0 {
-				c.broken[code] = broken
-				c.anyBroken |= broken
-			}
-			if p.valued[at] {
-				c.values[code] = table.TextValue(d.Text(uint32(code)))
-			}
-			if p.keyed[at] {
-				c.identities[code] = t
-			}
-			c.shard.AddPlain(t, 1)
+		}
+	}
+	c.shard.AddNumbers(c.swept[:n], c.coefficients[:n], c.scales[:n])
+}
+
+func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
+	if c.swept == nil {
+		c.swept = make([]table.Token, sweptAtOnce)
+	}
+	valued, keyed := p.valued[at], p.keyed[at]
+	n := 0
+	for code := first; code < last; code++ {
+		t := d.Tokens[code]
+		if !t.Plain() || j.cells.MayBeMissing(t) {
+			c.look(j, d, code)
 			continue
 		}
-		cell := c.meet(j, d, code)
-		c.describe(d, code, &cell)
+		c.swept[n] = t
+		n++
+		if broken := j.ofPlainText(t); broken != 0 {
+			c.broken[code] = broken
+			c.anyBroken |= broken
+		}
+		if valued {
+			c.values[code] = table.TextValue(d.Text(uint32(code)))
+		}
+		if keyed {
+			c.identities[code] = t
+		}
 	}
+	c.shard.AddPlain(c.swept[:n])
 }
 
 // describe adds a text to the column's profile, with the rows it stands in.
-func (c *stretchColumn) describe(d *table.Dictionary, code int, cell *rulebook.Cell) {
-	one := profile.Cell{Token: d.Tokens[code], Text: d.Text(uint32(code)), Missing: cell.Missing, Value: cell.Value}
+func (c *stretchColumn) describe(d *table.Dictionary, code int, value *table.Value, missing bool, rows uint32) {
+	one := profile.Cell{Token: d.Tokens[code], Text: d.Text(uint32(code)), Missing: missing, Value: *value}
 	if len(d.Flawed) > 0 {
 		one.Token = table.TokenOf(one.Text)
 	}
-	c.shard.Add(&one, c.rows[code])
+	c.shard.Add(&one, rows)
 }
 
-// describe adds the texts of a column to its profile, where that is not done yet.
+// describe adds the texts that a column showed in this stretch to its profile; those of a
+// column whose cells stand apart have been added already.
 func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
-	for code := 0; code < column.met && !column.lossy; code++ {
-		if column.rows[code] > 0 {
-			cell := s.plan.judges[c].cells.Read(d.Text(uint32(code)))
-			column.describe(d, code, &cell)
-		}
+	for _, code := range column.met {
+		column.describe(d, int(code), &column.values[code], column.missing[code], column.rows[code])
+		s.occurs(c, code)
 	}
-	column.shard.End()
-	if column.anyBroken != 0 {
-		s.countTexts(c)
+	s.countTexts(c, column.rows)
+}
+
+// occurs notes that a code occurs, where that is asked.
+func (s *stretch) occurs(c int, code uint32) {
+	if column := &s.columns[c]; s.occurring[c] != nil && !column.missing[code] && column.broken[code]&brokenCodes == 0 {
+		s.occurring[c][column.values[code].Text] = true
 	}
 }
 
-// countTexts counts the offending texts of a column's checks, up to a cap.
-func (s *stretch) countTexts(c int) {
+// countTexts counts the offending texts of a column's checks, up to a cap; rows are those that each text stands in.
+func (s *stretch) countTexts(c int, rows []uint32) {
 	column, d := &s.columns[c], s.dictionaries[c]
 	for _, one := range s.plan.judges[c].checks {
 		if column.anyBroken&one.bit == 0 {
@@ -374,12 +441,12 @@ func (s *stretch) countTexts(c int) {
 		}
 		counts := s.texts[one.check]
 		for code, broken := range column.broken {
-			if broken&one.bit == 0 || column.rows[code] == 0 {
+			if broken&one.bit == 0 || rows[code] == 0 {
 				continue
 			}
 			text := d.Text(uint32(code))
 			if _, known := counts[text]; known || len(counts) < textsKept {
-				counts[text] += int64(column.rows[code])
+				counts[text] += int64(rows[code])
 			}
 		}
 	}

@@ -41,7 +41,7 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 		c.texts = table.NewDictionary()
 	}
 	if c.over {
-		c.sketch.add(t)
+		c.sketch.add(hashOf(t))
 		if rows == 1 {
 			return
 		}
@@ -54,9 +54,9 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 		if !c.over {
 			c.over = true
 			for _, counted := range c.texts.Tokens {
-				c.sketch.add(counted)
+				c.sketch.add(hashOf(counted))
 			}
-			c.sketch.add(t)
+			c.sketch.add(hashOf(t))
 		}
 		c.prune()
 	}
@@ -144,8 +144,10 @@ type sketch struct {
 	known map[uint64]bool
 }
 
-func (s *sketch) add(t table.Token) {
-	h := table.With(table.Hash{}, t).Hi
+// hashOf is the hash that stands for a text in a sketch.
+func hashOf(t table.Token) uint64 { return table.With(table.Hash{}, t).Hi }
+
+func (s *sketch) add(h uint64) {
 	if len(s.least) == sketchSize && h >= s.least[0] {
 		return
 	}

@@ -84,6 +84,45 @@ func (n *Numbers) addWord(c int64, scale int, rows int64) {
 	n.buckets.add(x, rows)
 }
 
+// addEach adds coefficients x 10^-scales, one row each. The coefficients have at most 15
+// digits, and are at most 4096.
+func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
+	n.count += int64(len(coefficients))
+	for start := 0; start < len(coefficients); {
+		scale := scales[start]
+		s := &n.scales[scale]
+		if !s.any {
+			s.any, s.lowest, s.highest = true, coefficients[start], coefficients[start]
+		}
+		var (
+			sum              int64
+			squaresLo, carry uint64
+			squaresHi        uint64
+			lowest, highest  = s.lowest, s.highest
+			third, unit, at  = n.third, unit[scale], start
+		)
+		for ; at < len(coefficients) && scales[at] == scale; at++ {
+			c := coefficients[at]
+			lowest, highest = min(lowest, c), max(highest, c)
+			sum += c
+			size := uint64(max(c, -c))
+			hi, lo := bits.Mul64(size, size)
+			squaresLo, carry = bits.Add64(squaresLo, lo, 0)
+			squaresHi += hi + carry
+			x := float64(c) * unit
+			third += x * x * x
+			n.buckets.add(x, 1)
+		}
+		start = at
+		n.third, s.lowest, s.highest = third, lowest, highest
+		s.sumLo, carry = bits.Add64(s.sumLo, uint64(sum), 0)
+		s.sumHi += sum>>63 + int64(carry)
+		s.squares[0], carry = bits.Add64(s.squares[0], squaresLo, 0)
+		s.squares[1], carry = bits.Add64(s.squares[1], squaresHi, carry)
+		s.squares[2] += carry
+	}
+}
+
 // addSquare adds size x size x rows to the 192 bits of squares.
 func (s *ofScale) addSquare(size, rows uint64) {
 	hi, lo := bits.Mul64(size, size)

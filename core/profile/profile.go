@@ -5,6 +5,7 @@ package profile
 
 import (
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -150,45 +151,91 @@ type Cell struct {
 // Shard gathers one stretch of a column. Its zero value is empty.
 type Shard struct {
 	facts
+	// tallies count the texts; where estimated is set only those that were met more than once
+	// at a time.
 	tallies []tally
-	recent  [recentTallies]uint32 // places in tallies
-	long    []string              // the texts of tallies whose tokens do not hold them
-	shape   []byte
+	recent  [recentTallies]tally // those not in tallies yet, by a part of their hash
+	long    []string             // the texts of tallies whose tokens do not hold them
+	// estimated is the hash from which on texts are of no use to the estimate of how many
+	// there are, and hashes the ones below; 0 where all texts are counted.
+	estimated uint64
+	hashes    []uint64
+	lengths   uint16 // of texts held by their tokens, a bit for each
+	shape     []byte
 	// the least and the greatest text added as plain; empty where none was
 	plainLeast, plainMost table.Token
 	// the shape met last, and how many rows have not been counted under it yet
 	lastShape     string
 	lastShapeRows int64
+	lastClasses   table.Token // of the plain text met last
 }
 
-// recentTallies is how many of the tallies made last are looked through for a text that
-// comes again, in a column where most do not.
-const recentTallies = 256
+// recentTallies is how many texts met last are looked through for one that comes again, in
+// a column where most do not. A text that did come again keeps its place for as many others
+// as patience times its rows.
+const (
+	recentTallies = 256
+	patience      = 64
+)
 
 // tally counts a text.
-func (s *Shard) tally(t table.Token, text string, rows uint32) {
-	place := &s.recent[t.Mixed()>>56]
-	if at := *place; int(at) < len(s.tallies) && s.tallies[at].token == t && t.Inline() {
-		s.tallies[at].rows += rows
+type tally struct {
+	token  table.Token
+	rows   uint32
+	missed uint32 // others that wanted its place in recent
+}
+
+// Begin says from which hash on texts need not be told to the summary that the shard goes
+// into (Summary.Estimated); 0 where all of them must be.
+func (s *Shard) Begin(estimated uint64) { s.estimated = estimated }
+
+// tally counts a short text.
+func (s *Shard) tally(t table.Token, rows uint32) {
+	recent := &s.recent[t.Mixed()>>56]
+	if recent.token == t {
+		recent.rows += rows
 		return
 	}
-	*place = uint32(len(s.tallies))
-	s.tallies = append(s.tallies, tally{t, rows})
-	if !t.Inline() {
-		s.long = append(s.long, text)
+	s.estimate(t)
+	one := tally{token: t, rows: rows}
+	if recent.rows > 1 && rows == 1 && recent.missed < recent.rows*patience {
+		recent.missed++
+	} else {
+		one, *recent = *recent, one
+	}
+	s.put(&one)
+}
+
+// put keeps a tally, unless the text was met once and is only estimated.
+func (s *Shard) put(t *tally) {
+	if t.rows > 1 || t.rows == 1 && s.estimated == 0 {
+		s.tallies = append(s.tallies, *t)
 	}
 }
 
-type tally struct {
-	token table.Token
-	rows  uint32
+// estimate keeps the hash of a text for the estimate, where that is of use.
+func (s *Shard) estimate(t table.Token) {
+	if s.estimated > 0 {
+		if h := hashOf(t); h < s.estimated {
+			s.hashes = append(s.hashes, h)
+		}
+	}
+}
+
+// tallyLong counts a text that its token does not hold.
+func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
+	s.estimate(t)
+	if rows > 1 || s.estimated == 0 {
+		s.tallies = append(s.tallies, tally{token: t, rows: rows})
+		s.long = append(s.long, text)
+	}
 }
 
 // Reset empties the shard and keeps its memory.
 func (s *Shard) Reset() {
 	numbers := s.numbers
 	numbers.reset()
-	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], shape: s.shape}
+	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], hashes: s.hashes[:0], shape: s.shape}
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -203,13 +250,18 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		countIn(s.marks, cell.Text, n, math.MaxInt)
 		return
 	}
-	s.tally(cell.Token, cell.Text, rows)
-	length := len(cell.Text)
-	if !cell.Token.Plain() {
-		length = utf8.RuneCountInString(cell.Text)
+	if cell.Token.Inline() {
+		s.tally(cell.Token, rows)
+	} else {
+		s.tallyLong(cell.Token, cell.Text, rows)
+	}
+	s.filled += n
+	if cell.Token.Plain() {
+		s.lengths |= 1 << cell.Token.Len()
+	} else {
+		s.length(utf8.RuneCountInString(cell.Text))
 		s.spaces.add(spacesOf(cell.Text, n))
 	}
-	s.length(length, n)
 	switch cell.Value.Kind {
 	case table.Number:
 		s.numbers.Add(cell.Value.Number, n)
@@ -232,36 +284,48 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	countShape(s, cell.Text, n)
 }
 
-// AddNumber is Add for a short text that was read as coefficient x 10^-scale.
-func (s *Shard) AddNumber(t table.Token, coefficient int64, scale int, rows uint32) {
-	s.tally(t, "", rows)
-	s.length(t.Len(), int64(rows))
-	s.numbers.count += int64(rows)
-	s.numbers.addWord(coefficient, scale, int64(rows))
+// AddNumbers is Add for short texts that stand in one row each and were read as
+// coefficient x 10^-scale.
+func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []uint8) {
+	lengths := s.lengths
+	for _, t := range tokens {
+		lengths |= 1 << (t.Len() & 15)
+		s.tally(t, 1)
+	}
+	s.lengths = lengths
+	s.filled += int64(len(tokens))
+	s.numbers.addEach(coefficients, scales)
 }
 
-// AddPlain is Add for a text whose token is Plain and that is its own value.
-func (s *Shard) AddPlain(t table.Token, rows uint32) {
-	s.tally(t, "", rows)
-	s.length(t.Len(), int64(rows))
-	if s.plainLeast.Len() == 0 {
-		s.plainLeast, s.plainMost = t, t
+// AddPlain is Add for texts whose tokens are Plain, that are their own values and stand in
+// one row each.
+func (s *Shard) AddPlain(tokens []table.Token) {
+	for _, t := range tokens {
+		s.lengths |= 1 << (t.Len() & 15)
+		s.tally(t, 1)
+		if classes := t.Classes(); classes == s.lastClasses {
+			s.lastShapeRows++
+		} else {
+			var text [16]byte
+			countShape(s, t.Bytes(&text), 1)
+			s.lastClasses = classes
+		}
+		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
+			s.plainLeast = t
+		}
+		if s.plainMost.Before(t) {
+			s.plainMost = t
+		}
 	}
-	if t.Before(s.plainLeast) {
-		s.plainLeast = t
-	} else if s.plainMost.Before(t) {
-		s.plainMost = t
-	}
-	var text [16]byte
-	countShape(s, t.Bytes(&text), int64(rows))
+	s.filled += int64(len(tokens))
 }
 
-func (s *Shard) length(length int, rows int64) {
-	if s.filled == 0 || length < s.shortest {
+// length takes in the length of a text in characters.
+func (s *Shard) length(length int) {
+	if s.shortest == 0 || length < s.shortest {
 		s.shortest = length
 	}
 	s.longest = max(s.longest, length)
-	s.filled += rows
 }
 
 // extendText is extend for texts, which are only kept where they have to be.
@@ -280,6 +344,15 @@ func (s *Shard) extendText(v table.Value) {
 // End is called when everything is added.
 func (s *Shard) End() {
 	s.flushShape()
+	s.lastClasses = table.Token{}
+	for i := range s.recent {
+		s.put(&s.recent[i])
+	}
+	s.recent = [recentTallies]tally{}
+	for lengths := s.lengths; lengths != 0; lengths &= lengths - 1 {
+		s.length(bits.TrailingZeros16(lengths))
+	}
+	s.lengths = 0
 	if s.plainLeast.Len() > 0 {
 		var text [16]byte
 		s.extendText(table.TextValue(string(s.plainLeast.Bytes(&text))))
@@ -289,6 +362,7 @@ func (s *Shard) End() {
 }
 
 func countShape[T string | []byte](s *Shard, text T, rows int64) {
+	s.lastClasses = table.Token{}
 	s.shape = appendShape(s.shape[:0], text)
 	if string(s.shape) == s.lastShape {
 		s.lastShapeRows += rows
@@ -367,6 +441,9 @@ type Summary struct {
 // Take merges a shard, the next one in file order.
 func (s *Summary) Take(shard *Shard) {
 	s.merge(&shard.facts)
+	for _, h := range shard.hashes {
+		s.counts.sketch.add(h)
+	}
 	long := shard.long
 	for _, t := range shard.tallies {
 		text := ""
@@ -375,6 +452,15 @@ func (s *Summary) Take(shard *Shard) {
 		}
 		s.counts.add(t.token, text, int64(t.rows))
 	}
+}
+
+// Estimated returns the hash from which on texts are of no use to the estimate of how many
+// there are, and 0 as long as all of them are counted.
+func (s *Summary) Estimated() uint64 {
+	if !s.counts.over {
+		return 0
+	}
+	return s.counts.sketch.least[0]
 }
 
 // Sum returns the exact sum of the column's numbers.

@@ -91,6 +91,7 @@ func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 		own          S
 		readers      *readers
 		dictionaries []*table.Dictionary
+		rows         int
 	}
 	fresh := func() (*state, []*table.Dictionary) {
 		s := &state{own: begin(), readers: t.readers(at)}
@@ -102,12 +103,14 @@ func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 	judge := func(s *state, b *table.Batch) error {
 		s.readers.read(b)
 		work(s.own, s.readers, b)
+		s.rows += b.Len()
 		for c, d := range s.dictionaries {
-			if d.Lossy {
-				d.Forget()
-				if i := slices.Index(at, c); i >= 0 {
-					s.readers.known[i] = s.readers.known[i][:0]
-				}
+			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows) {
+				d.Reset()
+				d.Apart = true
+			}
+			if i := slices.Index(at, c); i >= 0 && d.Apart {
+				s.readers.known[i] = s.readers.known[i][:0]
 			}
 		}
 		return nil

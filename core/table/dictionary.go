@@ -12,24 +12,21 @@ import (
 // met. It is a hash table with open addressing over tokens, since looking texts up is
 // most of the work of reading.
 //
-// Where nearly every text is a new one, remembering them all is of no use: the
-// dictionary is then Lossy, and is to be forgotten after each batch. A text may have
-// several codes; what counts codes has to count by their texts in the end.
+// Where nearly every text is a new one, looking them up is of no use. Whoever finds that
+// out (MostlyNew) sets Apart: each cell of a batch then gets a code of its own, which is
+// good until the next one.
 type Dictionary struct {
 	Texts  []string
 	Tokens []Token // of the texts
 	// Flawed is what is wrong with the bytes that a text was read from, where anything is.
 	Flawed map[uint32]DefectKind
-	// Lossy says that nearly every text is a new one.
-	Lossy bool
-	// Apart says that each cell of the last batch has a code of its own, in the order of the rows.
+	// Apart says that each cell of a batch gets a code of its own, in the order of the rows.
 	Apart bool
 	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
 	Sparing bool
 
 	slots []slot // a power of two, at most half of them taken
 	shift uint8
-	rows  int    // looked up so far
 	arena []byte // where the texts that Encode meets are kept
 	codes []uint32
 	each  []uint32 // 0, 1, 2, …
@@ -45,11 +42,14 @@ type slot struct {
 
 const (
 	firstSlots = 64
-	// decideAt is the number of texts at which a column of nearly nothing but new ones is found out.
-	decideAt   = 8192
-	lossySlots = 512
 	arenaBlock = 64 << 10
 )
+
+// MostlyNew reports whether a column that has shown so many different texts in so many
+// rows is one of nearly nothing but different ones.
+func MostlyNew(texts, rows int) bool {
+	return texts >= 2048 && texts*10 > rows*9 || texts >= 8192 && texts*2 > rows
+}
 
 // NewDictionary returns an empty dictionary.
 func NewDictionary() *Dictionary {
@@ -67,12 +67,6 @@ func (d *Dictionary) Reset() {
 	}
 	clear(slots[:firstSlots])
 	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes, each: d.each}
-}
-
-// Forget empties a lossy dictionary, which stays lossy.
-func (d *Dictionary) Forget() {
-	clear(d.slots)
-	d.Texts, d.Tokens, d.Flawed, d.Apart = d.Texts[:0], d.Tokens[:0], nil, false
 }
 
 // Text returns the text of a code.
@@ -97,9 +91,6 @@ func (d *Dictionary) Find(t Token, text string) (code uint32, ok bool) {
 		if s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && (t.Inline() || d.Texts[s.code-1] == text) {
 			return s.code - 1, true
 		}
-		if d.Lossy {
-			return 0, false
-		}
 	}
 }
 
@@ -111,7 +102,7 @@ func (d *Dictionary) add(t Token, mixed uint64, text string) uint32 {
 	d.Texts = append(d.Texts, text)
 	d.Tokens = append(d.Tokens, t)
 	d.put(mixed, code)
-	if !d.Lossy && len(d.Texts)*2 > len(d.slots) {
+	if len(d.Texts)*2 > len(d.slots) {
 		d.grow()
 	}
 	return code
@@ -120,18 +111,13 @@ func (d *Dictionary) add(t Token, mixed uint64, text string) uint32 {
 func (d *Dictionary) put(mixed uint64, code uint32) {
 	mask := uint64(len(d.slots) - 1)
 	at := mixed >> d.shift
-	for !d.Lossy && d.slots[at].code != 0 {
+	for d.slots[at].code != 0 {
 		at = (at + 1) & mask
 	}
 	d.slots[at] = slot{uint32(mixed), code + 1}
 }
 
 func (d *Dictionary) grow() {
-	if len(d.Texts) >= decideAt && len(d.Texts)*2 > d.rows && d.rows > 0 {
-		d.Lossy, d.slots, d.shift = true, d.slots[:lossySlots], 64-9
-		clear(d.slots)
-		return
-	}
 	size := 2 * len(d.slots)
 	if cap(d.slots) >= size {
 		d.slots = d.slots[:size]
@@ -192,7 +178,7 @@ const block = 128
 // again. encode is called for texts met first that hold more than printable ASCII
 // characters.
 func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
-	if d.Lossy && d.Sparing {
+	if d.Apart {
 		return d.encodeEach(cells, encode)
 	}
 	if cap(d.codes) < len(cells.Tokens) {
@@ -224,7 +210,7 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 			}
 			last = t
 			if t.Hi>>56 > InlineLength {
-				code = d.seekLong(cells.place(t), first+i, encode)
+				code = d.seekLong(cells.place(t), encode)
 				codes[i] = code
 				continue
 			}
@@ -236,26 +222,22 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 			if s.tag == uint32(m) && s.code != 0 && d.Tokens[s.code-1] == t {
 				code = s.code - 1
 			} else {
-				code = d.seek(t, m, first+i, encode)
+				code = d.seek(t, m, encode)
 			}
 			codes[i] = code
 		}
 	}
-	d.rows += len(codes)
 	return codes
 }
 
 // encodeEach gives every cell a code of its own, since hardly any two are alike.
 func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 	n := len(cells.Tokens)
-	for code := len(d.each); code < n; code++ {
-		d.each = append(d.each, uint32(code))
-	}
 	d.Tokens = append(d.Tokens[:0], cells.Tokens...)
-	d.Texts = slices.Grow(d.Texts[:0], n)[:n]
+	d.Texts, d.Flawed = slices.Grow(d.Texts[:0], n)[:n], nil
 	clear(d.Texts)
 	for code, t := range d.Tokens {
-		if t.Plain() || t.Hi == 0 {
+		if d.Sparing && t.Plain() || t.Hi == 0 {
 			continue
 		}
 		var short [16]byte
@@ -270,8 +252,14 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		d.Texts[code] = text
 		d.flaw(uint32(code), kind)
 	}
-	d.rows += n
-	d.Apart = true
+	return d.ownCodes(n)
+}
+
+// ownCodes are the codes of so many cells that have one each.
+func (d *Dictionary) ownCodes(n int) []uint32 {
+	for code := len(d.each); code < n; code++ {
+		d.each = append(d.each, uint32(code))
+	}
 	return d.each[:n]
 }
 
@@ -290,28 +278,25 @@ func (d *Dictionary) flaw(code uint32, kind DefectKind) {
 const cachedSlots = 2048
 
 // seek looks a short text up, and adds it where it is not found.
-func (d *Dictionary) seek(t Token, mixed uint64, i int, encode Encoder) uint32 {
+func (d *Dictionary) seek(t Token, mixed uint64, encode Encoder) uint32 {
 	mask := uint64(len(d.slots) - 1)
 	for at := mixed >> d.shift; ; at = (at + 1) & mask {
 		s := d.slots[at]
 		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t {
 			return s.code - 1
 		}
-		if s.code == 0 || d.Lossy {
+		if s.code == 0 {
 			if d.Sparing && t.Plain() {
-				d.rows += i + 1 // for the decision of grow
-				code := d.add(t, mixed, "")
-				d.rows -= i + 1
-				return code
+				return d.add(t, mixed, "")
 			}
 			var raw [16]byte
-			return d.meet(t, mixed, t.Bytes(&raw), i, encode)
+			return d.meet(t, mixed, t.Bytes(&raw), encode)
 		}
 	}
 }
 
 // seekLong is seek for a long text, which is compared in full since its token is only a hash.
-func (d *Dictionary) seekLong(raw []byte, i int, encode Encoder) uint32 {
+func (d *Dictionary) seekLong(raw []byte, encode Encoder) uint32 {
 	t := tokenOfHash(xxh3.Hash128(raw))
 	mixed, mask := t.Mixed(), uint64(len(d.slots)-1)
 	for at := mixed >> d.shift; ; at = (at + 1) & mask {
@@ -319,8 +304,8 @@ func (d *Dictionary) seekLong(raw []byte, i int, encode Encoder) uint32 {
 		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && d.same(s.code-1, raw, encode) {
 			return s.code - 1
 		}
-		if s.code == 0 || d.Lossy {
-			return d.meet(t, mixed, raw, i, encode)
+		if s.code == 0 {
+			return d.meet(t, mixed, raw, encode)
 		}
 	}
 }
@@ -333,14 +318,12 @@ func (d *Dictionary) same(code uint32, raw []byte, encode Encoder) bool {
 	return d.Texts[code] == text
 }
 
-func (d *Dictionary) meet(t Token, mixed uint64, raw []byte, i int, encode Encoder) uint32 {
+func (d *Dictionary) meet(t Token, mixed uint64, raw []byte, encode Encoder) uint32 {
 	text, kind := d.keep(raw), DefectKind("")
 	if !t.Plain() && len(raw) > 0 {
 		text, kind = encode(text)
 	}
-	d.rows += i + 1 // for the decision of grow
 	code := d.add(t, mixed, text)
-	d.rows -= i + 1
 	d.flaw(code, kind)
 	return code
 }
@@ -361,6 +344,14 @@ func (d *Dictionary) keep(raw []byte) string {
 
 // Adopt returns a column with the same cells whose codes are those of d.
 func (d *Dictionary) Adopt(c Column) Column {
+	if d.Apart {
+		d.Texts, d.Tokens, d.Flawed = d.Texts[:0], d.Tokens[:0], nil
+		for i := range c.Codes {
+			text := c.At(i)
+			d.Texts, d.Tokens = append(d.Texts, text), append(d.Tokens, TokenOf(text))
+		}
+		return Column{Texts: d.Texts, Codes: d.ownCodes(len(c.Codes))}
+	}
 	known := make([]uint32, len(c.Texts))
 	for i, text := range c.Texts {
 		t := TokenOf(text)
@@ -374,7 +365,6 @@ func (d *Dictionary) Adopt(c Column) Column {
 	for i, code := range c.Codes {
 		codes[i] = known[code]
 	}
-	d.rows += len(codes)
 	return Column{Texts: d.Texts, Codes: codes}
 }
 

@@ -81,41 +81,82 @@ func (t Token) Len() int { return int(t.Hi >> 56) }
 // Number reads a short text of digits with at most one minus before and one point among
 // them. It reports false for everything else, numbers written in other ways included.
 func (t Token) Number() (coefficient int64, scale int, ok bool) {
-	n := int(t.Hi >> 56)
+	n := t.Hi >> 56
 	if n == 0 || n > InlineLength {
 		return 0, 0, false
 	}
-	w, at, negative := t.Lo, 0, false
-	if byte(w) == '-' {
-		negative, at = true, 1
-		w >>= 8
+	lo, hi := t.Lo, t.Hi&(1<<56-1)
+	negative := byte(lo) == '-'
+	if negative {
+		lo, hi, n = lo>>8|hi<<56, hi>>8, n-1
 	}
-	first, point := at, -1
-	for ; at < n; at++ {
-		if at == 8 {
-			w = t.Hi
-		}
-		c := byte(w) - '0'
-		w >>= 8
-		if c > 9 {
-			if byte(c+'0') != '.' || point >= 0 || at == first || at == n-1 {
+	if n <= 8 {
+		// Up to eight bytes are looked at all at once (Warren, Hacker's Delight, section 6-1).
+		if points := equalBytes(lo, '.'); points != 0 {
+			at := uint64(bits.TrailingZeros64(points)) >> 3
+			if at == 0 || at == n-1 {
 				return 0, 0, false
 			}
-			point = at
-			continue
+			before := uint64(1)<<(8*at) - 1
+			lo = lo&before | lo>>8&^before
+			n--
+			scale = int(n - at)
 		}
-		coefficient = coefficient*10 + int64(c)
-	}
-	if at == first {
-		return 0, 0, false
-	}
-	if point >= 0 {
-		scale = n - 1 - point
+		// Zeros go before the digits, since the first byte is the highest digit.
+		number, digits := eightDigits(lo<<(64-8*n) | zeros>>(8*n))
+		if !digits || n == 0 {
+			return 0, 0, false
+		}
+		coefficient = int64(number)
+	} else {
+		point := -1
+		for at := range int(n) {
+			if at == 8 {
+				lo = hi
+			}
+			c := byte(lo) - '0'
+			lo >>= 8
+			if c > 9 {
+				if c+'0' != '.' || point >= 0 || at == 0 || at == int(n)-1 {
+					return 0, 0, false
+				}
+				point = at
+				continue
+			}
+			coefficient = coefficient*10 + int64(c)
+		}
+		if point >= 0 {
+			scale = int(n) - 1 - point
+		}
 	}
 	if negative {
 		coefficient = -coefficient
 	}
 	return coefficient, scale, true
+}
+
+// zeros are eight digits 0.
+const zeros = 0x3030303030303030
+
+// equalBytes returns the top bits of the bytes of w that equal b, of which the lowest is exact.
+func equalBytes(w uint64, b byte) uint64 {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	w ^= uint64(b) * ones
+	return (w - ones) &^ w & tops
+}
+
+// eightDigits reads eight digits, the first in the lowest byte: pairs of them are joined,
+// then pairs of pairs, then both halves. digits is false where one byte is something else.
+func eightDigits(w uint64) (number uint64, digits bool) {
+	const (
+		sixes, tops = 0x0606060606060606, 0xF0F0F0F0F0F0F0F0
+		hundreds    = 0x000000FF000000FF
+	)
+	digits = w&tops == zeros && (w+sixes)&tops == zeros
+	w -= zeros
+	w = w*10 + w>>8
+	number = ((w&hundreds)*(100+1000000<<32) + (w>>16&hundreds)*(1+10000<<32)) >> 32
+	return number, digits
 }
 
 // ShortestNumber reports whether a text that Number reads is the shortest one of its number, as
@@ -160,6 +201,23 @@ const fill = 0x4141414141414141
 func plainBytes(w uint64) bool {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	return (w|(w-0x21*ones)&^w|(w+0x01*ones))&tops == 0
+}
+
+// Classes returns the token of a text of printable ASCII characters with every digit made
+// a 9, every capital letter an A and every other letter an a.
+func (t Token) Classes() Token {
+	n := t.Hi &^ (1<<56 - 1)
+	return Token{classesOf(t.Lo), classesOf(t.Hi^n) | n}
+}
+
+// classesOf is Classes for eight bytes, all of which are below 0x80.
+func classesOf(w uint64) uint64 {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	from := func(first byte) uint64 { return w + uint64(0x80-first)*ones } // the top bits of bytes that are not below first
+	digits := from('0') &^ from('9'+1) & tops >> 7 * 0xFF
+	capitals := from('A') &^ from('Z'+1) & tops >> 7 * 0xFF
+	letters := from('a') &^ from('z'+1) & tops >> 7 * 0xFF
+	return w&^(digits|capitals|letters) | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
 }
 
 // Mixed returns 64 mixed bits of the token, for hash tables and samples; the upper half
