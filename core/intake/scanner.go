@@ -2,8 +2,6 @@ package intake
 
 import (
 	"bytes"
-	"encoding/binary"
-	"math/bits"
 
 	"proudsieve/core/table"
 )
@@ -200,48 +198,4 @@ func (s scanner) plain(data []byte) int {
 		return at
 	}
 	return len(data)
-}
-
-// split finds the cells of a plain record, data[start:end], and writes their tokens to
-// every rows-th place from at on, long ones as Placed. It reports false where they are
-// not as many as there is room for. Data has table.TokenSlack bytes more, since it is
-// looked at eight bytes at a time (Warren, Hacker's Delight, section 6-1: finding a
-// zero byte).
-func (s scanner) split(data []byte, start, end uint32, tokens []table.Token, at, rows int) bool {
-	const ones, low = 0x0101010101010101, 0x7F7F7F7F7F7F7F7F
-	pattern := uint64(s.delimiter) * ones
-	for i := start; i < end; i += 8 {
-		w := binary.LittleEndian.Uint64(data[i:]) ^ pattern
-		for found := ^((w&low + low) | w | low); found != 0; found &= found - 1 {
-			stop := i + uint32(bits.TrailingZeros64(found))>>3
-			if stop >= end {
-				break
-			}
-			if at >= len(tokens) {
-				return false
-			}
-			switch length := uint64(stop - start); {
-			case length <= 8:
-				tokens[at] = table.Token{Lo: binary.LittleEndian.Uint64(data[start:]) & (1<<(8*length) - 1), Hi: length << 56}
-			case length <= table.InlineLength:
-				tokens[at] = table.Token{Lo: binary.LittleEndian.Uint64(data[start:]), Hi: binary.LittleEndian.Uint64(data[start+8:])&(1<<(8*length-64)-1) | length<<56}
-			default:
-				tokens[at] = table.Placed(start, stop)
-			}
-			at += rows
-			start = stop + 1
-		}
-	}
-	if at >= len(tokens) || at+rows < len(tokens) {
-		return false
-	}
-	tokens[at] = shortOrPlaced(data, start, end)
-	return true
-}
-
-func shortOrPlaced(data []byte, start, end uint32) table.Token {
-	if t, ok := table.ShortToken(data, start, end); ok {
-		return t
-	}
-	return table.Placed(start, end)
 }

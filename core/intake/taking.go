@@ -23,7 +23,7 @@ type span struct {
 type part struct {
 	file     *File
 	first    Mark
-	data     []byte // with table.TokenSlack bytes more in its capacity
+	data     []byte // with partSlack bytes more in its capacity
 	records  []span
 	header   []table.Defect
 	setAside int64
@@ -112,11 +112,14 @@ func ascii(data []byte) bool {
 // where they are kept.
 var buffers, scratches, spans sync.Pool
 
+// partSlack is how many bytes after a part must be readable, since it is looked at in blocks.
+const partSlack = 64
+
 func bufferOf(size int) []byte {
-	if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= size+table.TokenSlack {
+	if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= size+partSlack {
 		return (*b)[:size]
 	}
-	return make([]byte, size+table.TokenSlack)[:size]
+	return make([]byte, size+partSlack)[:size]
 }
 
 func spansOf(records int) []span {
@@ -131,6 +134,7 @@ type scratch struct {
 	tokens []table.Token // of the cells, column by column
 	extra  []byte        // contents that do not stand in the data
 	found  []cell
+	delimiters
 }
 
 func scratchOf(cells int) *scratch {
@@ -161,11 +165,12 @@ func (t *taking) column(c int) table.Cells {
 // places finds where the cells stand.
 func (t *taking) places() {
 	p, rows := t.part, len(t.part.records)
-	data, scan := p.data[:len(p.data)+table.TokenSlack], p.file.scanner()
+	data, scan := p.data[:len(p.data)+partSlack], p.file.scanner()
+	t.delimiters = findDelimiters(t.delimiters, data, scan.delimiter)
 	for i, r := range p.records {
 		if r.form == plainRecord && r.length < cellLimit {
 			end := r.start + uint32(len(scan.withoutLineEnd(p.data[r.start:r.start+r.length])))
-			if scan.split(data, r.start, end, t.tokens, i, rows) {
+			if t.delimiters.split(data, r.start, end, t.tokens, i, rows) {
 				continue
 			}
 		}
@@ -189,7 +194,7 @@ func (t *taking) awkward(scan scanner, i int) {
 		switch {
 		case c >= width:
 		case one.unescaped == nil:
-			t.tokens[c*rows+i] = shortOrPlaced(p.data[:len(p.data)+table.TokenSlack], r.start+uint32(one.start), r.start+uint32(one.end))
+			t.tokens[c*rows+i] = shortOrPlaced(p.data[:len(p.data)+partSlack], r.start+uint32(one.start), r.start+uint32(one.end))
 		default:
 			start := uint32(len(t.extra))
 			t.extra = append(t.extra, content...)

@@ -200,7 +200,7 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 }
 
 // stretchParts is how many parts make a stretch.
-const stretchParts = 32
+const stretchParts = 64
 
 // ScanStretches is Scan over stretches of consecutive parts, whose batches share one
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is

@@ -25,19 +25,15 @@ type Dictionary struct {
 	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
 	Sparing bool
 
-	slots []slot // a power of two, at most half of them taken
-	shift uint8
-	arena []byte // where the texts that Encode meets are kept
-	codes []uint32
-	each  []uint32 // 0, 1, 2, …
+	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken
+	shift    uint8
+	arena    []byte // where the texts that Encode meets are kept
+	codes    []uint32
+	each     []uint32 // 0, 1, 2, …
+	repeated int      // of the cells looked up last, those with the text of the one before
+	lastLong uint32   // the code of the long text looked up last
 	// fetched is written so that the loads for it are not thought needless.
 	fetched uint32
-}
-
-// slot holds a code and a part of the hash that its place does not tell.
-type slot struct {
-	tag  uint32
-	code uint32 // + 1; 0 is free
 }
 
 const (
@@ -63,7 +59,7 @@ func (d *Dictionary) Reset() {
 	clear(d.Texts)
 	slots := d.slots
 	if len(slots) < firstSlots {
-		slots = make([]slot, firstSlots)
+		slots = make([]uint32, firstSlots)
 	}
 	clear(slots[:firstSlots])
 	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes, each: d.each}
@@ -78,43 +74,40 @@ func (d *Dictionary) Text(code uint32) string {
 	return d.Texts[code]
 }
 
+// slotOf returns where a token is looked for first.
+func (d *Dictionary) slotOf(t Token) uint64 { return t.mixed() >> (d.shift & 63) }
+
 // Find returns the code of the text with a token. text is only compared where the
 // token does not hold it.
 func (d *Dictionary) Find(t Token, text string) (code uint32, ok bool) {
-	mixed := t.Mixed()
 	mask := uint64(len(d.slots) - 1)
-	for at := mixed >> d.shift; ; at = (at + 1) & mask {
-		s := d.slots[at]
-		if s.code == 0 {
-			return 0, false
-		}
-		if s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && (t.Inline() || d.Texts[s.code-1] == text) {
-			return s.code - 1, true
+	for at := d.slotOf(t); d.slots[at] != 0; at = (at + 1) & mask {
+		if code := d.slots[at] - 1; d.Tokens[code] == t && (t.Inline() || d.Texts[code] == text) {
+			return code, true
 		}
 	}
+	return 0, false
 }
 
 // Add gives a text that Find does not find its code.
-func (d *Dictionary) Add(t Token, text string) uint32 { return d.add(t, t.Mixed(), text) }
-
-func (d *Dictionary) add(t Token, mixed uint64, text string) uint32 {
+func (d *Dictionary) Add(t Token, text string) uint32 {
 	code := uint32(len(d.Texts))
 	d.Texts = append(d.Texts, text)
 	d.Tokens = append(d.Tokens, t)
-	d.put(mixed, code)
-	if len(d.Texts)*2 > len(d.slots) {
+	d.put(t, code)
+	if len(d.Texts)*4 > len(d.slots) {
 		d.grow()
 	}
 	return code
 }
 
-func (d *Dictionary) put(mixed uint64, code uint32) {
+func (d *Dictionary) put(t Token, code uint32) {
 	mask := uint64(len(d.slots) - 1)
-	at := mixed >> d.shift
-	for d.slots[at].code != 0 {
+	at := d.slotOf(t)
+	for d.slots[at] != 0 {
 		at = (at + 1) & mask
 	}
-	d.slots[at] = slot{uint32(mixed), code + 1}
+	d.slots[at] = code + 1
 }
 
 func (d *Dictionary) grow() {
@@ -123,11 +116,11 @@ func (d *Dictionary) grow() {
 		d.slots = d.slots[:size]
 		clear(d.slots)
 	} else {
-		d.slots = make([]slot, size)
+		d.slots = make([]uint32, size)
 	}
 	d.shift--
 	for code, t := range d.Tokens {
-		d.put(t.Mixed(), uint32(code))
+		d.put(t, uint32(code))
 	}
 }
 
@@ -170,9 +163,12 @@ func (t Token) Bytes(raw *[16]byte) []byte {
 	return raw[:t.Hi>>56]
 }
 
-// block is how many cells Encode looks up together: their places in the table are
+// block is how many cells Encode looks up together: their places in a large table are
 // fetched first, all at once, since waiting for memory is what takes the time.
 const block = 128
+
+// cachedSlots is the size of a table that stays in the processor's first cache.
+const cachedSlots = 4096
 
 // Encode looks cells up and returns their codes, which are good until it is called
 // again. encode is called for texts met first that hold more than printable ASCII
@@ -185,49 +181,47 @@ func (d *Dictionary) Encode(cells Cells, encode Encoder) []uint32 {
 		d.codes = make([]uint32, len(cells.Tokens)*5/4)
 	}
 	codes := d.codes[:len(cells.Tokens)]
-	var (
-		hashes [block]uint64
-		last   Token
-		code   uint32
-	)
 	for first := 0; first < len(codes); first += block {
 		tokens := cells.Tokens[first:min(first+block, len(codes))]
-		codes := codes[first:][:len(tokens)]
-		large := len(d.slots) > cachedSlots
-		if large {
-			fetched, slots, shift := uint32(0), d.slots, d.shift
-			for i, t := range tokens {
-				m := t.Mixed()
-				hashes[i&(block-1)] = m
-				fetched |= slots[m>>(shift&63)].code
-			}
-			d.fetched = fetched
-		}
-		for i, t := range tokens {
-			if t == last && first+i > 0 {
-				codes[i] = code
-				continue
-			}
-			last = t
-			if t.Hi>>56 > InlineLength {
-				code = d.seekLong(cells.place(t), encode)
-				codes[i] = code
-				continue
-			}
-			m := hashes[i&(block-1)]
-			if !large {
-				m = t.Mixed()
-			}
-			s := d.slots[m>>(d.shift&63)]
-			if s.tag == uint32(m) && s.code != 0 && d.Tokens[s.code-1] == t {
-				code = s.code - 1
-			} else {
-				code = d.seek(t, m, encode)
-			}
-			codes[i] = code
-		}
+		d.lookUp(tokens, codes[first:][:len(tokens)], &cells, encode)
 	}
 	return codes
+}
+
+// lookUp writes the codes of up to block cells.
+func (d *Dictionary) lookUp(tokens []Token, codes []uint32, cells *Cells, encode Encoder) {
+	if d.repeated > block*3/4 { // then it pays to compare with the one before
+		d.repeated = 0
+		for i, t := range tokens {
+			if i > 0 && t == tokens[i-1] {
+				codes[i] = codes[i-1]
+				d.repeated++
+				continue
+			}
+			codes[i] = d.seek(t, cells, encode)
+		}
+		return
+	}
+	if len(d.slots) > cachedSlots {
+		fetched, slots, shift := uint32(0), d.slots, d.shift&63
+		for _, t := range tokens {
+			fetched |= slots[t.mixed()>>shift]
+		}
+		d.fetched = fetched
+	}
+	repeated, last := 0, uint32(0)
+	for i, t := range tokens {
+		code := d.slots[t.mixed()>>(d.shift&63)] - 1
+		if uint(code) >= uint(len(d.Tokens)) || d.Tokens[code] != t {
+			code = d.seek(t, cells, encode)
+		}
+		codes[i] = code
+		if code == last {
+			repeated++
+		}
+		last = code
+	}
+	d.repeated = repeated
 }
 
 // encodeEach gives every cell a code of its own, since hardly any two are alike.
@@ -274,40 +268,41 @@ func (d *Dictionary) flaw(code uint32, kind DefectKind) {
 	d.Flawed[code] = kind
 }
 
-// cachedSlots is the size of a table that stays in the processor's first cache.
-const cachedSlots = 2048
-
-// seek looks a short text up, and adds it where it is not found.
-func (d *Dictionary) seek(t Token, mixed uint64, encode Encoder) uint32 {
+// seek looks a text up, and adds it where it is not found. The tokens of long ones are
+// made here; they are compared in full, since their tokens are only hashes.
+func (d *Dictionary) seek(t Token, cells *Cells, encode Encoder) uint32 {
+	var short [16]byte
+	var raw []byte
+	long := !t.Inline()
+	if long {
+		raw = cells.place(t)
+		if last := d.lastLong; int(last) < len(d.Texts) && len(d.Flawed) == 0 && d.Texts[last] == string(raw) {
+			return last
+		}
+		t = tokenOfHash(xxh3.Hash128(raw))
+	}
 	mask := uint64(len(d.slots) - 1)
-	for at := mixed >> d.shift; ; at = (at + 1) & mask {
-		s := d.slots[at]
-		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t {
-			return s.code - 1
-		}
-		if s.code == 0 {
-			if d.Sparing && t.Plain() {
-				return d.add(t, mixed, "")
+	for at := d.slotOf(t); d.slots[at] != 0; at = (at + 1) & mask {
+		if code := d.slots[at] - 1; d.Tokens[code] == t && (!long || d.same(code, raw, encode)) {
+			if long {
+				d.lastLong = code
 			}
-			var raw [16]byte
-			return d.meet(t, mixed, t.Bytes(&raw), encode)
+			return code
 		}
 	}
-}
-
-// seekLong is seek for a long text, which is compared in full since its token is only a hash.
-func (d *Dictionary) seekLong(raw []byte, encode Encoder) uint32 {
-	t := tokenOfHash(xxh3.Hash128(raw))
-	mixed, mask := t.Mixed(), uint64(len(d.slots)-1)
-	for at := mixed >> d.shift; ; at = (at + 1) & mask {
-		s := d.slots[at]
-		if s.code != 0 && s.tag == uint32(mixed) && d.Tokens[s.code-1] == t && d.same(s.code-1, raw, encode) {
-			return s.code - 1
-		}
-		if s.code == 0 {
-			return d.meet(t, mixed, raw, encode)
-		}
+	if d.Sparing && t.Plain() {
+		return d.Add(t, "")
 	}
+	if !long {
+		raw = t.Bytes(&short)
+	}
+	text, kind := d.keep(raw), DefectKind("")
+	if !t.Plain() && len(raw) > 0 {
+		text, kind = encode(text)
+	}
+	code := d.Add(t, text)
+	d.flaw(code, kind)
+	return code
 }
 
 func (d *Dictionary) same(code uint32, raw []byte, encode Encoder) bool {
@@ -316,16 +311,6 @@ func (d *Dictionary) same(code uint32, raw []byte, encode Encoder) bool {
 	}
 	text, _ := encode(string(raw))
 	return d.Texts[code] == text
-}
-
-func (d *Dictionary) meet(t Token, mixed uint64, raw []byte, encode Encoder) uint32 {
-	text, kind := d.keep(raw), DefectKind("")
-	if !t.Plain() && len(raw) > 0 {
-		text, kind = encode(text)
-	}
-	code := d.add(t, mixed, text)
-	d.flaw(code, kind)
-	return code
 }
 
 // keep copies bytes into a string without an allocation for each: the arena is only

@@ -24,11 +24,25 @@ const (
 
 // TokenAt returns the token of data[start:end]; data holds at least TokenSlack bytes more.
 func TokenAt(data []byte, start, end uint32) Token {
-	if t, ok := ShortToken(data, start, end); ok {
-		return t
+	if end-start <= InlineLength {
+		return InlineToken((*[16]byte)(data[start:]), end-start)
 	}
 	return tokenOfHash(xxh3.Hash128(data[start:end]))
 }
+
+// InlineToken returns the token of a text of up to InlineLength bytes, whatever follows it.
+func InlineToken(bytes *[16]byte, length uint32) Token {
+	within := &inline[length%16]
+	return Token{binary.LittleEndian.Uint64(bytes[:]) & within.Lo, binary.LittleEndian.Uint64(bytes[8:])&within.Hi | uint64(length)<<56}
+}
+
+// inline covers the bytes of texts of each length.
+var inline = func() (within [16]Token) {
+	for n := range within {
+		within[n].Lo, within[n].Hi = 1<<(8*n)-1, 1<<max(8*n-64, 0)-1
+	}
+	return within
+}()
 
 // TokenOf returns the token of a text.
 func TokenOf(text string) Token {
@@ -44,19 +58,6 @@ func tokenOfHash(h Hash) Token { return Token{h.Lo, h.Hi | longToken} }
 // Placed returns what stands for a long text until its token is asked for: where it is.
 func Placed(start, end uint32) Token {
 	return Token{uint64(end)<<32 | uint64(start), placedToken}
-}
-
-// ShortToken returns the token of data[start:end], which must be short, and false if it
-// is not.
-func ShortToken(data []byte, start, end uint32) (Token, bool) {
-	n := uint64(end - start)
-	switch {
-	case n <= 8:
-		return Token{binary.LittleEndian.Uint64(data[start:]) & (1<<(8*n) - 1), n << 56}, true
-	case n <= InlineLength:
-		return Token{binary.LittleEndian.Uint64(data[start:]), binary.LittleEndian.Uint64(data[start+8:])&(1<<(8*n-64)-1) | n<<56}, true
-	}
-	return Token{}, false
 }
 
 // Inline reports whether the token holds its text.
@@ -220,11 +221,15 @@ func classesOf(w uint64) uint64 {
 	return w&^(digits|capitals|letters) | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
 }
 
-// Mixed returns 64 mixed bits of the token, for hash tables and samples; the upper half
-// is the better one.
+// Mixed returns 64 mixed bits of the token, for samples; the upper half is the better one.
 func (t Token) Mixed() uint64 {
-	mixed := (t.Lo ^ t.Hi*0xD1B54A32D192ED03) * 0x9E3779B97F4A7C15
+	mixed := t.mixed()
 	return mixed ^ mixed>>32
+}
+
+// mixed returns bits of which the upper ones are mixed, for hash tables.
+func (t Token) mixed() uint64 {
+	return (t.Lo ^ t.Hi*0xD1B54A32D192ED03) * 0x9E3779B97F4A7C15
 }
 
 // With returns the hash of a list of texts hashed to h, and one text more. The zero Hash
