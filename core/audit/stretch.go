@@ -29,6 +29,7 @@ type stretch struct {
 	undecided    []int64             // per check
 	occurring    []map[string]bool   // per column, the codes met, where that is asked
 	hashed       [][]table.HashedRow // per key, then whole rows
+	rules        []evaluators        // per rule of the plan
 	patterns     patterns
 	masks        []uint64 // per row of a batch, the missing columns
 	hashes       []table.Hash
@@ -44,6 +45,7 @@ type stretchColumn struct {
 	identities  []table.Token // by which it takes part in keys
 	rows        []uint32      // of this stretch that it stands in
 	met         []uint32      // the texts of this stretch, in the order in which they came
+	begun       uint64        // how often the texts were begun anew
 	anyBroken   uint16
 	anyMissing  bool
 	missingRows []uint32
@@ -66,6 +68,12 @@ func newStretch(p *plan) *stretch {
 		d := table.NewDictionary()
 		d.Sparing = true
 		s.dictionaries = append(s.dictionaries, d)
+	}
+	for _, at := range p.rules {
+		s.rules = append(s.rules, evaluatorsOf(p.checks[at].rule))
+	}
+	for c := range s.columns {
+		s.columns[c].begun = 1
 	}
 	s.reset()
 	return s
@@ -117,6 +125,7 @@ func (c *stretchColumn) forget() {
 	clear(c.values)
 	c.missing, c.broken, c.values, c.identities, c.rows, c.met = c.missing[:0], c.broken[:0], c.values[:0], c.identities[:0], c.rows[:0], c.met[:0]
 	c.anyBroken, c.anyMissing = 0, false
+	c.begun++
 }
 
 // judge judges a batch.
@@ -137,12 +146,10 @@ func (s *stretch) judge(b *table.Batch) error {
 	for c := range b.Columns {
 		s.judgeColumn(b, c)
 	}
-	for _, at := range s.plan.rules {
-		check := s.plan.checks[at]
-		if check.unjudged != "" {
-			continue
+	for i, at := range s.plan.rules {
+		if s.plan.checks[at].unjudged == "" {
+			s.judgeRule(b, at, s.rules[i])
 		}
-		s.judgeRule(b, at, check.rule)
 	}
 	for i := range s.plan.parents {
 		s.judgeParents(b, &s.plan.parents[i])
@@ -175,18 +182,30 @@ func (s *stretch) judge(b *table.Batch) error {
 	return nil
 }
 
-// judgeRule finds the rows for which a condition is false where it applies.
-func (s *stretch) judgeRule(b *table.Batch, at int, rule *rulebook.Rule) {
-	rows := batchRows{s: s, b: b}
+// evaluators work out a rule's conditions; when is nil where it applies to every row.
+type evaluators struct{ when, condition *condition.Evaluator }
+
+func evaluatorsOf(rule *rulebook.Rule) evaluators {
+	e := evaluators{condition: rule.Condition.Evaluator()}
 	if rule.When != nil {
-		rows.some = []int{}
-		for i, truth := range rule.When.Evaluate(batchRows{s: s, b: b}) {
+		e.when = rule.When.Evaluator()
+	}
+	return e
+}
+
+// judgeRule finds the rows for which a condition is false where it applies.
+func (s *stretch) judgeRule(b *table.Batch, at int, e evaluators) {
+	rows := batchRows{s: s, b: b}
+	if e.when != nil {
+		some := []int{}
+		for i, truth := range e.when.Evaluate(&rows) {
 			if truth == condition.True {
-				rows.some = append(rows.some, i)
+				some = append(some, i)
 			}
 		}
+		rows.some, rows.codes = some, make([][]uint32, len(b.Columns))
 	}
-	for i, truth := range rule.Condition.Evaluate(rows) {
+	for i, truth := range e.condition.Evaluate(&rows) {
 		switch truth {
 		case condition.False:
 			if rows.some != nil {
@@ -454,13 +473,14 @@ func (s *stretch) countTexts(c int, rows []uint32) {
 
 // batchRows gives conditions the typed values of a batch.
 type batchRows struct {
-	s    *stretch
-	b    *table.Batch
-	some []int // only these rows, by their index; nil for all
+	s     *stretch
+	b     *table.Batch
+	some  []int      // only these rows, by their index; nil for all
+	codes [][]uint32 // of some, per column, once they were asked for
 }
 
 // Len implements condition.Rows.
-func (r batchRows) Len() int {
+func (r *batchRows) Len() int {
 	if r.some != nil {
 		return len(r.some)
 	}
@@ -468,16 +488,28 @@ func (r batchRows) Len() int {
 }
 
 // Values implements condition.Rows.
-func (r batchRows) Values(column string) ([]table.Value, []uint32) {
+func (r *batchRows) Values(column string) ([]table.Value, []uint32) {
 	at := slices.Index(r.s.plan.names, column)
 	codes := r.b.Columns[at].Codes
 	if r.some != nil {
-		codes = make([]uint32, len(r.some))
-		for k, i := range r.some {
-			codes[k] = r.b.Columns[at].Codes[i]
+		if r.codes[at] == nil {
+			r.codes[at] = make([]uint32, len(r.some))
+			for k, i := range r.some {
+				r.codes[at][k] = codes[i]
+			}
 		}
+		codes = r.codes[at]
 	}
 	return r.s.columns[at].values, codes
+}
+
+// Begun implements condition.LastingRows.
+func (r *batchRows) Begun(column string) uint64 {
+	at := slices.Index(r.s.plan.names, column)
+	if r.s.dictionaries[at].Apart {
+		return 0
+	}
+	return r.s.columns[at].begun
 }
 
 // hashKeys hashes the keys of every row, and the rows. A row with a missing part of a

@@ -94,7 +94,7 @@ func (k *checker) check(n node) (node, table.Kind) {
 		left, a := k.check(n.left)
 		right, b := k.check(n.right)
 		left, right = k.alike(left, a, right, b, n.sign)
-		return comparison{n.at, n.sign, left, right}, table.Boolean
+		return comparison{n.at, n.sign, left, right, a == table.Date && b == table.Date}, table.Boolean
 	case isNull:
 		of, _ := k.check(n.of)
 		return isNull{n.at, of, n.not}, table.Boolean
@@ -112,7 +112,7 @@ func (k *checker) check(n node) (node, table.Kind) {
 			one, oneKind := k.check(one)
 			of, list[i] = k.alike(of, kind, one, oneKind, "IN")
 		}
-		return within{n.at, of, list, n.not}, table.Boolean
+		return within{n.at, of, list, n.not, listOf(list)}, table.Boolean
 	case negation:
 		of, kind := k.check(n.of)
 		k.want(of, kind, table.Boolean, "NOT")

@@ -2,6 +2,8 @@ package condition
 
 import (
 	"cmp"
+	"math"
+	"slices"
 	"strings"
 	"sync"
 
@@ -25,12 +27,22 @@ type Rows interface {
 	Values(column string) (values []table.Value, codes []uint32)
 }
 
+// LastingRows are Rows whose values outlive the batch.
+type LastingRows interface {
+	Rows
+	// Begun tells when the values of a column were begun anew: as long as it says the same,
+	// those returned before are still the first of those returned now. 0 says that they are
+	// those of this batch alone.
+	Begun(column string) uint64
+}
+
 // vector is one value per row: row i holds of[codes[i]]. Without codes it holds
 // of[0] for every row. What depends on one column alone is worked out once per
 // distinct value of that column, since its codes are passed on untouched.
 type vector[T any] struct {
 	of    []T
 	codes []uint32
+	known int // how many of the first are what they were at the last evaluation
 }
 
 func (v vector[T]) at(i int) T {
@@ -40,65 +52,192 @@ func (v vector[T]) at(i int) T {
 	return v.of[v.codes[i]]
 }
 
+func (v vector[T]) shape() shape { return shape{v.codes, len(v.of), v.known} }
+
 // Evaluate returns the condition's truth for each row. The condition must have passed Check.
 func (c *Condition) Evaluate(rows Rows) []Truth {
-	e := evaluations.Get().(*evaluation)
+	e := evaluations.Get().(*Evaluator)
 	defer evaluations.Put(e)
-	e.rows, e.n = rows, rows.Len()
-	e.values.used, e.truths.used = 0, 0
-	v := e.truth(c.root)
-	out := make([]Truth, e.n)
-	for i := range out {
-		out[i] = v.at(i)
-	}
-	e.rows = nil
-	return out
+	e.condition = c
+	e.evaluation.forget()
+	return slices.Clone(e.Evaluate(rows))
 }
 
-// evaluation works a condition out for the rows of a batch. What it needs on the way is used
-// again for the next one: making room is a good part of the work.
+var evaluations = sync.Pool{New: func() any { return &Evaluator{} }}
+
+// Evaluator works a condition out for one batch after the other. It remembers what depends
+// on one column alone for the values met so far, where the rows are LastingRows.
+type Evaluator struct {
+	condition *Condition
+	evaluation
+	out []Truth
+}
+
+// Evaluator returns an Evaluator of the condition, which must have passed Check.
+func (c *Condition) Evaluator() *Evaluator { return &Evaluator{condition: c} }
+
+// Evaluate returns the condition's truth for each row; the slice is good until the next call.
+func (e *Evaluator) Evaluate(rows Rows) []Truth {
+	if rows.Len() == 0 {
+		return nil
+	}
+	e.begin(rows)
+	v := e.truth(e.condition.root)
+	if cap(e.out) < e.n {
+		e.out = make([]Truth, e.n*5/4)
+	}
+	e.out = e.out[:e.n]
+	if v.codes == nil {
+		for i := range e.out {
+			e.out[i] = v.of[0]
+		}
+	}
+	for i, code := range v.codes {
+		e.out[i] = v.of[code]
+	}
+	e.rows, e.lasting = nil, nil
+	return e.out
+}
+
+// evaluation works a condition out for the rows of a batch. The same steps are taken in the
+// same order for every batch, so that each finds what it came to the last time.
 type evaluation struct {
-	rows   Rows
-	n      int
-	own    []uint32 // 0, 1, 2, …
-	values room[table.Value]
-	truths room[Truth]
+	rows    Rows
+	lasting LastingRows // or nil
+	n       int
+	own     []uint32 // 0, 1, 2, …
+	none    []uint32 // 0, 0, 0, …
+	columns steps[columnStep]
+	values  steps[step[table.Value]]
+	truths  steps[step[Truth]]
+	days    steps[step[int64]]
 }
 
-var evaluations = sync.Pool{New: func() any { return &evaluation{} }}
-
-// room hands out slices, which are good until the evaluation ends.
-type room[T any] struct {
-	slices [][]T
-	used   int
+// columnStep is what was seen of a column at the last evaluation.
+type columnStep struct {
+	begun uint64
+	known int
 }
 
-func (r *room[T]) take(n int) []T {
-	if r.used == len(r.slices) {
-		r.slices = append(r.slices, nil)
-	}
-	s := &r.slices[r.used]
-	if r.used++; cap(*s) < n {
-		*s = make([]T, n+n/4)
-	}
-	return (*s)[:n]
+// step holds the results of an operation: for each of a column's values, the first of them
+// still valid at the next evaluation, or for each row.
+type step[T any] struct {
+	perValue []T
+	valid    int
+	perRow   []T
 }
 
-// taking returns room for what vectors of a kind hold; all of it is to be written.
-func taking[T any](e *evaluation, n int) []T {
-	switch r := any(&e.values).(type) {
-	case *room[T]:
-		return r.take(n)
-	}
-	switch r := any(&e.truths).(type) {
-	case *room[T]:
-		return r.take(n)
-	}
-	return make([]T, n)
+type steps[S any] struct {
+	all  []*S
+	used int
 }
 
-// each row has a value of its own where a column has more distinct values than the batch
-// has rows: the codes of such a vector. All of them share these, which pairs makes use of.
+func (s *steps[S]) next() *S {
+	if s.used == len(s.all) {
+		s.all = append(s.all, new(S))
+	}
+	s.used++
+	return s.all[s.used-1]
+}
+
+func (e *evaluation) begin(rows Rows) {
+	e.rows, e.n = rows, rows.Len()
+	e.lasting, _ = rows.(LastingRows)
+	e.columns.used, e.values.used, e.truths.used, e.days.used = 0, 0, 0, 0
+}
+
+// forget drops what was seen of columns, and with it all that follows from it.
+func (e *evaluation) forget() {
+	for _, c := range e.columns.all {
+		*c = columnStep{}
+	}
+}
+
+// column returns a column, of which it knows how much is as it was.
+func (e *evaluation) column(name string) vector[table.Value] {
+	values, codes := e.rows.Values(name)
+	begun := uint64(0)
+	if e.lasting != nil {
+		begun = e.lasting.Begun(name)
+	}
+	seen, known := e.columns.next(), 0
+	if begun != 0 && begun == seen.begun {
+		known = seen.known
+	}
+	*seen = columnStep{begun, len(values)}
+	return vector[table.Value]{values, codes, known}
+}
+
+// stepOf returns the next step of a kind.
+func stepOf[T any](e *evaluation) *step[T] {
+	switch s := any(&e.values).(type) {
+	case *steps[step[T]]:
+		return s.next()
+	}
+	switch s := any(&e.truths).(type) {
+	case *steps[step[T]]:
+		return s.next()
+	}
+	switch s := any(&e.days).(type) {
+	case *steps[step[T]]:
+		return s.next()
+	}
+	return &step[T]{}
+}
+
+// shape says for what there are results: once where there are no codes, else for each of so
+// many values that the codes tell, of which the first are known.
+type shape struct {
+	codes  []uint32
+	values int
+	known  int
+}
+
+// with is the shape of what is made of two vectors; perRow says that each row has its own.
+func (s shape) with(o shape, rows int) (both shape, perRow bool) {
+	switch {
+	case o.codes == nil:
+		return s, false
+	case s.codes == nil:
+		return o, false
+	case rows > 0 && &s.codes[0] == &o.codes[0]:
+		return shape{s.codes, s.values, min(s.known, o.known)}, false
+	}
+	return shape{}, true
+}
+
+// place is where the results of an operation go: those from a value on are to be worked out,
+// or one for each row.
+type place[T any] struct {
+	vector[T]
+	from   int
+	perRow bool
+}
+
+// placeFor returns the place for the results of the next step. Where there are more values
+// to be worked out than rows, it is done row by row.
+func placeFor[T any](e *evaluation, s shape, perRow bool) place[T] {
+	if s.codes == nil && !perRow {
+		return place[T]{vector: vector[T]{of: make([]T, 1)}}
+	}
+	step := stepOf[T](e)
+	if !perRow {
+		step.valid = min(step.valid, s.known)
+		if s.values-step.valid <= e.n {
+			from := step.valid
+			step.perValue = slices.Grow(step.perValue[:from], s.values-from)[:s.values]
+			step.valid = s.values
+			return place[T]{vector[T]{step.perValue, s.codes, from}, from, false}
+		}
+	}
+	if cap(step.perRow) < e.n {
+		step.perRow = make([]T, e.n*5/4)
+	}
+	return place[T]{vector[T]{step.perRow[:e.n], e.each(), 0}, 0, true}
+}
+
+// each returns the codes of rows that have a value of their own each. All such vectors share
+// these.
 func (e *evaluation) each() []uint32 {
 	for i := len(e.own); i < e.n; i++ {
 		e.own = append(e.own, uint32(i))
@@ -106,78 +245,88 @@ func (e *evaluation) each() []uint32 {
 	return e.own[:e.n]
 }
 
-func each[A, B any](e *evaluation, v vector[A], f func(A) B) vector[B] {
-	if v.codes != nil && len(v.of) > e.n {
-		out := taking[B](e, e.n)
-		for i, code := range v.codes {
-			out[i] = f(v.of[code])
-		}
-		return vector[B]{out, e.each()}
+// codesOf returns the codes of a vector, zeros where it has none.
+func codesOf[T any](e *evaluation, v vector[T]) []uint32 {
+	if v.codes != nil {
+		return v.codes
 	}
-	out := taking[B](e, len(v.of))
-	for i, one := range v.of {
-		out[i] = f(one)
+	if len(e.none) < e.n {
+		e.none = make([]uint32, e.n*5/4)
 	}
-	return vector[B]{out, v.codes}
+	return e.none[:e.n]
 }
 
-func pairs[A, B, C any](e *evaluation, a vector[A], b vector[B], f func(A, B) C) vector[C] {
-	switch {
-	case a.codes == nil:
-		return each(e, b, func(y B) C { return f(a.of[0], y) })
-	case b.codes == nil:
-		return each(e, a, func(x A) C { return f(x, b.of[0]) })
-	case e.n > 0 && &a.codes[0] == &b.codes[0] && len(a.of) <= e.n:
-		out := taking[C](e, len(a.of))
-		for i := range out {
-			out[i] = f(a.of[i], b.of[i])
+func each[A, B any](e *evaluation, v vector[A], f func(A) B) vector[B] {
+	p := placeFor[B](e, v.shape(), false)
+	if p.perRow {
+		for i, code := range v.codes {
+			p.of[i] = f(v.of[code])
 		}
-		return vector[C]{out, a.codes}
+		return p.vector
 	}
-	out := taking[C](e, e.n)
-	for i := range out {
-		out[i] = f(a.of[a.codes[i]], b.of[b.codes[i]])
+	for i := p.from; i < len(p.of); i++ {
+		p.of[i] = f(v.of[i])
 	}
-	return vector[C]{out, e.each()}
+	return p.vector
+}
+
+// pairs works f out for two vectors; it is given places, since values are large.
+func pairs[A, B, C any](e *evaluation, a vector[A], b vector[B], f func(a *A, b *B) C) vector[C] {
+	p := placeFor[C](e.joined(a.shape(), b.shape()))
+	if p.perRow {
+		as, bs := codesOf(e, a), codesOf(e, b)
+		for i := range p.of {
+			p.of[i] = f(&a.of[as[i]], &b.of[bs[i]])
+		}
+		return p.vector
+	}
+	for i := p.from; i < len(p.of); i++ {
+		p.of[i] = f(&a.of[min(i, len(a.of)-1)], &b.of[min(i, len(b.of)-1)])
+	}
+	return p.vector
+}
+
+// joined is the shape of two vectors, as placeFor takes it.
+func (e *evaluation) joined(a, b shape) (*evaluation, shape, bool) {
+	both, perRow := a.with(b, e.n)
+	return e, both, perRow
 }
 
 // combine is pairs for any number of vectors.
 func combine(e *evaluation, vectors []vector[table.Value], f func([]table.Value) table.Value) vector[table.Value] {
-	var shared []uint32 // the codes of all vectors that have some, where they are the same
-	distinct, alone := 1, true
+	var all shape
+	perRow := false
 	for _, v := range vectors {
-		switch {
-		case v.codes == nil:
-		case shared == nil:
-			shared, distinct = v.codes, len(v.of)
-		case e.n == 0 || &shared[0] != &v.codes[0]:
-			alone = false
+		if !perRow {
+			all, perRow = all.with(v.shape(), e.n)
 		}
 	}
+	p := placeFor[table.Value](e, all, perRow)
 	args := make([]table.Value, len(vectors))
-	if alone && (shared == nil || distinct <= e.n) {
-		out := taking[table.Value](e, distinct)
-		for i := range out {
+	if p.perRow {
+		for i := range p.of {
 			for a, v := range vectors {
-				args[a] = v.of[min(i, len(v.of)-1)]
+				args[a] = v.at(i)
 			}
-			out[i] = f(args)
+			p.of[i] = f(args)
 		}
-		return vector[table.Value]{out, shared}
+		return p.vector
 	}
-	out := taking[table.Value](e, e.n)
-	for i := range out {
+	for i := p.from; i < len(p.of); i++ {
 		for a, v := range vectors {
-			args[a] = v.at(i)
+			args[a] = v.of[min(i, len(v.of)-1)]
 		}
-		out[i] = f(args)
+		p.of[i] = f(args)
 	}
-	return vector[table.Value]{out, e.each()}
+	return p.vector
 }
 
 func (e *evaluation) truth(n node) vector[Truth] {
 	switch n := n.(type) {
 	case comparison:
+		if n.dates {
+			return e.compareDays(e.value(n.left), e.value(n.right), n.sign)
+		}
 		return e.compare(e.value(n.left), e.value(n.right), n.sign)
 	case isNull:
 		return each(e, e.value(n.of), func(v table.Value) Truth { return truthOf((v.Kind == table.Missing) != n.not) })
@@ -188,8 +337,8 @@ func (e *evaluation) truth(n node) vector[Truth] {
 		return e.negateIf(n.not, pairs(e, low, high, minimum))
 	case within:
 		of, found := e.value(n.of), vector[Truth]{of: []Truth{False}}
-		if listed, ok := listOf(n.list); ok {
-			return e.negateIf(n.not, each(e, of, listed))
+		if n.listed != nil {
+			return e.negateIf(n.not, each(e, of, n.listed))
 		}
 		for _, one := range n.list {
 			found = pairs(e, found, e.compare(of, e.value(one), "="), maximum)
@@ -212,19 +361,19 @@ func (e *evaluation) truth(n node) vector[Truth] {
 	})
 }
 
-// listOf looks values up in a list of literals of one kind, however long it is. ok is
-// false where the list is something else.
-func listOf(list []node) (find func(table.Value) Truth, ok bool) {
+// listOf looks values up in a list of literals of one kind, however long it is. It returns
+// nil where the list is something else.
+func listOf(list []node) (find func(table.Value) Truth) {
 	among, kind, missing := map[string]bool{}, table.Missing, False
 	for _, n := range list {
 		one, ok := n.(literal)
 		switch {
 		case !ok || one.value.Kind == table.Date || one.value.Kind == table.Instant: // which are equal across kinds
-			return nil, false
+			return nil
 		case one.value.Kind == table.Missing:
 			missing = Unknown
 		case kind != table.Missing && one.value.Kind != kind:
-			return nil, false
+			return nil
 		default:
 			kind = one.value.Kind
 			among[one.value.Identity()] = true
@@ -238,11 +387,11 @@ func listOf(list []node) (find func(table.Value) Truth, ok bool) {
 			return True
 		}
 		return missing
-	}, true
+	}
 }
 
-func minimum(a, b Truth) Truth { return min(a, b) }
-func maximum(a, b Truth) Truth { return max(a, b) }
+func minimum(a, b *Truth) Truth { return min(*a, *b) }
+func maximum(a, b *Truth) Truth { return max(*a, *b) }
 
 func truthOf(b bool) Truth {
 	if b {
@@ -270,7 +419,7 @@ var comparisons = map[string]func(int) bool{
 func (e *evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
 	holds := comparisons[sign]
 	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
-	return through(e, left, right, func(a, b *table.Value) Truth {
+	return pairs(e, left, right, func(a, b *table.Value) Truth {
 		switch {
 		case a.Kind == table.Missing || b.Kind == table.Missing:
 			return Unknown
@@ -287,48 +436,34 @@ func (e *evaluation) compare(left, right vector[table.Value], sign string) vecto
 	})
 }
 
-// through is pairs for values, which are large, and so are not copied.
-func through[C any](e *evaluation, a, b vector[table.Value], f func(a, b *table.Value) C) vector[C] {
-	wide := len(a.of) > e.n || len(b.of) > e.n
-	switch {
-	case a.codes == nil && b.codes == nil:
-		return vector[C]{of: []C{f(&a.of[0], &b.of[0])}}
-	case a.codes == nil && !wide:
-		out := taking[C](e, len(b.of))
-		for i := range out {
-			out[i] = f(&a.of[0], &b.of[i])
+// compareDays is compare for dates, as plain numbers: comparing two columns row by row then
+// reads little memory.
+func (e *evaluation) compareDays(left, right vector[table.Value], sign string) vector[Truth] {
+	holds := comparisons[sign]
+	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
+	const missing = math.MinInt64
+	day := func(v table.Value) int64 {
+		if v.Kind == table.Missing {
+			return missing
 		}
-		return vector[C]{out, b.codes}
-	case b.codes == nil && !wide:
-		out := taking[C](e, len(a.of))
-		for i := range out {
-			out[i] = f(&a.of[i], &b.of[0])
-		}
-		return vector[C]{out, a.codes}
-	case a.codes == nil:
-		out := taking[C](e, e.n)
-		for i, code := range b.codes {
-			out[i] = f(&a.of[0], &b.of[code])
-		}
-		return vector[C]{out, e.each()}
-	case b.codes == nil:
-		out := taking[C](e, e.n)
-		for i, code := range a.codes {
-			out[i] = f(&a.of[code], &b.of[0])
-		}
-		return vector[C]{out, e.each()}
-	case e.n > 0 && &a.codes[0] == &b.codes[0] && !wide:
-		out := taking[C](e, len(a.of))
-		for i := range out {
-			out[i] = f(&a.of[i], &b.of[i])
-		}
-		return vector[C]{out, a.codes}
+		return v.When
 	}
-	out := taking[C](e, e.n)
-	for i := range out {
-		out[i] = f(&a.of[a.codes[i]], &b.of[b.codes[i]])
+	a, b := each(e, left, day), each(e, right, day)
+	p := placeFor[Truth](e.joined(a.shape(), b.shape()))
+	as, bs := codesOf(e, a), codesOf(e, b)
+	for i := p.from; i < len(p.of); i++ {
+		x, y := i, i
+		if p.perRow {
+			x, y = int(as[i]), int(bs[i])
+		}
+		first, second := a.of[min(x, len(a.of)-1)], b.of[min(y, len(b.of)-1)]
+		if first == missing || second == missing {
+			p.of[i] = Unknown
+		} else {
+			p.of[i] = verdict[1+cmp.Compare(first, second)]
+		}
 	}
-	return vector[C]{out, e.each()}
+	return p.vector
 }
 
 func (e *evaluation) value(n node) vector[table.Value] {
@@ -336,8 +471,7 @@ func (e *evaluation) value(n node) vector[table.Value] {
 	case literal:
 		return vector[table.Value]{of: []table.Value{n.value}}
 	case column:
-		values, codes := e.rows.Values(n.name)
-		return vector[table.Value]{values, codes}
+		return e.column(n.name)
 	case negative:
 		return each(e, e.value(n.node), func(v table.Value) table.Value {
 			if v.Kind == table.Missing {
@@ -346,9 +480,9 @@ func (e *evaluation) value(n node) vector[table.Value] {
 			return table.NumberValue(v.Number.Neg())
 		})
 	case arithmetic:
-		return through(e, e.value(n.left), e.value(n.right), calculations[n.sign])
+		return pairs(e, e.value(n.left), e.value(n.right), calculations[n.sign])
 	case moved:
-		return through(e, e.value(n.of), vector[table.Value]{of: []table.Value{{}}}, func(v, _ *table.Value) table.Value { return n.by.add(v) })
+		return each(e, e.value(n.of), func(v table.Value) table.Value { return n.by.add(&v) })
 	case call:
 		args := make([]vector[table.Value], len(n.args))
 		for i, one := range n.args {

@@ -44,6 +44,7 @@ type (
 		at
 		sign        string
 		left, right node
+		dates       bool // both sides are, as Check found
 	}
 	isNull struct {
 		at
@@ -60,6 +61,8 @@ type (
 		of   node
 		list []node
 		not  bool
+		// listed looks a value up among literals; nil where the list is something else
+		listed func(table.Value) Truth
 	}
 	interval struct {
 		at
@@ -206,7 +209,7 @@ func (p *parser) predicate() (node, error) {
 		if sign == "!=" {
 			sign = "<>"
 		}
-		return comparison{at(t.at), sign, left, right}, err
+		return comparison{at(t.at), sign, left, right, false}, err
 	}
 	if p.keyword("IS") {
 		return p.is(t, left)
@@ -225,7 +228,7 @@ func (p *parser) predicate() (node, error) {
 		return between{at(t.at), left, low, high, not}, err
 	case p.keyword("IN"):
 		list, err := p.list("IN")
-		return within{at(t.at), left, list, not}, err
+		return within{at: at(t.at), of: left, list: list, not: not}, err
 	case p.keyword("LIKE"):
 		return p.like(t, "LIKE", left, not)
 	case p.keyword("LIKE_REGEX"):
@@ -438,7 +441,7 @@ func (p *parser) caseOf(place at) (node, error) {
 			return nil, err
 		}
 		if of != nil {
-			when = comparison{at(when.place()), "=", of, when}
+			when = comparison{at(when.place()), "=", of, when, false}
 		}
 		if n := p.peek(); !p.keyword("THEN") {
 			return nil, &Error{n.at, fmt.Sprintf("after WHEN and its condition comes THEN, not %s", n.describe())}

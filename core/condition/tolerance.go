@@ -18,11 +18,11 @@ func (c *Condition) Tolerate(by table.Decimal) error {
 	difference := node(arithmetic{n.at, '-', n.left, n.right})
 	switch n.sign {
 	case "=":
-		c.root = comparison{n.at, "<=", call{at: n.at, name: "ABS", args: []node{difference}}, amount}
+		c.root = comparison{n.at, "<=", call{at: n.at, name: "ABS", args: []node{difference}}, amount, false}
 	case "<=":
-		c.root = comparison{n.at, "<=", difference, amount}
+		c.root = comparison{n.at, "<=", difference, amount, false}
 	case ">=":
-		c.root = comparison{n.at, ">=", difference, literal{n.at, table.NumberValue(by.Neg())}}
+		c.root = comparison{n.at, ">=", difference, literal{n.at, table.NumberValue(by.Neg())}, false}
 	}
 	return nil
 }
