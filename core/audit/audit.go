@@ -155,8 +155,8 @@ func (r *run) take(s *stretch) error {
 		})
 	}
 	var err error
-	for k, rows := range s.hashed {
-		err = errors.Join(err, r.groups[k].AddAll(rows))
+	for k := range s.hashed {
+		err = errors.Join(err, r.groups[k].Take(&s.hashed[k]))
 	}
 	for at, rows := range s.broken {
 		r.broken[at].AddMany(rows)

@@ -59,6 +59,8 @@ type judge struct {
 	// lowest and highest are the bounds of a swept number, in units of each number of digits after the point.
 	lowest, highest [19]int64
 	bounded         bool
+	// digitsAlike says that texts which differ in nothing but their digits are judged alike.
+	digitsAlike bool
 }
 
 // sweep says which texts of a column can be judged in passing.
@@ -76,6 +78,7 @@ func (j *judge) findSweep() {
 	case j.cells.Type == table.TypeCode:
 	case j.cells.Type == table.TypeText && (c == nil || c.Lowest == nil && c.Highest == nil):
 		j.sweep = sweepTexts
+		j.digitsAlike = c != nil && c.Pattern != nil && c.Pattern.DigitsAlike()
 	case j.cells.Type.IsNumber() && j.cells.PlainNumbers() && (c == nil || c.Pattern == nil && c.Shortest == 0 && c.Longest == 0 && c.Decimals < 0):
 		j.sweep = sweepNumbers
 		j.bounded = c != nil && (c.Lowest != nil || c.Highest != nil)

@@ -25,11 +25,11 @@ type stretch struct {
 	marks        []intake.Mark
 	broken       [][]uint32 // per check, row numbers
 	impact       [][]table.Decimal
-	texts        []map[string]int64  // per check of a single column: the offending texts
-	undecided    []int64             // per check
-	occurring    []map[string]bool   // per column, the codes met, where that is asked
-	hashed       [][]table.HashedRow // per key, then whole rows
-	rules        []evaluators        // per rule of the plan
+	texts        []map[string]int64 // per check of a single column: the offending texts
+	undecided    []int64            // per check
+	occurring    []map[string]bool  // per column, the codes met, where that is asked
+	hashed       []table.HashedRows // per key, then whole rows
+	rules        []evaluators       // per rule of the plan
 	patterns     patterns
 	masks        []uint64 // per row of a batch, the missing columns
 	hashes       []table.Hash
@@ -55,6 +55,9 @@ type stretchColumn struct {
 	swept        []table.Token
 	coefficients []int64
 	scales       []uint8
+	// the text judged last with its digits alike, and what is wrong with it
+	like       table.Token
+	likeBroken uint16
 }
 
 // textsKnown is how many texts, of all columns, are kept from one stretch to the next.
@@ -62,7 +65,7 @@ const textsKnown = 1 << 17
 
 func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
-		texts: make([]map[string]int64, len(p.checks)), hashed: make([][]table.HashedRow, len(p.keys)+1),
+		texts: make([]map[string]int64, len(p.checks)), hashed: make([]table.HashedRows, len(p.keys)+1),
 		undecided: make([]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		d := table.NewDictionary()
@@ -103,9 +106,6 @@ func (s *stretch) reset() {
 		if at >= 0 {
 			s.occurring[c] = map[string]bool{}
 		}
-	}
-	for k := range s.hashed {
-		s.hashed[k] = s.hashed[k][:0]
 	}
 	s.patterns = patterns{}
 }
@@ -407,7 +407,7 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 		}
 		c.swept[n] = t
 		n++
-		if broken := j.ofPlainText(t); broken != 0 {
+		if broken := c.ofPlainText(j, t); broken != 0 {
 			c.broken[code] = broken
 			c.anyBroken |= broken
 		}
@@ -419,6 +419,17 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 		}
 	}
 	c.shard.AddPlain(c.swept[:n])
+}
+
+// ofPlainText judges a text, or remembers how one like it was judged.
+func (c *stretchColumn) ofPlainText(j *judge, t table.Token) uint16 {
+	if !j.digitsAlike {
+		return j.ofPlainText(t)
+	}
+	if like := t.DigitsAlike(); like != c.like {
+		c.like, c.likeBroken = like, j.ofPlainText(t)
+	}
+	return c.likeBroken
 }
 
 // describe adds a text to the column's profile, with the rows it stands in.
@@ -539,7 +550,7 @@ func (s *stretch) hashKeys(b *table.Batch) {
 		}
 		for i, h := range hashes {
 			if !lacking[i] {
-				s.hashed[k] = append(s.hashed[k], table.HashedRow{Hash: h, Row: b.Rows[i]})
+				s.hashed[k].Add(h, b.Rows[i])
 			}
 		}
 	}
@@ -566,7 +577,7 @@ func (s *stretch) hashKeys(b *table.Batch) {
 	last := len(s.hashed) - 1
 	for i, h := range hashes {
 		if via < 0 || lacking[i] {
-			s.hashed[last] = append(s.hashed[last], table.HashedRow{Hash: h, Row: b.Rows[i]})
+			s.hashed[last].Add(h, b.Rows[i])
 		}
 	}
 }

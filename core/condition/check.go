@@ -94,7 +94,7 @@ func (k *checker) check(n node) (node, table.Kind) {
 		left, a := k.check(n.left)
 		right, b := k.check(n.right)
 		left, right = k.alike(left, a, right, b, n.sign)
-		return comparison{n.at, n.sign, left, right, a == table.Date && b == table.Date}, table.Boolean
+		return comparison{n.at, n.sign, left, right, a == b && (a == table.Number || a == table.Date || a == table.Instant)}, table.Boolean
 	case isNull:
 		of, _ := k.check(n.of)
 		return isNull{n.at, of, n.not}, table.Boolean

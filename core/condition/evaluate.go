@@ -110,7 +110,7 @@ type evaluation struct {
 	columns steps[columnStep]
 	values  steps[step[table.Value]]
 	truths  steps[step[Truth]]
-	days    steps[step[int64]]
+	words   steps[step[int64]]
 }
 
 // columnStep is what was seen of a column at the last evaluation.
@@ -143,7 +143,7 @@ func (s *steps[S]) next() *S {
 func (e *evaluation) begin(rows Rows) {
 	e.rows, e.n = rows, rows.Len()
 	e.lasting, _ = rows.(LastingRows)
-	e.columns.used, e.values.used, e.truths.used, e.days.used = 0, 0, 0, 0
+	e.columns.used, e.values.used, e.truths.used, e.words.used = 0, 0, 0, 0
 }
 
 // forget drops what was seen of columns, and with it all that follows from it.
@@ -178,7 +178,7 @@ func stepOf[T any](e *evaluation) *step[T] {
 	case *steps[step[T]]:
 		return s.next()
 	}
-	switch s := any(&e.days).(type) {
+	switch s := any(&e.words).(type) {
 	case *steps[step[T]]:
 		return s.next()
 	}
@@ -324,10 +324,11 @@ func combine(e *evaluation, vectors []vector[table.Value], f func([]table.Value)
 func (e *evaluation) truth(n node) vector[Truth] {
 	switch n := n.(type) {
 	case comparison:
-		if n.dates {
-			return e.compareDays(e.value(n.left), e.value(n.right), n.sign)
+		left, right := e.value(n.left), e.value(n.right)
+		if _, perRow := left.shape().with(right.shape(), e.n); perRow && n.words {
+			return e.compareWords(left, right, n.sign)
 		}
-		return e.compare(e.value(n.left), e.value(n.right), n.sign)
+		return e.compare(left, right, n.sign)
 	case isNull:
 		return each(e, e.value(n.of), func(v table.Value) Truth { return truthOf((v.Kind == table.Missing) != n.not) })
 	case between:
@@ -416,10 +417,18 @@ var comparisons = map[string]func(int) bool{
 	">=": func(order int) bool { return order >= 0 },
 }
 
-func (e *evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
+// verdictOf returns what a comparison comes to for less, equal and greater.
+func verdictOf(sign string) [3]Truth {
 	holds := comparisons[sign]
-	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
-	return pairs(e, left, right, func(a, b *table.Value) Truth {
+	return [3]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
+}
+
+func (e *evaluation) compare(left, right vector[table.Value], sign string) vector[Truth] {
+	return pairs(e, left, right, comparing(verdictOf(sign)))
+}
+
+func comparing(verdict [3]Truth) func(a, b *table.Value) Truth {
+	return func(a, b *table.Value) Truth {
 		switch {
 		case a.Kind == table.Missing || b.Kind == table.Missing:
 			return Unknown
@@ -433,37 +442,43 @@ func (e *evaluation) compare(left, right vector[table.Value], sign string) vecto
 			return verdict[1+table.Compare(*a, *b)]
 		}
 		return verdict[1+cmp.Compare(a.When, b.When)]
-	})
+	}
 }
 
-// compareDays is compare for dates, as plain numbers: comparing two columns row by row then
-// reads little memory.
-func (e *evaluation) compareDays(left, right vector[table.Value], sign string) vector[Truth] {
-	holds := comparisons[sign]
-	verdict := [...]Truth{truthOf(holds(-1)), truthOf(holds(0)), truthOf(holds(1))}
-	const missing = math.MinInt64
-	day := func(v table.Value) int64 {
-		if v.Kind == table.Missing {
-			return missing
+// compareWords is compare for two columns of numbers or of dates, by machine words in the
+// order of the values, which read little memory. The few that have none are compared in full.
+func (e *evaluation) compareWords(left, right vector[table.Value], sign string) vector[Truth] {
+	p := placeFor[Truth](e, shape{}, true)
+	verdict := verdictOf(sign)
+	full := comparing(verdict)
+	as, bs := each(e, left, wordOf), each(e, right, wordOf)
+	for i := range p.of {
+		x, y := as.of[as.codes[i]], bs.of[bs.codes[i]]
+		if x <= noWord || y <= noWord {
+			p.of[i] = full(&left.of[left.codes[i]], &right.of[right.codes[i]])
+			continue
 		}
-		return v.When
-	}
-	a, b := each(e, left, day), each(e, right, day)
-	p := placeFor[Truth](e.joined(a.shape(), b.shape()))
-	as, bs := codesOf(e, a), codesOf(e, b)
-	for i := p.from; i < len(p.of); i++ {
-		x, y := i, i
-		if p.perRow {
-			x, y = int(as[i]), int(bs[i])
-		}
-		first, second := a.of[min(x, len(a.of)-1)], b.of[min(y, len(b.of)-1)]
-		if first == missing || second == missing {
-			p.of[i] = Unknown
-		} else {
-			p.of[i] = verdict[1+cmp.Compare(first, second)]
-		}
+		p.of[i] = verdict[1+cmp.Compare(x, y)]
 	}
 	return p.vector
+}
+
+const (
+	noWord    = math.MinInt64
+	wordScale = 6 // digits after the point that a number's word has room for
+)
+
+// wordOf returns a machine word in the order of values of a kind, or noWord.
+func wordOf(v table.Value) int64 {
+	switch v.Kind {
+	case table.Date, table.Instant:
+		return v.When
+	case table.Number:
+		if word, ok := v.Number.Scaled(wordScale); ok {
+			return word
+		}
+	}
+	return noWord
 }
 
 func (e *evaluation) value(n node) vector[table.Value] {

@@ -44,7 +44,7 @@ type (
 		at
 		sign        string
 		left, right node
-		dates       bool // both sides are, as Check found
+		words       bool // both sides are numbers or both dates, as Check found
 	}
 	isNull struct {
 		at

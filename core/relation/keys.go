@@ -106,10 +106,10 @@ func test(ctx context.Context, t *Table, sets [][]string) ([]Key, error) {
 		}
 	}
 	type hashed struct {
-		rows    [][]table.HashedRow
+		rows    []table.HashedRows
 		lacking []int64
 	}
-	begin := func() *hashed { return &hashed{make([][]table.HashedRow, len(sets)), make([]int64, len(sets))} }
+	begin := func() *hashed { return &hashed{make([]table.HashedRows, len(sets)), make([]int64, len(sets))} }
 	work := func(h *hashed, r *readers, b *table.Batch) {
 		for s := range sets {
 			for k, row := range b.Rows {
@@ -124,7 +124,7 @@ func test(ctx context.Context, t *Table, sets [][]string) ([]Key, error) {
 					h.lacking[s]++
 					continue
 				}
-				h.rows[s] = append(h.rows[s], table.HashedRow{Hash: hash, Row: row})
+				h.rows[s].Add(hash, row)
 			}
 		}
 	}
@@ -132,7 +132,7 @@ func test(ctx context.Context, t *Table, sets [][]string) ([]Key, error) {
 	if err := scan(ctx, t, all, begin, work, func(h *hashed) {
 		for s := range sets {
 			keys[s].Lacking += h.lacking[s]
-			if err := groups[s].AddAll(h.rows[s]); err != nil {
+			if err := groups[s].Take(&h.rows[s]); err != nil {
 				failed = err
 			}
 		}

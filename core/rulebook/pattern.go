@@ -83,6 +83,19 @@ func (p *Pattern) MatchASCII(text []byte) bool {
 	return s.accepts
 }
 
+// DigitsAlike reports whether texts that differ in nothing but their digits all match, or
+// none of them does.
+func (p *Pattern) DigitsAlike() bool {
+	for i := range p.states {
+		for c := '0'; c <= '9'; c++ {
+			if p.states[i].next[c] != p.states[i].next['0'] {
+				return false
+			}
+		}
+	}
+	return p.states != nil
+}
+
 // newTable makes the table of a program's states (the subset construction of Rabin and Scott,
 // IBM Journal 3(2), 1959); nil where it would be too large, or where the program looks at
 // more than where the text begins and ends.

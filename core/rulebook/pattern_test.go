@@ -82,3 +82,18 @@ func FuzzPattern(f *testing.F) {
 		}
 	})
 }
+
+func TestPatternsForWhichAllDigitsAreAlike(t *testing.T) {
+	for source, want := range map[string]bool{
+		`R-[0-9]+`: true, `[A-Z]{2}\d{3}`: true, `.*`: true, `abc`: true, ``: true,
+		`R-0[0-9]+`: false, `[1-9]\d*`: false, `[^5]*`: false, `\bR\d`: false, // the last one has no table
+	} {
+		p, err := NewPattern(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.DigitsAlike(); got != want {
+			t.Errorf("%s: %v, want %v", source, got, want)
+		}
+	}
+}

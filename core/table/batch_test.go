@@ -152,13 +152,24 @@ func TestGroupsAgreeWithAMap(t *testing.T) {
 		g.limit = limit
 		r := rand.New(rand.NewPCG(3, 4))
 		want := map[string][]uint32{}
+		var stretch HashedRows
 		for row := uint32(1); row <= 5000; row++ {
 			key := fmt.Sprint(r.IntN(3000))
 			want[key] = append(want[key], row)
-			if err := g.Add(HashTexts(key), row); err != nil {
+			if stretch.Add(HashTexts(key), row); row%700 > 0 {
+				continue
+			}
+			if err := g.Take(&stretch); err != nil {
 				t.Fatal(err)
 			}
 		}
+		if err := g.Take(&stretch); err != nil {
+			t.Fatal(err)
+		}
+		if err := g.AddAll([]HashedRow{{HashTexts("0"), 5001}, {HashTexts("alone"), 5002}}); err != nil {
+			t.Fatal(err)
+		}
+		want["0"] = append(want["0"], 5001)
 		groups := 0
 		if err := g.Repeated(3, func(h Hash, rows []uint32) error {
 			groups++

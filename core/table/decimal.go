@@ -37,6 +37,14 @@ var powersOfTen = func() (p [19]int64) {
 	return p
 }()
 
+// mostUnits are the greatest words that may be multiplied by each power of ten.
+var mostUnits = func() (most [19]int64) {
+	for i, power := range powersOfTen {
+		most[i] = math.MaxInt64 / power
+	}
+	return most
+}()
+
 // DecimalOf returns coefficient x 10^-scale, for a scale of 0 to 18.
 func DecimalOf(coefficient int64, scale int) Decimal {
 	return Decimal{coefficient: coefficient, scale: int32(scale)}
@@ -423,6 +431,17 @@ func (a Decimal) Places() int {
 // Word returns the machine word and the digits after the point of a number that fits one.
 func (a Decimal) Word() (coefficient int64, scale int, ok bool) {
 	return a.coefficient, int(a.scale), a.wide == nil
+}
+
+// Scaled returns the number in units of 10^-scale, for a scale of 0 to 18; ok is false where
+// it is no whole number of them, or they do not fit a machine word.
+func (a Decimal) Scaled(scale int) (units int64, ok bool) {
+	more := scale - int(a.scale)
+	if a.wide != nil || more < 0 {
+		return 0, false
+	}
+	c, most := a.coefficient, mostUnits[more]
+	return c * powersOfTen[more], c <= most && c >= -most
 }
 
 // DecimalFromBig returns coefficient x 10^-scale.

@@ -20,7 +20,7 @@ const (
 	entryBytes      = 20
 	// groupsInMemory is how many rows a Groups holds before it spills to disk: 24 bytes each.
 	groupsInMemory = 6 << 20
-	groupBlock     = 4096
+	groupBlock     = 128 // rows
 )
 
 // Hash is a 128-bit hash of a row's key. Two different keys share one with a
@@ -33,84 +33,109 @@ type HashedRow struct {
 	Row  uint32
 }
 
+// HashedRows gathers the hashed rows of a stretch, sorted by the first bits of their hashes,
+// for a Groups to take over. The zero value is empty.
+type HashedRows struct {
+	partitions [groupPartitions]struct {
+		open []HashedRow // the block that is being filled
+		full [][]HashedRow
+	}
+	rows  int
+	spare []HashedRow // for blocks to come
+}
+
+// Add records a row under its hash.
+func (r *HashedRows) Add(h Hash, row uint32) {
+	p := &r.partitions[h.Hi>>58]
+	if len(p.open) == cap(p.open) {
+		if len(p.open) > 0 {
+			p.full = append(p.full, p.open)
+		}
+		if len(r.spare) == 0 {
+			r.spare = make([]HashedRow, groupPartitions*groupBlock)
+		}
+		p.open, r.spare = r.spare[:0:groupBlock], r.spare[groupBlock:]
+	}
+	p.open = append(p.open, HashedRow{h, row})
+	r.rows++
+}
+
+// blocks returns the rows of a partition.
+func (r *HashedRows) blocks(partition int) [][]HashedRow {
+	p := &r.partitions[partition]
+	if len(p.open) == 0 {
+		return p.full
+	}
+	return append(p.full[:len(p.full):len(p.full)], p.open)
+}
+
 // Groups finds the rows that share a hash. Memory is bounded: beyond a fixed
 // number of rows it spills to files in the temporary directory, which Close removes.
 type Groups struct {
-	partitions [groupPartitions]partition
-	held       int
-	limit      int
-	free       [][]HashedRow
-}
-
-// partition holds the rows whose hashes start alike, in blocks, and in a file those spilled.
-type partition struct {
-	blocks [][]HashedRow
-	file   *os.File
+	held  HashedRows // those in memory
+	files [groupPartitions]*os.File
+	limit int
 }
 
 // NewGroups returns an empty Groups.
 func NewGroups() *Groups { return &Groups{limit: groupsInMemory} }
 
-// Add records a row under its hash.
-func (g *Groups) Add(h Hash, row uint32) error {
-	p := &g.partitions[h.Hi>>58]
-	last := len(p.blocks) - 1
-	if last < 0 || len(p.blocks[last]) == groupBlock {
-		p.blocks = append(p.blocks, g.block())
-		last++
+// Take records the rows of a stretch, which is empty afterwards.
+func (g *Groups) Take(rows *HashedRows) error {
+	for i := range rows.partitions {
+		from, to := &rows.partitions[i], &g.held.partitions[i]
+		to.full = append(to.full, rows.blocks(i)...)
+		from.open, from.full = nil, from.full[:0]
 	}
-	p.blocks[last] = append(p.blocks[last], HashedRow{h, row})
-	if g.held++; g.held < g.limit {
-		return nil
-	}
-	return g.spill()
+	g.held.rows += rows.rows
+	rows.rows = 0
+	return g.spillBeyond()
 }
 
-func (g *Groups) block() []HashedRow {
-	if n := len(g.free); n > 0 {
-		b := g.free[n-1]
-		g.free = g.free[:n-1]
-		return b[:0]
-	}
-	return make([]HashedRow, 0, groupBlock)
-}
-
-// AddAll records many rows.
+// AddAll records rows.
 func (g *Groups) AddAll(rows []HashedRow) error {
 	for _, one := range rows {
-		if err := g.Add(one.Hash, one.Row); err != nil {
-			return fmt.Errorf("looking for repeated rows: %w", err)
-		}
+		g.held.Add(one.Hash, one.Row)
+	}
+	return g.spillBeyond()
+}
+
+// spillBeyond writes the rows to files where they are too many for memory.
+func (g *Groups) spillBeyond() error {
+	if g.held.rows < g.limit {
+		return nil
+	}
+	if err := g.spill(); err != nil {
+		return fmt.Errorf("looking for repeated rows: %w", err)
 	}
 	return nil
 }
 
 func (g *Groups) spill() error {
 	var buffer []byte
-	for i := range g.partitions {
-		p := &g.partitions[i]
-		if p.file == nil {
+	for i := range g.files {
+		if g.files[i] == nil {
 			f, err := os.CreateTemp("", "proudsieve-groups-*")
 			if err != nil {
 				return err
 			}
-			p.file = f
+			g.files[i] = f
 		}
-		for _, b := range p.blocks {
-			buffer = buffer[:0]
+		buffer = buffer[:0]
+		for _, b := range g.held.blocks(i) {
 			for _, e := range b {
 				buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Hi)
 				buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Lo)
 				buffer = binary.LittleEndian.AppendUint32(buffer, e.Row)
 			}
-			if _, err := p.file.Write(buffer); err != nil {
-				return err
-			}
-			g.free = append(g.free, b)
 		}
-		p.blocks = p.blocks[:0]
+		if _, err := g.files[i].Write(buffer); err != nil {
+			return err
+		}
+		p := &g.held.partitions[i]
+		p.open, p.full = nil, p.full[:0]
 	}
-	g.held = 0
+	g.held.rows = 0
 	return nil
 }
 
@@ -137,7 +162,7 @@ func (g *Groups) Repeated(workers int, found func(h Hash, rows []uint32) error) 
 		group.Go(func() {
 			var s search
 			for i := range next {
-				rows, err := s.repeated(&g.partitions[i])
+				rows, err := s.repeated(g, i)
 				results[i] <- searched{rows, err}
 			}
 		})
@@ -169,12 +194,12 @@ type search struct {
 }
 
 // repeated returns the rows of a partition that share their hash with another, sorted by hash and row.
-func (s *search) repeated(p *partition) ([]HashedRow, error) {
+func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
 	s.entries = s.entries[:0]
-	if err := s.load(p); err != nil {
+	if err := s.load(g.files[partition]); err != nil {
 		return nil, err
 	}
-	for _, b := range p.blocks {
+	for _, b := range g.held.blocks(partition) {
 		s.entries = append(s.entries, b...)
 	}
 	size := 1 << bits.Len(uint(2*len(s.entries)))
@@ -207,14 +232,14 @@ func (s *search) repeated(p *partition) ([]HashedRow, error) {
 	return out, nil
 }
 
-func (s *search) load(p *partition) error {
-	if p.file == nil {
+func (s *search) load(file *os.File) error {
+	if file == nil {
 		return nil
 	}
-	if _, err := p.file.Seek(0, io.SeekStart); err != nil {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	in := bufio.NewReaderSize(p.file, 1<<16)
+	in := bufio.NewReaderSize(file, 1<<16)
 	var raw [entryBytes]byte
 	for {
 		if _, err := io.ReadFull(in, raw[:]); err != nil {
@@ -232,11 +257,11 @@ func (s *search) load(p *partition) error {
 
 // Close removes the spilled files.
 func (g *Groups) Close() {
-	for i := range g.partitions {
-		if f := g.partitions[i].file; f != nil {
+	for i, f := range g.files {
+		if f != nil {
 			_ = f.Close()
 			_ = os.Remove(f.Name())
-			g.partitions[i].file = nil
+			g.files[i] = nil
 		}
 	}
 }

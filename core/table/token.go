@@ -207,17 +207,29 @@ func plainBytes(w uint64) bool {
 // Classes returns the token of a text of printable ASCII characters with every digit made
 // a 9, every capital letter an A and every other letter an a.
 func (t Token) Classes() Token {
-	n := t.Hi &^ (1<<56 - 1)
-	return Token{classesOf(t.Lo), classesOf(t.Hi^n) | n}
+	length := t.Hi &^ (1<<56 - 1)
+	return Token{classesOf(t.Lo), classesOf(t.Hi^length) | length}
 }
 
-// classesOf is Classes for eight bytes, all of which are below 0x80.
-func classesOf(w uint64) uint64 {
+// DigitsAlike returns the token of a text of ASCII characters with every digit made a 9.
+func (t Token) DigitsAlike() Token {
+	length := t.Hi &^ (1<<56 - 1)
+	hi := t.Hi ^ length
+	const nines = 0x3939393939393939
+	lo, high := within(t.Lo, '0', '9'+1), within(hi, '0', '9'+1)
+	return Token{t.Lo&^lo | lo&nines, hi&^high | high&nines | length}
+}
+
+// within returns all bits of the bytes of w from first up to but not including last; w has
+// no byte from 0x80 on.
+func within(w uint64, first, last byte) uint64 {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
-	from := func(first byte) uint64 { return w + uint64(0x80-first)*ones } // the top bits of bytes that are not below first
-	digits := from('0') &^ from('9'+1) & tops >> 7 * 0xFF
-	capitals := from('A') &^ from('Z'+1) & tops >> 7 * 0xFF
-	letters := from('a') &^ from('z'+1) & tops >> 7 * 0xFF
+	return (w + uint64(0x80-first)*ones) &^ (w + uint64(0x80-last)*ones) & tops >> 7 * 0xFF
+}
+
+func classesOf(w uint64) uint64 {
+	const ones = 0x0101010101010101
+	digits, capitals, letters := within(w, '0', '9'+1), within(w, 'A', 'Z'+1), within(w, 'a', 'z'+1)
 	return w&^(digits|capitals|letters) | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
 }
 
