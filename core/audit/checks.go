@@ -112,11 +112,8 @@ func (j *judge) ofPlainText(t table.Token) (broken uint16) {
 	return broken
 }
 
-func (j *judge) outOfRange(coefficient int64, scale int) uint16 {
-	if coefficient < j.lowest[scale] || coefficient > j.highest[scale] {
-		return brokenRange
-	}
-	return 0
+func (j *judge) outOfRange(coefficient int64, scale uint8) bool {
+	return coefficient < j.lowest[scale] || coefficient > j.highest[scale]
 }
 
 // textsKept bounds the offending texts that are counted per check.

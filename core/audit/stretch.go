@@ -364,34 +364,57 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 	if c.coefficients == nil {
 		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce), make([]uint8, sweptAtOnce)
 	}
-	integer, valued, keyed := j.cells.Type == table.TypeInteger, p.valued[at], p.keyed[at]
-	n := 0
-	for code := first; code < last; code++ {
-		t := d.Tokens[code]
+	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
+	regular, mostPlaces := true, table.InlineLength
+	if j.cells.Type == table.TypeInteger {
+		mostPlaces = 0
+	}
+	for i, t := range tokens {
 		coefficient, scale, ok := t.Number()
-		if !ok || scale > 0 && integer || j.cells.MayBeMissing(t) {
-			c.look(j, d, code)
-			continue
+		coefficients[i], scales[i] = coefficient, uint8(scale)
+		if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) {
+			scales[i], regular = irregular, false
 		}
-		c.swept[n], c.coefficients[n], c.scales[n] = t, coefficient, uint8(scale)
-		n++
-		if j.bounded {
-			if broken := j.outOfRange(coefficient, scale); broken != 0 {
-				c.broken[code] = broken
-				c.anyBroken |= broken
-			}
-		}
-		if valued {
-			c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
-		}
-		if keyed {
-			if c.identities[code] = t; !t.ShortestNumber(scale) {
-				c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
+	}
+	if j.bounded {
+		for i, scale := range scales {
+			if scale != irregular && j.outOfRange(coefficients[i], scale) {
+				c.broken[first+i] = brokenRange
+				c.anyBroken |= brokenRange
 			}
 		}
 	}
-	c.shard.AddNumbers(c.swept[:n], c.coefficients[:n], c.scales[:n])
+	if p.valued[at] {
+		values := c.values[first:last]
+		for i, scale := range scales {
+			values[i] = table.NumberValue(table.DecimalOf(coefficients[i], int(scale)))
+		}
+	}
+	if p.keyed[at] {
+		identities := c.identities[first:last]
+		for i, t := range tokens {
+			if identities[i] = t; scales[i] != irregular && !t.ShortestNumber(int(scales[i])) {
+				identities[i] = table.TokenOf(table.DecimalOf(coefficients[i], int(scales[i])).Shortest())
+			}
+		}
+	}
+	if !regular {
+		n := 0
+		for i, t := range tokens {
+			if scales[i] == irregular {
+				c.look(j, d, first+i)
+				continue
+			}
+			c.swept[n], coefficients[n], scales[n] = t, coefficients[i], scales[i]
+			n++
+		}
+		tokens, coefficients, scales = c.swept[:n], coefficients[:n], scales[:n]
+	}
+	c.shard.AddNumbers(tokens, coefficients, scales)
 }
+
+// irregular stands for the scale of a cell that needs a closer look.
+const irregular = 0xFF
 
 func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
 	if c.swept == nil {

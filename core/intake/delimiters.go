@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"math/bits"
 	"slices"
+	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -11,30 +12,39 @@ import (
 // delimiters has a bit for every byte of a part, set where it is a delimiter.
 type delimiters []uint64
 
-// findDelimiters marks the delimiters of data, but for those in its last partSlack bytes.
-func findDelimiters(into delimiters, data []byte, delimiter byte) delimiters {
-	blocks := len(data) / 64
-	into = slices.Grow(into[:0], blocks)[:blocks]
-	if blocks > 0 {
-		mark(into, data, delimiter)
+// findDelimiters marks the delimiters of data, which has partSlack bytes more in its
+// capacity. clean says that it is all ASCII and has no NUL.
+func findDelimiters(into delimiters, data []byte, delimiter byte) (found delimiters, clean bool) {
+	whole := len(data) / 64 // blocks; one more is marked, whatever follows the data in it
+	into = slices.Grow(into[:0], whole+1)[:whole+1]
+	clean = mark(into[:whole], data, delimiter)
+	rest := data[whole*64:]
+	mark(into[whole:], rest[:64], delimiter)
+	for _, c := range rest {
+		clean = clean && c < utf8.RuneSelf && c > 0
 	}
-	return into
+	return into, clean
 }
 
-// markWords is mark for any processor. It looks at eight bytes at a time (Warren,
-// Hacker's Delight, section 6-1: finding a zero byte).
-func markWords(into []uint64, data []byte, delimiter byte) {
+// markWords marks the delimiters of blocks of 64 bytes. It looks at eight bytes at a time
+// (Warren, Hacker's Delight, section 6-1: finding a zero byte).
+func markWords(into []uint64, data []byte, delimiter byte) (clean bool) {
 	const ones, low = 0x0101010101010101, 0x7F7F7F7F7F7F7F7F
-	pattern := uint64(delimiter) * ones
+	equal := func(w uint64, b byte) uint64 { // the top bit of each byte that equals b
+		w ^= uint64(b) * ones
+		return ^((w&low + low) | w | low)
+	}
+	odd := uint64(0)
 	for at := range into {
 		block := (*[64]byte)(data[at*64:])
 		into[at] = 0
 		for i := 0; i < 64; i += 8 {
-			w := binary.LittleEndian.Uint64(block[i:]) ^ pattern
-			tops := ^((w&low + low) | w | low)                    // the top bit of each byte that is the delimiter
-			into[at] |= tops >> 7 * 0x0102040810204080 >> 56 << i // gathered in the top byte
+			w := binary.LittleEndian.Uint64(block[i:])
+			into[at] |= equal(w, delimiter) >> 7 * 0x0102040810204080 >> 56 << i // gathered in the top byte
+			odd |= w&^low | equal(w, 0)
 		}
 	}
+	return odd == 0
 }
 
 // split writes the tokens of the cells of a plain record, data[start:end], to every rows-th

@@ -2,18 +2,16 @@ package intake
 
 import "golang.org/x/sys/cpu"
 
-// markBlocks writes the marks of one block or more, which start at data, with AVX2
-// instructions: 32 bytes are compared at once.
+// markBlocks is markWords with AVX2 instructions, which look at 32 bytes at once; it returns
+// 0 where the bytes are clean. There must be one block or more.
 //
 //go:noescape
-func markBlocks(into *uint64, data *byte, blocks int, delimiter byte)
+func markBlocks(into *uint64, data *byte, blocks int, delimiter byte) (odd uint32)
 
-// mark writes the marks of blocks of 64 bytes each, one or more.
-func mark(into []uint64, data []byte, delimiter byte) {
-	if cpu.X86.HasAVX2 {
-		_ = data[len(into)*64-1]
-		markBlocks(&into[0], &data[0], len(into), delimiter)
-		return
+func mark(into []uint64, data []byte, delimiter byte) (clean bool) {
+	if len(into) == 0 || !cpu.X86.HasAVX2 {
+		return markWords(into, data, delimiter)
 	}
-	markWords(into, data, delimiter)
+	_ = data[len(into)*64-1]
+	return markBlocks(&into[0], &data[0], len(into), delimiter) == 0
 }

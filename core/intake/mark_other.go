@@ -2,5 +2,6 @@
 
 package intake
 
-// mark writes the marks of blocks of 64 bytes each, one or more.
-func mark(into []uint64, data []byte, delimiter byte) { markWords(into, data, delimiter) }
+func mark(into []uint64, data []byte, delimiter byte) (clean bool) {
+	return markWords(into, data, delimiter)
+}

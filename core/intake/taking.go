@@ -49,7 +49,7 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	if marks := p.file.charmap(); marks != nil {
 		p.decode(marks)
 	}
-	t := taking{scratchOf(rows * width), p, b}
+	t := taking{scratch: scratchOf(rows * width), part: p, batch: b}
 	t.places()
 	for c := range b.Columns {
 		d := table.NewDictionary()
@@ -63,7 +63,11 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 		}
 		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
 	}
-	scratches.Put(t.scratch)
+	if shared == nil {
+		scratches.Put(t.scratch)
+	} else {
+		b.Done = func() { scratches.Put(t.scratch) } // dictionaries may still use the tokens
+	}
 	p.release()
 	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
@@ -154,19 +158,20 @@ type taking struct {
 	*scratch
 	part  *part
 	batch *table.Batch
+	clean bool // nothing in it can be wrong with the bytes
 }
 
 // column returns the cells of a column.
 func (t *taking) column(c int) table.Cells {
 	rows := len(t.part.records)
-	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data, Extra: t.extra}
+	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data, Extra: t.extra, Clean: t.clean}
 }
 
 // places finds where the cells stand.
 func (t *taking) places() {
 	p, rows := t.part, len(t.part.records)
 	data, scan := p.data[:len(p.data)+partSlack], p.file.scanner()
-	t.delimiters = findDelimiters(t.delimiters, data, scan.delimiter)
+	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.delimiter)
 	for i, r := range p.records {
 		if r.form == plainRecord && r.length < cellLimit {
 			end := r.start + uint32(len(scan.withoutLineEnd(p.data[r.start:r.start+r.length])))

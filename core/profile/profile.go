@@ -191,19 +191,45 @@ func (s *Shard) Begin(estimated uint64) { s.estimated = estimated }
 
 // tally counts a short text.
 func (s *Shard) tally(t table.Token, rows uint32) {
-	recent := &s.recent[t.Mixed()>>56]
+	h := hashOf(t)
+	recent := &s.recent[h%recentTallies]
 	if recent.token == t {
 		recent.rows += rows
 		return
 	}
-	s.estimate(t)
-	one := tally{token: t, rows: rows}
-	if recent.rows > 1 && rows == 1 && recent.missed < recent.rows*patience {
+	s.estimate(h)
+	s.replace(recent, tally{token: t, rows: rows})
+}
+
+// replace makes a text one of the recent ones.
+func (s *Shard) replace(recent *tally, one tally) {
+	if recent.rows > 1 && one.rows == 1 && recent.missed < recent.rows*patience {
 		recent.missed++
 	} else {
 		one, *recent = *recent, one
 	}
 	s.put(&one)
+}
+
+// tallyEach counts short texts that stand in one row each.
+func (s *Shard) tallyEach(tokens []table.Token) {
+	lengths, estimated := s.lengths, s.estimated
+	for _, t := range tokens {
+		lengths |= 1 << (t.Len() % 16)
+		h := hashOf(t)
+		switch recent := &s.recent[h%recentTallies]; {
+		case recent.token == t:
+			recent.rows++
+		case recent.rows == 1 && estimated > 0: // most are met once, and leave nothing behind but this
+			recent.token = t
+			s.estimate(h)
+		default:
+			s.estimate(h)
+			s.replace(recent, tally{token: t, rows: 1})
+		}
+	}
+	s.lengths = lengths
+	s.filled += int64(len(tokens))
 }
 
 // put keeps a tally, unless the text was met once and is only estimated.
@@ -214,17 +240,15 @@ func (s *Shard) put(t *tally) {
 }
 
 // estimate keeps the hash of a text for the estimate, where that is of use.
-func (s *Shard) estimate(t table.Token) {
-	if s.estimated > 0 {
-		if h := hashOf(t); h < s.estimated {
-			s.hashes = append(s.hashes, h)
-		}
+func (s *Shard) estimate(h uint64) {
+	if h < s.estimated {
+		s.hashes = append(s.hashes, h)
 	}
 }
 
 // tallyLong counts a text that its token does not hold.
 func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
-	s.estimate(t)
+	s.estimate(hashOf(t))
 	if rows > 1 || s.estimated == 0 {
 		s.tallies = append(s.tallies, tally{token: t, rows: rows})
 		s.long = append(s.long, text)
@@ -287,22 +311,15 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 // AddNumbers is Add for short texts that stand in one row each and were read as
 // coefficient x 10^-scale.
 func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []uint8) {
-	lengths := s.lengths
-	for _, t := range tokens {
-		lengths |= 1 << (t.Len() & 15)
-		s.tally(t, 1)
-	}
-	s.lengths = lengths
-	s.filled += int64(len(tokens))
+	s.tallyEach(tokens)
 	s.numbers.addEach(coefficients, scales)
 }
 
 // AddPlain is Add for texts whose tokens are Plain, that are their own values and stand in
 // one row each.
 func (s *Shard) AddPlain(tokens []table.Token) {
+	s.tallyEach(tokens)
 	for _, t := range tokens {
-		s.lengths |= 1 << (t.Len() & 15)
-		s.tally(t, 1)
 		if classes := t.Classes(); classes == s.lastClasses {
 			s.lastShapeRows++
 		} else {
@@ -317,7 +334,6 @@ func (s *Shard) AddPlain(tokens []table.Token) {
 			s.plainMost = t
 		}
 	}
-	s.filled += int64(len(tokens))
 }
 
 // length takes in the length of a text in characters.

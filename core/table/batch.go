@@ -57,6 +57,9 @@ type Batch struct {
 	SetAside int64
 	// Offset is where the batch's part starts in the file, in bytes; -1 where reading cannot resume there.
 	Offset int64
+	// Done, where it is set, is called when the batch is of no use any more: what dictionaries
+	// that are Apart hold of it may then be written over.
+	Done func()
 }
 
 // Len returns the number of rows.
@@ -221,6 +224,9 @@ func ScanStretches[S any](ctx context.Context, source Source, workers int, begin
 			}
 			if err := work(state, b); err != nil {
 				return state, err
+			}
+			if b.Done != nil {
+				b.Done()
 			}
 		}
 		return state, end(state)

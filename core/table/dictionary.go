@@ -30,6 +30,7 @@ type Dictionary struct {
 	arena    []byte // where the texts that Encode meets are kept
 	codes    []uint32
 	each     []uint32 // 0, 1, 2, …
+	own      []Token  // the memory of Tokens, while those of a batch stand there
 	repeated int      // of the cells looked up last, those with the text of the one before
 	lastLong uint32   // the code of the long text looked up last
 	// fetched is written so that the loads for it are not thought needless.
@@ -62,16 +63,27 @@ func (d *Dictionary) Reset() {
 		slots = make([]uint32, firstSlots)
 	}
 	clear(slots[:firstSlots])
+	if d.own != nil {
+		d.Tokens = d.own
+	}
 	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes, each: d.each}
 }
 
 // Text returns the text of a code.
 func (d *Dictionary) Text(code uint32) string {
-	if t := d.Tokens[code]; d.Sparing && d.Texts[code] == "" && t.Inline() && t.Len() > 0 {
-		var raw [16]byte
-		d.Texts[code] = d.keep(t.Bytes(&raw))
+	if len(d.Texts) > 0 && d.Texts[code] != "" {
+		return d.Texts[code]
 	}
-	return d.Texts[code]
+	t := d.Tokens[code]
+	if !t.Inline() || t.Len() == 0 {
+		return ""
+	}
+	var raw [16]byte
+	text := d.keep(t.Bytes(&raw))
+	if len(d.Texts) > 0 {
+		d.Texts[code] = text
+	}
+	return text
 }
 
 // slotOf returns where a token is looked for first.
@@ -135,6 +147,7 @@ const ExtraBit = 1 << 31
 type Cells struct {
 	Tokens      []Token
 	Data, Extra []byte
+	Clean       bool // nothing but ASCII, without NUL, stands in all of them
 }
 
 // place returns the bytes of a long cell.
@@ -224,11 +237,20 @@ func (d *Dictionary) lookUp(tokens []Token, codes []uint32, cells *Cells, encode
 	d.repeated = repeated
 }
 
-// encodeEach gives every cell a code of its own, since hardly any two are alike.
+// encodeEach gives every cell a code of its own, since hardly any two are alike. It uses the
+// tokens where they are.
 func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 	n := len(cells.Tokens)
-	d.Tokens = append(d.Tokens[:0], cells.Tokens...)
-	d.Texts, d.Flawed = slices.Grow(d.Texts[:0], n)[:n], nil
+	if d.own == nil {
+		if d.own = d.Tokens[:0]; d.own == nil {
+			d.own = []Token{}
+		}
+	}
+	d.Tokens, d.Texts, d.Flawed = cells.Tokens, d.Texts[:0], nil
+	if d.Sparing && cells.Clean && allInline(cells.Tokens) {
+		return d.ownCodes(n)
+	}
+	d.Texts = slices.Grow(d.Texts, n)[:n]
 	clear(d.Texts)
 	for code, t := range d.Tokens {
 		if d.Sparing && t.Plain() || t.Hi == 0 {
@@ -247,6 +269,14 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		d.flaw(uint32(code), kind)
 	}
 	return d.ownCodes(n)
+}
+
+func allInline(tokens []Token) bool {
+	kinds := uint64(0)
+	for i := range tokens {
+		kinds |= tokens[i].Hi
+	}
+	return kinds>>60 == 0
 }
 
 // ownCodes are the codes of so many cells that have one each.
@@ -330,6 +360,9 @@ func (d *Dictionary) keep(raw []byte) string {
 // Adopt returns a column with the same cells whose codes are those of d.
 func (d *Dictionary) Adopt(c Column) Column {
 	if d.Apart {
+		if d.own != nil {
+			d.Tokens, d.own = d.own, nil
+		}
 		d.Texts, d.Tokens, d.Flawed = d.Texts[:0], d.Tokens[:0], nil
 		for i := range c.Codes {
 			text := c.At(i)

@@ -233,12 +233,6 @@ func classesOf(w uint64) uint64 {
 	return w&^(digits|capitals|letters) | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
 }
 
-// Mixed returns 64 mixed bits of the token, for samples; the upper half is the better one.
-func (t Token) Mixed() uint64 {
-	mixed := t.mixed()
-	return mixed ^ mixed>>32
-}
-
 // mixed returns bits of which the upper ones are mixed, for hash tables.
 func (t Token) mixed() uint64 {
 	return (t.Lo ^ t.Hi*0xD1B54A32D192ED03) * 0x9E3779B97F4A7C15
