@@ -199,11 +199,13 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 		}
 		return value, err
 	}
-	return scan(ctx, source, 1, workers, one, take)
+	return scan(ctx, source, func(int) int { return 1 }, workers, one, take)
 }
 
-// stretchParts is how many parts make a stretch.
-const stretchParts = 64
+// stretchParts is how many parts make the n-th stretch. The first ones are short, so that
+// the workers of a small table all have some, and what one stretch finds is soon of use to
+// others.
+func stretchParts(n int) int { return min(8<<(n/2), 128) }
 
 // ScanStretches is Scan over stretches of consecutive parts, whose batches share one
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is
@@ -238,8 +240,8 @@ func sameTexts(a, b []string) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// scan hands stretches of so many parts to work, and what becomes of them to take.
-func scan[T any](ctx context.Context, source Source, length, workers int, work func(<-chan Part) (T, error), take func(T) error) error {
+// scan hands stretches, which have so many parts, to work, and what becomes of them to take.
+func scan[T any](ctx context.Context, source Source, length func(n int) int, workers int, work func(<-chan Part) (T, error), take func(T) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	parts, err := source.Open(ctx)
@@ -279,7 +281,7 @@ func scan[T any](ctx context.Context, source Source, length, workers int, work f
 				close(open)
 			}
 		}()
-		for n := 0; ; n++ {
+		for n, room := 0, 0; ; room-- {
 			part, err := parts.Next()
 			if err != nil {
 				if !errors.Is(err, io.EOF) {
@@ -287,11 +289,13 @@ func scan[T any](ctx context.Context, source Source, length, workers int, work f
 				}
 				return
 			}
-			if n%length == 0 {
+			if room == 0 {
 				if open != nil {
 					close(open)
 				}
-				open = make(chan Part, length)
+				room = length(n)
+				n++
+				open = make(chan Part, room)
 				s := stretch{open, make(chan outcome, 1)}
 				select {
 				case order <- s.done:

@@ -130,7 +130,7 @@ func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 	for _, workers := range []int{1, 8} {
 		var rows []uint32
 		stretches := 0
-		source := numbers{parts: stretchParts*3 + 1, rowsEach: 5, failAt: -1}
+		source := numbers{parts: stretchParts(0) + stretchParts(1) + stretchParts(2) + 1, rowsEach: 5, failAt: -1}
 		begin := func() (*state, []*Dictionary) {
 			s := &state{d: []*Dictionary{NewDictionary()}}
 			return s, s.d
@@ -154,7 +154,7 @@ func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
-		if stretches != 4 || len(rows) != (stretchParts*3+1)*5 {
+		if stretches != 4 || len(rows) != source.parts*source.rowsEach {
 			t.Errorf("%d stretches with %d rows", stretches, len(rows))
 		}
 		for i, row := range rows {
@@ -167,7 +167,7 @@ func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 
 func TestAStretchThatFailsEndsTheScan(t *testing.T) {
 	taken := 0
-	err := ScanStretches(context.Background(), numbers{parts: stretchParts * 2, rowsEach: 2, failAt: stretchParts + 3}, 3,
+	err := ScanStretches(context.Background(), numbers{parts: stretchParts(0) * 2, rowsEach: 2, failAt: stretchParts(0) + 3}, 3,
 		func() (int, []*Dictionary) { return 0, []*Dictionary{NewDictionary()} },
 		func(int, *Batch) error { return nil }, func(int) error { return nil }, func(int) error { taken++; return nil })
 	if err != errBrokenDisk {
