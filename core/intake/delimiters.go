@@ -9,7 +9,7 @@ import (
 	"proudsieve/core/table"
 )
 
-// delimiters has a bit for every byte of a part, set where it is a delimiter.
+// delimiters has a bit for every byte of a part, set where it ends a cell, or a line.
 type delimiters []uint64
 
 // findDelimiters marks the delimiters of data, which has partSlack bytes more in its
@@ -24,6 +24,21 @@ func findDelimiters(into delimiters, data []byte, delimiter byte) (found delimit
 		clean = clean && c < utf8.RuneSelf && c > 0
 	}
 	return into, clean
+}
+
+// first returns where the first delimiter from a place on stands, and false where there is none
+// before end.
+func (m delimiters) first(from, end int) (at int, ok bool) {
+	block := from >> 6
+	found := m[block] &^ (1<<(from&63) - 1)
+	for found == 0 {
+		if block++; block<<6 >= end {
+			return 0, false
+		}
+		found = m[block]
+	}
+	at = block<<6 + bits.TrailingZeros64(found)
+	return at, at < end
 }
 
 // markWords marks the delimiters of blocks of 64 bytes. It looks at eight bytes at a time

@@ -21,7 +21,8 @@ type parts struct {
 	header   []table.Defect
 	setAside int64
 	sent     bool
-	typical  int      // records of a part
+	typical  int // records of a part
+	lineEnds delimiters
 	beside   *records // where a converter is at work
 }
 
@@ -91,11 +92,16 @@ func (p *parts) collect(part *part) (end int) {
 	var states []state
 	closing := p.file.reading.ClosingLines
 	quote, row := p.nextQuote(0), p.at.Row
+	if quote == len(p.rest) {
+		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.lineEnd)
+	} else {
+		p.lineEnds = p.lineEnds[:0]
+	}
 	for end < len(p.rest) && end < partSize {
 		if quote < end {
 			quote = p.nextQuote(end)
 		}
-		record := p.scan.record(p.rest[end:], p.ended, quote < len(p.rest))
+		record := p.record(end, quote < len(p.rest))
 		if record.end == 0 {
 			break
 		}
@@ -127,6 +133,22 @@ func (p *parts) collect(part *part) (end int) {
 	}
 	part.setAside, p.at.Line = held.setAside, held.line
 	return held.end
+}
+
+// record finds the record that starts at a place; quotes says that there are quotes from there on.
+func (p *parts) record(start int, quotes bool) record {
+	if len(p.lineEnds) == 0 {
+		return p.scan.record(p.rest[start:], p.ended, quotes)
+	}
+	end, ok := p.lineEnds.first(start, len(p.rest))
+	switch {
+	case ok:
+	case !p.ended:
+		return record{}
+	default:
+		end = len(p.rest) - 1
+	}
+	return oneLine(p.rest[start : end+1])
 }
 
 // nextQuote returns where the first quote from a place on stands in what was read.

@@ -45,11 +45,15 @@ func (s scanner) record(data []byte, ended, quotes bool) record {
 	if quotes && s.quoting && bytes.IndexByte(line, s.quote) >= 0 {
 		return s.recordWithQuotes(data, ended)
 	}
-	form := plainRecord
+	return oneLine(line)
+}
+
+// oneLine is the record of a line without quotes.
+func oneLine(line []byte) record {
 	if line[0] <= ' ' && blank(line) {
-		form = blankRecord
+		return record{len(line), 1, blankRecord}
 	}
-	return record{end + 1, 1, form}
+	return record{len(line), 1, plainRecord}
 }
 
 func (s scanner) recordWithQuotes(data []byte, ended bool) record {

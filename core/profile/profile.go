@@ -167,7 +167,7 @@ type Shard struct {
 	// the shape met last, and how many rows have not been counted under it yet
 	lastShape     string
 	lastShapeRows int64
-	lastClasses   table.Token // of the plain text met last
+	lastAlike     table.Token // the plain text met last, with its digits alike
 }
 
 // recentTallies is how many texts met last are looked through for one that comes again, in
@@ -235,6 +235,9 @@ func (s *Shard) tallyEach(tokens []table.Token) {
 // put keeps a tally, unless the text was met once and is only estimated.
 func (s *Shard) put(t *tally) {
 	if t.rows > 1 || t.rows == 1 && s.estimated == 0 {
+		if len(s.tallies) == cap(s.tallies) {
+			s.tallies = slices.Grow(s.tallies, max(len(s.tallies), recentTallies)) // append alone would copy more often
+		}
 		s.tallies = append(s.tallies, *t)
 	}
 }
@@ -320,12 +323,12 @@ func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []
 func (s *Shard) AddPlain(tokens []table.Token) {
 	s.tallyEach(tokens)
 	for _, t := range tokens {
-		if classes := t.Classes(); classes == s.lastClasses {
+		if alike := t.DigitsAlike(); alike == s.lastAlike {
 			s.lastShapeRows++
 		} else {
 			var text [16]byte
 			countShape(s, t.Bytes(&text), 1)
-			s.lastClasses = classes
+			s.lastAlike = alike
 		}
 		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
 			s.plainLeast = t
@@ -360,7 +363,7 @@ func (s *Shard) extendText(v table.Value) {
 // End is called when everything is added.
 func (s *Shard) End() {
 	s.flushShape()
-	s.lastClasses = table.Token{}
+	s.lastAlike = table.Token{}
 	for i := range s.recent {
 		s.put(&s.recent[i])
 	}
@@ -378,7 +381,7 @@ func (s *Shard) End() {
 }
 
 func countShape[T string | []byte](s *Shard, text T, rows int64) {
-	s.lastClasses = table.Token{}
+	s.lastAlike = table.Token{}
 	s.shape = appendShape(s.shape[:0], text)
 	if string(s.shape) == s.lastShape {
 		s.lastShapeRows += rows

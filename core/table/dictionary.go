@@ -215,8 +215,9 @@ func (d *Dictionary) lookUp(tokens []Token, codes []uint32, cells *Cells, encode
 		}
 		return
 	}
-	if len(d.slots) > cachedSlots {
-		fetched, slots, shift := uint32(0), d.slots, d.shift&63
+	slots, known, shift := d.slots, d.Tokens, d.shift&63
+	if len(slots) > cachedSlots {
+		fetched := uint32(0)
 		for _, t := range tokens {
 			fetched |= slots[t.mixed()>>shift]
 		}
@@ -224,9 +225,10 @@ func (d *Dictionary) lookUp(tokens []Token, codes []uint32, cells *Cells, encode
 	}
 	repeated, last := 0, uint32(0)
 	for i, t := range tokens {
-		code := d.slots[t.mixed()>>(d.shift&63)] - 1
-		if uint(code) >= uint(len(d.Tokens)) || d.Tokens[code] != t {
+		code := slots[t.mixed()>>shift] - 1
+		if uint(code) >= uint(len(known)) || known[code] != t {
 			code = d.seek(t, cells, encode)
+			slots, known, shift = d.slots, d.Tokens, d.shift&63
 		}
 		codes[i] = code
 		if code == last {

@@ -204,13 +204,6 @@ func plainBytes(w uint64) bool {
 	return (w|(w-0x21*ones)&^w|(w+0x01*ones))&tops == 0
 }
 
-// Classes returns the token of a text of printable ASCII characters with every digit made
-// a 9, every capital letter an A and every other letter an a.
-func (t Token) Classes() Token {
-	length := t.Hi &^ (1<<56 - 1)
-	return Token{classesOf(t.Lo), classesOf(t.Hi^length) | length}
-}
-
 // DigitsAlike returns the token of a text of ASCII characters with every digit made a 9.
 func (t Token) DigitsAlike() Token {
 	length := t.Hi &^ (1<<56 - 1)
@@ -225,12 +218,6 @@ func (t Token) DigitsAlike() Token {
 func within(w uint64, first, last byte) uint64 {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	return (w + uint64(0x80-first)*ones) &^ (w + uint64(0x80-last)*ones) & tops >> 7 * 0xFF
-}
-
-func classesOf(w uint64) uint64 {
-	const ones = 0x0101010101010101
-	digits, capitals, letters := within(w, '0', '9'+1), within(w, 'A', 'Z'+1), within(w, 'a', 'z'+1)
-	return w&^(digits|capitals|letters) | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
 }
 
 // mixed returns bits of which the upper ones are mixed, for hash tables.
