@@ -36,12 +36,9 @@ func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
 // Batch implements table.Part.
 func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	rows, width := len(p.records), len(p.file.columns)
-	b := &table.Batch{Rows: make([]uint32, rows), Lines: make([]int64, rows), Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
+	b := &table.Batch{Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
 	if p.file.seekable() {
 		b.Offset = p.first.Offset
-	}
-	for i := range b.Rows {
-		b.Rows[i], b.Lines[i] = p.first.Row+uint32(i), p.records[i].line
 	}
 	if rows == 0 {
 		return b, nil
@@ -49,12 +46,20 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	if marks := p.file.charmap(); marks != nil {
 		p.decode(marks)
 	}
-	t := taking{scratch: scratchOf(rows * width), part: p, batch: b}
+	t := taking{scratch: scratchOf(rows, width), part: p, batch: b}
+	if b.Rows, b.Lines = t.rows, t.lines; shared == nil {
+		b.Rows, b.Lines = make([]uint32, rows), make([]int64, rows)
+	}
+	for i := range b.Rows {
+		b.Rows[i], b.Lines[i] = p.first.Row+uint32(i), p.records[i].line
+	}
 	t.places()
 	for c := range b.Columns {
-		d := table.NewDictionary()
+		var d *table.Dictionary
 		if shared != nil {
 			d = shared[c]
+		} else {
+			d = table.NewDictionary()
 		}
 		cells := t.column(c)
 		mine := d.Encode(cells, p.file.encode)
@@ -66,7 +71,7 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	if shared == nil {
 		scratches.Put(t.scratch)
 	} else {
-		b.Done = func() { scratches.Put(t.scratch) } // dictionaries may still use the tokens
+		b.Done = func() { scratches.Put(t.scratch) } // the batch and the dictionaries use it until then
 	}
 	p.release()
 	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
@@ -138,18 +143,23 @@ type scratch struct {
 	tokens []table.Token // of the cells, column by column
 	extra  []byte        // contents that do not stand in the data
 	found  []cell
+	rows   []uint32
+	lines  []int64
 	delimiters
 }
 
-func scratchOf(cells int) *scratch {
+func scratchOf(rows, width int) *scratch {
 	s, ok := scratches.Get().(*scratch)
 	if !ok {
 		s = &scratch{}
 	}
-	if cap(s.tokens) < cells {
+	if cells := rows * width; cap(s.tokens) < cells {
 		s.tokens = make([]table.Token, cells*5/4)
 	}
-	s.tokens, s.extra = s.tokens[:cells], s.extra[:0]
+	if cap(s.rows) < rows {
+		s.rows, s.lines = make([]uint32, rows*5/4), make([]int64, rows*5/4)
+	}
+	s.tokens, s.extra, s.rows, s.lines = s.tokens[:rows*width], s.extra[:0], s.rows[:rows], s.lines[:rows]
 	return s
 }
 

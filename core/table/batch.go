@@ -57,8 +57,8 @@ type Batch struct {
 	SetAside int64
 	// Offset is where the batch's part starts in the file, in bytes; -1 where reading cannot resume there.
 	Offset int64
-	// Done, where it is set, is called when the batch is of no use any more: what dictionaries
-	// that are Apart hold of it may then be written over.
+	// Done, where it is set, is called when the batch is of no use any more: it, and what
+	// dictionaries that are Apart hold of it, may then be written over.
 	Done func()
 }
 
