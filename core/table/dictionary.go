@@ -25,7 +25,7 @@ type Dictionary struct {
 	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
 	Sparing bool
 
-	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken
+	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken, an eighth of few
 	shift    uint8
 	arena    []byte // where the texts that Encode meets are kept
 	codes    []uint32
@@ -38,7 +38,7 @@ type Dictionary struct {
 }
 
 const (
-	firstSlots = 64
+	firstSlots = 512 // of 4 bytes each; so many that few texts hardly ever meet in one
 	arenaBlock = 64 << 10
 )
 
@@ -66,7 +66,7 @@ func (d *Dictionary) Reset() {
 	if d.own != nil {
 		d.Tokens = d.own
 	}
-	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 6, codes: d.codes, each: d.each}
+	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 9, codes: d.codes, each: d.each}
 }
 
 // Text returns the text of a code.
@@ -107,7 +107,7 @@ func (d *Dictionary) Add(t Token, text string) uint32 {
 	d.Texts = append(d.Texts, text)
 	d.Tokens = append(d.Tokens, t)
 	d.put(t, code)
-	if len(d.Texts)*4 > len(d.slots) {
+	if len(d.Texts)*4 > len(d.slots) || len(d.Texts)*8 > len(d.slots) && len(d.slots) <= cachedSlots {
 		d.grow()
 	}
 	return code
@@ -181,7 +181,7 @@ func (t Token) Bytes(raw *[16]byte) []byte {
 const block = 128
 
 // cachedSlots is the size of a table that stays in the processor's first cache.
-const cachedSlots = 4096
+const cachedSlots = 2048
 
 // Encode looks cells up and returns their codes, which are good until it is called
 // again. encode is called for texts met first that hold more than printable ASCII
