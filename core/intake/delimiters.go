@@ -62,6 +62,23 @@ func markWords(into []uint64, data []byte, delimiter byte) (clean bool) {
 	return odd == 0
 }
 
+// splitEach writes the tokens of the cells of records, from the first one on: those of each
+// column stand together, and there are rows of them. It returns how many records were plain
+// and had the right number of cells, and ends with the first one that is otherwise.
+func (m delimiters) splitEach(data []byte, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
+	for i := first; i < len(records); i++ {
+		r := &records[i]
+		if r.form != plainRecord || r.length >= cellLimit {
+			return i - first
+		}
+		end := r.start + uint32(len(withoutLineEnd(data[r.start:r.start+r.length], lineEnd)))
+		if !m.split(data, r.start, end, tokens, i, rows) {
+			return i - first
+		}
+	}
+	return len(records) - first
+}
+
 // split writes the tokens of the cells of a plain record, data[start:end], to every rows-th
 // place from at on, long ones as Placed. It reports false where they are not as many as
 // there is room for. Data has partSlack bytes more.

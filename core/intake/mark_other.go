@@ -2,6 +2,12 @@
 
 package intake
 
+import "proudsieve/core/table"
+
 func mark(into []uint64, data []byte, delimiter byte) (clean bool) {
 	return markWords(into, data, delimiter)
+}
+
+func (m delimiters) splitAll(data []byte, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
+	return m.splitEach(data, records, lineEnd, tokens, first, rows)
 }

@@ -151,8 +151,8 @@ func (c cell) content(data []byte) []byte {
 }
 
 // withoutLineEnd takes the line end off a record.
-func (s scanner) withoutLineEnd(data []byte) []byte {
-	if n := len(data); n > 0 && data[n-1] == s.lineEnd {
+func withoutLineEnd(data []byte, lineEnd byte) []byte {
+	if n := len(data); n > 0 && data[n-1] == lineEnd {
 		data = data[:n-1]
 	}
 	if n := len(data); n > 0 && data[n-1] == '\r' {
@@ -163,7 +163,7 @@ func (s scanner) withoutLineEnd(data []byte) []byte {
 
 // appendCells takes a record apart.
 func (s scanner) appendCells(cells []cell, data []byte, form recordForm) []cell {
-	data = s.withoutLineEnd(data)
+	data = withoutLineEnd(data, s.lineEnd)
 	for at := 0; ; {
 		one := cell{start: at}
 		next := 0

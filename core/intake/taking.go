@@ -182,14 +182,10 @@ func (t *taking) places() {
 	p, rows := t.part, len(t.part.records)
 	data, scan := p.data[:len(p.data)+partSlack], p.file.scanner()
 	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.delimiter)
-	for i, r := range p.records {
-		if r.form == plainRecord && r.length < cellLimit {
-			end := r.start + uint32(len(scan.withoutLineEnd(p.data[r.start:r.start+r.length])))
-			if t.delimiters.split(data, r.start, end, t.tokens, i, rows) {
-				continue
-			}
+	for i := 0; i < rows; i++ {
+		if i += t.delimiters.splitAll(data, p.records, scan.lineEnd, t.tokens, i, rows); i < rows {
+			t.awkward(scan, i)
 		}
-		t.awkward(scan, i)
 	}
 }
 

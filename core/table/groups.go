@@ -18,10 +18,12 @@ import (
 const (
 	groupPartitions = 64
 	entryBytes      = 20
-	// groupsInMemory is how many rows a Groups holds before it spills to disk: 24 bytes each.
-	groupsInMemory = 6 << 20
 	groupBlock     = 128 // rows
 )
+
+// RowsHeld is how many rows a Groups holds in memory, 24 bytes each, before it spills to
+// disk. Tests lower it.
+var RowsHeld = 6 << 20
 
 // Hash is a 128-bit hash of a row's key. Two different keys share one with a
 // probability of less than 1e-18 for a table of a billion rows.
@@ -78,7 +80,7 @@ type Groups struct {
 }
 
 // NewGroups returns an empty Groups.
-func NewGroups() *Groups { return &Groups{limit: groupsInMemory} }
+func NewGroups() *Groups { return &Groups{limit: RowsHeld} }
 
 // Take records the rows of a stretch, which is empty afterwards.
 func (g *Groups) Take(rows *HashedRows) error {
