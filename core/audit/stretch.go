@@ -469,8 +469,16 @@ func (c *stretchColumn) describe(d *table.Dictionary, code int, value *table.Val
 func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
 	for _, code := range column.met {
-		column.describe(d, int(code), &column.values[code], column.missing[code], column.rows[code])
-		s.occurs(c, code)
+		t, value, rows := d.Tokens[code], &column.values[code], column.rows[code]
+		switch plain := t.Plain(); {
+		case plain && value.Kind == table.Number:
+			column.shard.AddNumber(t, value.Number, rows)
+		case plain && value.Kind == table.Date:
+			column.shard.AddDate(t, value.When, rows)
+		default:
+			column.describe(d, int(code), value, column.missing[code], rows)
+			s.occurs(c, code)
+		}
 	}
 	s.countTexts(c, column.rows)
 }

@@ -64,6 +64,15 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 	c.rows = append(c.rows, rows)
 }
 
+// expect fetches from memory what adding some tallies will look at.
+func (c *counts) expect(tallies []tally) {
+	if c.texts != nil {
+		for i := range tallies {
+			c.texts.Expect(tallies[i].token)
+		}
+	}
+}
+
 // prune keeps the most frequent quarter.
 func (c *counts) prune() {
 	sorted := slices.Clone(c.rows)

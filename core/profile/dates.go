@@ -3,8 +3,6 @@ package profile
 import (
 	"slices"
 	"time"
-
-	"proudsieve/core/table"
 )
 
 // Calendar describes how dates lie, by periods of equal kind.
@@ -28,40 +26,49 @@ const (
 	mostMonths = 240
 )
 
-// days counts dates by year and day of the year.
+// days counts dates, given as days since 1970-01-01, in pages of consecutive days.
 type days struct {
-	years map[int]*[366]int64
+	pages map[int64]*dayPage // by their days without the last daysShift bits
+	last  *dayPage           // that was asked for last
+	at    int64              // where it stands in pages
 }
+
+const daysShift = 9
+
+type dayPage [1 << daysShift]int64
 
 const dayMicros = int64(24 * time.Hour / time.Microsecond)
 
-func (d *days) add(v table.Value, rows int64) {
-	day := v.When
-	if v.Kind == table.Instant {
-		day = v.When / dayMicros
-		if v.When%dayMicros < 0 {
-			day--
-		}
+// dayOf returns the day of an instant in microseconds.
+func dayOf(micros int64) int64 {
+	day := micros / dayMicros
+	if micros%dayMicros < 0 {
+		day--
 	}
-	date := time.Unix(day*86400, 0).UTC()
-	d.year(date.Year())[date.YearDay()-1] += rows
+	return day
 }
 
-func (d *days) year(y int) *[366]int64 {
-	if d.years == nil {
-		d.years = map[int]*[366]int64{}
+func (d *days) add(day, rows int64) {
+	d.page(day >> daysShift)[day&(1<<daysShift-1)] += rows
+}
+
+func (d *days) page(at int64) *dayPage {
+	if d.last != nil && d.at == at {
+		return d.last
 	}
-	page := d.years[y]
-	if page == nil {
-		page = new([366]int64)
-		d.years[y] = page
+	if d.pages == nil {
+		d.pages = map[int64]*dayPage{}
 	}
-	return page
+	if d.pages[at] == nil {
+		d.pages[at] = new(dayPage)
+	}
+	d.last, d.at = d.pages[at], at
+	return d.last
 }
 
 func (d *days) merge(o *days) {
-	for y, page := range o.years {
-		to := d.year(y)
+	for at, page := range o.pages {
+		to := d.page(at)
 		for i, n := range page {
 			to[i] += n
 		}
@@ -70,7 +77,7 @@ func (d *days) merge(o *days) {
 
 // calendar returns the periods, or nil where there are no dates.
 func (d *days) calendar() *Calendar {
-	if len(d.years) == 0 {
+	if len(d.pages) == 0 {
 		return nil
 	}
 	type counted struct {
@@ -78,10 +85,10 @@ func (d *days) calendar() *Calendar {
 		rows int64
 	}
 	var all []counted
-	for y, page := range d.years {
+	for at, page := range d.pages {
 		for i, n := range page {
 			if n > 0 {
-				all = append(all, counted{time.Date(y, 1, 1+i, 0, 0, 0, 0, time.UTC), n})
+				all = append(all, counted{time.Unix((at<<daysShift+int64(i))*86400, 0).UTC(), n})
 			}
 		}
 	}

@@ -293,8 +293,11 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	case table.Number:
 		s.numbers.Add(cell.Value.Number, n)
 		return
-	case table.Date, table.Instant:
-		s.dates.add(cell.Value, n)
+	case table.Date:
+		s.addDay(cell.Value.When, n)
+		return
+	case table.Instant:
+		s.dates.add(dayOf(cell.Value.When), n)
 		s.extend(cell.Value)
 		return
 	case table.Missing:
@@ -309,6 +312,32 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		s.extendText(cell.Value)
 	}
 	countShape(s, cell.Text, n)
+}
+
+// AddNumber is Add for a text whose token is Plain and that is read as a number.
+func (s *Shard) AddNumber(t table.Token, number table.Decimal, rows uint32) {
+	s.addPlain(t, rows)
+	s.numbers.Add(number, int64(rows))
+}
+
+// AddDate is Add for a text whose token is Plain and that is read as a date, given as days
+// since 1970-01-01.
+func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
+	s.addPlain(t, rows)
+	s.addDay(day, int64(rows))
+}
+
+func (s *Shard) addPlain(t table.Token, rows uint32) {
+	s.tally(t, rows)
+	s.filled += int64(rows)
+	s.lengths |= 1 << (t.Len() % 16)
+}
+
+func (s *Shard) addDay(day, rows int64) {
+	s.dates.add(day, rows)
+	if s.lowest.Kind != table.Date || day < s.lowest.When || day > s.highest.When {
+		s.extend(table.DateValue(day))
+	}
 }
 
 // AddNumbers is Add for short texts that stand in one row each and were read as
@@ -464,14 +493,22 @@ func (s *Summary) Take(shard *Shard) {
 		s.counts.sketch.add(h)
 	}
 	long := shard.long
-	for _, t := range shard.tallies {
-		text := ""
-		if !t.token.Inline() {
-			text, long = long[0], long[1:]
+	for tallies := shard.tallies; len(tallies) > 0; {
+		some := tallies[:min(len(tallies), talliesAtOnce)]
+		tallies = tallies[len(some):]
+		s.counts.expect(some)
+		for _, t := range some {
+			text := ""
+			if !t.token.Inline() {
+				text, long = long[0], long[1:]
+			}
+			s.counts.add(t.token, text, int64(t.rows))
 		}
-		s.counts.add(t.token, text, int64(t.rows))
 	}
 }
+
+// talliesAtOnce is how many tallies are looked up together.
+const talliesAtOnce = 64
 
 // Estimated returns the hash from which on texts are of no use to the estimate of how many
 // there are, and 0 as long as all of them are counted.

@@ -291,11 +291,12 @@ func TestCalendars(t *testing.T) {
 		{"months, the last cut off", map[string]int64{"2024-01-31": 9, "2024-02-29": 8, "2024-03-31": 9, "2024-04-30": 9, "2024-05-04": 2}, "month 0 true [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 2}]"},
 		{"months, the last short but of the same size", map[string]int64{"2024-01-31": 9, "2024-02-29": 8, "2024-03-31": 9, "2024-04-30": 9, "2024-05-04": 9}, "month 0 false [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 9}]"},
 		{"years", map[string]int64{"1999-12-31": 1, "2021-01-01": 3}, "year 21 false"},
+		{"days before 1970", map[string]int64{"1969-12-31": 1, "1970-01-01": 2, "1969-12-29": 3}, "day 1 false [{1969-12-29 3} {1969-12-30 0} {1969-12-31 1} {1970-01-01 2}]"},
 	} {
 		var d days
 		for text, rows := range c.dates {
 			v, _ := table.StandardFormat.Parse(table.TypeDate, text)
-			d.add(v, rows)
+			d.add(v.When, rows)
 		}
 		got := d.calendar()
 		if text := fmt.Sprint(got.Unit, " ", got.Empty, " ", got.LastPartial, " ", got.Periods); !strings.HasPrefix(text, c.want) {

@@ -18,7 +18,7 @@ import (
 const (
 	groupPartitions = 64
 	entryBytes      = 20
-	groupBlock     = 128 // rows
+	groupBlock      = 128 // rows
 )
 
 // RowsHeld is how many rows a Groups holds in memory, 24 bytes each, before it spills to
