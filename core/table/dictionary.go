@@ -2,6 +2,7 @@ package table
 
 import (
 	"encoding/binary"
+	"math"
 	"slices"
 	"unsafe"
 
@@ -219,28 +220,51 @@ func (d *Dictionary) lookUp(tokens []Token, codes []uint32, cells *Cells, encode
 		}
 		return
 	}
-	slots, known, shift := d.slots, d.Tokens, d.shift&63
-	if len(slots) > cachedSlots {
-		fetched := uint32(0)
-		for _, t := range tokens {
-			fetched |= slots[t.mixed()>>shift]
-		}
-		d.fetched = fetched
+	if len(d.slots) > cachedSlots {
+		d.fetched = fetch(tokens, d.slots, d.shift)
 	}
-	repeated, last := 0, uint32(0)
-	for i, t := range tokens {
-		code := slots[t.mixed()>>shift] - 1
+	for i := 0; ; i++ {
+		if i = match(tokens, codes, i, d.slots, d.Tokens, d.shift); i == len(tokens) {
+			break
+		}
+		codes[i] = d.seek(tokens[i], cells, encode)
+	}
+	d.repeated = repeated(codes)
+}
+
+// fetch reads the places of a table where tokens are looked for first.
+func fetch(tokens []Token, slots []uint32, shift uint8) (all uint32) {
+	for i := range tokens {
+		all |= slots[tokens[i].mixed()>>(shift&63)]
+	}
+	return all
+}
+
+// match writes the codes of tokens from the first one on, and returns the first whose place in
+// the table has another text; len(tokens) where there is none.
+func match(tokens []Token, codes []uint32, first int, slots []uint32, known []Token, shift uint8) int {
+	codes = codes[:len(tokens)]
+	for i := first; i < len(tokens); i++ {
+		t := tokens[i]
+		code := slots[t.mixed()>>(shift&63)] - 1
 		if uint(code) >= uint(len(known)) || known[code] != t {
-			code = d.seek(t, cells, encode)
-			slots, known, shift = d.slots, d.Tokens, d.shift&63
+			return i
 		}
 		codes[i] = code
+	}
+	return len(tokens)
+}
+
+// repeated counts the codes that are that of the one before.
+func repeated(codes []uint32) (n int) {
+	last := uint32(math.MaxUint32)
+	for _, code := range codes {
 		if code == last {
-			repeated++
+			n++
 		}
 		last = code
 	}
-	d.repeated = repeated
+	return n
 }
 
 // encodeEach gives every cell a code of its own, since hardly any two are alike. It uses the
