@@ -205,17 +205,16 @@ func (s *stretch) judgeRule(b *table.Batch, at int, e evaluators) {
 		}
 		rows.some, rows.codes = some, make([][]uint32, len(b.Columns))
 	}
-	for i, truth := range e.condition.Evaluate(&rows) {
-		switch truth {
-		case condition.False:
-			if rows.some != nil {
-				i = rows.some[i]
-			}
-			s.broken[at] = append(s.broken[at], b.Rows[i])
-		case condition.Unknown:
+	e.condition.EachNotTrue(&rows, func(i int, truth condition.Truth) {
+		if truth == condition.Unknown {
 			s.undecided[at]++
+			return
 		}
-	}
+		if rows.some != nil {
+			i = rows.some[i]
+		}
+		s.broken[at] = append(s.broken[at], b.Rows[i])
+	})
 }
 
 // judgeParents finds the rows where a code does not stand beside its parent.
@@ -318,7 +317,9 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 	if len(c.identities) > code {
 		t := d.Tokens[code]
 		if k := cell.Value.Kind; k != table.Missing && k != table.Text {
-			if _, scale, ok := t.Number(); !ok || k != table.Number || !j.cells.PlainNumbers() || !t.ShortestNumber(scale) {
+			if _, scale, ok := t.Number(); ok && k == table.Number && j.cells.PlainNumbers() {
+				t = t.Shortest(scale)
+			} else {
 				t = table.TokenOf(cell.Value.Identity())
 			}
 		}
@@ -393,8 +394,8 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 	if p.keyed[at] {
 		identities := c.identities[first:last]
 		for i, t := range tokens {
-			if identities[i] = t; scales[i] != irregular && !t.ShortestNumber(int(scales[i])) {
-				identities[i] = table.TokenOf(table.DecimalOf(coefficients[i], int(scales[i])).Shortest())
+			if identities[i] = t; scales[i] != irregular {
+				identities[i] = t.Shortest(int(scales[i]))
 			}
 		}
 	}

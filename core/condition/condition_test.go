@@ -3,6 +3,7 @@ package condition
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -237,6 +238,76 @@ func TestRowsAreJudgedThroughTheirDictionaries(t *testing.T) {
 	empty := manyRows{values: m.values, codes: map[string][]uint32{}}
 	if c, _ := Compile("a = b", types); len(c.Evaluate(empty)) != 0 {
 		t.Error("no rows have truths")
+	}
+}
+
+// lastingRows are rows of columns whose values come one batch after the other.
+type lastingRows struct {
+	manyRows
+	begun map[string]uint64
+}
+
+func (l lastingRows) Begun(column string) uint64 { return l.begun[column] }
+
+// What is remembered from one batch to the next changes no answer: values that grow, by few or
+// by many at a time, that begin anew, or that are those of one batch alone.
+func TestWhatIsRememberedOfEarlierBatchesChangesNothing(t *testing.T) {
+	r := rand.New(rand.NewPCG(19, 20))
+	sources := []string{"a = 1", "a < b", "NOT (a = 1 OR b > 5)", "a + b > 9 AND b * 2 < a + 4", "(a > 0 OR b > 3) AND NOT (b < 2 AND a = b)", "a IS NOT NULL OR b = 2", "a IN (1, 2, 3) AND b IN (1, a)",
+		"a BETWEEN 0 AND 100 AND b BETWEEN a AND 20", "COALESCE(a, b) >= 1", "NOT (NOT (a >= 0) AND b >= 0)", "CASE WHEN a > b THEN b ELSE a END = a"}
+	var conditions []*Condition
+	for _, source := range sources {
+		c, errs := Compile(source, types)
+		if len(errs) > 0 {
+			t.Fatal(source, errs)
+		}
+		conditions = append(conditions, c)
+	}
+	for round := range 60 {
+		var evaluators []*Evaluator
+		for _, c := range conditions {
+			evaluators = append(evaluators, c.Evaluator())
+		}
+		rows := lastingRows{manyRows{values: map[string][]table.Value{}, codes: map[string][]uint32{}}, map[string]uint64{}}
+		for batch := range 30 {
+			rows.n = []int{0, 1, 3, 20, 100}[r.IntN(5)]
+			for _, name := range []string{"a", "b"} {
+				if rows.begun[name] == 0 || r.IntN(8) == 0 {
+					rows.values[name] = nil
+					rows.begun[name] = uint64(batch + 1)
+				}
+				if r.IntN(6) == 0 {
+					rows.values[name], rows.begun[name] = nil, 0
+				}
+				for range []int{0, 0, 1, 4, 60}[r.IntN(5)] + 1 - min(len(rows.values[name]), 1) {
+					value := table.Value{}
+					if n := r.IntN(13); n < 12 && round%3 > 0 || n < 9 {
+						value = number(fmt.Sprint(n))
+					}
+					rows.values[name] = append(rows.values[name], value)
+				}
+				rows.codes[name] = make([]uint32, rows.n)
+				for i := range rows.codes[name] {
+					rows.codes[name][i] = uint32(r.IntN(len(rows.values[name])))
+				}
+			}
+			for at, e := range evaluators {
+				want := conditions[at].Evaluate(rows.manyRows)
+				if got := e.Evaluate(rows); !slices.Equal(got, want) {
+					t.Fatalf("round %d, batch %d: %s is %v, want %v", round, batch, sources[at], got, want)
+				}
+				var missed []Truth
+				e.EachNotTrue(rows, func(row int, truth Truth) {
+					if truth != want[row] {
+						t.Errorf("%s in row %d is %v, want %v", sources[at], row, truth, want[row])
+					}
+					missed = append(missed, truth)
+				})
+				if others := slices.DeleteFunc(slices.Clone(want), func(one Truth) bool { return one == True }); len(missed) != len(others) {
+					t.Errorf("%s is not true in %d rows, want %d", sources[at], len(missed), len(others))
+				}
+			}
+		}
 	}
 }
 

@@ -40,9 +40,10 @@ type LastingRows interface {
 // of[0] for every row. What depends on one column alone is worked out once per
 // distinct value of that column, since its codes are passed on untouched.
 type vector[T any] struct {
-	of    []T
-	codes []uint32
-	known int // how many of the first are what they were at the last evaluation
+	of     []T
+	codes  []uint32
+	known  int  // how many of the first are what they were at the last evaluation
+	perRow bool // each row has a value of its own
 }
 
 func (v vector[T]) at(i int) T {
@@ -52,7 +53,7 @@ func (v vector[T]) at(i int) T {
 	return v.of[v.codes[i]]
 }
 
-func (v vector[T]) shape() shape { return shape{v.codes, len(v.of), v.known} }
+func (v vector[T]) shape() shape { return shape{v.codes, len(v.of), v.known, v.perRow} }
 
 // Evaluate returns the condition's truth for each row. The condition must have passed Check.
 func (c *Condition) Evaluate(rows Rows) []Truth {
@@ -81,22 +82,38 @@ func (e *Evaluator) Evaluate(rows Rows) []Truth {
 	if rows.Len() == 0 {
 		return nil
 	}
-	e.begin(rows)
-	v := e.truth(e.condition.root)
+	v := e.work(rows)
 	if cap(e.out) < e.n {
 		e.out = make([]Truth, e.n*5/4)
 	}
 	e.out = e.out[:e.n]
-	if v.codes == nil {
-		for i := range e.out {
-			e.out[i] = v.of[0]
-		}
-	}
-	for i, code := range v.codes {
+	for i, code := range codesOf(&e.evaluation, v) {
 		e.out[i] = v.of[code]
 	}
-	e.rows, e.lasting = nil, nil
 	return e.out
+}
+
+// EachNotTrue calls visit for the rows for which the condition is false or unknown.
+func (e *Evaluator) EachNotTrue(rows Rows, visit func(row int, truth Truth)) {
+	if rows.Len() == 0 {
+		return
+	}
+	v := e.work(rows)
+	if e.allTrue(v) {
+		return
+	}
+	for i, code := range codesOf(&e.evaluation, v) {
+		if truth := v.of[code]; truth != True {
+			visit(i, truth)
+		}
+	}
+}
+
+func (e *Evaluator) work(rows Rows) vector[Truth] {
+	e.begin(rows)
+	v := e.truth(e.condition.root)
+	e.rows, e.lasting = nil, nil
+	return v
 }
 
 // evaluation works a condition out for the rows of a batch. The same steps are taken in the
@@ -153,6 +170,30 @@ func (e *evaluation) forget() {
 	}
 }
 
+// instead returns what AND or OR comes to where one side is true for all rows. It is one step
+// all the same, of which nothing is known.
+func (e *evaluation) instead(always, other vector[Truth], or bool) vector[Truth] {
+	e.truths.next().valid = 0
+	if !or {
+		always = other
+	}
+	always.known = 0
+	return always
+}
+
+// allTrue reports whether there is nothing but True, where there are no more values than rows.
+func (e *evaluation) allTrue(v vector[Truth]) bool {
+	if len(v.of) > e.n {
+		return false
+	}
+	for _, truth := range v.of {
+		if truth != True {
+			return false
+		}
+	}
+	return true
+}
+
 // column returns a column, of which it knows how much is as it was.
 func (e *evaluation) column(name string) vector[table.Value] {
 	values, codes := e.rows.Values(name)
@@ -165,7 +206,7 @@ func (e *evaluation) column(name string) vector[table.Value] {
 		known = seen.known
 	}
 	*seen = columnStep{begun, len(values)}
-	return vector[table.Value]{values, codes, known}
+	return vector[table.Value]{of: values, codes: codes, known: known}
 }
 
 // stepOf returns the next step of a kind.
@@ -185,55 +226,53 @@ func stepOf[T any](e *evaluation) *step[T] {
 	return &step[T]{}
 }
 
-// shape says for what there are results: once where there are no codes, else for each of so
-// many values that the codes tell, of which the first are known.
+// shape says for what there are results: for each row, or once where there are no codes, else
+// for each of so many values that the codes tell, of which the first are known.
 type shape struct {
 	codes  []uint32
 	values int
 	known  int
-}
-
-// with is the shape of what is made of two vectors; perRow says that each row has its own.
-func (s shape) with(o shape, rows int) (both shape, perRow bool) {
-	switch {
-	case o.codes == nil:
-		return s, false
-	case s.codes == nil:
-		return o, false
-	case rows > 0 && &s.codes[0] == &o.codes[0]:
-		return shape{s.codes, s.values, min(s.known, o.known)}, false
-	}
-	return shape{}, true
-}
-
-// place is where the results of an operation go: those from a value on are to be worked out,
-// or one for each row.
-type place[T any] struct {
-	vector[T]
-	from   int
 	perRow bool
 }
 
+// with is the shape of what is made of two vectors.
+func (s shape) with(o shape) shape {
+	switch {
+	case o.codes == nil:
+		return s
+	case s.codes == nil:
+		return o
+	case s.perRow || o.perRow || &s.codes[0] != &o.codes[0]:
+		return shape{codes: s.codes, perRow: true}
+	}
+	return shape{s.codes, s.values, min(s.known, o.known), false}
+}
+
+// place is where the results of an operation go: those from a value on are to be worked out.
+type place[T any] struct {
+	vector[T]
+	from int
+}
+
 // placeFor returns the place for the results of the next step. Where there are more values
-// to be worked out than rows, it is done row by row.
-func placeFor[T any](e *evaluation, s shape, perRow bool) place[T] {
-	if s.codes == nil && !perRow {
+// to be worked out than rows, it is done row by row. What is known of values outlives that.
+func placeFor[T any](e *evaluation, s shape) place[T] {
+	if s.codes == nil {
 		return place[T]{vector: vector[T]{of: make([]T, 1)}}
 	}
 	step := stepOf[T](e)
-	if !perRow {
+	if !s.perRow {
 		step.valid = min(step.valid, s.known)
-		if s.values-step.valid <= e.n {
-			from := step.valid
+		if from := step.valid; s.values-from <= e.n {
 			step.perValue = slices.Grow(step.perValue[:from], s.values-from)[:s.values]
 			step.valid = s.values
-			return place[T]{vector[T]{step.perValue, s.codes, from}, from, false}
+			return place[T]{vector[T]{of: step.perValue, codes: s.codes, known: from}, from}
 		}
 	}
 	if cap(step.perRow) < e.n {
 		step.perRow = make([]T, e.n*5/4)
 	}
-	return place[T]{vector[T]{step.perRow[:e.n], e.each(), 0}, 0, true}
+	return place[T]{vector[T]{of: step.perRow[:e.n], codes: e.each(), perRow: true}, 0}
 }
 
 // each returns the codes of rows that have a value of their own each. All such vectors share
@@ -257,7 +296,7 @@ func codesOf[T any](e *evaluation, v vector[T]) []uint32 {
 }
 
 func each[A, B any](e *evaluation, v vector[A], f func(A) B) vector[B] {
-	p := placeFor[B](e, v.shape(), false)
+	p := placeFor[B](e, v.shape())
 	if p.perRow {
 		for i, code := range v.codes {
 			p.of[i] = f(v.of[code])
@@ -272,7 +311,7 @@ func each[A, B any](e *evaluation, v vector[A], f func(A) B) vector[B] {
 
 // pairs works f out for two vectors; it is given places, since values are large.
 func pairs[A, B, C any](e *evaluation, a vector[A], b vector[B], f func(a *A, b *B) C) vector[C] {
-	p := placeFor[C](e.joined(a.shape(), b.shape()))
+	p := placeFor[C](e, a.shape().with(b.shape()))
 	if p.perRow {
 		as, bs := codesOf(e, a), codesOf(e, b)
 		for i := range p.of {
@@ -286,22 +325,13 @@ func pairs[A, B, C any](e *evaluation, a vector[A], b vector[B], f func(a *A, b 
 	return p.vector
 }
 
-// joined is the shape of two vectors, as placeFor takes it.
-func (e *evaluation) joined(a, b shape) (*evaluation, shape, bool) {
-	both, perRow := a.with(b, e.n)
-	return e, both, perRow
-}
-
 // combine is pairs for any number of vectors.
 func combine(e *evaluation, vectors []vector[table.Value], f func([]table.Value) table.Value) vector[table.Value] {
 	var all shape
-	perRow := false
 	for _, v := range vectors {
-		if !perRow {
-			all, perRow = all.with(v.shape(), e.n)
-		}
+		all = all.with(v.shape())
 	}
-	p := placeFor[table.Value](e, all, perRow)
+	p := placeFor[table.Value](e, all)
 	args := make([]table.Value, len(vectors))
 	if p.perRow {
 		for i := range p.of {
@@ -325,7 +355,7 @@ func (e *evaluation) truth(n node) vector[Truth] {
 	switch n := n.(type) {
 	case comparison:
 		left, right := e.value(n.left), e.value(n.right)
-		if _, perRow := left.shape().with(right.shape(), e.n); perRow && n.words {
+		if n.words && left.codes != nil && right.codes != nil && left.shape().with(right.shape()).perRow {
 			return e.compareWords(left, right, n.sign)
 		}
 		return e.compare(left, right, n.sign)
@@ -352,7 +382,14 @@ func (e *evaluation) truth(n node) vector[Truth] {
 		if n.or {
 			join = maximum
 		}
-		return pairs(e, e.truth(n.left), e.truth(n.right), join)
+		left, right := e.truth(n.left), e.truth(n.right)
+		switch { // often one side holds for all values, which is seen at a glance
+		case e.allTrue(left):
+			return e.instead(left, right, n.or)
+		case e.allTrue(right):
+			return e.instead(right, left, n.or)
+		}
+		return pairs(e, left, right, join)
 	}
 	return each(e, e.value(n), func(v table.Value) Truth {
 		if v.Kind == table.Missing {
@@ -448,7 +485,7 @@ func comparing(verdict [3]Truth) func(a, b *table.Value) Truth {
 // compareWords is compare for two columns of numbers or of dates, by machine words in the
 // order of the values, which read little memory. The few that have none are compared in full.
 func (e *evaluation) compareWords(left, right vector[table.Value], sign string) vector[Truth] {
-	p := placeFor[Truth](e, shape{}, true)
+	p := placeFor[Truth](e, left.shape().with(right.shape()))
 	verdict := verdictOf(sign)
 	full := comparing(verdict)
 	as, bs := each(e, left, wordOf), each(e, right, wordOf)

@@ -14,7 +14,7 @@ import (
 )
 
 const (
-	partSize     = 64 << 10 // bytes of a part; parts depend on the bytes alone, never on the workers
+	partSize     = 64 << 10  // bytes of a part; parts depend on the bytes alone, never on the workers
 	headSize     = 1 << 20   // bytes looked at for the header, and to work a reading out
 	quotedLimit  = 256 << 10 // a quote not closed within so many bytes is taken as never closed
 	recordLimit  = 64 << 20

@@ -54,12 +54,35 @@ func (r *HashedRows) Add(h Hash, row uint32) {
 			p.full = append(p.full, p.open)
 		}
 		if len(r.spare) == 0 {
-			r.spare = make([]HashedRow, groupPartitions*groupBlock)
+			r.spare = groupMemory.take(groupPartitions * groupBlock)
 		}
 		p.open, r.spare = r.spare[:0:groupBlock], r.spare[groupBlock:]
 	}
 	p.open = append(p.open, HashedRow{h, row})
 	r.rows++
+}
+
+// groupMemory hands out memory for hashed rows. It gets it in large pieces, since the system
+// needs a good part of the time to hand it out in small pages.
+var groupMemory pieces
+
+type pieces struct {
+	mutex sync.Mutex
+	rest  []HashedRow
+}
+
+const pieceRows = 16 * groupPartitions * groupBlock // 3 MB
+
+func (p *pieces) take(rows int) []HashedRow {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if len(p.rest) < rows {
+		p.rest = make([]HashedRow, max(rows, pieceRows))
+		preferLargePages(p.rest)
+	}
+	taken := p.rest[:rows:rows]
+	p.rest = p.rest[rows:]
+	return taken
 }
 
 // blocks returns the rows of a partition.
@@ -193,6 +216,7 @@ func (g *Groups) Repeated(workers int, found func(h Hash, rows []uint32) error) 
 type search struct {
 	entries []HashedRow
 	slots   []uint32 // index of an entry + 1; 0 is free
+	fetched uint32   // written so that the loads for it are not thought needless
 }
 
 // repeated returns the rows of a partition that share their hash with another, sorted by hash and row.
@@ -214,6 +238,11 @@ func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
 	var out []HashedRow
 	first := map[uint32]bool{} // entries already in out as the first of their group
 	for i, e := range s.entries {
+		if i%block == 0 { // the places are fetched first, all at once, as Dictionary does
+			for _, ahead := range s.entries[i:min(i+block, len(s.entries))] {
+				s.fetched |= s.slots[ahead.Hash.Lo&mask]
+			}
+		}
 		at := e.Hash.Lo & mask
 		for s.slots[at] != 0 && s.entries[s.slots[at]-1].Hash != e.Hash {
 			at = (at + 1) & mask

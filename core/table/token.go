@@ -160,29 +160,38 @@ func eightDigits(w uint64) (number uint64, digits bool) {
 	return number, digits
 }
 
-// ShortestNumber reports whether a text that Number reads is the shortest one of its number, as
-// Decimal.Shortest writes it: without leading zeros, or trailing ones after the point.
-func (t Token) ShortestNumber(scale int) bool {
-	n := int(t.Hi >> 56)
-	at := func(i int) byte {
-		if i < 8 {
-			return byte(t.Lo >> (8 * i))
-		}
-		return byte(t.Hi >> (8 * (i - 8)))
-	}
+// Shortest returns the token of the shortest text of a number that Number reads, with so many
+// digits after the point, as Decimal.Shortest writes it: without leading zeros, or trailing
+// ones after the point.
+func (t Token) Shortest(scale int) Token {
+	n := t.Len()
 	first := 0
-	if at(0) == '-' {
+	if t.at(0) == '-' {
 		first = 1
 	}
-	switch {
-	case scale > 0 && at(n-1) == '0':
-		return false
-	case at(first) != '0':
-		return true
-	case scale > 0:
-		return at(first+1) == '.'
+	if t.at(first) == '0' && (first == 1 || n > 1 && t.at(first+1) != '.') { // leading zeros, or perhaps nothing but zeros
+		coefficient, scale, _ := t.Number()
+		return TokenOf(DecimalOf(coefficient, scale).Shortest())
 	}
-	return n == 1
+	if scale == 0 || t.at(n-1) != '0' {
+		return t
+	}
+	for ; scale > 0 && t.at(n-1) == '0'; scale-- {
+		n--
+	}
+	if scale == 0 {
+		n-- // the point
+	}
+	within := &inline[n]
+	return Token{t.Lo & within.Lo, t.Hi&within.Hi | uint64(n)<<56}
+}
+
+// at returns byte i of a short text.
+func (t Token) at(i int) byte {
+	if i < 8 {
+		return byte(t.Lo >> (8 * i))
+	}
+	return byte(t.Hi >> (8 * (i - 8)))
 }
 
 // Before reports whether a short text comes before another one by its bytes.

@@ -138,14 +138,19 @@ func TestUnitsRoundTowardsTheInside(t *testing.T) {
 }
 
 func TestTheShortestTextOfANumber(t *testing.T) {
-	for _, text := range []string{"0", "-0", "00", "7", "-7", "07", "70", "0.5", "-0.5", "00.5", ".5", "0.50", "-0.0", "0.0", "12.5", "12.50", "-12.05", "123456789012.5", "12345678901.50", "100", "-100.001"} {
+	r := rand.New(rand.NewPCG(9, 9))
+	all := []string{"0", "-0", "00", "7", "-7", "07", "70", "0.5", "-0.5", "00.5", ".5", "0.50", "-0.0", "0.0", "0.000", "12.5", "12.50", "-12.05", "12.00", "123456789012.5", "12345678901.50", "12345678901.00", "100", "-100.001", "-10.0"}
+	for range 20_000 {
+		all = append(all, fmt.Sprintf("%.*f", r.IntN(5), float64(r.IntN(200_000)-100_000)/1000), fmt.Sprintf("%07.*f", r.IntN(3), r.Float64()))
+	}
+	for _, text := range all {
 		token := TokenOf(text)
 		coefficient, scale, ok := token.Number()
 		if !ok {
 			continue
 		}
-		if want := DecimalOf(coefficient, scale).Shortest() == text; token.ShortestNumber(scale) != want {
-			t.Errorf("%s is the shortest: %t, want %t", text, !want, want)
+		if want := DecimalOf(coefficient, scale).Shortest(); token.Shortest(scale) != TokenOf(want) {
+			t.Errorf("the shortest text of %s is %v, want %s", text, token.Shortest(scale), want)
 		}
 	}
 }

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package table
+
+func preferLargePages([]HashedRow) {}
