@@ -54,35 +54,12 @@ func (r *HashedRows) Add(h Hash, row uint32) {
 			p.full = append(p.full, p.open)
 		}
 		if len(r.spare) == 0 {
-			r.spare = groupMemory.take(groupPartitions * groupBlock)
+			r.spare = make([]HashedRow, groupPartitions*groupBlock)
 		}
 		p.open, r.spare = r.spare[:0:groupBlock], r.spare[groupBlock:]
 	}
 	p.open = append(p.open, HashedRow{h, row})
 	r.rows++
-}
-
-// groupMemory hands out memory for hashed rows. It gets it in large pieces, since the system
-// needs a good part of the time to hand it out in small pages.
-var groupMemory pieces
-
-type pieces struct {
-	mutex sync.Mutex
-	rest  []HashedRow
-}
-
-const pieceRows = 16 * groupPartitions * groupBlock // 3 MB
-
-func (p *pieces) take(rows int) []HashedRow {
-	p.mutex.Lock()
-	defer p.mutex.Unlock()
-	if len(p.rest) < rows {
-		p.rest = make([]HashedRow, max(rows, pieceRows))
-		preferLargePages(p.rest)
-	}
-	taken := p.rest[:rows:rows]
-	p.rest = p.rest[rows:]
-	return taken
 }
 
 // blocks returns the rows of a partition.

@@ -1,5 +1,0 @@
-//go:build !linux
-
-package table
-
-func preferLargePages([]HashedRow) {}
