@@ -79,6 +79,8 @@ type run struct {
 	impact    [][]table.Decimal
 	texts     []map[string]int64 // per check of a single column
 	groups    []*table.Groups    // per key, then equal rows
+	keyed     []keyed            // per key
+	jumbled   []atomic.Bool      // per key, whether it was seen not to ascend
 	groupsN   map[int]int64      // per check
 	late      []int              // checks whose rows are known only in the end, and are weighed then
 	occurring []map[string]bool  // per column, the codes met
@@ -86,7 +88,7 @@ type run struct {
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
@@ -116,6 +118,9 @@ func (r *run) begin() (*stretch, []*table.Dictionary) {
 	}
 	for c := range s.columns {
 		s.columns[c].shard.Begin(r.estimated[c].Load())
+	}
+	for k := range s.climbs {
+		s.climbs[k] = climb{over: len(r.plan.checks[r.plan.keys[k]].at) > 1 || r.jumbled[k].Load()}
 	}
 	return s, s.dictionaries
 }
@@ -155,6 +160,12 @@ func (r *run) take(s *stretch) error {
 		})
 	}
 	var err error
+	for k := range s.climbs {
+		r.keyed[k].add(&s.climbs[k])
+		if s.climbs[k].over {
+			r.jumbled[k].Store(true)
+		}
+	}
 	for k := range s.hashed {
 		err = errors.Join(err, r.groups[k].Take(&s.hashed[k]))
 	}
@@ -197,6 +208,9 @@ func (r *run) addImpact(at int, sums []table.Decimal) {
 func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 	shared := table.NewRowSet() // rows that share the key by which equal rows are looked for
 	for k, at := range r.plan.keys {
+		if err := r.hashUnsettled(ctx, source, k); err != nil {
+			return err
+		}
 		if err := r.surplus(at, r.groups[k], func(rows []uint32) {
 			if k == r.plan.equalVia && r.plan.equalRows >= 0 {
 				shared.AddMany(rows)

@@ -29,6 +29,7 @@ type stretch struct {
 	undecided    []int64            // per check
 	occurring    []map[string]bool  // per column, the codes met, where that is asked
 	hashed       []table.HashedRows // per key, then whole rows
+	climbs       []climb            // per key
 	rules        []evaluators       // per rule of the plan
 	patterns     patterns
 	masks        []uint64 // per row of a batch, the missing columns
@@ -65,7 +66,7 @@ const textsKnown = 1 << 17
 
 func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
-		texts: make([]map[string]int64, len(p.checks)), hashed: make([]table.HashedRows, len(p.keys)+1),
+		texts: make([]map[string]int64, len(p.checks)), hashed: make([]table.HashedRows, len(p.keys)+1), climbs: make([]climb, len(p.keys)),
 		undecided: make([]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		d := table.NewDictionary()
@@ -567,17 +568,26 @@ func (s *stretch) hashKeys(b *table.Batch) {
 		if check.unjudged != "" {
 			continue
 		}
-		clear(hashes)
 		clear(lacking)
 		for _, c := range check.at {
-			column := &s.columns[c]
-			for i, code := range b.Columns[c].Codes {
-				hashes[i] = table.With(hashes[i], column.identities[code])
-			}
-			for i, code := range b.Columns[c].Codes {
-				if column.anyMissing && column.missing[code] {
-					lacking[i] = true
+			if column := &s.columns[c]; column.anyMissing {
+				for i, code := range b.Columns[c].Codes {
+					lacking[i] = lacking[i] || column.missing[code]
 				}
+			}
+		}
+		if climb := &s.climbs[k]; !climb.over {
+			c := check.at[0]
+			if climb.take(s.columns[c].identities, b.Columns[c].Codes, b.Rows, lacking) {
+				continue
+			}
+			climb.over = true
+		}
+		clear(hashes)
+		for _, c := range check.at {
+			identities := s.columns[c].identities
+			for i, code := range b.Columns[c].Codes {
+				hashes[i] = table.With(hashes[i], identities[code])
 			}
 		}
 		for i, h := range hashes {

@@ -77,10 +77,14 @@ type Groups struct {
 	held  HashedRows // those in memory
 	files [groupPartitions]*os.File
 	limit int
+	all   int // rows, in memory or not
 }
 
 // NewGroups returns an empty Groups.
 func NewGroups() *Groups { return &Groups{limit: RowsHeld} }
+
+// Len returns how many rows were recorded.
+func (g *Groups) Len() int { return g.all }
 
 // Take records the rows of a stretch, which is empty afterwards.
 func (g *Groups) Take(rows *HashedRows) error {
@@ -90,6 +94,7 @@ func (g *Groups) Take(rows *HashedRows) error {
 		from.open, from.full = nil, from.full[:0]
 	}
 	g.held.rows += rows.rows
+	g.all += rows.rows
 	rows.rows = 0
 	return g.spillBeyond()
 }
@@ -99,6 +104,7 @@ func (g *Groups) AddAll(rows []HashedRow) error {
 	for _, one := range rows {
 		g.held.Add(one.Hash, one.Row)
 	}
+	g.all += len(rows)
 	return g.spillBeyond()
 }
 
