@@ -246,6 +246,31 @@ func (r typedRows) Values(column string) ([]table.Value, []uint32) {
 	return values, codes
 }
 
+// batchOf is a part of the rows, whose dictionaries go on from those of the parts before.
+type batchOf struct {
+	typedRows
+	first int
+}
+
+func (b batchOf) Len() int { return len(b.typedRows) - b.first }
+
+func (b batchOf) Values(column string) ([]table.Value, []uint32) {
+	values, codes := b.typedRows.Values(column)
+	return values, codes[b.first:]
+}
+
+func (b batchOf) Begun(string) uint64 { return 1 }
+
+// inBatches evaluates a condition in several batches, as an audit does.
+func inBatches(c *condition.Condition, rows []oracleRow) (truths []condition.Truth) {
+	e := c.Evaluator()
+	for first := 0; first < len(rows); first += 30 {
+		last := min(first+30, len(rows))
+		truths = append(truths, e.Evaluate(batchOf{typedRows(rows[:last]), first})...)
+	}
+	return truths
+}
+
 func fill(t *testing.T, conn *pgx.Conn, rows []oracleRow) {
 	t.Helper()
 	ctx := context.Background()
@@ -287,9 +312,10 @@ func TestConditionsAgreeWithPostgreSQL(t *testing.T) {
 		if err != nil {
 			t.Fatalf("round %d: %s: %v", round, made.theirs, err)
 		}
-		for k, got := range compiled.Evaluate(typedRows(rows)) {
-			if got != want[k] {
-				t.Errorf("round %d: %s is %d for row %s, and PostgreSQL says %d", round, made.ours, got, describe(rows[k]), want[k])
+		whole, batches := compiled.Evaluate(typedRows(rows)), inBatches(compiled, rows)
+		for k := range rows {
+			if whole[k] != want[k] || batches[k] != want[k] {
+				t.Errorf("round %d: %s is %d for row %s, in batches %d, and PostgreSQL says %d", round, made.ours, whole[k], describe(rows[k]), batches[k], want[k])
 				failed++
 				break
 			}

@@ -35,6 +35,7 @@ type splitting struct {
 	stride  uintptr      // bytes from the token of one cell to that of the next
 	width   uint64       // cells that a record must have
 	lineEnd byte
+	parts   *[2*(longestInline+1) + 1]table.Token // inlineParts
 }
 
 // splitPlain is split for one record after the other, up to the first one that is none of
@@ -48,18 +49,19 @@ const longestInline = table.InlineLength
 
 // inlineParts are, for texts of each length, the bytes that they have, then the lengths as
 // tokens hold them, and last what tells a place in a token.
-var inlineParts = func() (parts [33]table.Token) {
+var inlineParts = func() (parts [2*(longestInline+1) + 1]table.Token) {
+	const lengths = longestInline + 1
 	var all [16]byte
 	for i := range all {
 		all[i] = math.MaxUint8
 	}
-	for n := range uint32(16) {
-		length := table.InlineToken(new([16]byte), n)
-		parts[n] = table.InlineToken(&all, n)
+	for n := range lengths {
+		length := table.InlineToken(new([16]byte), uint32(n))
+		parts[n] = table.InlineToken(&all, uint32(n))
 		parts[n].Hi ^= length.Hi
-		parts[16+n] = length
+		parts[lengths+n] = length
 	}
-	parts[32].Lo = table.Placed(0, 0).Hi
+	parts[2*lengths].Lo = table.Placed(0, 0).Hi
 	return parts
 }()
 
@@ -75,6 +77,6 @@ func (m delimiters) splitAll(data []byte, records []span, lineEnd byte, tokens [
 	}
 	const size = unsafe.Sizeof(span{})
 	s := splitting{marks: &m[0], data: &data[0], first: &records[0], end: uintptr(unsafe.Pointer(&records[0])) + uintptr(len(records))*size,
-		tokens: &tokens[first], stride: uintptr(rows) * unsafe.Sizeof(table.Token{}), width: uint64(len(tokens) / rows), lineEnd: lineEnd}
+		tokens: &tokens[first], stride: uintptr(rows) * unsafe.Sizeof(table.Token{}), width: uint64(len(tokens) / rows), parts: &inlineParts, lineEnd: lineEnd}
 	return int(splitPlain(&s) / size)
 }

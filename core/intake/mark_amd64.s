@@ -51,7 +51,7 @@ TEXT ·splitPlain(SB), NOSPLIT, $0-16
 	MOVQ splitting_first(DI), R10
 	MOVQ splitting_tokens(DI), R12
 	MOVQ splitting_stride(DI), R13
-	LEAQ ·inlineParts(SB), R11
+	MOVQ splitting_parts(DI), R11
 
 record:
 	MOVQ s+0(FP), DI
