@@ -205,7 +205,7 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 // stretchParts is how many parts make the n-th stretch. The first ones are short, so that
 // the workers of a small table all have some, and what one stretch finds is soon of use to
 // others.
-func stretchParts(n int) int { return min(16<<(n/2), 256) }
+func stretchParts(n int) int { return 16 << min(n/2, 4) }
 
 // ScanStretches is Scan over stretches of consecutive parts, whose batches share one
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is

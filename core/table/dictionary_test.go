@@ -3,6 +3,7 @@ package table
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -175,5 +176,13 @@ func TestAStretchThatFailsEndsTheScan(t *testing.T) {
 	}
 	if taken > 2 {
 		t.Errorf("%d stretches were taken", taken)
+	}
+}
+
+func TestStretchesGrowUpToALength(t *testing.T) {
+	for n, want := range map[int]int{0: 16, 1: 16, 2: 32, 3: 32, 7: 128, 8: 256, 9: 256, 10: 256, 1000: 256, math.MaxInt: 256} {
+		if got := stretchParts(n); got != want {
+			t.Errorf("stretch %d has %d parts, want %d", n, got, want)
+		}
 	}
 }
