@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -104,4 +105,40 @@ func TestTheFirstMarkFromAPlaceOn(t *testing.T) {
 	if _, ok := marks.first(71, 150); ok {
 		t.Error("a line end behind the end is found")
 	}
+}
+
+func FuzzSplit(f *testing.F) {
+	f.Add([]byte("a,b\nc,d\r\n,\n"), byte(2))
+	f.Add([]byte("a text longer than a token,b\n\n\r\n,,"), byte(3))
+	f.Fuzz(func(t *testing.T, content []byte, width byte) {
+		columns := int(width)%20 + 1
+		data := append(slices.Clone(content), make([]byte, partSlack)...)[:len(content)]
+		var records []span
+		for start := 0; start < len(data); {
+			end := bytes.IndexByte(data[start:], '\n') + start + 1
+			if end == start {
+				end = len(data)
+			}
+			records = append(records, span{start: uint32(start), length: uint32(end - start)})
+			start = end
+		}
+		rows := len(records)
+		marks, _ := findDelimiters(nil, data, ',')
+		fast, plain := make([]table.Token, rows*columns), make([]table.Token, rows*columns)
+		for first := 0; first < rows; first++ {
+			whole := data[:len(data)+partSlack]
+			got, want := marks.splitAll(whole, records, '\n', fast, first, rows), marks.splitEach(whole, records, '\n', plain, first, rows)
+			if got != want {
+				t.Fatalf("%d records from record %d on are split, want %d", got, first, want)
+			}
+			for i := first; i < first+want; i++ {
+				for c := range columns {
+					if fast[c*rows+i] != plain[c*rows+i] {
+						t.Fatalf("cell %d of record %d is %v, want %v", c, i, fast[c*rows+i], plain[c*rows+i])
+					}
+				}
+			}
+			first += want
+		}
+	})
 }
