@@ -1,0 +1,133 @@
+package audit
+
+import (
+	"proudsieve/core/table"
+)
+
+// sweep judges and describes the cells of a column of nearly nothing but different texts,
+// each of which has a code of its own. Only those that need a closer look are met one by one.
+func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
+	n := len(d.Tokens)
+	for len(c.ones) < n {
+		c.ones = append(c.ones, 1)
+	}
+	c.know(n, p.valued[at], p.keyed[at])
+	for first := 0; first < n; first += sweptAtOnce {
+		last := min(first+sweptAtOnce, n)
+		switch j.sweep {
+		case sweepNumbers:
+			c.sweepNumbers(j, p, at, d, first, last)
+		case sweepTexts:
+			c.sweepTexts(j, p, at, d, first, last)
+		default:
+			for code := first; code < last; code++ {
+				c.look(j, d, code)
+			}
+		}
+	}
+}
+
+// sweptAtOnce is how many cells are taken through all that is done to them, so that they
+// are still in the processor's first cache.
+const sweptAtOnce = 512
+
+// look judges and describes a single cell.
+func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
+	cell := c.meet(j, d, code)
+	c.describe(d, code, &cell.Value, cell.Missing, 1)
+}
+
+func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
+	if c.coefficients == nil {
+		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce), make([]uint8, sweptAtOnce)
+	}
+	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
+	regular, mostPlaces := true, table.InlineLength
+	if j.cells.Type == table.TypeInteger {
+		mostPlaces = 0
+	}
+	for i, t := range tokens {
+		coefficient, scale, ok := t.Number()
+		coefficients[i], scales[i] = coefficient, uint8(scale)
+		if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) {
+			scales[i], regular = irregular, false
+		}
+	}
+	if j.bounded {
+		for i, scale := range scales {
+			if scale != irregular && j.outOfRange(coefficients[i], scale) {
+				c.broken[first+i] = brokenRange
+				c.anyBroken |= brokenRange
+			}
+		}
+	}
+	if p.valued[at] {
+		values := c.values[first:last]
+		for i, scale := range scales {
+			values[i] = table.NumberValue(table.DecimalOf(coefficients[i], int(scale)))
+		}
+	}
+	if p.keyed[at] {
+		identities := c.identities[first:last]
+		for i, t := range tokens {
+			if identities[i] = t; scales[i] != irregular {
+				identities[i] = t.Shortest(int(scales[i]))
+			}
+		}
+	}
+	if !regular {
+		n := 0
+		for i, t := range tokens {
+			if scales[i] == irregular {
+				c.look(j, d, first+i)
+				continue
+			}
+			c.swept[n], coefficients[n], scales[n] = t, coefficients[i], scales[i]
+			n++
+		}
+		tokens, coefficients, scales = c.swept[:n], coefficients[:n], scales[:n]
+	}
+	c.shard.AddNumbers(tokens, coefficients, scales)
+}
+
+// irregular stands for the scale of a cell that needs a closer look.
+const irregular = 0xFF
+
+func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
+	if c.swept == nil {
+		c.swept = make([]table.Token, sweptAtOnce)
+	}
+	valued, keyed := p.valued[at], p.keyed[at]
+	n := 0
+	for code := first; code < last; code++ {
+		t := d.Tokens[code]
+		if !t.Plain() || j.cells.MayBeMissing(t) {
+			c.look(j, d, code)
+			continue
+		}
+		c.swept[n] = t
+		n++
+		if broken := c.ofPlainText(j, t); broken != 0 {
+			c.broken[code] = broken
+			c.anyBroken |= broken
+		}
+		if valued {
+			c.values[code] = table.TextValue(d.Text(uint32(code)))
+		}
+		if keyed {
+			c.identities[code] = t
+		}
+	}
+	c.shard.AddPlain(c.swept[:n])
+}
+
+// ofPlainText judges a text, or remembers how one like it was judged.
+func (c *stretchColumn) ofPlainText(j *judge, t table.Token) uint16 {
+	if !j.digitsAlike {
+		return j.ofPlainText(t)
+	}
+	if like := t.DigitsAlike(); like != c.like {
+		c.like, c.likeBroken = like, j.ofPlainText(t)
+	}
+	return c.likeBroken
+}
