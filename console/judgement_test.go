@@ -128,9 +128,17 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.writes(`input[aria-label="The name of a column more"]`, "crew")
 	p.do("adding it", chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Add"]`)))
 	p.sees("columns 4")
+	p.presses("references 0")
+	p.sees("The rulebook has no reference yet. Add the first one.")
+	p.writes(`input[aria-label="The id of a reference more"]`, "known")
+	p.writes(`select[aria-label="Its columns"]`, "crew")
+	p.writes(`input[aria-label="Its to"]`, "crews: colour")
+	p.do("adding it", chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Add"]`)))
+	p.sees("references 1", "known crew, crews: colour")
 	p.presses("text")
 	p.sees("It is a good rulebook.")
-	want := strings.Replace(visitsBook, "{name: flow, type: decimal}", "{name: flow, type: decimal, from: 0, required: true}\n  - {name: crew}", 1) + "rules:\n  - {id: small, condition: flow < 6}\n"
+	want := strings.Replace(visitsBook, "{name: flow, type: decimal}", "{name: flow, type: decimal, from: 0, required: true}\n  - {name: crew}", 1) + "rules:\n  - {id: small, condition: flow < 6}\n" +
+		"references:\n  - {id: known, columns: [crew], to: {dataset: crews, columns: [colour]}}\n"
 	if text := evaluate[string](p, `document.querySelector('textarea').value`); text != want {
 		t.Errorf("the text is\n%s\nwant\n%s", text, want)
 	}

@@ -12,15 +12,16 @@ import (
 // Change is one change of a rulebook's text. Comments, order and whatever it does not
 // speak of stay as they are.
 type Change struct {
-	Section string   `json:"section"`          // as columns, rules or code_lists; empty for the rulebook's own fields
-	Item    string   `json:"item,omitempty"`   // the name or id in the section; of code_lists the list
-	Code    string   `json:"code,omitempty"`   // of code_lists
-	Field   string   `json:"field,omitempty"`  // that is set
-	Value   string   `json:"value,omitempty"`  // what it is set to; nothing takes the field away
-	Values  []string `json:"values,omitempty"` // of a field that is a list
-	Add     bool     `json:"add,omitempty"`    // add the item with its Fields, or to a list of spellings or codes the Values
-	Remove  bool     `json:"remove,omitempty"` // take the item away
-	Fields  []Field  `json:"fields,omitempty"` // of an item that is added; of codes that are added, their labels by code
+	Section string   `json:"section"`           // as columns, rules or code_lists; empty for the rulebook's own fields
+	Item    string   `json:"item,omitempty"`    // the name or id in the section; of code_lists the list
+	Code    string   `json:"code,omitempty"`    // of code_lists
+	Field   string   `json:"field,omitempty"`   // that is set
+	Value   string   `json:"value,omitempty"`   // what it is set to; nothing takes the field away
+	Values  []string `json:"values,omitempty"`  // of a field that is a list, or the columns of Dataset
+	Dataset string   `json:"dataset,omitempty"` // of a field that tells columns of another dataset
+	Add     bool     `json:"add,omitempty"`     // add the item with its Fields, or to a list of spellings or codes the Values
+	Remove  bool     `json:"remove,omitempty"`  // take the item away
+	Fields  []Field  `json:"fields,omitempty"`  // of an item that is added; of codes that are added, their labels by code
 }
 
 // Field is a field of an item with its value.
@@ -28,6 +29,8 @@ type Field struct {
 	Name   string   `json:"name"`
 	Value  string   `json:"value,omitempty"`
 	Values []string `json:"values,omitempty"`
+	// Dataset is set where the field tells columns of another dataset, which are its Values.
+	Dataset string `json:"dataset,omitempty"`
 }
 
 // Edit applies changes to the text of a rulebook, one after the other. The text need not be a
@@ -77,7 +80,7 @@ func (e *editor) apply(root *document.Node, c Change) error {
 		return fmt.Errorf("the rulebook is not made of names and values")
 	}
 	if c.Section == "" {
-		return e.set(root, c.Field, written1(c.Value, c.Values))
+		return e.set(root, c.Field, written1(c.given()))
 	}
 	section := entry(root, c.Section)
 	if c.Section == "code_lists" {
@@ -96,7 +99,7 @@ func (e *editor) apply(root *document.Node, c Change) error {
 	case c.Remove:
 		return e.remove(section, found)
 	}
-	return e.set(found, c.Field, written1(c.Value, c.Values))
+	return e.set(found, c.Field, written1(c.given()))
 }
 
 // itemOf finds the item of a list that has a name, id or code.
@@ -114,25 +117,30 @@ func itemOf(list *document.Node, name string) *document.Node {
 	return nil
 }
 
-// written1 writes a value of a field.
-func written1(value string, values []string) string {
-	if values != nil {
-		return "[" + join(values) + "]"
-	}
-	if value == "" {
+// given returns what a change sets its field to.
+func (c *Change) given() Field { return Field{c.Field, c.Value, c.Values, c.Dataset} }
+
+// written1 writes the value of a field.
+func written1(f Field) string {
+	switch {
+	case f.Dataset != "":
+		return "{dataset: " + quoted(f.Dataset) + ", columns: [" + join(f.Values) + "]}"
+	case f.Values != nil:
+		return "[" + join(f.Values) + "]"
+	case f.Value == "":
 		return ""
 	}
-	if _, ok := table.ParseDecimal(value); ok || value == "true" || value == "false" {
-		return value
+	if _, ok := table.ParseDecimal(f.Value); ok || f.Value == "true" || f.Value == "false" {
+		return f.Value
 	}
-	return quoted(value)
+	return quoted(f.Value)
 }
 
 // item writes a new item in one line.
 func item(fields []Field) string {
 	var parts []string
 	for _, f := range fields {
-		if text := written1(f.Value, f.Values); text != "" {
+		if text := written1(f); text != "" {
 			parts = append(parts, f.Name+": "+text)
 		}
 	}
@@ -169,9 +177,9 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	}
 	if !c.Add {
 		if code.Kind == document.Scalar {
-			return e.replace(code, "{code: "+quoted(code.Text)+", "+c.Field+": "+written1(c.Value, c.Values)+"}")
+			return e.replace(code, "{code: "+quoted(code.Text)+", "+c.Field+": "+written1(c.given())+"}")
 		}
-		return e.set(code, c.Field, written1(c.Value, c.Values))
+		return e.set(code, c.Field, written1(c.given()))
 	}
 	if code.Kind == document.Scalar {
 		return e.replace(code, "{code: "+quoted(code.Text)+", spellings: ["+join(c.Values)+"]}")

@@ -58,6 +58,8 @@ func TestChangesKeepCommentsAndOrder(t *testing.T) {
 		{"a list over lines", []rulebook.Change{{Section: "columns", Item: "taken", Field: "dates", Values: []string{"yyyy-MM-dd"}}}, "dates:\n      - dd/MM/yyyy\n      - d.M.yy\n", "dates: [yyyy-MM-dd]\n"},
 		{"a column more", []rulebook.Change{{Section: "columns", Add: true, Fields: []rulebook.Field{{Name: "name", Value: "it's"}, {Name: "type", Value: "code"}, {Name: "codes", Value: "units"}, {Name: "unit"}}}}, "    type: date\n", "    type: date\n  - {name: \"it's\", type: code, codes: units}\n"},
 		{"a section more", []rulebook.Change{{Section: "history", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "stay"}, {Name: "check", Value: "same_columns"}}}}, "# the end\n", "# the end\nhistory:\n  - {id: stay, check: same_columns}\n"},
+		{"a reference", []rulebook.Change{{Section: "references", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "known"}, {Name: "columns", Values: []string{"sample"}}, {Name: "to", Dataset: "bottles of 2024", Values: []string{"number", "a, b"}}}}}, "# the end\n",
+			"# the end\nreferences:\n  - {id: known, columns: [sample], to: {dataset: \"bottles of 2024\", columns: [number, \"a, b\"]}}\n"},
 		{"a field of the rulebook", []rulebook.Change{{Field: "pass_mark", Value: "90"}}, "      value < 5\n", "      value < 5\npass_mark: 90\n"},
 		{"another field of the rulebook", []rulebook.Change{{Field: "dataset", Value: "others"}}, "dataset: results\n", "dataset: others\n"},
 		{"a column less", []rulebook.Change{{Section: "columns", Item: "a, b: {c}", Remove: true}}, "  - {name: \"a, b: {c}\", type: code, codes: params}\n", ""},
@@ -117,6 +119,10 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 		{Section: "rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "r"}, {Name: "condition", Value: "n <> 5 AND a LIKE '%x'"}}},
 		{Section: "rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "s"}, {Name: "condition", Value: "n IS NOT NULL"}, {Name: "severity", Value: "stop"}}},
 		{Section: "rules", Item: "r", Remove: true},
+		{Section: "references", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "known"}, {Name: "columns", Values: []string{"a"}}, {Name: "to", Dataset: "others", Values: []string{"id"}}}},
+		{Section: "references", Item: "known", Field: "to", Dataset: "stations", Values: []string{"code"}},
+		{Section: "table_rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "all"}, {Name: "check", Value: "covers"}, {Name: "in", Value: "a"}}},
+		{Section: "table_rules", Item: "all", Field: "with", Dataset: "stations", Values: []string{"code"}},
 		{Section: "code_lists", Item: "codes", Add: true, Values: []string{"A", "B"}},
 		{Section: "columns", Item: "a", Field: "type", Value: "code"},
 		{Section: "columns", Item: "a", Field: "codes", Value: "codes"},
@@ -129,6 +135,20 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 	b := testkit.Book(t, source)
 	if b.Column("n").Highest.Standard() != "10" || b.Keys[0].Columns[0] != "a" || len(b.Rules) != 1 || b.Rules[0].ID != "s" || b.CodeLists["codes"].Codes[0].Spellings[0] != "alpha" || b.Measures[0] != "n" {
 		t.Error(source)
+	}
+	if to := b.References[0].To; to.Dataset != "stations" || to.Columns[0] != "code" || b.TableRules[0].With.Dataset != "stations" {
+		t.Error(source)
+	}
+	o, err := rulebook.OutlineOf(source)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range o.Sections {
+		if s.Name == "references" {
+			if to := s.Items[0].Fields[2]; to.Name != "to" || to.Dataset != "stations" || to.Values[0] != "code" {
+				t.Errorf("%+v", s)
+			}
+		}
 	}
 }
 

@@ -99,10 +99,10 @@ func fieldOf(e *document.Entry) Field {
 			f.Values = append(f.Values, one.Text)
 		}
 	case document.Mapping: // as {dataset: stations, columns: [id]}
-		for _, one := range e.Value.Entries {
-			f.Value += one.Name + " " + one.Value.Text
-			for _, item := range one.Value.Items {
-				f.Value += item.Text + " "
+		if dataset, columns := entry(e.Value, "dataset"), entry(e.Value, "columns"); dataset != nil && columns != nil {
+			f.Dataset, f.Values = dataset.Value.Text, []string{}
+			for _, one := range columns.Value.Items {
+				f.Values = append(f.Values, one.Text)
 			}
 		}
 	}
@@ -119,7 +119,7 @@ type SectionForm struct {
 // FieldForm is a field of a form.
 type FieldForm struct {
 	Name     string   `json:"name"`
-	Kind     string   `json:"kind" enum:"text,number,truth,choice,column,columns,codes,condition"`
+	Kind     string   `json:"kind" enum:"text,number,truth,choice,column,columns,codes,condition,elsewhere"`
 	Choices  []string `json:"choices,omitempty"`
 	Says     string   `json:"says"` // what it declares
 	Required bool     `json:"required,omitempty"`
@@ -183,8 +183,14 @@ var Sections = []SectionForm{
 		{Name: "in", Kind: "column", For: []string{string(NoGaps), string(InOrder), string(Covers)}, Says: "The column that is looked at"},
 		{Name: "per", Kind: "columns", For: []string{string(PartsSum), string(NoGaps), string(InOrder), string(TotalsMatch)}, Says: "For each value of these columns"},
 		{Name: "step", Kind: "text", For: []string{string(NoGaps)}, Says: "day, week, month, quarter, year, or a whole number"},
+		{Name: "with", Kind: "elsewhere", For: []string{string(Covers), string(TotalsMatch)}, Says: "The dataset it is compared with, and its columns"},
 		{Name: "total", Kind: "condition", For: []string{string(PartsSum)}, Says: "Which rows are totals"},
 		{Name: "tolerance", Kind: "number", For: []string{string(PartsSum), string(TotalsMatch)}, Says: "By how much sums may differ"},
+		severityForm, reasonForm,
+	}},
+	{"references", "a reference", []FieldForm{idForm,
+		{Name: "columns", Kind: "columns", Required: true, Says: "The columns whose values must be known elsewhere"},
+		{Name: "to", Kind: "elsewhere", Required: true, Says: "The dataset where they must be, and its columns in the same order"},
 		severityForm, reasonForm,
 	}},
 	{"history", "a rule against earlier deliveries", []FieldForm{idForm,

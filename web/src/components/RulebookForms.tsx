@@ -146,14 +146,8 @@ function Items({
 /** The fields that say most, in a few words. */
 function summary(i: Item): string {
   const parts = i.fields
-    .filter((f) => ["type", "condition", "check", "columns", "required"].includes(f.name))
-    .map((f) =>
-      f.name === "required"
-        ? f.value === "true"
-          ? "required"
-          : ""
-        : (f.values?.join(", ") ?? f.value ?? ""),
-    );
+    .filter((f) => ["type", "condition", "check", "columns", "to", "required"].includes(f.name))
+    .map((f) => (f.name === "required" ? (f.value === "true" ? "required" : "") : shownOf(f)));
   const text = parts.filter(Boolean).join(", ");
   return text.length > 60 ? `${text.slice(0, 59)}…` : text;
 }
@@ -172,11 +166,7 @@ function Add(props: {
   const key = form.name === "columns" ? "name" : "id";
   const fields = () => [
     { name: key, value: name },
-    ...must.map((f) =>
-      f.kind === "columns"
-        ? { name: f.name, values: [values[f.name] ?? ""] }
-        : { name: f.name, value: values[f.name] },
-    ),
+    ...must.map((f) => ({ name: f.name, ...given(f, values[f.name] ?? "") })),
   ];
   return (
     <Box
@@ -249,7 +239,7 @@ function ItemForm(props: {
       <Box maxH="calc(100vh - 195px)" overflow="auto" mt="1">
         {shown.map((f) => {
           const field = item.fields.find((x) => x.name === f.name);
-          const value = field?.values ? field.values.join(", ") : (field?.value ?? "");
+          const value = shownOf(field);
           return (
             <Box
               key={f.name}
@@ -268,13 +258,7 @@ function ItemForm(props: {
                 f={f}
                 o={o}
                 value={value}
-                set={(v) =>
-                  change(
-                    f.kind === "columns"
-                      ? { section: form.name, item: item.name, field: f.name, values: split(v) }
-                      : { section: form.name, item: item.name, field: f.name, value: v },
-                  )
-                }
+                set={(v) => change({ section: form.name, item: item.name, field: f.name, ...given(f, v) })}
               />
               <chakra.span fontSize="sm" color="quiet">
                 {f.says}
@@ -290,6 +274,21 @@ function ItemForm(props: {
       </Box>
     </>
   );
+}
+
+/** What a field holds, as people write it: columns of another dataset as "stations: id, name". */
+function shownOf(field?: Schemas["Field"]) {
+  const values = field?.values?.join(", ");
+  return field?.dataset ? `${field.dataset}: ${values}` : (values ?? field?.value ?? "");
+}
+
+/** What was written into a field, as a change tells it. */
+function given(f: Schemas["FieldForm"], text: string) {
+  if (f.kind === "elsewhere" && text.includes(":")) {
+    const at = text.indexOf(":");
+    return { dataset: text.slice(0, at).trim(), values: split(text.slice(at + 1)) };
+  }
+  return f.kind === "columns" ? { values: split(text) } : { value: text };
 }
 
 const split = (text: string) =>
@@ -320,6 +319,11 @@ function Settled(props: { f: Schemas["FieldForm"]; o: Outlined; value: string; s
     />
   );
 }
+
+const placeholders: Record<string, string> = {
+  columns: "columns, with commas",
+  elsewhere: "dataset: its columns",
+};
 
 function Input(props: {
   f: Schemas["FieldForm"];
@@ -364,7 +368,7 @@ function Input(props: {
       required={props.required}
       inputMode={f.kind === "number" ? "decimal" : undefined}
       fontFamily={f.kind === "condition" ? "mono" : undefined}
-      placeholder={f.kind === "columns" ? "columns, with commas" : props.required ? f.name : ""}
+      placeholder={placeholders[f.kind] ?? (props.required ? f.name : "")}
       w="full"
       maxW="260px"
       onChange={(e) => set(e.target.value)}
