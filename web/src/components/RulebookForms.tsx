@@ -146,7 +146,7 @@ function Items({
 /** The fields that say most, in a few words. */
 function summary(i: Item): string {
   const parts = i.fields
-    .filter((f) => ["type", "condition", "check", "columns", "to", "required"].includes(f.name))
+    .filter((f) => f.dataset || ["type", "condition", "check", "columns", "required"].includes(f.name))
     .map((f) => (f.name === "required" ? (f.value === "true" ? "required" : "") : shownOf(f)));
   const text = parts.filter(Boolean).join(", ");
   return text.length > 60 ? `${text.slice(0, 59)}…` : text;
