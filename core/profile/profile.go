@@ -155,7 +155,9 @@ type Shard struct {
 	// at a time.
 	tallies []tally
 	recent  [recentTallies]tally // those not in tallies yet, by a part of their hash
-	long    []string             // the texts of tallies whose tokens do not hold them
+	// recentLong are those of texts that their tokens do not hold; nil until there is one
+	recentLong []longTally
+	long       []string // the texts of tallies whose tokens do not hold them
 	// estimated is the hash from which on texts are of no use to the estimate of how many
 	// there are, and hashes the ones below; 0 where all texts are counted.
 	estimated uint64
@@ -185,6 +187,21 @@ type tally struct {
 	missed uint32 // others that wanted its place in recent
 }
 
+// keeps reports whether a recent text keeps its place when another one wants it.
+func (t *tally) keeps(other uint32) bool {
+	if t.rows > 1 && other == 1 && t.missed < t.rows*patience {
+		t.missed++
+		return true
+	}
+	return false
+}
+
+// longTally counts a text that its token does not hold.
+type longTally struct {
+	tally
+	text string
+}
+
 // Begin says from which hash on texts need not be told to the summary that the shard goes
 // into (Summary.Estimated); 0 where all of them must be.
 func (s *Shard) Begin(estimated uint64) { s.estimated = estimated }
@@ -203,9 +220,7 @@ func (s *Shard) tally(t table.Token, rows uint32) {
 
 // replace makes a text one of the recent ones.
 func (s *Shard) replace(recent *tally, one tally) {
-	if recent.rows > 1 && one.rows == 1 && recent.missed < recent.rows*patience {
-		recent.missed++
-	} else {
+	if !recent.keeps(one.rows) {
 		one, *recent = *recent, one
 	}
 	s.put(&one)
@@ -233,13 +248,15 @@ func (s *Shard) tallyEach(tokens []table.Token) {
 }
 
 // put keeps a tally, unless the text was met once and is only estimated.
-func (s *Shard) put(t *tally) {
-	if t.rows > 1 || t.rows == 1 && s.estimated == 0 {
-		if len(s.tallies) == cap(s.tallies) {
-			s.tallies = slices.Grow(s.tallies, max(len(s.tallies), recentTallies)) // append alone would copy more often
-		}
-		s.tallies = append(s.tallies, *t)
+func (s *Shard) put(t *tally) bool {
+	if t.rows == 0 || t.rows == 1 && s.estimated > 0 {
+		return false
 	}
+	if len(s.tallies) == cap(s.tallies) {
+		s.tallies = slices.Grow(s.tallies, max(len(s.tallies), recentTallies)) // append alone would copy more often
+	}
+	s.tallies = append(s.tallies, *t)
+	return true
 }
 
 // estimate keeps the hash of a text for the estimate, where that is of use.
@@ -251,10 +268,25 @@ func (s *Shard) estimate(h uint64) {
 
 // tallyLong counts a text that its token does not hold.
 func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
+	if s.recentLong == nil {
+		s.recentLong = make([]longTally, recentTallies)
+	}
+	recent := &s.recentLong[t.Lo%recentTallies]
+	if recent.token == t && recent.text == text {
+		recent.rows += rows
+		return
+	}
 	s.estimate(hashOf(t))
-	if rows > 1 || s.estimated == 0 {
-		s.tallies = append(s.tallies, tally{token: t, rows: rows})
-		s.long = append(s.long, text)
+	one := longTally{tally{token: t, rows: rows}, text}
+	if !recent.keeps(rows) {
+		one, *recent = *recent, one
+	}
+	s.putLong(&one)
+}
+
+func (s *Shard) putLong(t *longTally) {
+	if s.put(&t.tally) {
+		s.long = append(s.long, t.text)
 	}
 }
 
@@ -262,7 +294,7 @@ func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
 func (s *Shard) Reset() {
 	numbers := s.numbers
 	numbers.reset()
-	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], hashes: s.hashes[:0], shape: s.shape}
+	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0], shape: s.shape}
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -396,7 +428,11 @@ func (s *Shard) End() {
 	for i := range s.recent {
 		s.put(&s.recent[i])
 	}
+	for i := range s.recentLong {
+		s.putLong(&s.recentLong[i])
+	}
 	s.recent = [recentTallies]tally{}
+	clear(s.recentLong)
 	for lengths := s.lengths; lengths != 0; lengths &= lengths - 1 {
 		s.length(bits.TrailingZeros16(lengths))
 	}
