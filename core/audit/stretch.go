@@ -57,8 +57,12 @@ type stretchColumn struct {
 	likeBroken uint16
 }
 
-// textsKnown is how many texts, of all columns, are kept from one stretch to the next.
-const textsKnown = 1 << 17
+const (
+	// textsKnown is how many texts, of all columns, are kept from one stretch to the next.
+	textsKnown = 1 << 17
+	// bytesKnown is how many bytes they may take.
+	bytesKnown = 8 << 20
+)
 
 func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
@@ -82,13 +86,14 @@ func newStretch(p *plan) *stretch {
 // reset empties the state and keeps its memory.
 func (s *stretch) reset() {
 	s.rows, s.setAside, s.defects, s.defectsN, s.marks = 0, 0, nil, 0, nil
-	texts := 0
+	texts, bytes := 0, 0
 	for _, d := range s.dictionaries {
 		texts += len(d.Tokens)
+		bytes += d.Held()
 	}
 	for c := range s.columns {
 		s.columns[c].leave()
-		if d := s.dictionaries[c]; d.Apart || texts > textsKnown {
+		if d := s.dictionaries[c]; d.Apart || texts > textsKnown || bytes > bytesKnown {
 			s.columns[c].forget()
 			d.Reset()
 		}

@@ -29,6 +29,7 @@ type Dictionary struct {
 	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken, an eighth of few
 	shift    uint8
 	arena    []byte // where the texts that Encode meets are kept
+	held     int    // bytes of such texts
 	codes    []uint32
 	each     []uint32 // 0, 1, 2, …
 	own      []Token  // the memory of Tokens, while those of a batch stand there
@@ -69,6 +70,9 @@ func (d *Dictionary) Reset() {
 	}
 	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 9, codes: d.codes, each: d.each}
 }
+
+// Held returns how many bytes the texts take.
+func (d *Dictionary) Held() int { return d.held }
 
 // Text returns the text of a code.
 func (d *Dictionary) Text(code uint32) string {
@@ -384,6 +388,7 @@ func (d *Dictionary) keep(raw []byte) string {
 	}
 	start := len(d.arena)
 	d.arena = append(d.arena, raw...)
+	d.held += len(raw)
 	return unsafe.String(&d.arena[start], len(raw))
 }
 
