@@ -11,10 +11,10 @@ import (
 // evaluators work out a rule's conditions; when is nil where it applies to every row.
 type evaluators struct{ when, condition *condition.Evaluator }
 
-func evaluatorsOf(rule *rulebook.Rule) evaluators {
-	e := evaluators{condition: rule.Condition.Evaluator()}
+func evaluatorsOf(rule *rulebook.Rule, memory *condition.Memory) evaluators {
+	e := evaluators{condition: rule.Condition.Evaluator(memory)}
 	if rule.When != nil {
-		e.when = rule.When.Evaluator()
+		e.when = rule.When.Evaluator(memory)
 	}
 	return e
 }

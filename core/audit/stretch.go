@@ -3,6 +3,7 @@ package audit
 import (
 	"slices"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -73,8 +74,9 @@ func newStretch(p *plan) *stretch {
 		d.Sparing = true
 		s.dictionaries = append(s.dictionaries, d)
 	}
+	memory := condition.NewMemory(len(p.rules))
 	for _, at := range p.rules {
-		s.rules = append(s.rules, evaluatorsOf(p.checks[at].rule))
+		s.rules = append(s.rules, evaluatorsOf(p.checks[at].rule, memory))
 	}
 	for c := range s.columns {
 		s.columns[c].begun = 1

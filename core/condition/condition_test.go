@@ -264,9 +264,10 @@ func TestWhatIsRememberedOfEarlierBatchesChangesNothing(t *testing.T) {
 		conditions = append(conditions, c)
 	}
 	for round := range 60 {
+		memory := NewMemory([]int{1, len(conditions), rememberedValues / 10}[round%3]) // the last one remembers ten values
 		var evaluators []*Evaluator
 		for _, c := range conditions {
-			evaluators = append(evaluators, c.Evaluator())
+			evaluators = append(evaluators, c.Evaluator(memory))
 		}
 		rows := lastingRows{manyRows{values: map[string][]table.Value{}, codes: map[string][]uint32{}}, map[string]uint64{}}
 		for batch := range 30 {

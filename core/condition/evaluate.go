@@ -64,7 +64,7 @@ func (c *Condition) Evaluate(rows Rows) []Truth {
 	return slices.Clone(e.Evaluate(rows))
 }
 
-var evaluations = sync.Pool{New: func() any { return &Evaluator{} }}
+var evaluations = sync.Pool{New: func() any { return (*Condition)(nil).Evaluator(NewMemory(1)) }}
 
 // Evaluator works a condition out for one batch after the other. It remembers what depends
 // on one column alone for the values met so far, where the rows are LastingRows.
@@ -74,8 +74,45 @@ type Evaluator struct {
 	out []Truth
 }
 
-// Evaluator returns an Evaluator of the condition, which must have passed Check.
-func (c *Condition) Evaluator() *Evaluator { return &Evaluator{condition: c} }
+// Evaluator returns an Evaluator of the condition, which must have passed Check. All those of
+// one memory are used by one goroutine.
+func (c *Condition) Evaluator(memory *Memory) *Evaluator {
+	return &Evaluator{condition: c, evaluation: evaluation{memory: memory}}
+}
+
+// Memory is what evaluators share: room for results that are of no use once a batch is done,
+// and how much each may remember beyond it.
+type Memory struct {
+	most   int // values of a column
+	values rooms[table.Value]
+	truths rooms[Truth]
+	words  rooms[int64]
+}
+
+// NewMemory returns the memory of so many evaluators, which together remember no more than
+// some ten megabytes.
+func NewMemory(evaluators int) *Memory { return &Memory{most: rememberedValues / max(evaluators, 1)} }
+
+// rememberedValues is how many values are remembered in all; conditions have a few steps that
+// remember them, of up to 56 bytes for a value.
+const rememberedValues = 1 << 17
+
+// rooms hand out slices, which are good until the next batch.
+type rooms[T any] struct {
+	all  [][]T
+	used int
+}
+
+func (r *rooms[T]) take(n int) []T {
+	if r.used == len(r.all) {
+		r.all = append(r.all, nil)
+	}
+	room := &r.all[r.used]
+	if r.used++; cap(*room) < n {
+		*room = make([]T, n*5/4)
+	}
+	return (*room)[:n]
+}
 
 // Evaluate returns the condition's truth for each row; the slice is good until the next call.
 func (e *Evaluator) Evaluate(rows Rows) []Truth {
@@ -119,6 +156,7 @@ func (e *Evaluator) work(rows Rows) vector[Truth] {
 // evaluation works a condition out for the rows of a batch. The same steps are taken in the
 // same order for every batch, so that each finds what it came to the last time.
 type evaluation struct {
+	memory  *Memory
 	rows    Rows
 	lasting LastingRows // or nil
 	n       int
@@ -136,12 +174,11 @@ type columnStep struct {
 	known int
 }
 
-// step holds the results of an operation: for each of a column's values, the first of them
-// still valid at the next evaluation, or for each row.
+// step holds the results of an operation for each of a column's values, the first of them
+// still valid at the next evaluation.
 type step[T any] struct {
 	perValue []T
 	valid    int
-	perRow   []T
 }
 
 type steps[S any] struct {
@@ -161,6 +198,7 @@ func (e *evaluation) begin(rows Rows) {
 	e.rows, e.n = rows, rows.Len()
 	e.lasting, _ = rows.(LastingRows)
 	e.columns.used, e.values.used, e.truths.used, e.words.used = 0, 0, 0, 0
+	e.memory.values.used, e.memory.truths.used, e.memory.words.used = 0, 0, 0
 }
 
 // forget drops what was seen of columns, and with it all that follows from it.
@@ -209,21 +247,15 @@ func (e *evaluation) column(name string) vector[table.Value] {
 	return vector[table.Value]{of: values, codes: codes, known: known}
 }
 
-// stepOf returns the next step of a kind.
-func stepOf[T any](e *evaluation) *step[T] {
-	switch s := any(&e.values).(type) {
-	case *steps[step[T]]:
-		return s.next()
+// stepOf returns the next step of a kind, and room of the same kind.
+func stepOf[T any](e *evaluation) (*step[T], *rooms[T]) {
+	if s, ok := any(&e.values).(*steps[step[T]]); ok {
+		return s.next(), any(&e.memory.values).(*rooms[T])
 	}
-	switch s := any(&e.truths).(type) {
-	case *steps[step[T]]:
-		return s.next()
+	if s, ok := any(&e.truths).(*steps[step[T]]); ok {
+		return s.next(), any(&e.memory.truths).(*rooms[T])
 	}
-	switch s := any(&e.words).(type) {
-	case *steps[step[T]]:
-		return s.next()
-	}
-	return &step[T]{}
+	return any(&e.words).(*steps[step[T]]).next(), any(&e.memory.words).(*rooms[T])
 }
 
 // shape says for what there are results: for each row, or once where there are no codes, else
@@ -255,24 +287,22 @@ type place[T any] struct {
 }
 
 // placeFor returns the place for the results of the next step. Where there are more values
-// to be worked out than rows, it is done row by row. What is known of values outlives that.
+// to be worked out than rows, or too many to remember, it is done row by row. What is known of
+// values outlives that.
 func placeFor[T any](e *evaluation, s shape) place[T] {
 	if s.codes == nil {
 		return place[T]{vector: vector[T]{of: make([]T, 1)}}
 	}
-	step := stepOf[T](e)
+	step, rooms := stepOf[T](e)
 	if !s.perRow {
 		step.valid = min(step.valid, s.known)
-		if from := step.valid; s.values-from <= e.n {
+		if from := step.valid; s.values-from <= e.n && s.values <= max(e.memory.most, e.n) {
 			step.perValue = slices.Grow(step.perValue[:from], s.values-from)[:s.values]
 			step.valid = s.values
 			return place[T]{vector[T]{of: step.perValue, codes: s.codes, known: from}, from}
 		}
 	}
-	if cap(step.perRow) < e.n {
-		step.perRow = make([]T, e.n*5/4)
-	}
-	return place[T]{vector[T]{of: step.perRow[:e.n], codes: e.each(), perRow: true}, 0}
+	return place[T]{vector[T]{of: rooms.take(e.n), codes: e.each(), perRow: true}, 0}
 }
 
 // each returns the codes of rows that have a value of their own each. All such vectors share

@@ -263,7 +263,7 @@ func (b batchOf) Begun(string) uint64 { return 1 }
 
 // inBatches evaluates a condition in several batches, as an audit does.
 func inBatches(c *condition.Condition, rows []oracleRow) (truths []condition.Truth) {
-	e := c.Evaluator()
+	e := c.Evaluator(condition.NewMemory(1))
 	for first := 0; first < len(rows); first += 30 {
 		last := min(first+30, len(rows))
 		truths = append(truths, e.Evaluate(batchOf{typedRows(rows[:last]), first})...)
