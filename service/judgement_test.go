@@ -195,7 +195,7 @@ func TestARulebookIsChangedByForms(t *testing.T) {
 	_, err = client.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
 	outlined, err := client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": changed.Source})
-	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 5 || len(outlined.Functions) < 15 {
+	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 6 || outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
 		t.Errorf("%+v, %v", outlined, err)
 	}
 	_, err = client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})
