@@ -55,11 +55,16 @@ export function RulebookEditor(props: {
     if (!offers || !area.current) {
       return;
     }
-    const at = area.current.selectionStart;
-    const changed = value.slice(0, at - offers.typed.length) + text + value.slice(at);
-    onChange(changed);
+    // What was typed since the offer was made counts too: hands are quicker than pictures.
+    const { value: now, selectionStart: at } = area.current;
+    const typed = typedAt(now, at);
+    if (!text.toLowerCase().startsWith(typed.toLowerCase())) {
+      offer(false);
+      return;
+    }
+    onChange(now.slice(0, at - typed.length) + text + now.slice(at));
     setOffers(undefined);
-    const caret = at - offers.typed.length + text.length;
+    const caret = at - typed.length + text.length;
     requestAnimationFrame(() => area.current?.setSelectionRange(caret, caret));
   };
   const onKey = (e: KeyboardEvent) => {
@@ -216,11 +221,13 @@ export function RulebookEditor(props: {
 type Offers = {
   texts: string[];
   says?: string[];
-  typed: string;
   chosen: number;
   line: number;
   column: number;
 };
+
+/** The word that ends at a place of the text. */
+const typedAt = (text: string, at: number) => /[\p{L}\p{N}_]*$/u.exec(text.slice(0, at))?.[0] ?? "";
 
 /** What can come at a place of the text: columns and functions in a condition, values of a field, or fields. */
 export function offersAt(
@@ -235,7 +242,7 @@ export function offersAt(
   const before = text.slice(0, at);
   const lines = before.split("\n");
   const line = lines[lines.length - 1];
-  const typed = /[\p{L}\p{N}_]*$/u.exec(line)?.[0] ?? "";
+  const typed = typedAt(text, at);
   if (typed === "" && !asked) {
     return undefined;
   }
@@ -249,7 +256,6 @@ export function offersAt(
   return {
     texts: some.map((c) => c.text),
     says: some.some((c) => c.says) ? some.map((c) => c.says ?? "") : undefined,
-    typed,
     chosen: 0,
     line: lines.length - 1,
     column: line.length - typed.length,
