@@ -95,7 +95,7 @@ func (p *person) sees(texts ...string) {
 // presses clicks the link or button that says something.
 func (p *person) presses(text string) {
 	p.t.Helper()
-	p.do("pressing "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[(self::a or self::button) and contains(normalize-space(.), %q)]`, text))))
+	p.do("pressing "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[(self::a or self::button) and not(@disabled) and contains(normalize-space(.), %q)]`, text))))
 }
 
 // writes replaces the text of a field; the page's own code sees it as typing.

@@ -83,7 +83,6 @@ const acceptable = (x: Schemas["TextUse"]) =>
 
 function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
   const client = useQueryClient();
-  const book = useQuery({ ...rulebook(t.dataset), enabled: c.list !== undefined });
   const [accepted, setAccepted] = useState<string[]>([]);
   const accept = useMutation({
     mutationFn: async (texts: Schemas["TextUse"][]) => {
@@ -94,8 +93,9 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
         add: true,
         values: [x.text.trim()],
       }));
+      const book = await client.fetchQuery({ ...rulebook(t.dataset), staleTime: 0 });
       const edited = await take(
-        api.POST("/rulebooks/edit", { body: { source: book.data?.source ?? "", changes } }),
+        api.POST("/rulebooks/edit", { body: { source: book?.source ?? "", changes } }),
       );
       return take(api.POST("/rulebooks", { body: { source: edited.source ?? "" } }));
     },
@@ -120,7 +120,7 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
       </Text>
       {c.list && sure.length > 0 && (
         <HStack mb="2" gap="3">
-          <Press loading={accept.isPending} disabled={!book.data} onClick={() => accept.mutate(sure)}>
+          <Press loading={accept.isPending} onClick={() => accept.mutate(sure)}>
             Accept all {sure.length} that are 90% sure or more
           </Press>
           <Text fontSize="sm" color="quiet">
@@ -182,7 +182,7 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
                         plain
                         size="xs"
                         h="6"
-                        disabled={!book.data || accept.isPending}
+                        disabled={accept.isPending}
                         aria-label={`Accept ${x.text} as ${x.meaning.code}`}
                         onClick={() => accept.mutate([x])}
                       >
