@@ -1,6 +1,6 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, type Schemas, take } from "../api/client";
 import { outlined } from "../api/queries";
 import { Choice, Empty, Field, Press, Shown, Trouble } from "./parts";
@@ -21,9 +21,19 @@ export function RulebookForms(props: {
 }) {
   const { source, onChange, choose } = props;
   const known = useQuery(outlined(source));
+  // Changes are made one after the other, each to what the one before left: none is lost where
+  // a second one comes before the first is back.
+  const latest = useRef(source);
+  useEffect(() => {
+    latest.current = source;
+  }, [source]);
   const change = useMutation({
-    mutationFn: (changes: Schemas["Change"][]) =>
-      take(api.POST("/rulebooks/edit", { body: { source, changes } })),
+    scope: { id: "rulebook-forms" },
+    mutationFn: async (changes: Schemas["Change"][]) => {
+      const edited = await take(api.POST("/rulebooks/edit", { body: { source: latest.current, changes } }));
+      latest.current = edited.source ?? latest.current;
+      return edited;
+    },
     onSuccess: (edited) => onChange(edited.source ?? source),
   });
   return (
