@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -122,10 +121,7 @@ func (o *output) carried(source any, text []byte, left []string) error {
 
 // putCodes adds the codes of a file to a code list, those left out that it has already.
 func putCodes(ctx context.Context, c *cli.Command, o *output, args []string) error {
-	source, err := os.ReadFile(args[0])
-	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s: there is no such file", args[0])
-	}
+	source, err := readFile(args[0])
 	if err != nil {
 		return err
 	}
@@ -255,10 +251,7 @@ func toCSVW(_ context.Context, _ *cli.Command, o *output, args []string) error {
 }
 
 func fromCSVW(_ context.Context, c *cli.Command, o *output, args []string) error {
-	raw, err := os.ReadFile(args[0])
-	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s: there is no such file", args[0])
-	}
+	raw, err := readFile(args[0])
 	if err != nil {
 		return err
 	}

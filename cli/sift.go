@@ -173,15 +173,21 @@ func digest(path string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// readFile reads a file that a command names.
+func readFile(path string) ([]byte, error) {
+	content, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%s: there is no such file", path)
+	}
+	return content, err
+}
+
 // readRulebook reads a rulebook file; mistakes get the file's name before their place.
 func readRulebook(path string) (*rulebook.Rulebook, error) {
 	if path == "" {
 		return nil, nil
 	}
-	source, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("%s: there is no such file", path)
-	}
+	source, err := readFile(path)
 	if err != nil {
 		return nil, err
 	}

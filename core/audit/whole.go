@@ -16,6 +16,23 @@ import (
 // the columns concerned. Groups are held in memory, up to groupLimit of them.
 const groupLimit = 1 << 20
 
+// groupOf returns the group of a row, which fresh makes from its label where it is met first.
+func groupOf[G any](groups map[table.Hash]*G, row *wholeRow, rule *rulebook.TableRule, fresh func(label string) *G) (*G, error) {
+	if g := groups[row.group]; g != nil {
+		return g, nil
+	}
+	if len(groups) == groupLimit {
+		return nil, tooManyGroups(rule)
+	}
+	g := fresh(strings.Clone(row.label))
+	groups[row.group] = g
+	return g, nil
+}
+
+func tooManyGroups(rule *rulebook.TableRule) error {
+	return fmt.Errorf("there are more than %s groups of %s", Grouped(groupLimit), document.Join(rule.Per))
+}
+
 // wholeCheck is a table rule or a reference laid out over the columns of a table.
 type wholeCheck struct {
 	check     int

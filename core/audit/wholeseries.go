@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -29,7 +28,7 @@ func (j *orderJudge) take(rows []wholeRow) error {
 		last, met := j.last[one.group]
 		switch {
 		case !met && len(j.last) == groupLimit:
-			return fmt.Errorf("there are more than %s groups of %s", Grouped(groupLimit), document.Join(j.rule.Per))
+			return tooManyGroups(j.rule)
 		case met && table.Compare(one.value, last) < 0:
 			j.rows.Add(one.row)
 		}
@@ -86,13 +85,9 @@ func (j *seriesJudge) take(rows []wholeRow) error {
 		if !ok {
 			continue
 		}
-		g := j.groups[one.group]
-		if g == nil {
-			if len(j.groups) == groupLimit {
-				return fmt.Errorf("there are more than %s groups of %s", Grouped(groupLimit), document.Join(j.rule.Per))
-			}
-			g = &series{label: strings.Clone(one.label)}
-			j.groups[one.group] = g
+		g, err := groupOf(j.groups, one, j.rule, func(label string) *series { return &series{label: label} })
+		if err != nil {
+			return err
 		}
 		if n := len(g.places); n == 0 || g.places[n-1].at != at {
 			g.places = append(g.places, place{at, one.row})

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"proudsieve/core/condition"
-	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -30,13 +29,9 @@ type sumJudge struct {
 func (j *sumJudge) take(rows []wholeRow) error {
 	for i := range rows {
 		one := &rows[i]
-		g := j.groups[one.group]
-		if g == nil {
-			if len(j.groups) == groupLimit {
-				return fmt.Errorf("there are more than %s groups of %s", Grouped(groupLimit), document.Join(j.rule.Per))
-			}
-			g = &sums{label: strings.Clone(one.label)}
-			j.groups[one.group] = g
+		g, err := groupOf(j.groups, one, j.rule, func(label string) *sums { return &sums{label: label} })
+		if err != nil {
+			return err
 		}
 		if j.rule.Total != nil && one.total == condition.Unknown {
 			continue // neither a part nor a total

@@ -53,9 +53,8 @@ func (s span) add(v *table.Value) table.Value {
 	case v.Kind == table.Date && s.months == 0 && s.micros == 0:
 		return table.DateValue(v.When + s.days)
 	}
-	days, micros := v.When, int64(0)
+	days, micros := v.Day(), int64(0)
 	if v.Kind == table.Instant {
-		days = floorDivide(v.When, microsPerDay)
 		micros = v.When - days*microsPerDay
 	}
 	if s.months != 0 {

@@ -384,7 +384,7 @@ func castTo(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]table.V
 	case from == table.Date && kind == table.Instant:
 		return kind, func(a []table.Value) table.Value { return castInstant(a[0]) }
 	case from == table.Instant && kind == table.Date:
-		return kind, func(a []table.Value) table.Value { return table.DateValue(floorDivide(a[0].When, microsPerDay)) }
+		return kind, func(a []table.Value) table.Value { return table.DateValue(a[0].Day()) }
 	}
 	k.fail(c.place(), "a %s cannot be cast to %s", from, c.word)
 	return kind, nil

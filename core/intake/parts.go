@@ -141,14 +141,10 @@ func (p *parts) record(start int, quotes bool) record {
 		return p.scan.record(p.rest[start:], p.ended, quotes)
 	}
 	end, ok := p.lineEnds.first(start, len(p.rest))
-	switch {
-	case ok:
-	case !p.ended:
-		return record{}
-	default:
-		end = len(p.rest) - 1
+	if end -= start; !ok {
+		end = -1
 	}
-	return oneLine(p.rest[start : end+1])
+	return oneLine(firstLine(p.rest[start:], end, p.ended))
 }
 
 // nextQuote returns where the first quote from a place on stands in what was read.

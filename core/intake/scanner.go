@@ -33,23 +33,30 @@ const (
 // record finds the end of the record that data starts with. ended says that no
 // more bytes follow data; quotes, that there may be quotes in its first line.
 func (s scanner) record(data []byte, ended, quotes bool) record {
-	end := bytes.IndexByte(data, s.lineEnd)
-	switch {
-	case end >= 0:
-	case !ended || len(data) == 0:
-		return record{}
-	default:
-		end = len(data) - 1
-	}
-	line := data[:end+1]
+	line := firstLine(data, bytes.IndexByte(data, s.lineEnd), ended)
 	if quotes && s.quoting && bytes.IndexByte(line, s.quote) >= 0 {
 		return s.recordWithQuotes(data, ended)
 	}
 	return oneLine(line)
 }
 
+// firstLine returns the line that data starts with, given where it ends, negative for nowhere;
+// it is empty where more bytes may follow.
+func firstLine(data []byte, end int, ended bool) []byte {
+	switch {
+	case end >= 0:
+		return data[:end+1]
+	case ended:
+		return data
+	}
+	return nil
+}
+
 // oneLine is the record of a line without quotes.
 func oneLine(line []byte) record {
+	if len(line) == 0 {
+		return record{}
+	}
 	if line[0] <= ' ' && blank(line) {
 		return record{len(line), 1, blankRecord}
 	}

@@ -37,17 +37,6 @@ const daysShift = 9
 
 type dayPage [1 << daysShift]int64
 
-const dayMicros = int64(24 * time.Hour / time.Microsecond)
-
-// dayOf returns the day of an instant in microseconds.
-func dayOf(micros int64) int64 {
-	day := micros / dayMicros
-	if micros%dayMicros < 0 {
-		day--
-	}
-	return day
-}
-
 func (d *days) add(day, rows int64) {
 	d.page(day >> daysShift)[day&(1<<daysShift-1)] += rows
 }

@@ -309,17 +309,10 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		countIn(s.marks, cell.Text, n, math.MaxInt)
 		return
 	}
-	if cell.Token.Inline() {
-		s.tally(cell.Token, rows)
-	} else {
-		s.tallyLong(cell.Token, cell.Text, rows)
-	}
-	s.filled += n
 	if cell.Token.Plain() {
-		s.lengths |= 1 << cell.Token.Len()
+		s.addPlain(cell.Token, rows)
 	} else {
-		s.length(utf8.RuneCountInString(cell.Text))
-		s.spaces.add(spacesOf(cell.Text, n))
+		s.addOdd(cell, rows)
 	}
 	switch cell.Value.Kind {
 	case table.Number:
@@ -329,7 +322,7 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		s.addDay(cell.Value.When, n)
 		return
 	case table.Instant:
-		s.dates.add(dayOf(cell.Value.When), n)
+		s.dates.add(cell.Value.Day(), n)
 		s.extend(cell.Value)
 		return
 	case table.Missing:
@@ -363,6 +356,18 @@ func (s *Shard) addPlain(t table.Token, rows uint32) {
 	s.tally(t, rows)
 	s.filled += int64(rows)
 	s.lengths |= 1 << (t.Len() % 16)
+}
+
+// addOdd is addPlain for any other text.
+func (s *Shard) addOdd(cell *Cell, rows uint32) {
+	if cell.Token.Inline() {
+		s.tally(cell.Token, rows)
+	} else {
+		s.tallyLong(cell.Token, cell.Text, rows)
+	}
+	s.filled += int64(rows)
+	s.length(utf8.RuneCountInString(cell.Text))
+	s.spaces.add(spacesOf(cell.Text, int64(rows)))
 }
 
 func (s *Shard) addDay(day, rows int64) {

@@ -68,6 +68,18 @@ func DateValue(days int64) Value { return Value{Kind: Date, When: days} }
 // InstantValue makes a datetime from microseconds since 1970-01-01 00:00.
 func InstantValue(micros int64) Value { return Value{Kind: Instant, When: micros} }
 
+// Day returns the day of a date or an instant, as days since 1970-01-01.
+func (v Value) Day() int64 {
+	if v.Kind == Date {
+		return v.When
+	}
+	day := v.When / microsPerDay
+	if v.When%microsPerDay < 0 {
+		day--
+	}
+	return day
+}
+
 // Compare orders two values of comparable kinds: equal kinds, or a date with a
 // datetime, the date standing for its midnight. Text is ordered by its bytes.
 // Missing values and unlike kinds are ordered by kind, which only sorting uses.

@@ -147,3 +147,17 @@ func TestTrimAndLevel(t *testing.T) {
 		}
 	}
 }
+
+func TestTheDayOfDatesAndInstants(t *testing.T) {
+	for _, c := range []struct {
+		v    Value
+		want int64
+	}{
+		{DateValue(-3), -3}, {InstantValue(0), 0}, {InstantValue(microsPerDay - 1), 0}, {InstantValue(microsPerDay), 1},
+		{InstantValue(-1), -1}, {InstantValue(-microsPerDay), -1}, {InstantValue(-microsPerDay - 1), -2},
+	} {
+		if got := c.v.Day(); got != c.want {
+			t.Errorf("the day of %s is %d, want %d", c.v.Standard(), got, c.want)
+		}
+	}
+}
