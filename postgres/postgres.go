@@ -3,11 +3,14 @@
 package postgres
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -22,6 +25,9 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"proudsieve/durable"
 )
 
 // ErrNotInstalled says that the server's programs are not on this machine.
@@ -31,7 +37,9 @@ const (
 	databaseName = "proudsieve"
 	ownerName    = "proudsieve"
 	startTimeout = 30 * time.Second
-	stopTimeout  = 60 * time.Second
+	// recoverTimeout is how long a server may take to put in order what a crash left behind.
+	recoverTimeout = 30 * time.Minute
+	stopTimeout    = 60 * time.Second
 	// lingerTimeout is for how long a start is tried again where the server ends at once.
 	lingerTimeout = 15 * time.Second
 	lingerPause   = 300 * time.Millisecond
@@ -42,6 +50,7 @@ type Server struct {
 	directory string
 	programs  string
 	passing   bool
+	lock      *os.File
 	process   *exec.Cmd
 	done      chan struct{}
 	port      int
@@ -79,8 +88,9 @@ type Options struct {
 	Passing bool
 }
 
-// Start starts the server whose cluster is in the directory. A server that an
-// earlier run of ours left behind is stopped first.
+// Start starts the server whose cluster is in the directory, which belongs to this process
+// for as long as it lives: where another one of ours has it, Start returns an InUseError. A
+// server that an earlier run left behind is stopped first.
 func Start(ctx context.Context, o Options) (*Server, error) {
 	programs, err := Programs()
 	if err != nil {
@@ -91,23 +101,30 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{directory: directory, programs: programs, passing: o.Passing}
+	if err := s.run(ctx); err != nil {
+		return nil, errors.Join(err, s.Stop())
+	}
+	return s, nil
+}
+
+func (s *Server) run(ctx context.Context) error {
 	if err := s.prepare(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	s.stopLeftover(ctx)
 	for deadline := time.Now().Add(lingerTimeout); ; {
-		if s.port, err = freePort(); err != nil {
-			return nil, err
+		var err error
+		if s.port, err = s.choosePort(); err != nil {
+			return err
 		}
 		if err := s.launch(); err != nil {
-			return nil, err
+			return err
 		}
-		err := s.await(ctx)
-		if err == nil {
-			return s, nil
+		if err = s.await(ctx); err == nil {
+			return s.tellAddress()
 		}
 		if !errors.Is(err, errEnded) || time.Now().After(deadline) || ctx.Err() != nil {
-			return nil, errors.Join(err, s.Stop())
+			return err
 		}
 		// The processes of a server that was killed hold on to its memory for a moment,
 		// and somebody else may have taken the port.
@@ -133,8 +150,12 @@ func (s *Server) Done() <-chan struct{} { return s.done }
 // Log is the path of the server's log.
 func (s *Server) Log() string { return filepath.Join(s.directory, "server.log") }
 
+// prepare takes the directory and makes the cluster where there is none.
 func (s *Server) prepare(ctx context.Context) error {
-	if err := os.MkdirAll(s.directory, 0o700); err != nil {
+	if err := durable.MakeDirectory(s.directory, 0o700); err != nil {
+		return err
+	}
+	if err := s.takeLock(); err != nil {
 		return err
 	}
 	if err := s.own(s.directory); err != nil {
@@ -143,42 +164,131 @@ func (s *Server) prepare(ctx context.Context) error {
 	if err := s.reachable(); err != nil {
 		return err
 	}
-	password, err := os.ReadFile(s.passwordFile())
+	s.clear()
+	_, err := os.Lstat(s.cluster())
 	switch {
-	case err == nil:
-		s.password = strings.TrimSpace(string(password))
 	case errors.Is(err, os.ErrNotExist):
-		raw := make([]byte, 24)
-		if _, err := rand.Read(raw); err != nil {
-			return err
+		return s.makeCluster(ctx)
+	case err != nil:
+		return fmt.Errorf("looking at the database cluster: %w", err)
+	}
+	made, err := os.ReadFile(filepath.Join(s.cluster(), "PG_VERSION"))
+	if err != nil {
+		return fmt.Errorf("%s is there but is no whole database cluster (%w); put it back from a backup, or, where this service was never used, move it away", s.cluster(), err)
+	}
+	password, err := durable.ReadSecret(s.passwordFile())
+	if err != nil {
+		return fmt.Errorf("reading the password of the database: %w", err)
+	}
+	s.password = strings.TrimSpace(string(password))
+	// Only the programs of the version that made a cluster can run it.
+	if own := "/usr/lib/postgresql/" + strings.TrimSpace(string(made)) + "/bin"; own != s.programs {
+		if _, err := os.Stat(own); err != nil {
+			return fmt.Errorf("the database cluster was made by PostgreSQL %s, which is not installed; install it with: apt-get install postgresql-%[1]s", strings.TrimSpace(string(made)))
 		}
-		s.password = hex.EncodeToString(raw)
-		if err := os.WriteFile(s.passwordFile(), []byte(s.password+"\n"), 0o600); err != nil {
-			return err
+		s.programs = own
+	}
+	return nil
+}
+
+// A cluster is made beside its place and renamed when it is whole. A directory with this
+// beginning and the marker in it is work of ours that was never finished.
+const (
+	making = "making-"
+	marker = "unfinished"
+)
+
+// clear removes what earlier runs did not finish. What cannot be removed, because a program
+// of theirs still writes there, is left for the next time.
+func (s *Server) clear() {
+	left, _ := filepath.Glob(filepath.Join(s.directory, making+"*"))
+	for _, one := range left {
+		if _, err := os.Stat(filepath.Join(one, marker)); err == nil {
+			_ = os.RemoveAll(one)
 		}
-		if err := s.own(s.passwordFile()); err != nil {
-			return err
-		}
-	default:
+	}
+}
+
+func (s *Server) makeCluster(ctx context.Context) error {
+	raw := make([]byte, 24)
+	if _, err := rand.Read(raw); err != nil {
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(s.cluster(), "PG_VERSION")); err == nil {
-		return nil
-	}
-	// A cluster whose making was cut off has no PG_VERSION or an unusable rest: it never held anything.
-	if err := os.RemoveAll(s.cluster()); err != nil {
+	s.password = hex.EncodeToString(raw)
+	if err := durable.WriteFile(s.passwordFile(), []byte(s.password+"\n"), 0o600); err != nil {
 		return err
 	}
-	args := []string{"--pgdata", s.cluster(), "--username", ownerName, "--pwfile", s.passwordFile(),
+	if err := s.own(s.passwordFile()); err != nil {
+		return err
+	}
+	work, err := os.MkdirTemp(s.directory, making)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(work) }()
+	if err := errors.Join(os.WriteFile(filepath.Join(work, marker), nil, 0o600), s.own(work)); err != nil {
+		return err
+	}
+	cluster := filepath.Join(work, "cluster")
+	args := []string{"--pgdata", cluster, "--username", ownerName, "--pwfile", s.passwordFile(),
 		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions"}
 	if s.passing {
 		args = append(args, "--no-sync")
 	}
-	out, err := s.command(ctx, "initdb", args...).CombinedOutput()
-	if err != nil {
+	initdb := s.command(ctx, "initdb", args...)
+	initdb.SysProcAttr = merged(initdb.SysProcAttr, syscall.SIGKILL)
+	out := &bytes.Buffer{}
+	initdb.Stdout, initdb.Stderr = out, out
+	if err := s.onItsThread(initdb.Run); err != nil {
 		return fmt.Errorf("making the database cluster in %s: %w\n%s", s.cluster(), err, out)
 	}
-	return nil
+	return durable.Rename(cluster, s.cluster())
+}
+
+// onItsThread runs f on a thread that lives until it is done: the kernel ends a program when
+// the thread that started it ends.
+func (s *Server) onItsThread(f func() error) error {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	return f()
+}
+
+// InUseError says that another process has the cluster.
+type InUseError struct{ Directory, Holder string }
+
+// Error implements error.
+func (e *InUseError) Error() string {
+	return fmt.Sprintf("%s is in use by %s; stop that one first, or give this one a directory of its own", e.Directory, e.Holder)
+}
+
+// takeLock makes this process the only one that works on the directory. The lock ends with
+// the process, however that ends.
+func (s *Server) takeLock() error {
+	f, err := os.OpenFile(filepath.Join(s.directory, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		holder, _ := io.ReadAll(io.LimitReader(f, 200))
+		_ = f.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return &InUseError{s.directory, cmp.Or(strings.TrimSpace(string(holder)), "another process")}
+		}
+		return err
+	}
+	s.lock = f
+	who := fmt.Sprintf("process %d, since %s\n", os.Getpid(), time.Now().Format(time.RFC3339))
+	_, err = f.WriteAt([]byte(who), 0)
+	return errors.Join(err, f.Truncate(int64(len(who))))
+}
+
+func (s *Server) unlock() error {
+	if s.lock == nil {
+		return nil
+	}
+	f := s.lock
+	s.lock = nil
+	return f.Close()
 }
 
 // command runs a program of the server, as the user postgres where we are root,
@@ -242,6 +352,30 @@ func (s *Server) stopLeftover(ctx context.Context) {
 	}
 }
 
+func (s *Server) portFile() string { return filepath.Join(s.directory, "port") }
+
+// AddressFile is where the address of the running database stands, password included, for an
+// operator's own tools.
+func AddressFile(directory string) string { return filepath.Join(directory, "address") }
+
+// choosePort takes the port of the last run where it is free, so that the address stays.
+func (s *Server) choosePort() (int, error) {
+	if raw, err := os.ReadFile(s.portFile()); err == nil {
+		if port, err := strconv.Atoi(strings.TrimSpace(string(raw))); err == nil && port > 0 && port < 65536 {
+			if l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err == nil {
+				return port, l.Close()
+			}
+		}
+	}
+	return freePort()
+}
+
+// tellAddress writes down where the database is.
+func (s *Server) tellAddress() error {
+	return errors.Join(durable.WriteFile(s.portFile(), []byte(strconv.Itoa(s.port)+"\n"), 0o600),
+		durable.WriteFile(AddressFile(s.directory), []byte(s.URL()+"\n"), 0o600))
+}
+
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -264,7 +398,7 @@ func (s *Server) launch() error {
 	s.process = s.command(context.Background(), "postgres", args...)
 	s.process.Stdout, s.process.Stderr = log, log
 	// Ctrl-C in the terminal is for us alone; we then stop the server in order.
-	s.process.SysProcAttr = merged(s.process.SysProcAttr)
+	s.process.SysProcAttr = merged(s.process.SysProcAttr, syscall.SIGINT) // a fast shutdown
 	s.done = make(chan struct{})
 	started := make(chan error)
 	go func() {
@@ -285,19 +419,19 @@ func (s *Server) launch() error {
 	return nil
 }
 
-func merged(a *syscall.SysProcAttr) *syscall.SysProcAttr {
+// merged adds that a program is not in our process group, and what it is sent where we are killed.
+func merged(a *syscall.SysProcAttr, whenKilled syscall.Signal) *syscall.SysProcAttr {
 	if a == nil {
 		a = &syscall.SysProcAttr{}
 	}
-	a.Setpgid = true
-	a.Pdeathsig = syscall.SIGINT // fast shutdown where we are killed
+	a.Setpgid, a.Pdeathsig = true, whenKilled
 	return a
 }
 
 // await waits until the server answers and has our database.
 func (s *Server) await(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, startTimeout)
-	defer cancel()
+	patience := startTimeout
+	started := time.Now()
 	admin := strings.Replace(s.URL(), "/"+databaseName+"?", "/postgres?", 1)
 	for {
 		conn, err := pgx.Connect(ctx, admin)
@@ -305,11 +439,18 @@ func (s *Server) await(ctx context.Context) error {
 			defer conn.Close(context.Background())
 			return createDatabase(ctx, conn)
 		}
+		var answer *pgconn.PgError
+		if errors.As(err, &answer) && answer.Code == "57P03" { // it is starting up
+			patience = recoverTimeout
+		}
+		if time.Since(started) > patience {
+			return fmt.Errorf("the database server did not answer within %s; its log is %s: %w", patience, s.Log(), err)
+		}
 		select {
 		case <-s.done:
 			return fmt.Errorf("%w; its log is %s", errEnded, s.Log())
 		case <-ctx.Done():
-			return fmt.Errorf("the database server did not answer within %s; its log is %s: %w", startTimeout, s.Log(), err)
+			return ctx.Err()
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
@@ -324,8 +465,11 @@ func createDatabase(ctx context.Context, conn *pgx.Conn) error {
 	return err
 }
 
-// Stop stops the server and waits for it. Stopping a stopped server does nothing.
-func (s *Server) Stop() error {
+// Stop stops the server, waits for it, and gives its directory free. Stopping a stopped server
+// does nothing.
+func (s *Server) Stop() error { return errors.Join(s.stop(), s.unlock()) }
+
+func (s *Server) stop() error {
 	if s.process == nil || s.process.Process == nil {
 		return nil // it was never started
 	}

@@ -17,10 +17,10 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 
 	"proudsieve/core/document"
+	"proudsieve/core/guard"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -144,19 +144,20 @@ func (r *run) take(s *stretch) error {
 		maps.Copy(r.occurring[c], codes)
 	}
 	// Columns and keys know nothing of one another, so each takes the stretch in on its own.
-	var group sync.WaitGroup
+	var group guard.Group
 	next := make(chan int, len(s.columns))
 	for c := range s.columns {
 		next <- c
 	}
 	close(next)
 	for range r.workers {
-		group.Go(func() {
+		group.Go(func() error {
 			for c := range next {
 				r.summaries[c].Take(&s.columns[c].shard)
 				r.estimated[c].Store(r.summaries[c].Estimated())
 				r.missing[c].AddMany(s.columns[c].missingRows)
 			}
+			return nil
 		})
 	}
 	var err error
@@ -174,7 +175,7 @@ func (r *run) take(s *stretch) error {
 		r.addImpact(at, s.impact[at])
 		mergeTexts(&r.texts[at], s.texts[at])
 	}
-	group.Wait()
+	err = errors.Join(err, group.Wait())
 	s.reset()
 	select {
 	case r.idle <- s:

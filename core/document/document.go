@@ -14,9 +14,6 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// sizeLimit bounds a declaration, in bytes.
-const sizeLimit = 8 << 20
-
 // Kind is what a node of a declaration is.
 type Kind uint8
 
@@ -76,8 +73,8 @@ func (p Problems) Error() string {
 
 // Parse reads YAML into nodes. Its error is of type Problems.
 func Parse(source []byte) (*Node, error) {
-	if len(source) > sizeLimit {
-		return nil, Problems{{1, 1, fmt.Sprintf("the declaration is larger than %d bytes", sizeLimit)}}
+	if err := bounded(source); err != nil {
+		return nil, err
 	}
 	file, err := parse(source)
 	if err != nil {
@@ -128,7 +125,7 @@ type converter struct{ problems Problems }
 func (c *converter) convert(n ast.Node, depth int) *Node {
 	token := n.GetToken()
 	out := &Node{Line: token.Position.Line, Column: token.Position.Column}
-	if depth > 50 {
+	if depth > 2*depthLimit {
 		c.problems = append(c.problems, Problem{out.Line, out.Column, "nested too deeply"})
 		return out
 	}

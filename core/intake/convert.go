@@ -7,6 +7,7 @@ import (
 	"io"
 	"sync"
 
+	"proudsieve/core/guard"
 	"proudsieve/core/table"
 )
 
@@ -119,13 +120,12 @@ func startConverting(ctx context.Context, c converter) (io.ReadCloser, *records)
 	ctx, cancel := context.WithCancel(ctx)
 	in, out := io.Pipe()
 	to := &records{out: bufio.NewWriterSize(out, 256<<10)}
-	go func() {
-		err := c.convert(ctx, to)
-		if err == nil {
-			err = to.out.Flush()
+	guard.Go(func() error {
+		if err := c.convert(ctx, to); err != nil {
+			return err
 		}
-		_ = out.CloseWithError(err)
-	}()
+		return to.out.Flush()
+	}, func(err error) { _ = out.CloseWithError(err) })
 	return &converting{in, cancel}, to
 }
 

@@ -7,8 +7,8 @@ import (
 	"runtime"
 	"slices"
 	"sort"
-	"sync"
 
+	"proudsieve/core/guard"
 	"proudsieve/core/table"
 )
 
@@ -29,15 +29,16 @@ func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 		return f.pick(ctx, marks, rows)
 	}
 	// Rows far from one another stand in many parts, which are looked into side by side.
-	picked, errs := make([][]Picked, runs), make([]error, runs)
-	var group sync.WaitGroup
+	picked := make([][]Picked, runs)
+	var group guard.Group
 	for i := range runs {
-		group.Go(func() {
-			picked[i], errs[i] = f.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
+		group.Go(func() (err error) {
+			picked[i], err = f.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
+			return err
 		})
 	}
-	group.Wait()
-	return slices.Concat(picked...), errors.Join(errs...)
+	err := group.Wait()
+	return slices.Concat(picked...), err
 }
 
 const (

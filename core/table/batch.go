@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"io"
-	"sync"
 
 	"github.com/RoaringBitmap/roaring/v2"
+
+	"proudsieve/core/guard"
 )
 
 // RowSet is a set of row numbers; rows are numbered from 1 in file order.
@@ -261,18 +262,18 @@ func scan[T any](ctx context.Context, source Source, length func(n int) int, wor
 	workers = max(workers, 1)
 	stretches := make(chan stretch)
 	order := make(chan chan outcome, workers+1) // bounds how far reading runs ahead
-	var group sync.WaitGroup
+	var group guard.Group
 	for range workers {
-		group.Go(func() {
+		group.Go(func() error {
 			for s := range stretches {
 				var o outcome
-				o.value, o.err = work(s.parts)
+				o.value, o.err = guard.Value(func() (T, error) { return work(s.parts) })
 				s.done <- o
 			}
+			return nil
 		})
 	}
-	var readErr error
-	group.Go(func() {
+	group.Go(func() error {
 		defer close(order)
 		defer close(stretches)
 		var open chan Part // of the stretch that is being read
@@ -284,10 +285,10 @@ func scan[T any](ctx context.Context, source Source, length func(n int) int, wor
 		for n, room := 0, 0; ; room-- {
 			part, err := parts.Next()
 			if err != nil {
-				if !errors.Is(err, io.EOF) {
-					readErr = err
+				if errors.Is(err, io.EOF) {
+					return nil
 				}
-				return
+				return err
 			}
 			if room == 0 {
 				if open != nil {
@@ -300,13 +301,13 @@ func scan[T any](ctx context.Context, source Source, length func(n int) int, wor
 				select {
 				case order <- s.done:
 				case <-ctx.Done():
-					return
+					return nil
 				}
 				select {
 				case stretches <- s:
 				case <-ctx.Done():
 					s.done <- outcome{err: ctx.Err()}
-					return
+					return nil
 				}
 			}
 			open <- part // has room for the whole stretch
@@ -328,8 +329,7 @@ func scan[T any](ctx context.Context, source Source, length func(n int) int, wor
 			cancel()
 		}
 	}
-	group.Wait()
-	if failed == nil {
+	if readErr := group.Wait(); failed == nil {
 		failed = readErr
 	}
 	if failed == nil {

@@ -10,9 +10,10 @@ import (
 	"math/bits"
 	"os"
 	"slices"
-	"sync"
 
 	"github.com/zeebo/xxh3"
+
+	"proudsieve/core/guard"
 )
 
 const (
@@ -164,15 +165,16 @@ func (g *Groups) Repeated(workers int, found func(h Hash, rows []uint32) error) 
 		next <- i
 	}
 	close(next)
-	var group sync.WaitGroup
+	var group guard.Group
 	defer group.Wait()
 	for range max(workers, 1) {
-		group.Go(func() {
+		group.Go(func() error {
 			var s search
 			for i := range next {
-				rows, err := s.repeated(g, i)
+				rows, err := guard.Value(func() ([]HashedRow, error) { return s.repeated(g, i) })
 				results[i] <- searched{rows, err}
 			}
+			return nil
 		})
 	}
 	var rows []uint32
