@@ -4,11 +4,13 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -17,6 +19,8 @@ import (
 
 	"proudsieve/console"
 	"proudsieve/core/certify"
+	"proudsieve/core/guard"
+	"proudsieve/durable"
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/files"
@@ -33,7 +37,14 @@ type Options struct {
 	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
 	FetchPrivate bool
 	Watch        string // a folder whose files are taken in, each into the dataset its folder names; empty for none
-	Log          *slog.Logger
+	// Names are the hosts by which the service is called, besides the loopback's own.
+	Names []string
+	// TrustedProxies are networks whose word is taken for whom a request comes from.
+	TrustedProxies []netip.Prefix
+	// Certificate and Key are files in PEM by which the service is reached over TLS; both or neither.
+	Certificate, Key string
+	Stall            time.Duration // how long a job may make no progress; 0 means work.DefaultStall
+	Log              *slog.Logger
 }
 
 // DefaultUploadLimit is the largest delivery that is taken in, in bytes.
@@ -50,7 +61,9 @@ type Service struct {
 	server   *http.Server
 	listener net.Listener
 	failed   chan error
+	watching guard.Group
 	unwatch  context.CancelFunc
+	unserve  context.CancelFunc // ends what is being answered
 }
 
 // Start starts the service. Where nobody has a token yet, one is made for an
@@ -74,7 +87,7 @@ func (s *Service) start(ctx context.Context) error {
 	if s.store, err = store.Open(ctx, s.options.DatabaseURL); err != nil {
 		return err
 	}
-	key, err := signingKey(filepath.Join(s.options.Directory, "signing-key.json"))
+	key, err := signingKey(KeyFile(s.options.Directory))
 	if err != nil {
 		return fmt.Errorf("reading the signing key: %w", err)
 	}
@@ -85,7 +98,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	pool.UploadLimit, pool.FetchPrivate = s.options.UploadLimit, s.options.FetchPrivate
+	pool.UploadLimit, pool.FetchPrivate, pool.Stall = s.options.UploadLimit, s.options.FetchPrivate, s.options.Stall
 	if err := pool.Start(ctx); err != nil {
 		return err
 	}
@@ -97,17 +110,47 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key, Console: pages, UploadLimit: s.options.UploadLimit}).Handler()
+	secure, err := s.certificates()
+	if err != nil {
+		return err
+	}
+	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key, Console: pages, UploadLimit: s.options.UploadLimit,
+		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
 	}
-	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16}
-	go func() {
-		if err := s.server.Serve(s.listener); !errors.Is(err, http.ErrServerClosed) {
+	serving, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.unserve = cancel
+	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16, TLSConfig: secure,
+		BaseContext: func(net.Listener) context.Context { return serving }, ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug)}
+	serve := func() error { return s.server.Serve(s.listener) }
+	if secure != nil {
+		serve = func() error { return s.server.ServeTLS(s.listener, "", "") }
+	}
+	guard.Go(serve, func(err error) {
+		if !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
 		}
-	}()
+	})
 	return nil
+}
+
+// certificates reads what the service proves itself with; nil where it is reached without TLS.
+func (s *Service) certificates() (*tls.Config, error) {
+	if s.options.Certificate == "" && s.options.Key == "" {
+		return nil, nil
+	}
+	if s.options.Certificate == "" || s.options.Key == "" {
+		return nil, errors.New("TLS needs both a certificate and its key: --tls-certificate and --tls-key")
+	}
+	if _, err := durable.ReadSecret(s.options.Key); err != nil {
+		return nil, fmt.Errorf("reading the key for TLS: %w", err)
+	}
+	pair, err := tls.LoadX509KeyPair(s.options.Certificate, s.options.Key)
+	if err != nil {
+		return nil, fmt.Errorf("reading the certificate for TLS: %w", err)
+	}
+	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}, nil
 }
 
 // watch takes in the files of the watched folder, in the name of the administrator.
@@ -124,7 +167,7 @@ func (s *Service) watch(ctx context.Context) error {
 	}
 	watching, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.unwatch = cancel
-	go s.pool.Watch(watching, s.options.Watch, administrator.ID)
+	s.watching.Go(func() error { return s.pool.Watch(watching, s.options.Watch, administrator.ID) })
 	return nil
 }
 
@@ -141,7 +184,7 @@ func (s *Service) firstToken(ctx context.Context) error {
 		if err != nil || len(people) > 0 {
 			return err
 		}
-		person, err := store.PersonNamed(ctx, tx, AdministratorName, access.Administrator)
+		person, err := store.AddPerson(ctx, tx, AdministratorName, access.Administrator)
 		if err != nil {
 			return err
 		}
@@ -152,33 +195,42 @@ func (s *Service) firstToken(ctx context.Context) error {
 		if _, err := store.AddToken(ctx, tx, person.ID, access.Hash(secret), "made at the first start", nil); err != nil {
 			return err
 		}
-		return os.WriteFile(TokenFile(s.options.Directory), []byte(secret+"\n"), 0o600)
+		return durable.WriteFile(TokenFile(s.options.Directory), []byte(secret+"\n"), 0o600)
 	})
 }
 
+// KeyFile is where the key is that certificates are signed with.
+func KeyFile(directory string) string { return filepath.Join(directory, "signing-key.json") }
+
 // signingKey reads the key, which it makes where there is none.
 func signingKey(path string) ([]byte, error) {
-	key, err := os.ReadFile(path)
-	if !errors.Is(err, os.ErrNotExist) {
-		return key, err
-	}
-	if key, err = certify.NewKey(); err != nil {
-		return nil, err
-	}
-	// Of several nodes that start together on one directory, the first one's key counts.
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return os.ReadFile(path)
+	key, err := durable.ReadSecret(path)
+	if errors.Is(err, os.ErrNotExist) {
+		if key, err = certify.NewKey(); err != nil {
+			return nil, err
+		}
+		// Of several nodes that start together on one directory, the first one's key counts.
+		if err = durable.Create(path, key, 0o600); errors.Is(err, os.ErrExist) {
+			key, err = durable.ReadSecret(path)
+		}
 	}
 	if err != nil {
 		return nil, err
 	}
-	_, err = f.Write(key)
-	return key, errors.Join(err, f.Sync(), f.Close())
+	if _, err := certify.PublicKey(key); err != nil {
+		return nil, fmt.Errorf("%s: %w; put it back from a backup", path, err)
+	}
+	return key, nil
 }
 
 // URL is the address of the console.
-func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
+func (s *Service) URL() string {
+	scheme := "http://"
+	if s.server.TLSConfig != nil {
+		scheme = "https://"
+	}
+	return scheme + s.listener.Addr().String()
+}
 
 // Wait waits until ctx ends or the service fails, and stops it.
 func (s *Service) Wait(ctx context.Context) error {
@@ -190,20 +242,36 @@ func (s *Service) Wait(ctx context.Context) error {
 	return errors.Join(err, s.Stop())
 }
 
+const (
+	answersEnd = 5 * time.Second // how long requests have to end when the service stops
+	jobsEnd    = 10 * time.Second
+)
+
 // Stop ends requests and jobs in order; jobs under way are taken up at the next start.
 func (s *Service) Stop() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
 	var errs []error
 	if s.server != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), answersEnd)
+		defer cancel()
+		if s.unserve != nil {
+			defer s.unserve()
+		}
+		short, enough := context.WithTimeout(ctx, answersEnd/5)
+		defer enough()
+		if s.server.Shutdown(short) != nil {
+			s.unserve() // those who follow jobs would stay for ever
+		}
 		if err := s.server.Shutdown(ctx); err != nil {
-			errs = append(errs, s.server.Close()) // events and uploads that do not end by themselves
+			errs = append(errs, s.server.Close()) // uploads that do not end by themselves
 		}
 	}
 	if s.unwatch != nil {
 		s.unwatch()
+		errs = append(errs, s.watching.Wait())
 	}
 	if s.pool != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), jobsEnd)
+		defer cancel()
 		errs = append(errs, s.pool.Stop(ctx))
 	}
 	if s.store != nil {

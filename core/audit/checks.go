@@ -185,6 +185,23 @@ type parentCheck struct {
 	codes        *rulebook.CodeList
 }
 
+// RuleIDs lists the ids of all that a rulebook may find broken, in a table with all of its
+// columns or without some.
+func RuleIDs(book *rulebook.Rulebook) []string {
+	var names, ids []string
+	for _, c := range book.Columns {
+		names = append(names, c.Name)
+	}
+	for _, columns := range [][]string{names, nil} {
+		for _, c := range newPlan(book, columns).checks {
+			if !slices.Contains(ids, c.id) {
+				ids = append(ids, c.id)
+			}
+		}
+	}
+	return ids
+}
+
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
 	p := &plan{book: book, names: names, equalRows: -1}
 	for _, name := range names {

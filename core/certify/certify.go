@@ -122,9 +122,11 @@ type Facts struct {
 	Score       float64
 	PassMark    float64
 	Findings    []audit.Finding
-	Waived      map[string]bool // rules of this dataset with a waiver in force
-	OpenStops   []OpenIssue     // of this dataset and of the inputs', neither closed nor waived
-	FixedBy     []string        // who applied the fixes and the merge
+	Waived      map[string]int64 // rules of this dataset with a waiver in force, and for how many rows it was given
+	OpenStops   []OpenIssue      // of this dataset and of the inputs', neither closed nor waived
+	FixedBy     []string         // who applied the fixes and the merge
+	WaivedBy    []string         // who gave the waivers
+	Withdrawn   string           // why the table, or one that it was made of, was withdrawn; empty where none was
 	CertifiedBy string
 }
 
@@ -143,12 +145,21 @@ func Obstacles(f Facts) []string {
 	if f.Origin == "delivery" {
 		add("The table is a delivery as it arrived; only a cleaned or merged table is certified. Apply a fix plan first, even one without steps.")
 	}
+	if f.Withdrawn != "" {
+		add("The table was withdrawn: %s", f.Withdrawn)
+	}
 	if !f.Audited {
 		add("The table has no finished audit by the newest version of its rulebook. Start one.")
 	} else if !f.Passed {
 		stops := 0
 		for _, finding := range f.Findings {
-			if finding.Severity == rulebook.Stop && !f.Waived[finding.Rule] {
+			if finding.Severity != rulebook.Stop {
+				continue
+			}
+			if rows, ok := f.Waived[finding.Rule]; ok && finding.Rows > rows {
+				add("The rule %s is broken by %d rows more than the %d that were waived: %s", finding.Rule, finding.Rows-rows, rows, finding.Found)
+				stops++
+			} else if !ok {
 				add("The rule %s, which stops the table, is broken: %s", finding.Rule, finding.Found)
 				stops++
 			}
@@ -163,6 +174,12 @@ func Obstacles(f Facts) []string {
 	for _, who := range f.FixedBy {
 		if who == f.CertifiedBy {
 			add("%s applied the fixes, so somebody else has to certify the table.", who)
+			break
+		}
+	}
+	for _, who := range f.WaivedBy {
+		if who == f.CertifiedBy {
+			add("%s waived what was found, so somebody else has to certify the table.", who)
 			break
 		}
 	}

@@ -132,3 +132,13 @@ func TestWhatOnlyLooksDeepIsRead(t *testing.T) {
 		}
 	}
 }
+
+func TestChangesTellTheLinesThatDiffer(t *testing.T) {
+	got := strings.Join(Changes("a\nb\nc\nd\n", "a\nx\nc\nd\ne\n"), "|")
+	if want := "- line 2: b|+ line 2: x|+ line 5: e"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if got := Changes("a\n", "a\n"); len(got) != 0 {
+		t.Errorf("equal texts differ in %v", got)
+	}
+}

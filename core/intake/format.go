@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -42,13 +43,42 @@ const (
 )
 
 const (
-	// unpackedLimit bounds what a packed file may hold, and packedFactor how many times more
-	// than its own size, so that a few bytes cannot fill a disk or a day.
-	unpackedLimit = 200 << 30
-	packedFactor  = 1100
-	packedAlways  = 64 << 20
-	sniffLength   = 64 << 10
+	packedAlways = 16 << 20 // bytes that may be unpacked whatever their ratio
+	sniffLength  = 64 << 10
 )
+
+// Unpacking bounds what a packed file may hold, so that a few bytes cannot fill a disk or a day.
+type Unpacking struct {
+	Ratio int64 // unpacked bytes for each packed one
+	Bytes int64 // in all
+}
+
+// UsualUnpacking is what is allowed where nobody says otherwise: tables are seldom packed to
+// less than a hundredth.
+var UsualUnpacking = Unpacking{Ratio: 200, Bytes: 200 << 30}
+
+var unpacking atomic.Pointer[Unpacking]
+
+// SetUnpacking sets what packed files may hold, for the process.
+func SetUnpacking(u Unpacking) { unpacking.Store(&u) }
+
+func allowed() Unpacking {
+	if u := unpacking.Load(); u != nil {
+		return *u
+	}
+	return UsualUnpacking
+}
+
+// TooLargeError says that a packed file holds more than it may.
+type TooLargeError struct{ Allowed Unpacking }
+
+// Error implements error.
+func (e *TooLargeError) Error() string {
+	return fmt.Sprintf("the file unpacks to more than is allowed, %d times its own size or %d bytes, as files made to do harm do; where you trust it, unpack it yourself, or raise what is allowed (--unpack-ratio, --unpack-limit)", e.Allowed.Ratio, e.Allowed.Bytes)
+}
+
+// Unwrap makes errors.Is(err, ErrTooLarge) hold.
+func (e *TooLargeError) Unwrap() error { return ErrTooLarge }
 
 // content is what a file holds: its format, how it is packed, and how to get at it.
 type content struct {
@@ -61,7 +91,7 @@ type content struct {
 
 // Contents errors.
 var (
-	ErrTooLarge = errors.New("the file unpacks to far more than it should, as files made to do harm do; unpack it yourself if you trust it")
+	ErrTooLarge = errors.New("the file is larger than it may be")
 	ErrEntry    = errors.New("the archive has several files")
 )
 
@@ -91,6 +121,9 @@ func look(open Opener, r Reading) (content, error) {
 	head, err := headOf(open, sniffLength)
 	if err != nil {
 		return content{}, err
+	}
+	if IsWebPage(head) {
+		return content{}, ErrWebPage
 	}
 	c := content{open: open, seeks: true}
 	switch {
@@ -124,6 +157,28 @@ func look(open Opener, r Reading) (content, error) {
 
 // ErrFormat says that a file is not of the declared format.
 var ErrFormat = errors.New("the file is not of the declared format")
+
+// ErrWebPage says that a file is a web page, as an address answers that has moved or wants a sign-in.
+var ErrWebPage = errors.New("this is a web page and no table; ask its provider for the address of the file itself")
+
+// IsWebPage reports whether bytes begin as a web page does (HTML Standard, 13.1).
+func IsWebPage(head []byte) bool {
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n\f")
+	for bytes.HasPrefix(text, []byte("<!--")) {
+		_, after, ok := bytes.Cut(text, []byte("-->"))
+		if !ok {
+			return false
+		}
+		text = bytes.TrimLeft(after, " \t\r\n\f")
+	}
+	start := bytes.ToLower(text[:min(len(text), 20)])
+	for _, tag := range []string{"<!doctype html", "<html"} {
+		if rest, ok := bytes.CutPrefix(start, []byte(tag)); ok && (len(rest) == 0 || bytes.IndexByte([]byte(" \t\r\n\f>/"), rest[0]) >= 0) {
+			return true
+		}
+	}
+	return false
+}
 
 // formatOf tells the format by the first bytes of the unpacked content.
 func formatOf(head []byte) Format {
@@ -338,8 +393,8 @@ type unpacked struct {
 func (u *unpacked) Read(p []byte) (int, error) {
 	n, err := u.Reader.Read(p)
 	u.n += int64(n)
-	if u.n > unpackedLimit || u.n > packedAlways && u.n > packedFactor*u.read() {
-		return n, ErrTooLarge
+	if may := allowed(); u.n > may.Bytes || u.n > packedAlways && u.n/may.Ratio > u.read() {
+		return n, &TooLargeError{may}
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		err = damaged(err)

@@ -20,7 +20,7 @@ import (
 const (
 	sheetRows     = 1 << 20 // of a worksheet (ISO/IEC 29500)
 	sheetColumns  = 1 << 14
-	sharedLimit   = 512 << 20 // bytes of the texts that cells share
+	sharedLimit   = 256 << 20 // bytes of the texts that cells share, with what each costs beside its text
 	xmlEntryLimit = 16 << 30
 )
 

@@ -11,14 +11,16 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"proudsieve/service/access"
@@ -47,23 +49,31 @@ type Server struct {
 	Console    http.Handler
 	// UploadLimit is the largest delivery that is taken in, in bytes.
 	UploadLimit int64
+	// Names are the hosts, besides the loopback's own, by which the service is called.
+	Names []string
+	// TrustedProxies may say on whose behalf they call (X-Forwarded-For).
+	TrustedProxies []netip.Prefix
+	// Secure says that people reach the service by https.
+	Secure bool
 
 	api        huma.API
 	remembered remembered
+	slowing    slowing
+	refused    refused
 }
 
 // Handler returns everything the service answers.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, secured, http.NewCrossOriginProtection().Handler)
+	r.Use(ownIDs, numbered, s.logged, s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", promhttp.Handler())
 	r.Route(Prefix, func(r chi.Router) {
 		r.Use(s.identify)
 		s.register(r)
-		r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
-			problem(w, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+"/openapi.json.")
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			problem(w, r, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+"/openapi.json.")
 		})
 	})
 	if s.Console != nil {
@@ -84,6 +94,8 @@ func (s *Server) register(r chi.Router) {
 	config.Info.Description = "Audits of incoming tables against declared rules, with their issues, fixes, merges and certificates."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
+	config.Transformers = append(config.Transformers, tell)
+	config.Formats = map[string]huma.Format{"application/json": withoutNul(huma.DefaultJSONFormat), "json": withoutNul(huma.DefaultJSONFormat)}
 	huma.DefaultArrayNullable = false // an empty list is sent as one
 	config.Servers = []*huma.Server{{URL: Prefix}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -97,6 +109,8 @@ func (s *Server) register(r chi.Router) {
 		_ = json.NewEncoder(w).Encode(s.api.OpenAPI())
 	})
 	s.sessions()
+	s.people()
+	s.withdrawals()
 	s.datasets()
 	s.declarations()
 	s.deliveries(r)
@@ -140,6 +154,7 @@ func (s *Server) requires(right access.Right) func(huma.Context, func(huma.Conte
 			return
 		}
 		if !caller(ctx.Context()).Role.May(right) {
+			s.recordRefusal(ctx.Context(), caller(ctx.Context()), ctx.Operation().Summary, right)
 			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, forbidden(caller(ctx.Context()), right))
 			return
 		}
@@ -167,58 +182,135 @@ const sessionCookie = "proudsieve_session"
 // what is listed as public.
 func (s *Server) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		c, err := s.callerOf(r)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			s.Log.Error("finding out who calls", "error", err)
-			problem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
-			return
+		secret, session := secretOf(r)
+		var c *store.Caller
+		if secret != "" {
+			found, err := s.callerBy(r, secret, session)
+			switch {
+			case errors.Is(err, errWait):
+				w.Header().Set("Retry-After", strconv.Itoa(int(s.slowing.wait(s.addressOf(r), access.Hash(secret)).Seconds())+1))
+				problem(w, r, http.StatusTooManyRequests, "Too many wrong tokens were sent from this address; wait before the next one.")
+				return
+			case err != nil && !errors.Is(err, store.ErrNotFound):
+				s.Log.Error("finding out who calls", "error", err)
+				w.Header().Set("Retry-After", "2")
+				problem(w, r, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+				return
+			}
+			c = found
 		}
 		if c == nil && !slices.Contains(public, r.Method+" "+r.URL.Path) {
 			w.Header().Set("WWW-Authenticate", `Bearer realm="Proud Sieve"`)
-			problem(w, http.StatusUnauthorized, unauthorized)
+			problem(w, r, http.StatusUnauthorized, unauthorized)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))
+		ctx := context.WithValue(r.Context(), callerKey{}, c)
+		if who, ok := ctx.Value(callerNameKey{}).(*callerName); ok && c != nil {
+			who.name = c.Name
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, addressKey{}, s.addressOf(r))))
 	})
 }
 
-func (s *Server) callerOf(r *http.Request) (*store.Caller, error) {
+type addressKey struct{}
+
+// addressIn is where the request of a context comes from.
+func addressIn(ctx context.Context) string {
+	at, _ := ctx.Value(addressKey{}).(string)
+	return at
+}
+
+// secretOf is the token or, where session is true, the session that came with a request.
+func secretOf(r *http.Request) (secret string, session bool) {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		return store.CallerByToken(r.Context(), s.Store.DB, access.Hash(token))
+		return token, false
 	}
 	if cookie, err := r.Cookie(sessionCookie); err == nil {
-		return store.CallerBySession(r.Context(), s.Store.DB, access.Hash(cookie.Value))
+		return cookie.Value, true
 	}
-	return nil, nil
+	return "", false
+}
+
+// errWait says that no secret is looked at yet that comes from an address.
+var errWait = errors.New("wait")
+
+// callerBy finds who has a secret, unless too many wrong ones came from the same address.
+func (s *Server) callerBy(r *http.Request, secret string, session bool) (*store.Caller, error) {
+	hash, address := access.Hash(secret), s.addressOf(r)
+	if s.slowing.wait(address, hash) > 0 {
+		return nil, errWait
+	}
+	find := store.CallerByToken
+	if session {
+		find = store.CallerBySession
+	}
+	c, err := find(r.Context(), s.Store.DB, hash)
+	switch {
+	case err == nil:
+		s.slowing.succeeded(hash)
+	case errors.Is(err, store.ErrNotFound) && !session: // a session ends by itself, which is no attempt at anything
+		s.failed(r.Context(), address)
+	}
+	return c, err
+}
+
+// failed records, now and then, that wrong tokens come from an address.
+func (s *Server) failed(ctx context.Context, address string) {
+	n := s.slowing.fail(address)
+	if n == 0 {
+		return
+	}
+	s.Log.Warn("wrong tokens", "from", address, "count", n)
+	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, 0, "was shown a wrong token", "address "+address, map[string]any{"count": n}); err != nil {
+		s.Log.Error("recording wrong tokens", "error", err)
+	}
+}
+
+// refused remembers whose refusals were recorded lately.
+type refused struct {
+	mutex sync.Mutex
+	last  map[string]time.Time
+}
+
+// recordRefusal records that a caller has not the right to something, once a minute for each.
+func (s *Server) recordRefusal(ctx context.Context, c *store.Caller, what string, right access.Right) {
+	key := c.Name + "\x00" + what
+	s.refused.mutex.Lock()
+	if s.refused.last == nil || len(s.refused.last) > 10_000 {
+		s.refused.last = map[string]time.Time{}
+	}
+	again := time.Since(s.refused.last[key]) < recordEvery
+	s.refused.last[key] = time.Now()
+	s.refused.mutex.Unlock()
+	if again {
+		return
+	}
+	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, c.ID, "was refused", what, map[string]any{"needs": right, "from": addressIn(ctx)}); err != nil {
+		s.Log.Error("recording a refusal", "error", err)
+	}
 }
 
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	if err := s.Store.DB.PingContext(ctx); err != nil {
-		problem(w, http.StatusServiceUnavailable, "The database does not answer.")
+		problem(w, r, http.StatusServiceUnavailable, "The database does not answer.")
 		return
 	}
 	_, _ = w.Write([]byte("ready\n"))
 }
 
-func (s *Server) logged(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		recorded := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
-		started := time.Now()
-		next.ServeHTTP(recorded, r)
-		s.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", recorded.Status(), "took", time.Since(started), "id", middleware.GetReqID(r.Context()))
-	})
-}
-
 // secured sets what every answer carries: nothing of ours is framed, sniffed or loaded from elsewhere.
-func secured(next http.Handler) http.Handler {
+func (s *Server) secured(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		if s.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		next.ServeHTTP(w, r)
 	})
 }

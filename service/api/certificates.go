@@ -98,10 +98,13 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 		return nil, err
 	}
 	who := caller(ctx).Name
-	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]bool{}}}
+	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]int64{}}}
 	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{}, Accepted: []certify.AcceptedFact{},
 		Inputs: []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
 	c.statement.Table = certify.TableFacts{SHA256: t.Digest, Bytes: t.Bytes}
+	if t.Withdrawn != nil {
+		c.facts.Withdrawn = *t.Withdrawn
+	}
 	if t.Origin != store.OriginDelivery {
 		c.facts.FixedBy = append(c.facts.FixedBy, t.CreatedBy)
 	}
@@ -230,9 +233,13 @@ func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []store.
 func (c *candidate) takeIssue(i store.Issue, today string) {
 	waived := i.State == store.IssueWaived && *i.WaiverUntil >= today
 	if waived {
+		c.facts.WaivedBy = append(c.facts.WaivedBy, *i.WaiverBy)
 		c.statement.Waivers = append(c.statement.Waivers, certify.Waiver{Dataset: i.Dataset, Rule: i.Rule, Reason: *i.WaiverReason, By: *i.WaiverBy, Until: *i.WaiverUntil})
 		if i.Dataset == c.table.Dataset {
-			c.facts.Waived[i.Rule] = true
+			c.facts.Waived[i.Rule] = i.Rows
+			if i.WaiverRows != nil {
+				c.facts.Waived[i.Rule] = *i.WaiverRows
+			}
 		}
 	}
 	if i.Severity == string(rulebook.Stop) && i.State != store.IssueClosed && !waived {

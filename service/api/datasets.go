@@ -2,12 +2,16 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
@@ -60,8 +64,37 @@ func (s *Server) datasets() {
 // declared is the text of a declaration.
 type declared struct {
 	Body struct {
-		Source string `json:"source" minLength:"1" doc:"YAML"`
+		Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"YAML"`
 	}
+}
+
+// Saving is a declaration that is to be saved.
+type Saving struct {
+	IfMatch string `header:"If-Match" doc:"The ETag of the version that this one was made from; needed where there is one"`
+	Body    struct {
+		Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"YAML"`
+	}
+}
+
+// from is the version that a declaration was made from; 0 for none.
+func (in *Saving) from() (int, error) {
+	if in.IfMatch == "" {
+		return 0, nil
+	}
+	return seenVersion(in.IfMatch)
+}
+
+// versioned is a version of a declaration; the next one is made from its ETag.
+type versioned struct {
+	ETag string `header:"ETag"`
+	Body store.Declaration
+}
+
+func asVersion(d *store.Declaration, err error) (*versioned, error) {
+	if err != nil {
+		return nil, err
+	}
+	return &versioned{strconv.Quote(strconv.Itoa(d.Version)), *d}, nil
 }
 
 type checked struct {
@@ -87,14 +120,14 @@ func (s *Server) declarations() {
 		_, err := rulebook.Parse([]byte(in.Body.Source))
 		return checkedOf(err)
 	})
-	operation(s, access.Work, http.MethodPost, "/rulebooks", "add-rulebook", "Save a rulebook as the newest version of its dataset's, which is added where it is new", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+	operation(s, access.Work, http.MethodPost, "/rulebooks", "add-rulebook", "Save a rulebook as the newest version of its dataset's, which is added where it is new", func(ctx context.Context, in *Saving) (*versioned, error) {
 		book, err := rulebook.Parse([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
 		}
-		return answer(s.declare(ctx, store.KindRulebook, book.Dataset, book.Title, book.Dataset, in.Body.Source, book.Digest))
+		return asVersion(s.declare(ctx, in, store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, audit.RuleIDs(book)))
 	})
-	operation(s, access.Work, http.MethodPost, "/fix-plans", "add-fix-plan", "Save a fix plan as the newest version of its name", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+	operation(s, access.Work, http.MethodPost, "/fix-plans", "add-fix-plan", "Save a fix plan as the newest version of its name", func(ctx context.Context, in *Saving) (*versioned, error) {
 		dataset, err := fix.DatasetOf([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
@@ -115,9 +148,9 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(s.declare(ctx, store.KindFixPlan, d.Name, "", plan.Name, in.Body.Source, plan.Digest))
+		return asVersion(s.declare(ctx, in, store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil))
 	})
-	operation(s, access.Work, http.MethodPost, "/merges", "add-merge", "Save a merge as the newest version of its name; the merged tables belong to the dataset of that name", func(ctx context.Context, in *declared) (*body[store.Declaration], error) {
+	operation(s, access.Work, http.MethodPost, "/merges", "add-merge", "Save a merge as the newest version of its name; the merged tables belong to the dataset of that name", func(ctx context.Context, in *Saving) (*versioned, error) {
 		plan, err := merge.Parse([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
@@ -127,7 +160,7 @@ func (s *Server) declarations() {
 				return nil, err
 			}
 		}
-		return answer(s.declare(ctx, store.KindMerge, plan.Name, plan.Title, plan.Name, in.Body.Source, plan.Digest))
+		return asVersion(s.declare(ctx, in, store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil))
 	})
 	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans", store.KindMerge: "merges"} {
 		s.declarationLists(kind, path)
@@ -153,10 +186,10 @@ func (s *Server) declarationLists(kind, path string) {
 	type version struct {
 		Dataset string `path:"dataset"`
 		Name    string `path:"name"`
-		Version int    `query:"version" minimum:"0" doc:"0 for the newest"`
+		Version int    `query:"version" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 	}
-	operation(s, access.Read, http.MethodGet, "/"+path+"/{dataset}/{name}", "show-"+path, "One version", func(ctx context.Context, in *version) (*body[store.Declaration], error) {
-		return answer(s.declaration(ctx, kind, in.Dataset, in.Name, in.Version))
+	operation(s, access.Read, http.MethodGet, "/"+path+"/{dataset}/{name}", "show-"+path, "One version", func(ctx context.Context, in *version) (*versioned, error) {
+		return asVersion(s.declaration(ctx, kind, in.Dataset, in.Name, in.Version))
 	})
 }
 
@@ -172,19 +205,71 @@ func (s *Server) declaration(ctx context.Context, kind, dataset, name string, ve
 	return store.DeclarationVersion(ctx, s.Store.DB, kind, d.ID, name, version)
 }
 
-func (s *Server) declare(ctx context.Context, kind, dataset, title, name, source, digest string) (*store.Declaration, error) {
+// declare saves a declaration. rules are the ids of a rulebook's rules: issues of others are
+// closed with it.
+func (s *Server) declare(ctx context.Context, in *Saving, kind, dataset, title, name, digest string, rules []string) (*store.Declaration, error) {
+	from, err := in.from()
+	if err != nil {
+		return nil, err
+	}
 	var saved *store.Declaration
-	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 		d, err := store.EnsureDataset(ctx, tx, dataset, title)
 		if err != nil {
 			return err
 		}
-		made, err := store.AddDeclaration(ctx, tx, kind, d.ID, name, source, digest, caller(ctx).ID)
+		made, err := store.AddDeclaration(ctx, tx, kind, d.ID, name, in.Body.Source, digest, from, caller(ctx).ID)
 		if err != nil {
 			return err
 		}
 		saved = made
-		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(kind, "_", " "), fmt.Sprintf("%s version %d", name, made.Version), map[string]any{"sha256": digest})
+		detail := map[string]any{"sha256": digest}
+		if rules != nil {
+			closed, err := store.CloseGone(ctx, tx, d.ID, rules, made.Version, caller(ctx).ID)
+			if err != nil {
+				return err
+			}
+			if len(closed) > 0 {
+				detail["closed_issues_of"] = closed
+			}
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(kind, "_", " "), fmt.Sprintf("%s version %d", name, made.Version), detail)
 	})
+	var outdated *store.OutdatedError
+	if errors.As(err, &outdated) {
+		return nil, s.outdated(ctx, kind, outdated)
+	}
 	return saved, err
+}
+
+// outdated tells somebody who saves from an earlier version who saved what since.
+func (s *Server) outdated(ctx context.Context, kind string, e *store.OutdatedError) error {
+	status, what := http.StatusPreconditionFailed, strings.ReplaceAll(kind, "_", " ")
+	if e.From == 0 {
+		status = http.StatusPreconditionRequired
+	}
+	var details []error
+	before := ""
+	if e.From > 0 {
+		earlier, err := store.DeclarationVersion(ctx, s.Store.DB, kind, e.Newest.DatasetID, e.Newest.Name, e.From)
+		if err != nil {
+			return err
+		}
+		before = earlier.Source
+	}
+	if kind == store.KindRulebook && before != "" {
+		then, err := rulebook.Parse([]byte(before))
+		now, also := rulebook.Parse([]byte(e.Newest.Source))
+		if err == nil && also == nil {
+			for _, one := range rulebook.Compare(then, now) {
+				details = append(details, &huma.ErrorDetail{Message: one.Says, Location: fmt.Sprintf("version %d", e.Newest.Version)})
+			}
+		}
+	}
+	if len(details) == 0 && before != "" {
+		for _, line := range document.Changes(before, e.Newest.Source) {
+			details = append(details, &huma.ErrorDetail{Message: line, Location: fmt.Sprintf("version %d", e.Newest.Version)})
+		}
+	}
+	return huma.NewError(status, fmt.Sprintf("The %s was not saved: %s.", what, e), details...)
 }

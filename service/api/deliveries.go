@@ -55,14 +55,16 @@ func (s *Server) deliveries(r chi.Router) {
 func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 	who := caller(r.Context())
 	if !who.Role.May(access.Work) {
-		problem(w, http.StatusForbidden, forbidden(who, access.Work))
+		s.recordRefusal(r.Context(), who, "Take in a delivery", access.Work)
+		problem(w, r, http.StatusForbidden, forbidden(who, access.Work))
 		return
 	}
 	delivered, err := s.takeIn(w, r, who)
 	if err != nil {
 		var refused *huma.ErrorModel
 		if errors.As(s.refusal(err), &refused) {
-			problem(w, refused.Status, refused.Detail)
+			drain(r)
+			problem(w, r, refused.Status, refused.Detail)
 		}
 		return
 	}
@@ -102,7 +104,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 		return nil, err
 	}
 	limited := http.MaxBytesReader(w, r.Body, s.UploadLimit)
-	digest, bytes, err := s.Files.Put(ctx, patient{limited, http.NewResponseController(w)})
+	kept, err := s.Pool.Receive(ctx, patient{limited, http.NewResponseController(w)})
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
@@ -112,7 +114,8 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	case err != nil:
 		return nil, err
 	}
-	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
+	defer kept.Close()
+	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID}, dataset.Name)
 	if err != nil {
 		return nil, err

@@ -1,7 +1,7 @@
 package api
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -10,7 +10,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/document"
+	"proudsieve/core/guard"
 	"proudsieve/core/intake"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
@@ -23,9 +25,21 @@ func (s *Server) refusal(err error) error {
 	if errors.As(err, &known) {
 		return err
 	}
-	status, detail := http.StatusInternalServerError, "Something went wrong here; the service's log says what."
+	status, detail := http.StatusInternalServerError, somethingWrong
 	var mistakes document.Problems
+	var caught *guard.Panic
 	switch {
+	case errors.As(err, &caught):
+		s.Log.Error("a request panicked", "problem", caught.Value, "stack", caught.Stack)
+	case errors.Is(err, context.Canceled): // nobody waits for the answer
+		return huma.NewError(499, "The request was given up by who made it.")
+	case errors.Is(err, budget.ErrBusy):
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, "Too much is being asked at once for the memory that the service has; try again in a moment."), http.Header{"Retry-After": {"5"}})
+	case errors.Is(err, budget.ErrTooMuch):
+		return huma.NewError(http.StatusUnprocessableEntity, "The question needs more memory than the service has: "+err.Error()+". Ask of fewer columns or rows, or give the service more memory.")
+	case store.Passing(err):
+		s.Log.Error("request failed", "error", err)
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, "The database does not answer; try again in a moment."), http.Header{"Retry-After": {"2"}})
 	case errors.As(err, &mistakes):
 		details := make([]error, len(mistakes))
 		for i, p := range mistakes {
@@ -38,7 +52,7 @@ func (s *Server) refusal(err error) error {
 		status, detail = http.StatusConflict, err.Error()
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		status, detail = http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept. Free some space and try again."
-	case errors.Is(err, intake.ErrEmpty), errors.Is(err, intake.ErrBinary), errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
+	case errors.Is(err, intake.ErrEmpty), errors.Is(err, intake.ErrWebPage), errors.Is(err, intake.ErrBinary), errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
 		status, detail = http.StatusUnprocessableEntity, err.Error()
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		status, detail = http.StatusBadRequest, "The upload was cut off before its end; nothing was kept. Send it again."
@@ -47,13 +61,6 @@ func (s *Server) refusal(err error) error {
 		s.Log.Error("request failed", "error", err)
 	}
 	return huma.NewError(status, detail)
-}
-
-// problem sends a problem outside the described operations.
-func problem(w http.ResponseWriter, status int, detail string) {
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
 }
 
 // invalid refuses what a caller sent.

@@ -26,7 +26,7 @@ type SourceNotes struct {
 // NewFetch is an address from which deliveries are to be fetched.
 type NewFetch struct {
 	Address      string `json:"address" doc:"An http or https address"`
-	EveryMinutes *int   `json:"every_minutes,omitempty" minimum:"1" doc:"How often it is fetched; left out for once, and again on request"`
+	EveryMinutes *int   `json:"every_minutes,omitempty" minimum:"1" maximum:"5256000" doc:"How often it is fetched; left out for once, and again on request"`
 	SourceNotes
 }
 

@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"sync"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/budget"
 	"proudsieve/core/condition"
+	"proudsieve/core/guard"
 	"proudsieve/core/intake"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
@@ -19,43 +20,6 @@ import (
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
-
-// remembered keeps the answers of questions that take a reading of a whole table, the
-// newest ones. A table and a rulebook never change, so that answers stay right.
-type remembered struct {
-	mutex sync.Mutex
-	keys  []string
-	held  map[string]any
-}
-
-const rememberedMost = 24
-
-// recall returns the answer to a question, which is worked out where it is not known yet.
-func recall[T any](r *remembered, key string, work func() (T, error)) (T, error) {
-	r.mutex.Lock()
-	known, ok := r.held[key]
-	r.mutex.Unlock()
-	if ok {
-		return known.(T), nil
-	}
-	answer, err := work()
-	if err != nil {
-		return answer, err
-	}
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	if r.held == nil {
-		r.held = map[string]any{}
-	}
-	if _, ok := r.held[key]; !ok {
-		if r.keys = append(r.keys, key); len(r.keys) > rememberedMost {
-			delete(r.held, r.keys[0])
-			r.keys = r.keys[1:]
-		}
-		r.held[key] = answer
-	}
-	return answer, nil
-}
 
 // inside is a table opened with the rulebook of its newest audit.
 type inside struct {
@@ -93,7 +57,7 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 		return nil, err
 	}
 	key := fmt.Sprintf("%d %d %s", t.ID, version, beside)
-	opened, err := recall(&s.remembered, "open "+key, func() (*inside, error) {
+	opened, err := recallFor(ctx, &s.remembered, "open "+key, 0, func(ctx context.Context) (*inside, error) {
 		file, book, err := work.OpenTable(ctx, s.Files, t, book)
 		if err != nil {
 			return nil, err
@@ -115,7 +79,7 @@ func (s *Server) relations() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(recall(&s.remembered, fmt.Sprintf("reading %d", t.ID), func() (*intake.Detection, error) {
+		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID), func(ctx context.Context) (*intake.Detection, error) {
 			return intake.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
 		}))
 	})
@@ -132,7 +96,7 @@ func (s *Server) relations() {
 			in.Columns = t.NumberColumns()
 		}
 		in.Columns = in.Columns[:min(len(in.Columns), mostCorrelated)]
-		return answer(recall(&s.remembered, t.key+"correlations "+strings.Join(in.Columns, "\x00"), func() (*relation.Correlations, error) {
+		return answer(recall(ctx, &s.remembered, t.key+"correlations "+strings.Join(in.Columns, "\x00"), func(ctx context.Context) (*relation.Correlations, error) {
 			return asked(relation.Correlate(ctx, t.Table, in.Columns))
 		}))
 	})
@@ -153,7 +117,7 @@ func (s *Server) relations() {
 			return nil, err
 		}
 		key := strings.Join([]string{"crossing", in.Down, in.Across, in.Measure, in.Where}, "\x00")
-		return answer(recall(&s.remembered, t.key+key, func() (*relation.Crossing, error) {
+		return answer(recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) (*relation.Crossing, error) {
 			return asked(relation.Cross(ctx, t.Table, in.Down, in.Across, in.Measure, rows))
 		}))
 	})
@@ -166,7 +130,7 @@ func (s *Server) relations() {
 		if err != nil {
 			return nil, err
 		}
-		gaps, err := recall(&s.remembered, t.key+"gaps "+in.Column, func() ([]relation.Gap, error) {
+		gaps, err := recall(ctx, &s.remembered, t.key+"gaps "+in.Column, func(ctx context.Context) ([]relation.Gap, error) {
 			return asked(relation.Gaps(ctx, t.Table, in.Column))
 		})
 		return answer(&gaps, err)
@@ -179,7 +143,7 @@ func (s *Server) relations() {
 		if t.audit == nil {
 			return nil, invalid("The table has not been audited yet; wait for its audit.")
 		}
-		keys, err := recall(&s.remembered, t.key+"keys", func() ([]relation.Key, error) {
+		keys, err := recall(ctx, &s.remembered, t.key+"keys", func(ctx context.Context) ([]relation.Key, error) {
 			result, err := s.resultOf(ctx, t.audit)
 			if err != nil {
 				return nil, err
@@ -195,7 +159,8 @@ const mostCorrelated = 60
 
 // asked turns an error that the question caused into one for who asked it.
 func asked[T any](answer T, err error) (T, error) {
-	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+	var caught *guard.Panic
+	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, budget.ErrBusy) && !errors.Is(err, budget.ErrTooMuch) && !errors.As(err, &caught) {
 		return answer, invalid("%s", sentence(err))
 	}
 	return answer, err
@@ -228,7 +193,7 @@ func (s *Server) selected(ctx context.Context, t *inside, where, is, find string
 		}
 		choice.Holds = compiled
 	}
-	return recall(&s.remembered, t.key+"rows "+strings.Join([]string{where, is, find}, "\x00"), func() (*table.RowSet, error) {
+	return recall(ctx, &s.remembered, t.key+"rows "+strings.Join([]string{where, is, find}, "\x00"), func(ctx context.Context) (*table.RowSet, error) {
 		return asked(relation.Where(ctx, t.Table, choice))
 	})
 }

@@ -75,7 +75,7 @@ func (s *Server) issues() {
 	operation(s, access.Discuss, http.MethodPatch, "/issues/{id}", "change-issue", "Assign an issue, or say that its owner was asked", func(ctx context.Context, in *issueChange) (*issueAnswer, error) {
 		return s.changeIssue(ctx, in)
 	})
-	operation(s, access.Discuss, http.MethodPost, "/issues/{id}/waiver", "waive-issue", "Accept what was found, for a reason, until a date", func(ctx context.Context, in *waiver) (*issueAnswer, error) {
+	operation(s, access.Discuss, http.MethodPost, "/issues/{id}/waiver", "waive-issue", "Accept what was found, for a reason, until a date. With more rows than there are now the issue opens again", func(ctx context.Context, in *waiver) (*issueAnswer, error) {
 		return s.waive(ctx, in)
 	})
 }
@@ -169,8 +169,8 @@ func (s *Server) waive(ctx context.Context, in *waiver) (*issueAnswer, error) {
 		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Issue %d is closed: its rule holds, and there is nothing to accept.", in.ID))
 	}
 	state, who := store.IssueWaived, caller(ctx).ID
-	change := store.IssueChange{State: &state, WaiverReason: &in.Body.Reason, WaiverUntil: &until, WaiverBy: &who}
+	change := store.IssueChange{State: &state, WaiverReason: &in.Body.Reason, WaiverUntil: &until, WaiverBy: &who, WaiverRows: &issue.Rows}
 	return s.edit(ctx, in.ID, in.IfMatch, "waived an issue", change, func(tx *sqlx.Tx) error {
-		return store.AddIssueEntry(ctx, tx, in.ID, who, "waived", fmt.Sprintf("%s (until %s)", in.Body.Reason, in.Body.Until), nil)
+		return store.AddIssueEntry(ctx, tx, in.ID, who, "waived", fmt.Sprintf("%s (for %d rows, until %s)", in.Body.Reason, issue.Rows, in.Body.Until), nil)
 	})
 }

@@ -23,7 +23,7 @@ type planned struct {
 	ByID
 	Body struct {
 		FixPlan string `json:"fix_plan" minLength:"1" doc:"The name of a fix plan of the table's dataset"`
-		Version int    `json:"version,omitempty" minimum:"0" doc:"0 for the newest"`
+		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 	}
 }
 
@@ -36,7 +36,7 @@ func (s *Server) jobs() {
 	})
 	type listed struct {
 		Paging
-		Table   int64 `query:"table" doc:"Only jobs on this table"`
+		Table   int64 `query:"table" minimum:"0" maximum:"9007199254740991" doc:"Only jobs on this table"`
 		Running bool  `query:"running" doc:"Only jobs that have not ended"`
 	}
 	operation(s, access.Read, http.MethodGet, "/jobs", "list-jobs", "Jobs, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Job]], error) {

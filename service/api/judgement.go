@@ -49,7 +49,7 @@ func (s *Server) judgement() {
 		ByID
 		Columns []string `query:"columns,explode" required:"true" doc:"The columns that a group has in common"`
 		Kind    string   `query:"kind" enum:"equal,conflicting,near" default:"conflicting"`
-		Offset  int      `query:"offset" minimum:"0"`
+		Offset  int      `query:"offset" minimum:"0" maximum:"4294967294"`
 		Limit   int      `query:"limit" minimum:"1" maximum:"100" default:"20"`
 	}
 	operation(s, access.Read, http.MethodGet, "/tables/{id}/groups", "show-groups", "Rows that share the values of columns, side by side: equal ones, conflicting ones, and those that are near once spellings are levelled", func(ctx context.Context, in *groupsAsked) (*body[GroupsPage], error) {
@@ -57,7 +57,7 @@ func (s *Server) judgement() {
 		if err != nil {
 			return nil, err
 		}
-		found, err := recall(&s.remembered, t.key+"groups "+strings.Join(in.Columns, "\x00"), func() (*relation.Groups, error) {
+		found, err := recall(ctx, &s.remembered, t.key+"groups "+strings.Join(in.Columns, "\x00"), func(ctx context.Context) (*relation.Groups, error) {
 			return asked(relation.FindGroups(ctx, t.Table, in.Columns))
 		})
 		if err != nil {
@@ -76,13 +76,13 @@ func (s *Server) judgement() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(recall(&s.remembered, t.key+"codes "+in.Column, func() (*relation.Codes, error) {
+		return answer(recall(ctx, &s.remembered, t.key+"codes "+in.Column, func(ctx context.Context) (*relation.Codes, error) {
 			return asked(relation.Recognise(ctx, t.Table, in.Column))
 		}))
 	})
 	type comparisonAsked struct {
 		ByID
-		With int64 `query:"with" minimum:"0" doc:"The earlier audit; 0 for the one before, of a table of the same origin"`
+		With int64 `query:"with" minimum:"0" maximum:"9007199254740991" doc:"The earlier audit; 0 for the one before, of a table of the same origin"`
 	}
 	operation(s, access.Read, http.MethodGet, "/audits/{id}/comparison", "compare-audits", "What is new, gone, worse and better since an earlier audit", func(ctx context.Context, in *comparisonAsked) (*body[ComparisonShown], error) {
 		return answer(s.compared(ctx, in.ID, in.With))
@@ -286,8 +286,8 @@ func (s *Server) trials() {
 	})
 	type versions struct {
 		Dataset string `path:"dataset"`
-		From    int    `query:"from" minimum:"1" doc:"The earlier version; the one before to where it is left out"`
-		To      int    `query:"to" minimum:"0" doc:"The later version; 0 for the newest"`
+		From    int    `query:"from" minimum:"1" maximum:"2147483647" doc:"The earlier version; the one before to where it is left out"`
+		To      int    `query:"to" minimum:"0" maximum:"2147483647" doc:"The later version; 0 for the newest"`
 	}
 	operation(s, access.Read, http.MethodGet, "/rulebooks/{dataset}/comparison", "compare-rulebooks", "In what a version of a rulebook differs from an earlier one, in words", func(ctx context.Context, in *versions) (*body[[]rulebook.Difference], error) {
 		later, err := s.declaration(ctx, store.KindRulebook, in.Dataset, in.Dataset, in.To)
@@ -351,14 +351,14 @@ func (s *Server) proposals() {
 			deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
 			key += t.Digest + " "
 		}
-		source, err := recall(&s.remembered, key, func() (string, error) {
+		source, err := recall(ctx, &s.remembered, key, func(ctx context.Context) (string, error) {
 			return asked(propose.Rulebook(ctx, d.Name, deliveries, intake.Reading{}, s.Pool.Workers))
 		})
 		return answer(&Carried{Source: source, Left: []string{}}, err)
 	})
 	type version struct {
 		Dataset string `path:"dataset"`
-		Version int    `query:"version" minimum:"0" doc:"0 for the newest"`
+		Version int    `query:"version" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 	}
 	operation(s, access.Read, http.MethodGet, "/rulebooks/{dataset}/csvw", "export-csvw", "A rulebook as CSVW metadata, with what could not be carried over", func(ctx context.Context, in *version) (*body[Carried], error) {
 		d, err := s.declaration(ctx, store.KindRulebook, in.Dataset, in.Dataset, in.Version)

@@ -16,7 +16,7 @@ func (s *Server) merges() {
 	type run struct {
 		ByName
 		Body struct {
-			Version int              `json:"version,omitempty" minimum:"0" doc:"0 for the newest"`
+			Version int              `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 			Tables  map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
 		}
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -39,7 +40,7 @@ type ShownRow struct {
 
 type rowsAsked struct {
 	ByID
-	After     uint32 `query:"after" doc:"Rows after this one"`
+	After     uint32 `query:"after" maximum:"4294967294" doc:"Rows after this one"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	Rule      string `query:"rule" doc:"Only rows that break this rule"`
 	Column    string `query:"column" doc:"Only rows caught in this column"`
@@ -49,7 +50,7 @@ type rowsAsked struct {
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
 	Sort      string `query:"sort" doc:"The column whose values order the rows; missing ones come last"`
 	Falling   bool   `query:"falling" doc:"Greatest first"`
-	Offset    int64  `query:"offset" minimum:"0" doc:"How many of the rows asked for come before the page; not together with after"`
+	Offset    int64  `query:"offset" minimum:"0" maximum:"4294967294" doc:"How many of the rows asked for come before the page; not together with after"`
 }
 
 func (s *Server) tables() {
@@ -90,9 +91,15 @@ func (s *Server) tables() {
 			}
 			digest, name = *t.ChangeLog, t.Dataset+"_changes.jsonl"
 		}
+		if t.BytesLetGo && in.What == "table" {
+			return nil, huma.NewError(http.StatusGone, fmt.Sprintf("Table %d was withdrawn, and its bytes were let go: %s", t.ID, *t.Withdrawn))
+		}
 		f, err := s.Files.Open(digest)
 		if err != nil {
 			return nil, err
+		}
+		if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded "+map[string]string{"table": "a table", "change-log": "a change log"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
+			return nil, errors.Join(err, f.Close())
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			defer f.Close()
@@ -217,8 +224,8 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 	wanted := make([]uint32, 0, limit)
 	if set == nil {
 		out.Offset = int64(in.After) + in.Offset
-		for i := range limit {
-			wanted = append(wanted, in.After+uint32(in.Offset)+1+uint32(i))
+		for row := out.Offset + 1; row <= min(out.Offset+int64(limit), table.MaxRows); row++ {
+			wanted = append(wanted, uint32(row))
 		}
 		return wanted, nil
 	}
@@ -244,7 +251,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 // sortedRows lists the rows of a page of an order.
 func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet, out *RowsPage) ([]uint32, error) {
 	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column, in.Dimension}, "\x00")
-	order, err := recall(&s.remembered, t.key+key, func() ([]uint32, error) {
+	order, err := recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})
 	if err != nil {

@@ -12,6 +12,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"syscall"
+
+	"proudsieve/durable"
 )
 
 // Errors that can be told apart with errors.Is.
@@ -26,7 +29,7 @@ type Directory struct{ root string }
 // OpenDirectory opens, and where needed makes, a store.
 func OpenDirectory(root string) (*Directory, error) {
 	d := &Directory{root}
-	if err := os.MkdirAll(d.incoming(), 0o700); err != nil {
+	if err := durable.MakeDirectory(d.incoming(), 0o700); err != nil {
 		return nil, err
 	}
 	return d, nil
@@ -43,12 +46,15 @@ func (d *Directory) path(digest string) (string, error) {
 	return filepath.Join(d.root, digest[:2], digest[2:4], digest), nil
 }
 
-// Writer takes bytes in. Nothing is kept unless Keep is called.
+// Writer takes bytes in. Nothing is kept unless Keep is called. The file is locked until
+// Discard, so that a sweep on any node leaves it alone, also after Keep: whoever keeps bytes
+// records them first and discards the writer then.
 type Writer struct {
 	directory *Directory
 	file      *os.File
 	digest    hash.Hash
 	bytes     int64
+	kept      bool
 }
 
 // Create starts taking bytes in.
@@ -56,6 +62,9 @@ func (d *Directory) Create() (*Writer, error) {
 	f, err := os.CreateTemp(d.incoming(), "part-*")
 	if err != nil {
 		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
 	}
 	return &Writer{directory: d, file: f, digest: sha256.New()}, nil
 }
@@ -68,9 +77,9 @@ func (w *Writer) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// Keep puts the bytes under their digest, which it returns with their number.
+// Keep puts the bytes under their digest, which it returns with their number. They are a
+// sweep's to take as soon as the writer is discarded, unless a record speaks of them.
 func (w *Writer) Keep() (digest string, bytes int64, err error) {
-	defer w.Discard()
 	digest = hex.EncodeToString(w.digest.Sum(nil))
 	path, err := w.directory.path(digest)
 	if err != nil {
@@ -79,32 +88,58 @@ func (w *Writer) Keep() (digest string, bytes int64, err error) {
 	if err := errors.Join(w.file.Sync(), w.file.Chmod(0o600)); err != nil {
 		return "", 0, err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := durable.MakeDirectory(filepath.Dir(path), 0o700); err != nil {
 		return "", 0, err
 	}
-	return digest, w.bytes, os.Rename(w.file.Name(), path)
-}
-
-// Discard forgets the bytes; after Keep it does nothing.
-func (w *Writer) Discard() {
-	_ = w.file.Close()
-	_ = os.Remove(w.file.Name())
-}
-
-// Put takes in everything that in has. Nothing at all is ErrNothing.
-func (d *Directory) Put(ctx context.Context, in io.Reader) (digest string, bytes int64, err error) {
-	w, err := d.Create()
+	// No sweep may be between looking at what has this name and removing it.
+	free, err := w.directory.lock(syscall.LOCK_SH)
 	if err != nil {
 		return "", 0, err
 	}
-	defer w.Discard()
-	if _, err := io.Copy(w, contextReader{ctx, in}); err != nil {
+	defer free()
+	if err := durable.Rename(w.file.Name(), path); err != nil {
 		return "", 0, err
 	}
-	if w.bytes == 0 {
-		return "", 0, ErrNothing
+	w.kept = true
+	return digest, w.bytes, nil
+}
+
+// Discard forgets the bytes, unless they were kept, and gives the file free.
+func (w *Writer) Discard() {
+	if !w.kept {
+		_ = os.Remove(w.file.Name())
 	}
-	return w.Keep()
+	_ = w.file.Close()
+}
+
+// Kept is bytes that were taken in and are not recorded yet; it is closed when they are.
+type Kept struct {
+	Digest string
+	Bytes  int64
+	writer *Writer
+}
+
+// Close gives the bytes free: a sweep may take them if no record speaks of them.
+func (k *Kept) Close() { k.writer.Discard() }
+
+// Put takes in everything that in has. Nothing at all is ErrNothing.
+func (d *Directory) Put(ctx context.Context, in io.Reader) (*Kept, error) {
+	w, err := d.Create()
+	if err != nil {
+		return nil, err
+	}
+	k := &Kept{writer: w}
+	if _, err = io.Copy(w, contextReader{ctx, in}); err == nil && w.bytes == 0 {
+		err = ErrNothing
+	}
+	if err == nil {
+		k.Digest, k.Bytes, err = w.Keep()
+	}
+	if err != nil {
+		w.Discard()
+		return nil, err
+	}
+	return k, nil
 }
 
 type contextReader struct {

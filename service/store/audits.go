@@ -24,11 +24,13 @@ type Audit struct {
 	Rows       int64     `db:"rows" json:"rows"`
 	RowsDigest string    `db:"rows_digest" json:"-"`
 	CreatedAt  time.Time `db:"created_at" json:"created_at"`
+	Withdrawn  bool      `db:"withdrawn" json:"withdrawn" doc:"The table counts no more"`
 }
 
 const auditColumns = `SELECT a.id, a.table_id, d.name AS dataset, a.dataset_id, t.origin, t.file_name, a.rulebook_id,
 	(SELECT version FROM declarations WHERE id = a.rulebook_id) AS rulebook,
-	a.job_id, a.score, a.pass_mark, a.passed, a.rows, a.rows_digest, a.created_at
+	a.job_id, a.score, a.pass_mark, a.passed, a.rows, a.rows_digest, a.created_at,
+	EXISTS (SELECT FROM withdrawals WHERE table_id = a.table_id) AS withdrawn
 	FROM audits a JOIN datasets d ON d.id = a.dataset_id JOIN tables t ON t.id = a.table_id`
 
 // NewAudit is what AddAudit records.
@@ -80,10 +82,10 @@ func PastResults(ctx context.Context, q Querier, dataset, before int64, origin s
 		return nil, nil
 	}
 	return list[json.RawMessage](ctx, q, `SELECT a.result FROM tables t JOIN LATERAL (SELECT result FROM audits WHERE table_id = t.id ORDER BY id DESC LIMIT 1) a ON true
-		WHERE t.dataset_id = $1 AND t.id < $2 AND t.origin = $3 ORDER BY t.id DESC LIMIT $4`, dataset, before, origin, most)
+		WHERE t.dataset_id = $1 AND t.id < $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY t.id DESC LIMIT $4`, dataset, before, origin, most)
 }
 
 // AuditBefore returns the newest audit of a dataset, of tables of one origin, that came before another.
 func AuditBefore(ctx context.Context, q Querier, a *Audit) (*Audit, error) {
-	return get[Audit](ctx, q, "earlier audit", auditColumns+" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
+	return get[Audit](ctx, q, "earlier audit", auditColumns+" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
 }

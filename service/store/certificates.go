@@ -16,9 +16,10 @@ type Certificate struct {
 	Signature string          `db:"signature" json:"signature" doc:"The certificate itself: a JSON Web Signature in compact form"`
 	CreatedBy string          `db:"created_by" json:"created_by"`
 	CreatedAt time.Time       `db:"created_at" json:"created_at"`
+	Withdrawn *string         `db:"withdrawn" json:"withdrawn" doc:"Why the table, or one that it rests on, was withdrawn since; null where none was"`
 }
 
-const certificateColumns = `SELECT c.id, c.table_id, d.name AS dataset, c.statement, c.signature, p.name AS created_by, c.created_at
+const certificateColumns = `SELECT c.id, c.table_id, d.name AS dataset, c.statement, c.signature, p.name AS created_by, c.created_at, (SELECT reason FROM withdrawals WHERE table_id = c.table_id) AS withdrawn
 	FROM certificates c JOIN tables t ON t.id = c.table_id JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = c.created_by`
 
 // AddCertificate records a certificate.

@@ -20,17 +20,18 @@ type Dataset struct {
 	Passed     *bool      `db:"passed" json:"passed"`
 	OpenIssues int64      `db:"open_issues" json:"open_issues"`
 	Stops      int64      `db:"stops" json:"stops" doc:"Open issues that stop the table"`
+	Keep       *int       `db:"keep_deliveries" json:"keep_deliveries" doc:"How many deliveries are kept, besides those that something certified rests on; null for all"`
 }
 
-const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at,
+const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries,
 	COALESCE((SELECT max(version) FROM declarations WHERE kind = 'rulebook' AND dataset_id = d.id), 0) AS rulebook,
-	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery') AS deliveries,
+	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
 	t.id AS last_table, t.created_at AS last_at, a.score, a.passed,
 	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked')) AS open_issues,
 	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked') AND severity = 'stop') AS stops
 	FROM datasets d
-	LEFT JOIN LATERAL (SELECT id, created_at FROM tables WHERE dataset_id = d.id ORDER BY id DESC LIMIT 1) t ON true
-	LEFT JOIN LATERAL (SELECT score, passed FROM audits WHERE dataset_id = d.id ORDER BY id DESC LIMIT 1) a ON true`
+	LEFT JOIN LATERAL (SELECT id, created_at FROM tables WHERE dataset_id = d.id AND id NOT IN (SELECT table_id FROM withdrawals) ORDER BY id DESC LIMIT 1) t ON true
+	LEFT JOIN LATERAL (SELECT score, passed FROM audits WHERE dataset_id = d.id AND table_id NOT IN (SELECT table_id FROM withdrawals) ORDER BY id DESC LIMIT 1) a ON true`
 
 // Datasets lists the datasets.
 func Datasets(ctx context.Context, q Querier, c Cursor) (*Page[Dataset], error) {
@@ -45,7 +46,7 @@ func FindDataset(ctx context.Context, q Querier, name string) (*Dataset, error) 
 // EnsureDataset returns the dataset of a name, which it makes where there is none.
 // A title that is given replaces the one that is there.
 func EnsureDataset(ctx context.Context, q Querier, name, title string) (*Dataset, error) {
-	_, err := q.ExecContext(ctx, `INSERT INTO datasets (name, title) VALUES ($1, $2)
+	_, err := exec(ctx, q, `INSERT INTO datasets (name, title) VALUES ($1, $2)
 		ON CONFLICT (name) DO UPDATE SET title = CASE WHEN excluded.title = '' THEN datasets.title ELSE excluded.title END`, name, title)
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -30,18 +31,48 @@ type Declaration struct {
 const declarationColumns = `SELECT c.id, c.kind, d.name AS dataset, c.dataset_id, c.name, c.version, c.source, c.digest, p.name AS author, c.created_at
 	FROM declarations c JOIN datasets d ON d.id = c.dataset_id JOIN people p ON p.id = c.author_id`
 
-// AddDeclaration records a new version; the text of the newest version again adds none.
-func AddDeclaration(ctx context.Context, q Querier, kind string, dataset int64, name, source, digest string, author int64) (*Declaration, error) {
+// OutdatedError says that a declaration was saved by somebody since the version that a change
+// of it was made from.
+type OutdatedError struct {
+	From   int          // the version that was seen; 0 for none
+	Newest *Declaration // what there is now
+}
+
+// Error implements error.
+func (e *OutdatedError) Error() string {
+	from := fmt.Sprintf("it was made from version %d", e.From)
+	if e.From == 0 {
+		from = "it was made as the first version"
+	}
+	return fmt.Sprintf("%s, and %s saved version %d at %s; look at what changed, and save again with that version named", from, e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"))
+}
+
+// Unwrap makes errors.Is(err, ErrConflict) hold.
+func (e *OutdatedError) Unwrap() error { return ErrConflict }
+
+// AddDeclaration records a new version, made from the version from, 0 for none; where a later
+// one was saved meanwhile, it returns an OutdatedError. The text of the newest version again
+// adds none, whatever it was made from.
+func AddDeclaration(ctx context.Context, q Querier, kind string, dataset int64, name, source, digest string, from int, author int64) (*Declaration, error) {
 	// The lock on the dataset's row makes versions follow one another.
-	if _, err := q.ExecContext(ctx, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", dataset); err != nil {
+	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", dataset); err != nil {
 		return nil, err
 	}
-	_, err := q.ExecContext(ctx, `WITH newest AS (
-			SELECT version, digest FROM declarations WHERE kind = $1 AND dataset_id = $2 AND name = $3 ORDER BY version DESC LIMIT 1)
-		INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id)
-		SELECT $1, $2, $3, COALESCE((SELECT version FROM newest), 0) + 1, $4, $5, $6
-		WHERE NOT EXISTS (SELECT FROM newest WHERE digest = $5)`, kind, dataset, name, source, digest, author)
-	if err != nil {
+	newest, err := NewestDeclaration(ctx, q, kind, dataset, name)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return nil, err
+	}
+	if newest != nil && newest.Digest == digest {
+		return newest, nil
+	}
+	if newest != nil && newest.Version != from {
+		return nil, &OutdatedError{from, newest}
+	}
+	if newest == nil && from != 0 {
+		return nil, fmt.Errorf("%w: there is no version %d of the %s %q", ErrConflict, from, words[kind], name)
+	}
+	if _, err := exec(ctx, q, "INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+		kind, dataset, name, from+1, source, digest, author); err != nil {
 		return nil, err
 	}
 	return NewestDeclaration(ctx, q, kind, dataset, name)

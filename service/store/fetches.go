@@ -75,7 +75,7 @@ func DueFetches(ctx context.Context, q Querier) ([]Fetch, error) {
 
 // RecordFetch notes what came of a fetch; empty marks leave those that are there.
 func RecordFetch(ctx context.Context, q Querier, id int64, outcome, message, etag, lastModified string, table *int64) error {
-	_, err := q.ExecContext(ctx, `UPDATE fetches SET checked_at = now(), outcome = $2, message = $3, table_id = coalesce($4, table_id),
+	_, err := exec(ctx, q, `UPDATE fetches SET checked_at = now(), outcome = $2, message = $3, table_id = coalesce($4, table_id),
 		etag = CASE WHEN $2 IN ('delivered', 'known') THEN $5 ELSE etag END, last_modified = CASE WHEN $2 IN ('delivered', 'known') THEN $6 ELSE last_modified END
 		WHERE id = $1`, id, outcome, message, table, etag, lastModified)
 	return err
@@ -83,7 +83,7 @@ func RecordFetch(ctx context.Context, q Querier, id int64, outcome, message, eta
 
 // EndFetch ends a fetch: its address is not asked again.
 func EndFetch(ctx context.Context, q Querier, id int64) (*Fetch, error) {
-	if _, err := q.ExecContext(ctx, "UPDATE fetches SET ended_at = coalesce(ended_at, now()), next_at = NULL WHERE id = $1", id); err != nil {
+	if _, err := exec(ctx, q, "UPDATE fetches SET ended_at = coalesce(ended_at, now()), next_at = NULL WHERE id = $1", id); err != nil {
 		return nil, err
 	}
 	return FindFetch(ctx, q, id)

@@ -25,7 +25,7 @@ func Record(ctx context.Context, q Querier, person int64, action, subject string
 	if err != nil {
 		return err
 	}
-	_, err = q.ExecContext(ctx, "INSERT INTO history (person_id, action, subject, detail) VALUES (NULLIF($1::bigint, 0), $2, $3, $4)", person, action, subject, string(raw))
+	_, err = exec(ctx, q, "INSERT INTO history (person_id, action, subject, detail) VALUES (NULLIF($1::bigint, 0), $2, $3, $4)", person, action, subject, string(raw))
 	return err
 }
 

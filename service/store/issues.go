@@ -33,6 +33,7 @@ type Issue struct {
 	WaiverReason *string   `db:"waiver_reason" json:"waiver_reason"`
 	WaiverBy     *string   `db:"waiver_by" json:"waiver_by"`
 	WaiverUntil  *string   `db:"waiver_until" json:"waiver_until" doc:"The last day of the waiver, yyyy-MM-dd"`
+	WaiverRows   *int64    `db:"waiver_rows" json:"waiver_rows" doc:"How many rows the waiver was given for; with more of them the issue opens again"`
 	Version      int       `db:"version" json:"version" doc:"Changes with every change; the ETag"`
 	CreatedAt    time.Time `db:"created_at" json:"created_at"`
 	ChangedAt    time.Time `db:"changed_at" json:"changed_at"`
@@ -50,7 +51,7 @@ type IssueEntry struct {
 
 const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.rule, i.title, i.severity, i.state, p.name AS assignee, i.rows, i.audit_id,
 	(SELECT table_id FROM audits WHERE id = i.audit_id) AS table_id, i.waiver_reason, w.name AS waiver_by,
-	to_char(i.waiver_until, 'YYYY-MM-DD') AS waiver_until, i.version, i.created_at, i.changed_at
+	to_char(i.waiver_until, 'YYYY-MM-DD') AS waiver_until, i.waiver_rows, i.version, i.created_at, i.changed_at
 	FROM issues i JOIN datasets d ON d.id = i.dataset_id LEFT JOIN people p ON p.id = i.assignee_id LEFT JOIN people w ON w.id = i.waiver_by`
 
 // FindIssue returns an issue by its id.
@@ -76,7 +77,7 @@ func IssueEntries(ctx context.Context, q Querier, id int64) ([]IssueEntry, error
 
 // AddIssueEntry adds to the record of an issue; person 0 means an audit.
 func AddIssueEntry(ctx context.Context, q Querier, issue, person int64, kind, text string, audit *int64) error {
-	_, err := q.ExecContext(ctx, "INSERT INTO issue_entries (issue_id, person_id, kind, text, audit_id) VALUES ($1, NULLIF($2::bigint, 0), $3, $4, $5)", issue, person, kind, text, audit)
+	_, err := exec(ctx, q, "INSERT INTO issue_entries (issue_id, person_id, kind, text, audit_id) VALUES ($1, NULLIF($2::bigint, 0), $3, $4, $5)", issue, person, kind, text, audit)
 	return err
 }
 
@@ -87,14 +88,15 @@ type IssueChange struct {
 	WaiverReason *string
 	WaiverUntil  *time.Time
 	WaiverBy     *int64
+	WaiverRows   *int64
 }
 
 // ChangeIssue changes an issue that still has the version the caller saw, else it returns ErrConflict.
 func ChangeIssue(ctx context.Context, q Querier, id int64, version int, c IssueChange) error {
-	ok, err := changed(q.ExecContext(ctx, `UPDATE issues SET state = COALESCE($3, state),
+	ok, err := changed(exec(ctx, q, `UPDATE issues SET state = COALESCE($3, state),
 		assignee_id = CASE WHEN $4::bigint IS NULL THEN assignee_id ELSE NULLIF($4, 0) END,
-		waiver_reason = COALESCE($5, waiver_reason), waiver_until = COALESCE($6, waiver_until), waiver_by = COALESCE($7, waiver_by),
-		version = version + 1, changed_at = now() WHERE id = $1 AND version = $2`, id, version, c.State, c.AssigneeID, c.WaiverReason, c.WaiverUntil, c.WaiverBy))
+		waiver_reason = COALESCE($5, waiver_reason), waiver_until = COALESCE($6, waiver_until), waiver_by = COALESCE($7, waiver_by), waiver_rows = COALESCE($8, waiver_rows),
+		version = version + 1, changed_at = now() WHERE id = $1 AND version = $2`, id, version, c.State, c.AssigneeID, c.WaiverReason, c.WaiverUntil, c.WaiverBy, c.WaiverRows))
 	if err == nil && !ok {
 		err = fmt.Errorf("%w: somebody changed issue %d in the meantime; look at it again", ErrConflict, id)
 	}
@@ -113,7 +115,7 @@ type FoundRule struct {
 func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found []FoundRule, held []string) error {
 	// Not FOR UPDATE: recording an audit has locked the dataset's key already, for sharing, and two
 	// audits that end together would wait for each other.
-	if _, err := tx.ExecContext(ctx, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", dataset); err != nil {
+	if _, err := exec(ctx, tx, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", dataset); err != nil {
 		return err
 	}
 	for _, f := range found {
@@ -137,7 +139,7 @@ func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found 
 }
 
 func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text string, audit *int64) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1", id, state); err != nil {
+	if _, err := exec(ctx, tx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1", id, state); err != nil {
 		return err
 	}
 	return AddIssueEntry(ctx, tx, id, 0, entry, text, audit)
@@ -156,11 +158,17 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1", issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
+	if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1", issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
 		return err
 	}
 	waived := issue.WaiverUntil != nil && *issue.WaiverUntil >= time.Now().UTC().Format(time.DateOnly)
+	beyond := int64(0) // rows beyond those that the waiver was given for
+	if waived && issue.WaiverRows != nil {
+		beyond = max(0, f.Rows-*issue.WaiverRows)
+	}
 	switch {
+	case waived && beyond > 0 && (issue.State == IssueClosed || issue.State == IssueWaived):
+		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened", fmt.Sprintf("%d more than the %d rows that were waived. %s", beyond, *issue.WaiverRows, f.Title), &audit)
 	case issue.State == IssueClosed && waived:
 		return setIssue(ctx, tx, issue.ID, IssueWaived, "seen", f.Title, &audit)
 	case issue.State == IssueClosed:
@@ -169,6 +177,26 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 		return setIssue(ctx, tx, issue.ID, IssueOpen, "expired", f.Title, &audit)
 	}
 	return setIssue(ctx, tx, issue.ID, issue.State, "seen", f.Title, &audit)
+}
+
+// CloseGone closes the issues of a dataset whose rules are not in its rulebook any more, in the
+// name of who saved the version without them, and returns their rules.
+func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, version int, person int64) ([]string, error) {
+	gone, err := list[Issue](ctx, q, issueColumns+" WHERE i.dataset_id = $1 AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
+	if err != nil {
+		return nil, err
+	}
+	closed := []string{}
+	for _, i := range gone {
+		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1", i.ID); err != nil {
+			return nil, err
+		}
+		if err := AddIssueEntry(ctx, q, i.ID, person, "closed", fmt.Sprintf("Version %d of the rulebook has no rule %s any more.", version, i.Rule), nil); err != nil {
+			return nil, err
+		}
+		closed = append(closed, i.Rule)
+	}
+	return closed, nil
 }
 
 // AskedQuestion is what the owner of the data was asked about a rule.

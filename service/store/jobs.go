@@ -104,7 +104,7 @@ const held = " WHERE id = $1 AND attempt = $2 AND state = 'running'"
 
 // ReportProgress records how far an attempt is. ok is false where it no longer holds the job.
 func ReportProgress(ctx context.Context, q Querier, id int64, attempt int, done, total, rows int64) (ok bool, err error) {
-	return changed(q.ExecContext(ctx, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt, done, total, rows))
+	return changed(exec(ctx, q, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt, done, total, rows))
 }
 
 // EndJob records the end of an attempt. ok is false where it no longer holds the
@@ -119,13 +119,13 @@ func EndJob(ctx context.Context, q Querier, id int64, attempt int, state, proble
 		s := string(raw)
 		text = &s
 	}
-	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
+	return changed(exec(ctx, q, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
 		id, attempt, state, problem, text, table))
 }
 
 // StopJob ends a job from outside. ok is false where it had ended.
 func StopJob(ctx context.Context, q Querier, id int64) (ok bool, err error) {
-	return changed(q.ExecContext(ctx, "UPDATE jobs SET state = 'stopped', ended_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id))
+	return changed(exec(ctx, q, "UPDATE jobs SET state = 'stopped', ended_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id))
 }
 
 func changed(result interface{ RowsAffected() (int64, error) }, err error) (bool, error) {
@@ -138,24 +138,71 @@ func changed(result interface{ RowsAffected() (int64, error) }, err error) (bool
 
 // Beat says that a node is alive.
 func Beat(ctx context.Context, q Querier, node string) error {
-	_, err := q.ExecContext(ctx, "INSERT INTO nodes (name, seen_at) VALUES ($1, now()) ON CONFLICT (name) DO UPDATE SET seen_at = now()", node)
+	_, err := exec(ctx, q, "INSERT INTO nodes (name, seen_at) VALUES ($1, now()) ON CONFLICT (name) DO UPDATE SET seen_at = now()", node)
 	return err
 }
 
 // Leave says that a node stops.
 func Leave(ctx context.Context, q Querier, node string) error {
-	_, err := q.ExecContext(ctx, "DELETE FROM nodes WHERE name = $1", node)
+	_, err := exec(ctx, q, "DELETE FROM nodes WHERE name = $1", node)
 	return err
 }
 
-// ReleaseJobs takes the jobs of nodes that were not seen for so long back into
-// the queue and returns their ids; the caller queues them in the same transaction.
-func ReleaseJobs(ctx context.Context, q Querier, silence time.Duration) ([]int64, error) {
-	_, err := q.ExecContext(ctx, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)", silence.Seconds()*10)
+// MostAttempts is how often a job is started. One whose node dies each time is not tried for ever.
+const MostAttempts = 5
+
+// Released is a job that goes back to the queue.
+type Released struct {
+	ID   int64  `db:"id"`
+	Kind string `db:"kind"`
+	Why  string `db:"why"`
+}
+
+// Reconcile holds our record of jobs against what is so, and returns those that are to be
+// queued anew, which the caller does in the same transaction. They are the running jobs of
+// nodes that were not heard of for so long; those that this node is recorded to run and does
+// not, since their end could not be recorded; and queued ones for which the queue has no
+// task that will be taken up soon. A job that was started MostAttempts times fails instead.
+func Reconcile(ctx context.Context, q Querier, node string, holding []int64, silence time.Duration) ([]Released, error) {
+	if holding == nil {
+		holding = []int64{}
+	}
+	if _, err := exec(ctx, q, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)", silence.Seconds()*10); err != nil {
+		return nil, err
+	}
+	lost, err := list[Released](ctx, q, `UPDATE jobs SET node = NULL,
+			state = CASE WHEN attempt >= $4 THEN 'failed' ELSE 'queued' END,
+			error = CASE WHEN attempt >= $4 THEN 'It was started ' || attempt || ' times, and each time what ran it ended before it did. It may be too large for this machine; the log of the service says more.' ELSE error END,
+			ended_at = CASE WHEN attempt >= $4 THEN now() END
+		WHERE id IN (SELECT j.id FROM jobs j LEFT JOIN nodes n ON n.name = j.node WHERE j.state = 'running'
+			AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1) OR j.node = $2 AND NOT j.id = ANY($3)) FOR UPDATE OF j SKIP LOCKED)
+		RETURNING id, kind, CASE WHEN state = 'failed' THEN 'failed' ELSE 'its node is gone' END AS why`, silence.Seconds(), node, holding, MostAttempts)
 	if err != nil {
 		return nil, err
 	}
-	return list[int64](ctx, q, `UPDATE jobs SET state = 'queued', node = NULL WHERE id IN (
-		SELECT j.id FROM jobs j LEFT JOIN nodes n ON n.name = j.node WHERE j.state = 'running'
-		AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1)) FOR UPDATE OF j SKIP LOCKED) RETURNING id`, silence.Seconds())
+	// A task that is running in the queue was taken and not claimed here: its node is between
+	// the two, or was ended there.
+	untaken, err := list[Released](ctx, q, `SELECT j.id, j.kind, coalesce('its task in the queue is ' || r.state, 'it has no task in the queue') AS why
+		FROM jobs j LEFT JOIN river_job r ON r.id = j.task_id WHERE j.state = 'queued' AND NOT j.id = ANY($2)
+		AND (r.id IS NULL OR r.state IN ('completed', 'cancelled', 'discarded')
+			OR r.state = 'running' AND r.attempted_at < now() - make_interval(secs => $1)
+			OR r.state IN ('retryable', 'scheduled') AND r.scheduled_at > now() + make_interval(secs => $1))
+		FOR UPDATE OF j SKIP LOCKED`, silence.Seconds()/2, holding)
+	if err != nil {
+		return nil, err
+	}
+	out := untaken
+	for _, one := range lost {
+		if one.Why != "failed" {
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// SetTask notes which task in the queue stands for a job, and takes away the one before.
+func SetTask(ctx context.Context, q Querier, job, task int64) error {
+	_, err := exec(ctx, q, `WITH before AS (SELECT task_id FROM jobs WHERE id = $1), gone AS (DELETE FROM river_job WHERE id = (SELECT task_id FROM before))
+		UPDATE jobs SET task_id = $2 WHERE id = $1`, job, task)
+	return err
 }

@@ -10,9 +10,10 @@ import (
 
 // Person is somebody who works with the service.
 type Person struct {
-	ID   int64       `db:"id" json:"id"`
-	Name string      `db:"name" json:"name"`
-	Role access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	ID         int64       `db:"id" json:"id"`
+	Name       string      `db:"name" json:"name"`
+	Role       access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	DisabledAt *time.Time  `db:"disabled_at" json:"disabled_at" doc:"Since when none of their tokens lets them in; null where they do"`
 }
 
 // Token is a secret that lets a person in, without the secret.
@@ -26,23 +27,53 @@ type Token struct {
 	RevokedAt *time.Time  `db:"revoked_at" json:"revoked_at"`
 }
 
-// PersonNamed returns a person, whom it makes with a role where there is none of
-// that name. A person who is there keeps their role.
-func PersonNamed(ctx context.Context, q Querier, name string, role access.Role) (*Person, error) {
-	if _, err := q.ExecContext(ctx, "INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING", name, role); err != nil {
+// AddPerson makes a person. A name that is taken is ErrConflict.
+func AddPerson(ctx context.Context, q Querier, name string, role access.Role) (*Person, error) {
+	added, err := list[int64](ctx, q, "INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING RETURNING id", name, role)
+	if err != nil {
 		return nil, err
+	}
+	if len(added) == 0 {
+		return nil, fmt.Errorf("%w: there is a person %q already", ErrConflict, name)
 	}
 	return FindPerson(ctx, q, name)
 }
 
+// Disable keeps a person out, or lets them in again, and ends their sessions.
+func Disable(ctx context.Context, q Querier, person int64, disabled bool) error {
+	if _, err := exec(ctx, q, "UPDATE people SET disabled_at = CASE WHEN $2 THEN coalesce(disabled_at, now()) END WHERE id = $1", person, disabled); err != nil {
+		return err
+	}
+	_, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)", person)
+	return err
+}
+
+// RevokeTokens ends all tokens of a person, and their sessions.
+func RevokeTokens(ctx context.Context, q Querier, person int64) error {
+	if _, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)", person); err != nil {
+		return err
+	}
+	_, err := exec(ctx, q, "UPDATE tokens SET revoked_at = now() WHERE person_id = $1 AND revoked_at IS NULL", person)
+	return err
+}
+
+// Administrators counts those who may administer and are not kept out.
+func Administrators(ctx context.Context, q Querier) (int64, error) {
+	n, err := get[int64](ctx, q, "count", "SELECT count(*) FROM people WHERE role = 'administrator' AND disabled_at IS NULL")
+	if err != nil {
+		return 0, err
+	}
+	return *n, nil
+}
+
 // FindPerson returns the person of a name.
 func FindPerson(ctx context.Context, q Querier, name string) (*Person, error) {
-	return get[Person](ctx, q, fmt.Sprintf("person %q", name), "SELECT id, name, role FROM people WHERE name = $1", name)
+	return get[Person](ctx, q, fmt.Sprintf("person %q", name), "SELECT id, name, role, disabled_at FROM people WHERE name = $1", name)
 }
 
 // People lists everybody by name.
 func People(ctx context.Context, q Querier) ([]Person, error) {
-	return list[Person](ctx, q, "SELECT id, name, role FROM people ORDER BY name")
+	return list[Person](ctx, q, "SELECT id, name, role, disabled_at FROM people ORDER BY name")
 }
 
 // AddToken records a token and returns its id.
@@ -56,9 +87,9 @@ func AddToken(ctx context.Context, q Querier, person int64, hash []byte, note st
 
 const tokenColumns = `SELECT t.id, p.name AS person, p.role, t.note, t.created_at, t.expires_at, t.revoked_at FROM tokens t JOIN people p ON p.id = t.person_id`
 
-// Tokens lists tokens.
-func Tokens(ctx context.Context, q Querier, c Cursor) (*Page[Token], error) {
-	return page(ctx, q, c, func(t *Token) int64 { return t.ID }, tokenColumns+" WHERE t.id < $1 ORDER BY t.id DESC LIMIT $2")
+// Tokens lists tokens; person 0 means everybody's.
+func Tokens(ctx context.Context, q Querier, person int64, c Cursor) (*Page[Token], error) {
+	return page(ctx, q, c, func(t *Token) int64 { return t.ID }, tokenColumns+" WHERE t.id < $1 AND ($3 = 0 OR t.person_id = $3) ORDER BY t.id DESC LIMIT $2", person)
 }
 
 // FindToken returns a token by its id.
@@ -71,10 +102,10 @@ func RevokeToken(ctx context.Context, q Querier, id int64) error {
 	if _, err := FindToken(ctx, q, id); err != nil {
 		return err
 	}
-	if _, err := q.ExecContext(ctx, "DELETE FROM sessions WHERE token_id = $1", id); err != nil {
+	if _, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id = $1", id); err != nil {
 		return err
 	}
-	_, err := q.ExecContext(ctx, "UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL", id)
+	_, err := exec(ctx, q, "UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL", id)
 	return err
 }
 
@@ -84,7 +115,7 @@ type Caller struct {
 	TokenID int64 `db:"token_id"`
 }
 
-const valid = "t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
+const valid = "p.disabled_at IS NULL AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
 
 // CallerByToken returns who holds a token that is in force.
 func CallerByToken(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
@@ -99,12 +130,12 @@ func CallerBySession(ctx context.Context, q Querier, hash []byte) (*Caller, erro
 
 // AddSession records a session.
 func AddSession(ctx context.Context, q Querier, hash []byte, token int64, expires time.Time) error {
-	_, err := q.ExecContext(ctx, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)", hash, token, expires)
+	_, err := exec(ctx, q, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)", hash, token, expires)
 	return err
 }
 
 // EndSession forgets a session.
 func EndSession(ctx context.Context, q Querier, hash []byte) error {
-	_, err := q.ExecContext(ctx, "DELETE FROM sessions WHERE hash = $1 OR expires_at < now()", hash)
+	_, err := exec(ctx, q, "DELETE FROM sessions WHERE hash = $1 OR expires_at < now()", hash)
 	return err
 }

@@ -4,12 +4,16 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
+	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -24,6 +28,7 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not found")
 	ErrConflict = errors.New("conflict")
+	ErrNewer    = errors.New("the database was made by a later version of the program")
 )
 
 // Store gives access to the records.
@@ -65,6 +70,14 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	there, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	sources := provider.ListSources()
+	if known := sources[len(sources)-1].Version; there > known {
+		return fmt.Errorf("%w: its records have the form %d, and this program knows forms up to %d; start the program that the database was last used with, or a later one", ErrNewer, there, known)
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return err
 	}
@@ -101,7 +114,7 @@ func (s *Store) Do(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 // get reads one record; no record is ErrNotFound, with what was looked for.
 func get[T any](ctx context.Context, q Querier, what, query string, args ...any) (*T, error) {
 	var record T
-	err := q.GetContext(ctx, &record, query, args...)
+	err := q.GetContext(ctx, &record, query, clean(args)...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("%w: there is no %s", ErrNotFound, what)
 	}
@@ -114,7 +127,50 @@ func get[T any](ctx context.Context, q Querier, what, query string, args ...any)
 // list reads records; none is an empty list.
 func list[T any](ctx context.Context, q Querier, query string, args ...any) ([]T, error) {
 	records := []T{}
-	return records, q.SelectContext(ctx, &records, query, args...)
+	return records, q.SelectContext(ctx, &records, query, clean(args)...)
+}
+
+// exec changes records.
+func exec(ctx context.Context, q Querier, query string, args ...any) (sql.Result, error) {
+	return q.ExecContext(ctx, query, clean(args)...)
+}
+
+// Passing reports whether an error is of a database that was away, and may be gone the next time.
+func Passing(err error) bool {
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) { // connection exceptions, conflicts, lack of resources, shutdowns
+		return slices.Contains([]string{"08", "40", "53", "57"}, answer.Code[:min(2, len(answer.Code))])
+	}
+	var refused *pgconn.ConnectError
+	return errors.As(err, &refused) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || pgconn.SafeToRetry(err)
+}
+
+// clean makes texts fit for the database, which takes neither a NUL nor bytes that are no
+// UTF-8. Such texts come out of files (a name of a column, a value in a message); what people
+// send is refused at the edge. A NUL is shown by its symbol.
+func clean(args []any) []any {
+	text := func(s string) string {
+		return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\u2400")
+	}
+	out := slices.Clone(args)
+	for i, arg := range out {
+		switch v := arg.(type) {
+		case string:
+			out[i] = text(v)
+		case *string:
+			if v != nil {
+				s := text(*v)
+				out[i] = &s
+			}
+		case []string:
+			all := make([]string, len(v))
+			for k, one := range v {
+				all[k] = text(one)
+			}
+			out[i] = all
+		}
+	}
+	return out
 }
 
 // Page is a part of a list, newest first.

@@ -5,9 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
-
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // The origins of tables.
@@ -39,13 +38,18 @@ type Table struct {
 	Passed        *bool            `db:"passed" json:"passed"`
 	Rows          *int64           `db:"rows" json:"rows"`
 	CertificateID *int64           `db:"certificate_id" json:"certificate_id"`
+	WithdrawnAt   *time.Time       `db:"withdrawn_at" json:"withdrawn_at" doc:"Since when it counts no more; null where it does"`
+	Withdrawn     *string          `db:"withdrawn" json:"withdrawn" doc:"Why it was withdrawn"`
+	WithdrawnBy   *string          `db:"withdrawn_by" json:"withdrawn_by" doc:"Null where the dataset's retention did it"`
+	BytesLetGo    bool             `db:"bytes_let_go" json:"bytes_let_go" doc:"Its bytes are not kept any more"`
 }
 
 const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
 	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, a.score, a.passed, a.rows,
-	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id
-	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by
+	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id,
+	w.at AS withdrawn_at, w.reason AS withdrawn, (SELECT name FROM people WHERE id = w.person_id) AS withdrawn_by, coalesce(w.bytes_let_go, false) AS bytes_let_go
+	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by LEFT JOIN withdrawals w ON w.table_id = t.id
 	LEFT JOIN LATERAL (SELECT id, score, passed, rows FROM audits WHERE table_id = t.id ORDER BY id DESC LIMIT 1) a ON true`
 
 // NewTable is what AddTable records.
@@ -64,8 +68,29 @@ type NewTable struct {
 	Inputs        []int64
 }
 
-// AddTable records a table. A delivery with bytes that the dataset has already is ErrConflict.
+// AddTable records a table. A delivery with bytes that the dataset has already is ErrConflict,
+// and so is a table made of one that was withdrawn in the meantime.
 func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
+	// The lock on the dataset's row makes deliveries of the same bytes follow one another.
+	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", t.DatasetID); err != nil {
+		return nil, err
+	}
+	if t.Origin == OriginDelivery {
+		if _, err := DeliveryWith(ctx, q, t.DatasetID, t.Digest); !errors.Is(err, ErrNotFound) {
+			return nil, errors.Join(err, fmt.Errorf("%w: the dataset has a delivery with these bytes already", ErrConflict))
+		}
+	}
+	from := slices.Clone(t.Inputs)
+	if t.ParentID != nil {
+		from = append(from, *t.ParentID)
+	}
+	for _, id := range from {
+		if made, err := FindTable(ctx, q, id); err != nil {
+			return nil, err
+		} else if made.WithdrawnAt != nil {
+			return nil, fmt.Errorf("%w: table %d, of which this one was made, was withdrawn: %s", ErrConflict, id, *made.Withdrawn)
+		}
+	}
 	if t.Source == nil {
 		t.Source = json.RawMessage("{}")
 	}
@@ -77,15 +102,11 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
 		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID, t.ChangeLog, accounting, t.CreatedBy)
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) && refused.ConstraintName == "one_delivery_per_content" {
-		return nil, fmt.Errorf("%w: the dataset has a delivery with these bytes already", ErrConflict)
-	}
 	if err != nil {
 		return nil, err
 	}
 	for _, input := range t.Inputs {
-		if _, err := q.ExecContext(ctx, "INSERT INTO table_inputs (table_id, input_id) VALUES ($1, $2)", *id, input); err != nil {
+		if _, err := exec(ctx, q, "INSERT INTO table_inputs (table_id, input_id) VALUES ($1, $2)", *id, input); err != nil {
 			return nil, err
 		}
 	}
@@ -97,9 +118,27 @@ func FindTable(ctx context.Context, q Querier, id int64) (*Table, error) {
 	return get[Table](ctx, q, fmt.Sprintf("table %d", id), tableColumns+" WHERE t.id = $1", id)
 }
 
-// DeliveryWith returns the delivery of a dataset that has these bytes.
+// DeliveryWith returns the delivery of a dataset that has these bytes and was not withdrawn.
 func DeliveryWith(ctx context.Context, q Querier, dataset int64, digest string) (*Table, error) {
-	return get[Table](ctx, q, "delivery with these bytes", tableColumns+" WHERE t.dataset_id = $1 AND t.digest = $2 AND t.origin = 'delivery'", dataset, digest)
+	return get[Table](ctx, q, "delivery with these bytes", tableColumns+" WHERE t.dataset_id = $1 AND t.digest = $2 AND t.origin = 'delivery' AND w.table_id IS NULL", dataset, digest)
+}
+
+// NewestDelivery returns the newest delivery of a dataset that was not withdrawn.
+func NewestDelivery(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("delivery of %q", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
+}
+
+// Deliveries lists the newest deliveries of a dataset that were not withdrawn, at most so many.
+func Deliveries(ctx context.Context, q Querier, dataset int64, most int) ([]Table, error) {
+	return list[Table](ctx, q, tableColumns+" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT $2", dataset, most)
+}
+
+// Descendants lists what was made of a table, of what was made of it, and so on.
+func Descendants(ctx context.Context, q Querier, id int64) ([]int64, error) {
+	return list[int64](ctx, q, `WITH RECURSIVE edges AS (SELECT parent_id AS source, id AS made FROM tables WHERE parent_id IS NOT NULL
+			UNION ALL SELECT input_id, table_id FROM table_inputs),
+		made AS (SELECT $1::bigint AS id UNION SELECT e.made FROM made m JOIN edges e ON e.source = m.id)
+		SELECT id FROM made WHERE id <> $1 ORDER BY id`, id)
 }
 
 // Tables lists the tables of a dataset; an empty origin means all.
@@ -109,7 +148,7 @@ func Tables(ctx context.Context, q Querier, dataset int64, origin string, c Curs
 
 // NewestCleaned returns the newest cleaned or merged table of a dataset.
 func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("cleaned table of %q; apply a fix plan to its newest delivery first", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' ORDER BY t.id DESC LIMIT 1", dataset)
+	return get[Table](ctx, q, fmt.Sprintf("cleaned table of %q; apply a fix plan to its newest delivery first", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
 }
 
 // InputsOf lists the tables that a merged one was made of.
@@ -119,16 +158,17 @@ func InputsOf(ctx context.Context, q Querier, id int64) ([]Table, error) {
 
 // CleanedFrom returns the newest table that was cleaned from another.
 func CleanedFrom(ctx context.Context, q Querier, parent int64) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("table cleaned from table %d", parent), tableColumns+" WHERE t.parent_id = $1 ORDER BY t.id DESC LIMIT 1", parent)
+	return get[Table](ctx, q, fmt.Sprintf("table cleaned from table %d", parent), tableColumns+" WHERE t.parent_id = $1 AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", parent)
 }
 
 // MergedFrom returns the newest table that was merged from another.
 func MergedFrom(ctx context.Context, q Querier, input int64) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("table merged from table %d", input), tableColumns+" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) ORDER BY t.id DESC LIMIT 1", input)
+	return get[Table](ctx, q, fmt.Sprintf("table merged from table %d", input), tableColumns+" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", input)
 }
 
 // Uncertified lists the newest merged table of each dataset where it passes and has no certificate.
 func Uncertified(ctx context.Context, q Querier) ([]Table, error) {
-	return list[Table](ctx, q, tableColumns+` WHERE t.origin = 'merged' AND a.passed AND t.id IN (SELECT max(id) FROM tables WHERE origin = 'merged' GROUP BY dataset_id)
+	return list[Table](ctx, q, tableColumns+` WHERE t.origin = 'merged' AND a.passed AND w.table_id IS NULL AND t.id IN (SELECT max(id) FROM tables WHERE origin = 'merged'
+			AND id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id)
 		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) ORDER BY t.id DESC`)
 }

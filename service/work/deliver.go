@@ -1,11 +1,14 @@
 package work
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -13,12 +16,15 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/intake"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
@@ -56,7 +62,31 @@ func (p *Pool) TakeIn(ctx context.Context, person int64, t store.NewTable, datas
 	if errors.Is(err, store.ErrConflict) { // somebody sent the same bytes at the same time
 		return known()
 	}
+	if err == nil {
+		if err := p.Retain(ctx, t.DatasetID, "dataset "+dataset); err != nil {
+			p.log.Warn("older deliveries could not be let go", "dataset", dataset, "error", err)
+		}
+	}
 	return out, err
+}
+
+// Retain withdraws the deliveries that a dataset no longer keeps.
+func (p *Pool) Retain(ctx context.Context, dataset int64, subject string) error {
+	return p.store.Do(ctx, func(tx *sqlx.Tx) error {
+		expired, err := store.Expired(ctx, tx, dataset)
+		if err != nil {
+			return err
+		}
+		for _, id := range expired {
+			if _, err := store.Retire(ctx, tx, id, 0, "The dataset keeps its newest deliveries alone.", true); err != nil && !errors.Is(err, store.ErrConflict) {
+				return err
+			}
+		}
+		if len(expired) == 0 {
+			return nil
+		}
+		return store.Record(ctx, tx, 0, "let go of deliveries that are no longer kept", subject, map[string]any{"tables": expired})
+	})
 }
 
 // FetchOf is the detail of a fetch job.
@@ -89,6 +119,9 @@ const (
 	fetchHeaderWait = 30 * time.Second
 	fetchLongest    = 6 * time.Hour
 	fetchRedirects  = 5
+	// fetchSlowest is how many bytes an address must send in each fetchWindow.
+	fetchSlowest = 64 << 10
+	fetchWindow  = time.Minute
 )
 
 // CheckAddress says what is wrong with an address to fetch from.
@@ -108,30 +141,61 @@ func CheckAddress(address string) error {
 // ErrPrivateAddress says that a fetch would reach into a network of its own.
 var ErrPrivateAddress = errors.New("the address leads to this machine or a private network, which the service does not fetch from; start it with --fetch-private if it may")
 
-// fetcher returns a client that keeps away from private networks unless it may reach
-// them. The address is checked once it is resolved, so that no name hides one.
-func (p *Pool) fetcher() *http.Client {
-	dialer := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		at, err := netip.ParseAddrPort(address)
-		if err != nil {
-			return err
-		}
-		ip := at.Addr().Unmap()
-		if !p.FetchPrivate && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsUnspecified() || ip.IsMulticast()) {
-			return ErrPrivateAddress
-		}
-		return nil
-	}}
-	return &http.Client{
-		Timeout:   fetchLongest,
-		Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait, TLSHandshakeTimeout: fetchHeaderWait, DisableCompression: true},
-		CheckRedirect: func(request *http.Request, via []*http.Request) error {
-			if len(via) >= fetchRedirects {
-				return fmt.Errorf("the address was passed on more than %d times", fetchRedirects)
-			}
-			return CheckAddress(request.URL.String())
-		},
+// special are the networks that are no place in the public internet: IANA's registries of
+// special-purpose addresses for IPv4 (RFC 6890) and IPv6, with multicast and what was used
+// before. Those that carry an IPv4 address within are among them, so that none hides there.
+var special = func() []netip.Prefix {
+	var out []netip.Prefix
+	for _, text := range strings.Fields(`
+		0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 127.0.0.0/8 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 192.0.2.0/24 192.31.196.0/24
+		192.52.193.0/24 192.88.99.0/24 192.168.0.0/16 192.175.48.0/24 198.18.0.0/15 198.51.100.0/24 203.0.113.0/24 224.0.0.0/4 240.0.0.0/4
+		::/96 64:ff9b::/96 64:ff9b:1::/48 100::/64 100:0:0:1::/64 2001::/23 2001:db8::/32 2002::/16 2620:4f:8000::/48 3fff::/20
+		5f00::/16 fc00::/7 fe80::/10 fec0::/10 ff00::/8`) {
+		out = append(out, netip.MustParsePrefix(text))
 	}
+	return out
+}()
+
+// public reports whether an address is a place in the public internet.
+func public(ip netip.Addr) bool {
+	ip = ip.Unmap().WithZone("")
+	return ip.IsValid() && !slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
+// fetching is how addresses are asked: through one client, which keeps no connection open.
+type fetching struct {
+	once   sync.Once
+	client *http.Client
+}
+
+// fetcher returns a client that keeps away from private networks unless it may reach
+// them. An address is judged once it is resolved, so that no name hides one, and so is each
+// that it passes on to.
+func (p *Pool) fetcher() *http.Client {
+	p.fetching.once.Do(func() {
+		dialer := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+			at, err := netip.ParseAddrPort(address)
+			if err != nil {
+				return err
+			}
+			if !p.FetchPrivate && !public(at.Addr()) {
+				return ErrPrivateAddress
+			}
+			return nil
+		}}
+		p.fetching.client = &http.Client{
+			Timeout: fetchLongest,
+			Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait, TLSHandshakeTimeout: fetchHeaderWait,
+				DisableCompression: true, DisableKeepAlives: true, MaxConnsPerHost: fetchesAtOnce, MaxResponseHeaderBytes: 1 << 16},
+			CheckRedirect: func(request *http.Request, via []*http.Request) error {
+				if len(via) >= fetchRedirects {
+					return fmt.Errorf("the address was passed on more than %d times", fetchRedirects)
+				}
+				return CheckAddress(request.URL.String())
+			},
+		}
+	})
+	return p.fetching.client
 }
 
 // fetch asks an address for a new delivery, unless it says that nothing is new.
@@ -147,12 +211,17 @@ func (a *attempt) fetch(ctx context.Context) error {
 	outcome, message, marks, table, err := a.fetchOnce(ctx, f)
 	if err != nil {
 		if ctx.Err() == nil {
-			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID, "failed", err.Error(), "", "", nil))
+			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID, "failed", err.Error(), "", "", nil),
+				store.Record(ctx, a.store.DB, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": "failed"}))
 		}
 		return err
 	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
-		return map[string]string{"outcome": outcome, "message": message}, table, store.RecordFetch(ctx, tx, f.ID, outcome, message, marks[0], marks[1], table)
+		err := store.RecordFetch(ctx, tx, f.ID, outcome, message, marks[0], marks[1], table)
+		if err == nil {
+			err = store.Record(ctx, tx, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": outcome})
+		}
+		return map[string]string{"outcome": outcome, "message": message}, table, err
 	})
 }
 
@@ -179,18 +248,21 @@ func (a *attempt) fetchOnce(ctx context.Context, f *store.Fetch) (outcome, messa
 	case response.StatusCode != http.StatusOK:
 		return "", "", marks, nil, fmt.Errorf("%s answered %s; check the address, or ask its owner", f.Address, response.Status)
 	}
-	a.total = max(response.ContentLength, 0)
-	in := &told{in: io.LimitReader(response.Body, a.UploadLimit+1), tell: func(n int64) { a.progress(n, 0) }}
-	digest, bytes, err := a.files.Put(ctx, in)
+	a.total.Store(max(response.ContentLength, 0))
+	in := &told{in: response.Body, most: a.UploadLimit, tell: func(n int64) { a.progress(n, 0) }}
+	kept, err := a.Receive(ctx, in)
 	switch {
 	case errors.Is(err, files.ErrNothing):
 		return "", "", marks, nil, fmt.Errorf("%s answered with nothing; nothing was kept", f.Address)
+	case errors.Is(err, errTooLarge):
+		return "", "", marks, nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept", f.Address, a.UploadLimit)
+	case errors.Is(err, intake.ErrWebPage), errors.Is(err, errTooSlow):
+		return "", "", marks, nil, fmt.Errorf("%s: %w; nothing was kept", f.Address, err)
 	case err != nil:
 		return "", "", marks, nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)
-	case bytes > a.UploadLimit:
-		return "", "", marks, nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in", f.Address, a.UploadLimit)
 	}
-	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
+	defer kept.Close()
+	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: fileName(response), Source: withAddress(f), CreatedBy: f.CreatedByID}, f.Dataset)
 	if err != nil {
 		return "", "", marks, nil, err
@@ -202,11 +274,33 @@ func (a *attempt) fetchOnce(ctx context.Context, f *store.Fetch) (outcome, messa
 	return "delivered", fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset), marks, &taken.Table.ID, nil
 }
 
-// told tells how many bytes were read.
+// Receive keeps the bytes of a delivery, unless they are a web page, which is what one gets
+// where an address has moved or wants to know who asks. The caller closes what was kept.
+func (p *Pool) Receive(ctx context.Context, in io.Reader) (*files.Kept, error) {
+	buffered := bufio.NewReaderSize(in, 4<<10)
+	head, err := buffered.Peek(1 << 10)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
+		return nil, err
+	}
+	if intake.IsWebPage(head) {
+		return nil, intake.ErrWebPage
+	}
+	return p.files.Put(ctx, buffered)
+}
+
+var (
+	errTooLarge = errors.New("it is too large")
+	errTooSlow  = fmt.Errorf("it sent less than %d bytes in %s", fetchSlowest, fetchWindow)
+)
+
+// told tells how many bytes were read, and ends where they are too many or come too slowly.
 type told struct {
-	in   io.Reader
-	tell func(int64)
-	n    int64
+	in     io.Reader
+	most   int64
+	tell   func(int64)
+	n      int64
+	window time.Time // when it began
+	before int64     // bytes read by then
 }
 
 // Read implements io.Reader.
@@ -214,6 +308,18 @@ func (t *told) Read(b []byte) (int, error) {
 	n, err := t.in.Read(b)
 	t.n += int64(n)
 	t.tell(t.n)
+	if t.n > t.most {
+		return n, errTooLarge
+	}
+	switch now := time.Now(); {
+	case t.window.IsZero():
+		t.window = now
+	case now.Sub(t.window) > fetchWindow && err == nil:
+		if t.n-t.before < fetchSlowest {
+			return n, errTooSlow
+		}
+		t.window, t.before = now, t.n
+	}
 	return n, err
 }
 
@@ -245,61 +351,105 @@ const (
 )
 
 // Watch takes in every file that is put into a folder with the name of a dataset under
-// root, once it has not changed for a moment. The files stay where they are.
-func (p *Pool) Watch(ctx context.Context, root string, person int64) {
-	seen := map[string]time.Time{} // path to the change that was taken in
-	ticker := time.NewTicker(watchEvery)
-	defer ticker.Stop()
-	for {
-		paths, err := filepath.Glob(filepath.Join(root, "*", "*"))
-		if err != nil {
-			p.log.Warn("the watched folder cannot be read", "folder", root, "error", err)
-			return
+// root, once it has not changed for a moment. The files stay where they are. A file whose
+// dataset is not there yet is taken in when it is. Nothing outside of root is opened, and no
+// link is followed.
+func (p *Pool) Watch(ctx context.Context, root string, person int64) error {
+	w := &watching{Pool: p, root: root, person: person, seen: map[string]time.Time{}, told: map[string]string{}}
+	return p.every(ctx, watchEvery, "the watched folder "+root+" cannot be read", w.look)
+}
+
+type watching struct {
+	*Pool
+	root   string
+	person int64
+	seen   map[string]time.Time // path to the change that was taken in
+	told   map[string]string    // path to what was said of it last
+}
+
+// look goes through the folder once.
+func (w *watching) look(ctx context.Context) error {
+	root, err := os.OpenRoot(w.root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	folders, err := fs.ReadDir(root.FS(), ".")
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, folder := range folders {
+		if !folder.IsDir() || strings.HasPrefix(folder.Name(), ".") { // a link to a directory is none
+			continue
 		}
-		for _, path := range paths {
-			info, err := os.Lstat(path)
-			if err != nil || !info.Mode().IsRegular() || info.Size() == 0 || strings.HasPrefix(info.Name(), ".") || time.Since(info.ModTime()) < watchSettled || seen[path].Equal(info.ModTime()) {
+		entries, err := fs.ReadDir(root.FS(), folder.Name())
+		if err != nil {
+			w.say(folder.Name(), err)
+			continue
+		}
+		for _, e := range entries {
+			path := folder.Name() + "/" + e.Name()
+			info, err := root.Lstat(path)
+			if err != nil || !info.Mode().IsRegular() || info.Size() == 0 || strings.HasPrefix(e.Name(), ".") {
 				continue
 			}
-			if err := p.takeFile(ctx, path, person); err != nil {
-				p.log.Warn("a file of the watched folder was not taken in", "file", path, "error", err)
+			there[path] = true
+			if time.Since(info.ModTime()) < watchSettled || w.seen[path].Equal(info.ModTime()) {
+				continue
 			}
-			seen[path] = info.ModTime()
+			if err := w.take(ctx, root, folder.Name(), path); err != nil {
+				w.say(path, err)
+				continue // until what keeps it out is gone
+			}
+			w.seen[path] = info.ModTime()
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
+	}
+	maps.DeleteFunc(w.seen, func(path string, _ time.Time) bool { return !there[path] })
+	return ctx.Err()
+}
+
+// say logs why a file was not taken in, once for each reason.
+func (w *watching) say(path string, err error) {
+	if w.told[path] != err.Error() {
+		w.told[path] = err.Error()
+		w.log.Warn("a file of the watched folder is not taken in yet", "file", filepath.Join(w.root, path), "error", err)
 	}
 }
 
-func (p *Pool) takeFile(ctx context.Context, path string, person int64) error {
-	name := filepath.Base(filepath.Dir(path))
-	dataset, err := store.FindDataset(ctx, p.store.DB, name)
+func (w *watching) take(ctx context.Context, root *os.Root, folder, path string) error {
+	dataset, err := store.FindDataset(ctx, w.store.DB, folder)
 	if errors.Is(err, store.ErrNotFound) {
-		return fmt.Errorf("there is no dataset %q; make it first, or rename the folder", name)
+		return fmt.Errorf("there is no dataset %q; make it, or rename the folder", folder)
 	}
 	if err != nil {
 		return err
 	}
-	f, err := os.Open(path)
+	f, err := root.Open(path)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	digest, bytes, err := p.files.Put(ctx, f)
+	opened, err := f.Stat()
 	if err != nil {
 		return err
 	}
-	source, err := json.Marshal(map[string]string{"address": path})
+	if named, err := root.Lstat(path); err != nil || !os.SameFile(opened, named) {
+		return errors.Join(errors.New("it was replaced while it was opened"), err)
+	}
+	kept, err := w.Receive(ctx, &told{in: f, most: w.UploadLimit, tell: func(int64) {}})
 	if err != nil {
 		return err
 	}
-	taken, err := p.TakeIn(ctx, person, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: digest, Bytes: bytes,
-		FileName: strings.ToValidUTF8(filepath.Base(path), "?"), Source: source, CreatedBy: person}, dataset.Name)
+	defer kept.Close()
+	source, err := json.Marshal(map[string]string{"address": filepath.Join(w.root, path)})
+	if err != nil {
+		return err
+	}
+	taken, err := w.TakeIn(ctx, w.person, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+		FileName: strings.ToValidUTF8(filepath.Base(path), "?"), Source: source, CreatedBy: w.person}, dataset.Name)
 	if err == nil && !taken.Known {
-		p.log.Info("a file of the watched folder was taken in", "file", path, "table", taken.Table.ID)
+		w.log.Info("a file of the watched folder was taken in", "file", filepath.Join(w.root, path), "table", taken.Table.ID)
 	}
 	return err
 }

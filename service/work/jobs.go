@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 
 	"github.com/jmoiron/sqlx"
 
@@ -55,7 +54,7 @@ func (a *attempt) open(ctx context.Context, t *store.Table, book *rulebook.Ruleb
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", t.FileName, err)
 	}
-	a.total = t.Bytes * passes
+	a.total.Store(t.Bytes * passes)
 	last := int64(0)
 	source.OnProgress = func(bytes, rows int64) {
 		if bytes < last { // another pass began
@@ -198,11 +197,16 @@ func (a *attempt) fix(ctx context.Context) error {
 		return err
 	}
 	defer log.Discard()
-	var ledger *fix.Ledger
-	digest, bytes, written, err := a.write(func(out io.Writer) (err error) {
-		ledger, err = fix.Apply(ctx, source, book, plan, a.Workers, out, log)
+	out, err := a.files.Create()
+	if err != nil {
 		return err
-	})
+	}
+	defer out.Discard()
+	ledger, err := fix.Apply(ctx, source, book, plan, a.Workers, out, log)
+	if err != nil {
+		return err
+	}
+	digest, bytes, written, err := a.keep(out)
 	if err != nil {
 		return err
 	}
@@ -217,16 +221,9 @@ func (a *attempt) fix(ctx context.Context) error {
 		FileName: t.Dataset + "_cleaned.csv", ParentID: &t.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+plan.Name)
 }
 
-// write keeps the table that f writes, and opens what was kept.
-func (a *attempt) write(f func(io.Writer) error) (digest string, bytes int64, written *intake.File, err error) {
-	out, err := a.files.Create()
-	if err != nil {
-		return "", 0, nil, err
-	}
-	defer out.Discard()
-	if err := f(out); err != nil {
-		return "", 0, nil, err
-	}
+// keep keeps the table that was written, and opens what was kept. The caller discards the
+// writer once the table is recorded.
+func (a *attempt) keep(out *files.Writer) (digest string, bytes int64, written *intake.File, err error) {
 	if digest, bytes, err = out.Keep(); err != nil {
 		return "", 0, nil, err
 	}
@@ -270,11 +267,16 @@ func (a *attempt) merge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var accounting *merge.Accounting
-	digest, bytes, written, err := a.write(func(out io.Writer) (err error) {
-		accounting, err = merge.Run(ctx, plan, inputs, a.Workers, out)
+	out, err := a.files.Create()
+	if err != nil {
 		return err
-	})
+	}
+	defer out.Discard()
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, out)
+	if err != nil {
+		return err
+	}
+	digest, bytes, written, err := a.keep(out)
 	if err != nil {
 		return err
 	}

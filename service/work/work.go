@@ -5,12 +5,15 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,18 +22,27 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 
+	"proudsieve/core/guard"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
 
 const (
-	beatEvery     = 1500 * time.Millisecond
-	silentIsDead  = 6 * time.Second
+	// A node is dead, and its jobs are another's, six seconds after it was last heard of at the latest.
+	beatEvery     = time.Second
+	silentIsDead  = 4500 * time.Millisecond
 	progressEvery = 300 * time.Millisecond
 	pollEvery     = 150 * time.Millisecond
 	jobsAtOnce    = 2
+	fetchesAtOnce = 4 // they wait for others most of the time, and keep no job from its place
+	fetchQueue    = "fetches"
+	sweepEvery    = time.Hour
+	endTries      = 20 // to record the end of a job, a second apart
 )
+
+// DefaultStall is how long a job may make no progress before it fails.
+const DefaultStall = 15 * time.Minute
 
 // Pool takes jobs in and runs them.
 type Pool struct {
@@ -40,13 +52,19 @@ type Pool struct {
 	node   string
 	queue  *river.Client[*sql.Tx]
 	cancel context.CancelFunc
-	beats  chan struct{}
+	ending guard.Group // what runs beside the jobs
+	mutex  sync.Mutex
+	held   map[int64]bool // jobs that this node claims or works on
 	// Workers is how many goroutines one job reads a table with.
 	Workers int
 	// UploadLimit is the most bytes that are fetched from an address.
 	UploadLimit int64
 	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
 	FetchPrivate bool
+	// Stall is how long a job may make no progress before it fails; 0 means DefaultStall.
+	Stall time.Duration
+
+	fetching fetching
 }
 
 // task is what the queue carries: which of our jobs to run.
@@ -76,17 +94,17 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 	if err != nil {
 		return nil, err
 	}
-	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU()}
+	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), held: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{pool: p})
 	p.queue, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}},
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}, fetchQueue: {MaxWorkers: fetchesAtOnce}},
 		Workers:           workers,
 		FetchPollInterval: pollEvery,
 		FetchCooldown:     100 * time.Millisecond,
 		Logger:            slog.New(quiet{log.Handler(), &sync.Map{}}),
 		MaxAttempts:       5,
-		// Jobs that a dead node held are queued anew by release, long before this.
+		// Jobs that a dead node held are queued anew by reconcile, long before this.
 		RescueStuckJobsAfter: 24 * time.Hour,
 	})
 	return p, err
@@ -129,8 +147,8 @@ func (p *Pool) Start(ctx context.Context) error {
 	if err := store.Beat(ctx, p.store.DB, p.node); err != nil {
 		return err
 	}
-	p.beats = make(chan struct{})
-	go p.keepAlive(ctx)
+	p.ending.Go(func() error { return p.keepAlive(ctx) })
+	p.ending.Go(func() error { return p.keepTidy(ctx) })
 	return p.queue.Start(ctx)
 }
 
@@ -138,27 +156,48 @@ func (p *Pool) Start(ctx context.Context) error {
 func (p *Pool) Stop(ctx context.Context) error {
 	err := p.queue.StopAndCancel(ctx)
 	p.cancel()
-	<-p.beats
-	return errors.Join(err, store.Leave(ctx, p.store.DB, p.node))
+	return errors.Join(err, p.ending.Wait(), store.Leave(ctx, p.store.DB, p.node))
 }
 
-func (p *Pool) keepAlive(ctx context.Context) {
-	defer close(p.beats)
-	ticker := time.NewTicker(beatEvery)
+// every calls f at once and then again and again until ctx ends. What f fails at, it tries again.
+func (p *Pool) every(ctx context.Context, pause time.Duration, what string, f func(context.Context) error) error {
+	ticker := time.NewTicker(pause)
 	defer ticker.Stop()
 	for {
-		if err := p.beat(ctx); err != nil && ctx.Err() == nil {
-			p.log.Warn("the node could not say that it is alive", "error", err)
+		if err := guard.Do(func() error { return f(ctx) }); err != nil && ctx.Err() == nil {
+			p.log.Warn(what, "error", err)
 		}
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-ticker.C:
 		}
 	}
 }
 
-// beat says that the node is alive and queues the jobs of nodes that are not.
+func (p *Pool) keepAlive(ctx context.Context) error {
+	return p.every(ctx, beatEvery, "the node could not say that it is alive", p.beat)
+}
+
+// keepTidy removes from the file store what nobody speaks of, at the start and every hour.
+func (p *Pool) keepTidy(ctx context.Context) error {
+	return p.every(ctx, sweepEvery, "the file store could not be swept", func(ctx context.Context) error {
+		swept, err := p.Sweep(ctx)
+		if swept.Files > 0 {
+			p.log.Info("the file store was swept", "files", swept.Files, "bytes", swept.Bytes)
+		}
+		return err
+	})
+}
+
+// Sweep removes from the file store what no record speaks of and nobody writes.
+func (p *Pool) Sweep(ctx context.Context) (files.Swept, error) {
+	return p.files.Sweep(ctx, func(ctx context.Context, digests []string) (map[string]bool, error) {
+		return store.RecordedDigests(ctx, p.store.DB, digests)
+	})
+}
+
+// beat says that the node is alive and queues the jobs that nobody works on and the queue does not know.
 func (p *Pool) beat(ctx context.Context) error {
 	if err := store.Beat(ctx, p.store.DB, p.node); err != nil {
 		return err
@@ -167,13 +206,13 @@ func (p *Pool) beat(ctx context.Context) error {
 		return err
 	}
 	return p.store.Do(ctx, func(tx *sqlx.Tx) error {
-		released, err := store.ReleaseJobs(ctx, tx, silentIsDead)
+		released, err := store.Reconcile(ctx, tx, p.node, p.holding(), silentIsDead)
 		if err != nil {
 			return err
 		}
-		for _, id := range released {
-			p.log.Info("a job of a node that is gone is taken up again", "job", id)
-			if err := p.enqueue(ctx, tx, id); err != nil {
+		for _, one := range released {
+			p.log.Info("a job is queued anew", "job", one.ID, "because", one.Why)
+			if err := p.enqueue(ctx, tx, one.ID, one.Kind); err != nil {
 				return err
 			}
 		}
@@ -181,9 +220,34 @@ func (p *Pool) beat(ctx context.Context) error {
 	})
 }
 
-func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64) error {
-	_, err := p.queue.InsertTx(ctx, tx.Tx, task{id}, nil)
-	return err
+// hold notes that this node is about to claim a job, before it does; free undoes it.
+func (p *Pool) hold(id int64) (free func()) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	p.held[id] = true
+	return func() {
+		p.mutex.Lock()
+		defer p.mutex.Unlock()
+		delete(p.held, id)
+	}
+}
+
+func (p *Pool) holding() []int64 {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	return slices.Collect(maps.Keys(p.held))
+}
+
+func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64, kind string) error {
+	options := &river.InsertOpts{Queue: river.QueueDefault}
+	if kind == store.JobFetch {
+		options.Queue = fetchQueue
+	}
+	inserted, err := p.queue.InsertTx(ctx, tx.Tx, task{id}, options)
+	if err != nil {
+		return err
+	}
+	return store.SetTask(ctx, tx, id, inserted.Job.ID)
 }
 
 // Add records a job and queues it, in the caller's transaction.
@@ -192,7 +256,7 @@ func (p *Pool) Add(ctx context.Context, tx *sqlx.Tx, j store.NewJob) (*store.Job
 	if err != nil {
 		return nil, err
 	}
-	return job, p.enqueue(ctx, tx, job.ID)
+	return job, p.enqueue(ctx, tx, job.ID, job.Kind)
 }
 
 // AddAudit records and queues the audit of a table by the newest rulebook of its dataset.
@@ -219,14 +283,19 @@ type attempt struct {
 	number int
 	done   atomic.Int64
 	rows   atomic.Int64
-	total  int64
+	ticks  atomic.Int64 // progress that is neither
+	total  atomic.Int64
 	// base is what earlier passes over the table have read.
 	base atomic.Int64
 }
 
+// errStalled says that an attempt made no progress for too long.
+var errStalled = errors.New("it made no progress")
+
 // run works on a job to its end. A job that cannot succeed is recorded as failed,
 // which is an end too; an error means that the end could not be recorded.
 func (p *Pool) run(ctx context.Context, id int64) error {
+	defer p.hold(id)()
 	number, ok, err := store.ClaimJob(ctx, p.store.DB, id, p.node)
 	if err != nil || !ok {
 		return err
@@ -238,29 +307,61 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	a := &attempt{Pool: p, job: job, number: number}
 	working, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	go a.report(working, cancel)
-	err = a.dispatch(working)
+	started := time.Now()
+	var reporting guard.Group
+	reporting.Go(func() error { return a.report(working, cancel) })
+	err = guard.Do(func() error { return a.dispatch(working) })
+	cause := context.Cause(working)
+	cancel(nil)
+	_ = reporting.Wait()
+	outcome := "failed"
+	defer func() { jobEnded(job, outcome, started, a.rows.Load(), a.done.Load()) }()
 	switch {
 	case err == nil:
+		outcome = "done"
 		return nil
-	case errors.Is(err, errGivenUp), errors.Is(context.Cause(working), errGivenUp):
+	case errors.Is(err, errGivenUp), errors.Is(cause, errGivenUp):
+		outcome = "stopped"
 		p.log.Info("a job was stopped", "job", id)
 		return nil
 	case ctx.Err() != nil: // the node stops; the job is released by the next one
+		outcome = "interrupted"
 		return ctx.Err()
+	case store.Passing(err): // the database was away; the next beat queues the job anew
+		outcome = "interrupted"
+		return err
 	}
-	p.log.Warn("a job failed", "job", id, "kind", job.Kind, "error", err)
-	_, endErr := store.EndJob(ctx, p.store.DB, id, number, "failed", err.Error(), nil, nil)
+	return a.fail(ctx, err, cause)
+}
+
+// fail records that the attempt ended in an error, in words for those who read it.
+func (a *attempt) fail(ctx context.Context, err, cause error) error {
+	says := err.Error()
+	var caught *guard.Panic
+	switch {
+	case errors.As(err, &caught):
+		says = fmt.Sprintf("Something went wrong inside the service. Quote job %d, attempt %d, to whoever runs it: its log says what.", a.job.ID, a.number)
+		a.log.Error("a job panicked", "job", a.job.ID, "attempt", a.number, "kind", a.job.Kind, "problem", caught.Value, "stack", caught.Stack)
+	case errors.Is(cause, errStalled):
+		says = fmt.Sprintf("It made no progress for %s and was ended. What it reads may be made to take for ever, or the disk does not answer.", a.Pool.stall())
+	}
+	a.log.Warn("a job failed", "job", a.job.ID, "kind", a.job.Kind, "error", err)
+	var endErr error
+	for range endTries {
+		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number, "failed", says, nil, nil); endErr == nil || ctx.Err() != nil {
+			return endErr
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
 	return endErr
 }
 
-func (a *attempt) dispatch(ctx context.Context) (err error) {
-	defer func() {
-		if problem := recover(); problem != nil {
-			err = fmt.Errorf("internal error: %v", problem)
-			a.log.Error("a job panicked", "job", a.job.ID, "problem", problem)
-		}
-	}()
+func (p *Pool) stall() time.Duration { return cmp.Or(p.Stall, DefaultStall) }
+
+func (a *attempt) dispatch(ctx context.Context) error {
 	switch a.job.Kind {
 	case store.JobAudit:
 		return a.audit(ctx)
@@ -278,20 +379,27 @@ func (a *attempt) dispatch(ctx context.Context) (err error) {
 	return fmt.Errorf("there is no job of kind %q", a.job.Kind)
 }
 
-// report records progress and ends the work where the job is no longer ours.
-func (a *attempt) report(ctx context.Context, cancel context.CancelCauseFunc) {
+// report records progress, and ends the work where the job is no longer ours or stands still.
+func (a *attempt) report(ctx context.Context, cancel context.CancelCauseFunc) error {
 	ticker := time.NewTicker(progressEvery)
 	defer ticker.Stop()
+	moved, last := time.Now(), int64(-1)
 	for {
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-ticker.C:
 		}
-		ok, err := store.ReportProgress(ctx, a.store.DB, a.job.ID, a.number, min(a.done.Load(), a.total), a.total, a.rows.Load())
+		if now := a.done.Load() + a.rows.Load() + a.ticks.Load(); now != last {
+			moved, last = time.Now(), now
+		} else if time.Since(moved) > a.Pool.stall() {
+			cancel(errStalled)
+			return nil
+		}
+		ok, err := store.ReportProgress(ctx, a.store.DB, a.job.ID, a.number, min(a.done.Load(), a.total.Load()), a.total.Load(), a.rows.Load())
 		if err == nil && !ok {
 			cancel(errGivenUp)
-			return
+			return nil
 		}
 	}
 }
@@ -309,7 +417,7 @@ func (a *attempt) finish(ctx context.Context, record func(tx *sqlx.Tx) (result a
 		if err != nil {
 			return err
 		}
-		ok, err := store.ReportProgress(ctx, tx, a.job.ID, a.number, a.total, a.total, a.rows.Load())
+		ok, err := store.ReportProgress(ctx, tx, a.job.ID, a.number, a.total.Load(), a.total.Load(), a.rows.Load())
 		if err == nil && ok {
 			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, "done", "", result, table)
 		}

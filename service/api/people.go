@@ -1,0 +1,190 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/service/access"
+	"proudsieve/service/store"
+)
+
+// MadePerson is a person with the token by which they come in first.
+type MadePerson struct {
+	store.Person
+	Secret string `json:"secret" doc:"Their token, shown this once"`
+}
+
+// MadeToken is a token with its secret.
+type MadeToken struct {
+	store.Token
+	Secret string `json:"secret" doc:"Shown this once"`
+}
+
+// people adds the operations on people and tokens, which are two records: an administrator makes
+// people, and each person makes tokens of their own. Nobody can come in as somebody else without
+// their noticing: a reset ends all that the person had.
+func (s *Server) people() {
+	operation(s, access.Read, http.MethodGet, "/people", "list-people", "Everybody who works with the service", func(ctx context.Context, _ *nothing) (*body[[]store.Person], error) {
+		people, err := store.People(ctx, s.Store.DB)
+		return answer(&people, err)
+	})
+	type newPerson struct {
+		Body struct {
+			Name string      `json:"name" minLength:"1" maxLength:"100"`
+			Role access.Role `json:"role" enum:"reader,steward,certifier,administrator"`
+			Note string      `json:"note,omitempty" maxLength:"200" doc:"What their first token is for"`
+		}
+	}
+	operation(s, access.Administer, http.MethodPost, "/people", "add-person", "Add a person, with a token by which they come in first", func(ctx context.Context, in *newPerson) (*body[MadePerson], error) {
+		made := MadePerson{}
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			person, err := store.AddPerson(ctx, tx, in.Body.Name, in.Body.Role)
+			if err != nil {
+				return err
+			}
+			made.Person = *person
+			token, err := s.newToken(ctx, tx, person.ID, in.Body.Note, 0)
+			if err != nil {
+				return err
+			}
+			made.Secret = token.Secret
+			return store.Record(ctx, tx, caller(ctx).ID, "added a person", person.Name, map[string]any{"role": person.Role, "token": token.ID})
+		})
+		return answer(&made, err)
+	})
+	type change struct {
+		ByPerson
+		Body struct {
+			Disabled bool `json:"disabled" doc:"Whether the person is kept out, with all their tokens; what they did stays"`
+		}
+	}
+	operation(s, access.Administer, http.MethodPatch, "/people/{name}", "change-person", "Keep a person out, or let them in again", func(ctx context.Context, in *change) (*body[store.Person], error) {
+		var person *store.Person
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if person, err = store.FindPerson(ctx, tx, in.Name); err != nil {
+				return err
+			}
+			if err := store.Disable(ctx, tx, person.ID, in.Body.Disabled); err != nil {
+				return err
+			}
+			if n, err := store.Administrators(ctx, tx); err != nil || n == 0 {
+				return orElse(err, huma.NewError(http.StatusConflict, person.Name+" is the last administrator who is let in; make another one first."))
+			}
+			action := "let a person in again"
+			if in.Body.Disabled {
+				action = "kept a person out"
+			}
+			if err := store.Record(ctx, tx, caller(ctx).ID, action, person.Name, nil); err != nil {
+				return err
+			}
+			person, err = store.FindPerson(ctx, tx, in.Name)
+			return err
+		})
+		s.slowing.forget()
+		return answer(person, err)
+	})
+	operation(s, access.Administer, http.MethodPost, "/people/{name}/reset", "reset-person", "End all tokens of a person and make a new one, for somebody who lost theirs", func(ctx context.Context, in *ByPerson) (*body[MadePerson], error) {
+		made := MadePerson{}
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			person, err := store.FindPerson(ctx, tx, in.Name)
+			if err != nil {
+				return err
+			}
+			if err := store.RevokeTokens(ctx, tx, person.ID); err != nil {
+				return err
+			}
+			token, err := s.newToken(ctx, tx, person.ID, "made by "+caller(ctx).Name, 0)
+			if err != nil {
+				return err
+			}
+			made.Person, made.Secret = *person, token.Secret
+			return store.Record(ctx, tx, caller(ctx).ID, "ended all tokens of a person and made a new one", person.Name, map[string]any{"token": token.ID})
+		})
+		s.slowing.forget()
+		return answer(&made, err)
+	})
+	s.tokens()
+}
+
+// ByPerson names a person.
+type ByPerson struct {
+	Name string `path:"name" maxLength:"100"`
+}
+
+// orElse is err, or what is said where there is none.
+func orElse(err, other error) error {
+	if err != nil {
+		return err
+	}
+	return other
+}
+
+func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string, days int) (*MadeToken, error) {
+	secret, err := access.NewSecret("ps_")
+	if err != nil {
+		return nil, err
+	}
+	var expires *time.Time
+	if days > 0 {
+		at := time.Now().AddDate(0, 0, days)
+		expires = &at
+	}
+	id, err := store.AddToken(ctx, tx, person, access.Hash(secret), note, expires)
+	if err != nil {
+		return nil, err
+	}
+	token, err := store.FindToken(ctx, tx, id)
+	if err != nil {
+		return nil, err
+	}
+	return &MadeToken{*token, secret}, nil
+}
+
+func (s *Server) tokens() {
+	operation(s, access.Read, http.MethodGet, "/tokens", "list-tokens", "The caller's tokens, and to an administrator everybody's, without their secrets", func(ctx context.Context, in *Paging) (*body[store.Page[store.Token]], error) {
+		who := caller(ctx).ID
+		if caller(ctx).Role.May(access.Administer) {
+			who = 0
+		}
+		return answer(store.Tokens(ctx, s.Store.DB, who, in.cursor()))
+	})
+	type newToken struct {
+		Body struct {
+			Note string `json:"note,omitempty" maxLength:"200"`
+			Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"For how many days the token is in force; 0 without end"`
+		}
+	}
+	operation(s, access.Read, http.MethodPost, "/tokens", "add-token", "Make another token for oneself", func(ctx context.Context, in *newToken) (*body[MadeToken], error) {
+		var made *MadeToken
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if made, err = s.newToken(ctx, tx, caller(ctx).ID, in.Body.Note, in.Body.Days); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "made a token", made.Person, map[string]any{"token": made.ID, "from": addressIn(ctx)})
+		})
+		return answer(made, err)
+	})
+	operation(s, access.Read, http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token of one's own, or as an administrator anybody's, and its sessions", func(ctx context.Context, in *ByID) (*nothing, error) {
+		token, err := store.FindToken(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if token.Person != caller(ctx).Name && !caller(ctx).Role.May(access.Administer) {
+			s.recordRefusal(ctx, caller(ctx), "End a token of somebody else", access.Administer)
+			return nil, huma.NewError(http.StatusForbidden, fmt.Sprintf("Token %d is somebody else's; ask an administrator.", in.ID))
+		}
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			if err := store.RevokeToken(ctx, tx, in.ID); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "ended a token", token.Person, map[string]any{"token": in.ID})
+		})
+		s.slowing.forget()
+		return &nothing{}, err
+	})
+}
