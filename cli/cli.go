@@ -46,7 +46,7 @@ func Run(args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, "proudsieve: stopped; nothing was left half done")
 		return exitFailed
 	}
-	fmt.Fprintln(stderr, "proudsieve: "+err.Error())
+	fmt.Fprintln(stderr, "proudsieve: "+lines(err.Error()))
 	return exitFailed
 }
 
@@ -64,9 +64,10 @@ func application(stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			lookCommand(), siftCommand(), upCommand(), serveCommand(),
+			backupCommand(), restoreCommand(), checkCommand(), databaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
-			jobCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
+			jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}
 	quietUsage(app)

@@ -58,7 +58,7 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 			return nil, nil, err
 		}
 		out.Used[dataset] = path
-		file, err := intake.Open(intake.AtPath(path), book.Reading)
+		file, err := intake.Open(ctx, intake.AtPath(path), book.Reading)
 		return file, book, err
 	}
 	return out, nil

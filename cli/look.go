@@ -105,7 +105,7 @@ func lookAt(ctx context.Context, c *cli.Command, path string) (*looked, error) {
 		book = drafted
 	}
 	l := &looked{File: siftedFile{Name: filepath.Base(path), Bytes: size}, Detection: d, Defects: []table.Defect{}, book: book}
-	if l.source, err = intake.Open(open, d.Reading); err != nil {
+	if l.source, err = intake.Open(ctx, open, d.Reading); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	for _, name := range l.source.Columns() {

@@ -1,13 +1,15 @@
 package cli
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"strings"
-	"unicode/utf8"
 
+	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
 
 	"proudsieve/core/audit"
@@ -24,7 +26,69 @@ func (o *output) printJSON(v any) error {
 	return e.Encode(v)
 }
 
-func (o *output) line(format string, args ...any) { fmt.Fprintf(o.out, format+"\n", args...) }
+// line writes a line for people. It is the one door through which texts reach a terminal: what
+// is filled in, wherever it comes from, is made safe here, but for what styled has made.
+func (o *output) line(format string, args ...any) {
+	for i, arg := range args {
+		switch v := arg.(type) {
+		case string:
+			args[i] = door(v, o.colour)
+		case error:
+			args[i] = door(v.Error(), o.colour)
+		case fmt.Stringer:
+			args[i] = door(v.String(), o.colour)
+		case int, int64, uint32, uint64, float64, bool, rune:
+		default:
+			args[i] = door(fmt.Sprint(v), o.colour)
+		}
+	}
+	fmt.Fprintf(o.out, format+"\n", args...)
+}
+
+// raw writes a text of several lines as it is, made safe where it goes to a terminal.
+func (o *output) raw(text string) error {
+	if f, ok := o.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		text = lines(text)
+	}
+	_, err := io.WriteString(o.out, text)
+	return err
+}
+
+// ours marks the escapes that styled makes: no text from outside can know it.
+var ours = func() string {
+	secret := make([]byte, 8)
+	if _, err := rand.Read(secret); err != nil {
+		panic(err) // there is no source of random bytes
+	}
+	return "\x1b" + hex.EncodeToString(secret)
+}()
+
+// door makes a text safe and turns our own marks into what a terminal understands.
+func door(s string, colour bool) string {
+	if !strings.Contains(s, ours) {
+		return safe(s)
+	}
+	parts := strings.Split(s, ours)
+	var b strings.Builder
+	b.WriteString(safe(parts[0]))
+	for _, part := range parts[1:] {
+		code, text, _ := strings.Cut(part, "m")
+		if colour {
+			b.WriteString("\x1b[" + code + "m")
+		}
+		b.WriteString(safe(text))
+	}
+	return b.String()
+}
+
+// lines makes a text of several lines safe.
+func lines(text string) string {
+	all := strings.Split(text, "\n")
+	for i := range all {
+		all[i] = strings.ReplaceAll(safe(strings.ReplaceAll(all[i], "\t", "    ")), "\u240d", "")
+	}
+	return strings.Join(all, "\n")
+}
 
 // grid is a table for people: columns as wide as their widest cell, numbers to the right.
 type grid struct {
@@ -46,7 +110,7 @@ func (g *grid) add(cells ...string) {
 }
 
 // safe shows control characters by their pictures (␊ for a line end, ␛ for an escape),
-// so that no value of a file can break a line or command the terminal.
+// so that no value of a file can break a line, command the terminal or turn a line around.
 func safe(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
@@ -54,8 +118,8 @@ func safe(s string) string {
 			return '\u2400' + r
 		case r == 0x7f:
 			return '\u2421'
-		case r >= 0x80 && r < 0xa0:
-			return '\ufffd'
+		case r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x2028 || r == 0x2029:
+			return '\ufffd' // further controls, and what turns the direction of writing around
 		}
 		return r
 	}, s)
@@ -70,7 +134,7 @@ func (o *output) grid(g *grid, empty string) {
 	}
 	widths := make([]int, len(g.heads))
 	for i, h := range g.heads {
-		widths[i] = utf8.RuneCountInString(strings.TrimLeft(h, ">*"))
+		widths[i] = visibleLength(strings.TrimLeft(h, ">*"))
 	}
 	for _, row := range g.rows {
 		for i := range row {
@@ -102,34 +166,31 @@ func (o *output) grid(g *grid, empty string) {
 	}
 }
 
-// visibleLength counts characters, without the escapes that colour them.
+// visibleLength is how many columns of a terminal a text takes, without what styles it: a
+// character of Chinese or Japanese takes two, one that is put over another none.
 func visibleLength(s string) int {
-	n, escape := 0, false
-	for _, r := range s {
-		switch {
-		case r == '\x1b':
-			escape = true
-		case escape:
-			escape = r != 'm'
-		default:
-			n++
+	n := 0
+	for i, part := range strings.Split(s, ours) {
+		if i > 0 {
+			_, part, _ = strings.Cut(part, "m")
 		}
+		n += runewidth.StringWidth(part)
 	}
 	return n
 }
 
 func shorten(s string, most int) string {
-	if visibleLength(s) <= most || strings.Contains(s, "\x1b") {
+	if visibleLength(s) <= most || strings.Contains(s, ours) {
 		return s
 	}
-	return string([]rune(s)[:most-1]) + "…"
+	return runewidth.Truncate(s, most, "…")
 }
 
 func (o *output) styled(code, s string) string {
 	if !o.colour || code == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return ours + code + "m" + s + ours + "0m"
 }
 
 // visible makes the spaces of a value visible where they are strays, as in a report.

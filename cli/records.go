@@ -70,6 +70,25 @@ func datasetCommand() *cli.Command {
 			d, err := client.Post[store.Dataset](ctx, s.Client, "/datasets", map[string]string{"name": args[0], "title": s.command.String("title")})
 			return show(s, d, err, func(d *store.Dataset) { s.line("The dataset %s is there.", d.Name) })
 		}),
+		verb("keep", "say how many deliveries of a dataset are kept, besides those that something certified rests on", "DATASET NUMBER|all", nil, func(ctx context.Context, s *session, args []string) error {
+			var keep *int
+			if args[1] != "all" {
+				n, err := number(args[1], "deliveries to keep")
+				if err != nil {
+					return err
+				}
+				whole := int(n)
+				keep = &whole
+			}
+			d, err := client.Put[store.Dataset](ctx, s.Client, "/datasets/"+args[0]+"/retention", map[string]any{"keep_deliveries": keep})
+			return show(s, d, err, func(d *store.Dataset) {
+				if d.Keep == nil {
+					s.line("All deliveries of %s are kept.", d.Name)
+					return
+				}
+				s.line("The newest %d deliveries of %s are kept, besides those that something certified rests on.", *d.Keep, d.Name)
+			})
+		}),
 	)
 }
 
@@ -93,10 +112,10 @@ func yes(b bool) string {
 }
 
 func (o *output) tables(all []store.Table) {
-	g := newGrid(">table", "origin", "file", ">bytes", ">rows", ">score", "passed", "made by", "arrived", "certified")
+	g := newGrid(">table", "origin", "file", ">bytes", ">rows", ">score", "passed", "made by", "arrived", "certified", "withdrawn")
 	for _, t := range all {
 		g.add(fmt.Sprint(t.ID), t.Origin, t.FileName, count(t.Bytes), optional(t.Rows, count), optional(t.Score, percent), optional(t.Passed, yes),
-			t.CreatedBy, when(t.CreatedAt), yes(t.CertificateID != nil))
+			t.CreatedBy, when(t.CreatedAt), yes(t.CertificateID != nil), optional(t.Withdrawn, func(why string) string { return why }))
 	}
 	o.grid(g, "Nothing has arrived yet. Take in a file with: proudsieve delivery add DATASET FILE")
 }
@@ -104,12 +123,12 @@ func (o *output) tables(all []store.Table) {
 // declarationCommands are the verbs that rulebooks, fix plans and merges share.
 func declarationCommands(path, what string) []*cli.Command {
 	return []*cli.Command{
-		verb("save", "save a "+what+" as the newest version", "FILE", nil, func(ctx context.Context, s *session, args []string) error {
+		verb("save", "save a "+what+" as the newest version", "FILE", []cli.Flag{&cli.IntFlag{Name: "after", Usage: "the version that it was made from; needed from the second one on"}}, func(ctx context.Context, s *session, args []string) error {
 			source, err := os.ReadFile(args[0])
 			if err != nil {
 				return err
 			}
-			d, err := s.Declare(ctx, path, source)
+			d, err := s.DeclareAfter(ctx, path, source, s.command.Int("after"))
 			return show(s, d, err, func(d *store.Declaration) { s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name) })
 		}),
 		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {
@@ -124,7 +143,7 @@ func declarationCommands(path, what string) []*cli.Command {
 		}),
 		verb("show", "the text of a "+what, "DATASET NAME", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
 			d, err := client.Get[store.Declaration](ctx, s.Client, "/"+path+"/"+args[0]+"/"+args[1]+client.Query("version", fmt.Sprint(s.command.Int("version"))))
-			return show(s, d, err, func(d *store.Declaration) { fmt.Fprint(s.out, d.Source) })
+			return show(s, d, err, func(d *store.Declaration) { _ = s.raw(d.Source) })
 		}),
 	}
 }
@@ -152,6 +171,12 @@ func deliveryCommand() *cli.Command {
 		verb("fetches", "the addresses from which a dataset's deliveries are fetched", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
 			all, err := client.Get[[]store.Fetch](ctx, s.Client, "/datasets/"+args[0]+"/fetches")
 			return show(s, all, err, s.fetchList)
+		}),
+		verb("withdraw", "withdraw a delivery that was taken in by mistake, with all that was made of it; its record stays", "TABLE", []cli.Flag{
+			&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}, &cli.BoolFlag{Name: "let-go-of-bytes", Usage: "remove its bytes from the file store"},
+		}, func(ctx context.Context, s *session, args []string) error {
+			w, err := client.Post[store.Withdrawal](ctx, s.Client, "/tables/"+args[0]+"/withdrawal", map[string]any{"reason": s.command.String("reason"), "let_go_of_bytes": s.command.Bool("let-go-of-bytes")})
+			return show(s, w, err, func(w *store.Withdrawal) { s.line("Delivery %d is withdrawn, and counts no more.", w.TableID) })
 		}),
 		verb("list", "the deliveries of a dataset", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
 			all, err := client.All[store.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables?origin=delivery")
@@ -326,6 +351,11 @@ func tableCommand() *cli.Command {
 	)
 }
 
+// exactFlag is of commands that write findings as CSV.
+func exactFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "exact", Usage: "write the texts as they are, also those that a spreadsheet would run as a formula"}
+}
+
 // save writes a file whole or not at all.
 func save(path string, write func(*os.File) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".proudsieve-*")
@@ -415,8 +445,12 @@ func auditCommand() *cli.Command {
 		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", nil, func(ctx context.Context, s *session, args []string) error {
 			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/report", f) })
 		}),
-		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE", nil, func(ctx context.Context, s *session, args []string) error {
-			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/findings", f) })
+		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE", []cli.Flag{exactFlag()}, func(ctx context.Context, s *session, args []string) error {
+			exact := ""
+			if s.command.Bool("exact") {
+				exact = "true"
+			}
+			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/findings"+client.Query("exact", exact), f) })
 		}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := client.All[store.Audit](ctx, s.Client, "/audits")

@@ -179,7 +179,7 @@ func codesIn(ctx context.Context, c *cli.Command, path string) (codes, labels []
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := intake.Open(intake.AtPath(path), book.Reading)
+	file, err := intake.Open(ctx, intake.AtPath(path), book.Reading)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,9 +13,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/budget"
+	"proudsieve/core/intake"
+	"proudsieve/durable"
 	"proudsieve/postgres"
 	"proudsieve/service"
 	"proudsieve/service/api"
+	"proudsieve/service/work"
 )
 
 // defaultDirectory is where a service started by up keeps everything.
@@ -46,13 +51,42 @@ func arrivalFlags() []cli.Flag {
 		&cli.Int64Flag{Name: "upload-limit", Value: service.DefaultUploadLimit, Usage: "largest delivery that is taken in, in bytes"},
 		&cli.StringFlag{Name: "watch", Usage: "a folder with a folder for each dataset; every file put there is taken in"},
 		&cli.BoolFlag{Name: "fetch-private", Usage: "fetch also from addresses of this machine and of private networks"},
+		&cli.DurationFlag{Name: "stall-after", Value: work.DefaultStall, Usage: "how long a job may make no progress before it fails"},
+		&cli.Int64Flag{Name: "unpack-ratio", Value: intake.UsualUnpacking.Ratio, Usage: "how many bytes each byte of a packed file may unpack to"},
+		&cli.Int64Flag{Name: "unpack-limit", Value: intake.UsualUnpacking.Bytes, Usage: "how many bytes a packed file may unpack to in all"},
+		&cli.StringSliceFlag{Name: "name", Usage: "a host by which the service is called, besides localhost; may be given more than once"},
+		&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "a network, as 10.1.0.0/16, whose proxies say from where a request comes (X-Forwarded-For)"},
+		&cli.StringFlag{Name: "tls-certificate", Usage: "file in PEM by which the service is reached over https"},
+		&cli.StringFlag{Name: "tls-key", Usage: "file in PEM with the certificate's key, mode 0600"},
 	}
 }
 
 // serviceOptions are the options of the service that the flags of a command tell.
-func serviceOptions(c *cli.Command, log *slog.Logger) service.Options {
-	return service.Options{Directory: c.String("data"), Listen: c.String("listen"), UploadLimit: c.Int64("upload-limit"),
-		FetchPrivate: c.Bool("fetch-private"), Watch: c.String("watch"), Log: log}
+func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
+	o := service.Options{Directory: c.String("data"), Listen: c.String("listen"), UploadLimit: c.Int64("upload-limit"),
+		FetchPrivate: c.Bool("fetch-private"), Watch: c.String("watch"), Stall: c.Duration("stall-after"), Log: log,
+		Certificate: c.String("tls-certificate"), Key: c.String("tls-key")}
+	for _, name := range c.StringSlice("name") {
+		o.Names = append(o.Names, strings.ToLower(name))
+	}
+	for _, text := range c.StringSlice("trusted-proxy") {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			address, err := netip.ParseAddr(text)
+			if err != nil {
+				return o, fmt.Errorf("%q is no network; write --trusted-proxy as 10.1.0.0/16 or 10.1.2.3", text)
+			}
+			network = netip.PrefixFrom(address, address.BitLen())
+		}
+		o.TrustedProxies = append(o.TrustedProxies, network)
+	}
+	unpacking := intake.Unpacking{Ratio: c.Int64("unpack-ratio"), Bytes: c.Int64("unpack-limit")}
+	if unpacking.Ratio < 1 || unpacking.Bytes < 1 {
+		return o, errors.New("--unpack-ratio and --unpack-limit are at least 1")
+	}
+	intake.SetUnpacking(unpacking)
+	tune(budget.Memory())
+	return o, nil
 }
 
 func upCommand() *cli.Command {
@@ -64,7 +98,11 @@ func upCommand() *cli.Command {
 				return err
 			}
 			o := outputOf(c)
-			running, err := startPrivate(ctx, serviceOptions(c, logger(o)), false)
+			options, err := serviceOptions(c, logger(o))
+			if err != nil {
+				return err
+			}
+			running, err := startPrivate(ctx, options, false)
 			if err != nil {
 				return err
 			}
@@ -100,7 +138,10 @@ func serveCommand() *cli.Command {
 			if err := os.MkdirAll(c.String("data"), 0o700); err != nil {
 				return err
 			}
-			options := serviceOptions(c, logger(o))
+			options, err := serviceOptions(c, logger(o))
+			if err != nil {
+				return err
+			}
 			options.DatabaseURL = c.String("database-url")
 			s, err := service.Start(ctx, options)
 			if err != nil {
@@ -113,7 +154,10 @@ func serveCommand() *cli.Command {
 }
 
 func logger(o *output) *slog.Logger {
-	level := slog.LevelInfo
+	level := slog.LevelWarn
+	if os.Getenv("PROUDSIEVE_LOG") != "" { // what is asked for and done, a line each
+		level = slog.LevelInfo
+	}
 	if os.Getenv("PROUDSIEVE_DEBUG") != "" {
 		level = slog.LevelDebug
 	}
@@ -166,7 +210,7 @@ func (p *private) stop() error { return errors.Join(p.service.Stop(), p.database
 
 // administrator returns a client with the token made at the first start.
 func (p *private) administrator() (*client.Client, error) {
-	raw, err := os.ReadFile(service.TokenFile(p.directory))
+	raw, err := durable.ReadSecret(service.TokenFile(p.directory))
 	if err != nil {
 		return nil, err
 	}

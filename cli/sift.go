@@ -114,7 +114,7 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 		}
 	}
 	out.Reading = book.Reading
-	file, err := intake.Open(open, book.Reading)
+	file, err := intake.Open(ctx, open, book.Reading)
 	if err != nil {
 		return fail(fmt.Errorf("%s: %w", path, err))
 	}
@@ -214,7 +214,7 @@ func draft(ctx context.Context, path string, open intake.Opener, fixed intake.Re
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := intake.Open(open, d.Reading)
+	file, err := intake.Open(ctx, open, d.Reading)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -22,6 +22,7 @@ import (
 	"proudsieve/core/merge"
 	"proudsieve/core/table"
 	"proudsieve/demo"
+	"proudsieve/durable"
 	"proudsieve/service/api"
 	"proudsieve/service/store"
 )
@@ -54,11 +55,11 @@ func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
 	}
 	d := &demoRun{output: o, tables: map[string]int64{}, cleaned: map[string]int64{}}
 	for person, role := range map[string]string{demoSteward: "steward", demoCertifier: "certifier"} {
-		made, err := client.Post[madeToken](ctx, admin, "/tokens", map[string]any{"person": person, "role": role, "note": "demo"})
+		made, err := client.Post[api.MadePerson](ctx, admin, "/people", map[string]any{"name": person, "role": role, "note": "demo"})
 		if err != nil {
 			return nil, err
 		}
-		if err := os.WriteFile(demoTokenFile(p.directory, person), []byte(made.Secret+"\n"), 0o600); err != nil {
+		if err := durable.WriteFile(demoTokenFile(p.directory, person), []byte(made.Secret+"\n"), 0o600); err != nil {
 			return nil, err
 		}
 		c := &client.Client{Server: p.service.URL(), Token: made.Secret}

@@ -361,54 +361,6 @@ func jobCommand() *cli.Command {
 	)
 }
 
-func tokenCommand() *cli.Command {
-	return group("token", "who may come in",
-		verb("list", "all tokens, without their secrets", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Token](ctx, s.Client, "/tokens")
-			return show(s, all, err, func(all []store.Token) {
-				g := newGrid(">token", "person", "role", "note", "made", "ends", "revoked")
-				for _, t := range all {
-					g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt), optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
-				}
-				s.grid(g, "There are no tokens.")
-			})
-		}),
-		verb("add", "make a token for a person; its secret is shown this once", "PERSON ROLE", []cli.Flag{
-			&cli.StringFlag{Name: "note"}, &cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"},
-			&cli.StringFlag{Name: "to", Usage: "write the secret to this file, mode 0600, instead of printing it"},
-		}, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[madeToken](ctx, s.Client, "/tokens", map[string]any{"person": args[0], "role": args[1], "note": s.command.String("note"), "days": s.command.Int("days")})
-			if err != nil {
-				return err
-			}
-			if to := s.command.String("to"); to != "" {
-				if err := os.WriteFile(to, []byte(made.Secret+"\n"), 0o600); err != nil {
-					return err
-				}
-				made.Secret = ""
-			}
-			return show(s, made, nil, func(m *madeToken) {
-				s.line("Token %d for %s (%s) is made.", m.ID, m.Person, m.Role)
-				if m.Secret != "" {
-					s.line("%s", m.Secret)
-				}
-			})
-		}),
-		verb("revoke", "end a token and its sessions", "TOKEN", nil, func(ctx context.Context, s *session, args []string) error {
-			if err := s.Delete(ctx, "/tokens/"+args[0]); err != nil {
-				return err
-			}
-			return show(s, map[string]string{"revoked": args[0]}, nil, func(map[string]string) { s.line("Token %s is revoked.", args[0]) })
-		}),
-	)
-}
-
-// madeToken is a new token with its secret.
-type madeToken struct {
-	store.Token
-	Secret string `json:"secret,omitempty"`
-}
-
 func historyCommand() *cli.Command {
 	return verb("history", "who did what when", "", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50}}, func(ctx context.Context, s *session, _ []string) error {
 		page, err := client.Get[store.Page[store.Deed]](ctx, s.Client, "/history"+client.Query("limit", fmt.Sprint(s.command.Int("limit"))))

@@ -27,10 +27,11 @@ type Client struct {
 
 // Problem is an error that the service answered with (RFC 9457).
 type Problem struct {
-	Status int      `json:"status"`
-	Title  string   `json:"title"`
-	Detail string   `json:"detail"`
-	Errors []Detail `json:"errors"`
+	Status   int      `json:"status"`
+	Title    string   `json:"title"`
+	Detail   string   `json:"detail"`
+	Instance string   `json:"instance"` // the number of the request, by which the service's log knows it
+	Errors   []Detail `json:"errors"`
 }
 
 // Detail is one of several things that are wrong.
@@ -42,6 +43,9 @@ type Detail struct {
 // Error implements error.
 func (p *Problem) Error() string {
 	lines := []string{p.Detail}
+	if p.Status >= http.StatusInternalServerError && p.Instance != "" {
+		lines = append(lines, "  its number is "+p.Instance)
+	}
 	for _, d := range p.Errors {
 		if d.Location != "" {
 			d.Message = d.Location + ": " + d.Message
@@ -136,6 +140,16 @@ func Post[T any](ctx context.Context, c *Client, path string, in any) (*T, error
 	return call[T](ctx, c, http.MethodPost, path, in, nil)
 }
 
+// Put puts in at a path and reads the answer into a T.
+func Put[T any](ctx context.Context, c *Client, path string, in any) (*T, error) {
+	return call[T](ctx, c, http.MethodPut, path, in, nil)
+}
+
+// Patch sends a change of what is at a path and reads the answer into a T.
+func Patch[T any](ctx context.Context, c *Client, path string, in any) (*T, error) {
+	return call[T](ctx, c, http.MethodPatch, path, in, nil)
+}
+
 // All reads every page of a list.
 func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	all := []T{}
@@ -161,9 +175,20 @@ func (c *Client) Delete(ctx context.Context, path string) error {
 	return err
 }
 
-// Declare saves a rulebook, fix plan or merge; kind is rulebooks, fix-plans or merges.
+// Declare saves the first version of a rulebook, fix plan or merge; kind is rulebooks, fix-plans
+// or merges.
 func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*store.Declaration, error) {
-	return Post[store.Declaration](ctx, c, "/"+kind, map[string]string{"source": string(source)})
+	return c.DeclareAfter(ctx, kind, source, 0)
+}
+
+// DeclareAfter is Declare for a text that was made from a version, which must still be the
+// newest one; 0 for the first.
+func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, version int) (*store.Declaration, error) {
+	header := http.Header{}
+	if version > 0 {
+		header.Set("If-Match", strconv.Quote(strconv.Itoa(version)))
+	}
+	return call[store.Declaration](ctx, c, http.MethodPost, "/"+kind, map[string]string{"source": string(source)}, header)
 }
 
 // Deliver uploads a delivery.

@@ -36,7 +36,7 @@ func opener(content []byte) intake.Opener {
 
 func openWith(t *testing.T, content []byte, reading intake.Reading) *intake.File {
 	t.Helper()
-	f, err := intake.Open(opener(content), reading)
+	f, err := intake.Open(context.Background(), opener(content), reading)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -422,7 +422,7 @@ func (e *endless) Close() error { return nil }
 func settled(t *testing.T, book, header string, rows int, row func(to *bytes.Buffer, i int)) uint64 {
 	t.Helper()
 	b := testkit.Book(t, book)
-	f, err := intake.Open(func(offset int64) (io.ReadCloser, error) {
+	f, err := intake.Open(context.Background(), func(offset int64) (io.ReadCloser, error) {
 		e := &endless{rows: rows, row: row}
 		e.buffer.WriteString(header + "\n")
 		_, err := io.CopyN(io.Discard, e, offset)

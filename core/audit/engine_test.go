@@ -1,6 +1,7 @@
 package audit_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -234,7 +235,7 @@ func TestLeadsAndRoles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	file, err := intake.Open(testkit.Opener([]byte(b.String())), d.Reading)
+	file, err := intake.Open(context.Background(), testkit.Opener([]byte(b.String())), d.Reading)
 	if err != nil {
 		t.Fatal(err)
 	}

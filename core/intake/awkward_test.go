@@ -157,7 +157,7 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			if want := strings.FieldsFunc(c.ambiguous, func(r rune) bool { return r == '|' }); !slices.Equal(sorted(ambiguous), sorted(want)) {
 				t.Errorf("said to be ambiguous: %q, want %q; %+v", ambiguous, want, d.Evidence)
 			}
-			file, err := intake.Open(open, d.Reading)
+			file, err := intake.Open(context.Background(), open, d.Reading)
 			if err != nil {
 				t.Fatal(err)
 			}

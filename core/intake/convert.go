@@ -139,19 +139,3 @@ func (c *converting) Close() error {
 	c.cancel()
 	return c.CloseWithError(errors.New("intake: reading was ended"))
 }
-
-func contextReader(ctx context.Context, in io.Reader) io.Reader { return &interruptible{ctx, in} }
-
-// interruptible ends with its context.
-type interruptible struct {
-	ctx context.Context
-	in  io.Reader
-}
-
-// Read implements io.Reader.
-func (i *interruptible) Read(p []byte) (int, error) {
-	if err := i.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return i.in.Read(p)
-}

@@ -214,12 +214,12 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 		{"ends before the header", "a\nb\n", intake.Reading{HeaderLine: 5}, intake.ErrNoHeader},
 		{"a hundred thousand columns", strings.Repeat("a,", 100_000), intake.Reading{}, intake.ErrTooMany},
 	} {
-		_, err := intake.Open(testkit.Opener([]byte(c.content)), c.reading.WithDefaults())
+		_, err := intake.Open(context.Background(), testkit.Opener([]byte(c.content)), c.reading.WithDefaults())
 		if !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
 		}
 	}
-	if _, err := intake.Open(intake.AtPath(filepath.Join(t.TempDir(), "none.csv")), intake.Standard()); !errors.Is(err, os.ErrNotExist) {
+	if _, err := intake.Open(context.Background(), intake.AtPath(filepath.Join(t.TempDir(), "none.csv")), intake.Standard()); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a file that is not there: %v", err)
 	}
 }
@@ -331,7 +331,7 @@ func FuzzReading(f *testing.F) {
 		if len(reading.Check()) > 0 {
 			return
 		}
-		file, err := intake.Open(testkit.Opener(content), reading)
+		file, err := intake.Open(context.Background(), testkit.Opener(content), reading)
 		if err != nil {
 			return
 		}

@@ -46,7 +46,7 @@ func (d *Detection) add(aspect string, confidence Confidence, found, because str
 // Detect looks at the start of a file, and its end, and says how it is probably read.
 // fixed holds what is known already: its fields that are set are kept.
 func Detect(ctx context.Context, open Opener, fixed Reading) (*Detection, error) {
-	found, err := look(open, fixed)
+	found, err := look(ctx, ending(open), fixed)
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +55,7 @@ func Detect(ctx context.Context, open Opener, fixed Reading) (*Detection, error)
 	var records []sampled
 	switch found.format {
 	case Delimited:
-		if records, err = d.delimited(found); err != nil {
+		if records, err = d.delimited(ctx, found); err != nil {
 			return nil, err
 		}
 	case Workbook:
@@ -67,13 +67,13 @@ func Detect(ctx context.Context, open Opener, fixed Reading) (*Detection, error)
 	}
 	if len(records) > 0 {
 		d.header(records)
-		d.closing(found, records)
+		d.closing(ctx, found, records)
 	}
 	d.Reading = d.Reading.WithDefaults()
 	if d.Sample, err = Sample(ctx, open, d.Reading); err != nil {
 		return nil, err
 	}
-	f, err := Open(open, d.Reading)
+	f, err := Open(ctx, open, d.Reading)
 	if err != nil {
 		return nil, err
 	}
@@ -138,11 +138,11 @@ func (s sampled) filled() int {
 
 // workbook lists the sheets and samples the one that is read.
 func (d *Detection) workbook(ctx context.Context, open Opener) ([]sampled, error) {
-	z, done, err := openZip(open)
+	z, done, err := openZip(ctx, ending(open))
 	if err != nil {
 		return nil, err
 	}
-	b := &bookParts{zip: z}
+	b := &bookParts{zip: z, ctx: ctx}
 	err = b.load()
 	done()
 	if err != nil {
@@ -160,7 +160,7 @@ func (d *Detection) workbook(ctx context.Context, open Opener) ([]sampled, error
 		confidence = Ambiguous
 	}
 	d.add("sheet", confidence, d.Reading.Sheet, fmt.Sprintf("the workbook has %s: %s", plural(len(names), "sheet"), strings.Join(names, ", ")))
-	w := &workbook{open: open, sheet: d.Reading.Sheet}
+	w := &workbook{open: ending(open), sheet: d.Reading.Sheet}
 	var records []sampled
 	enough := errors.New("enough")
 	err = w.each(ctx, func(row int, cells []sheetCell) error {
@@ -187,7 +187,7 @@ func plural(n int, word string) string {
 
 // Sample returns the first rows of a file as one batch; nil where it has none.
 func Sample(ctx context.Context, open Opener, r Reading) (*table.Batch, error) {
-	f, err := Open(open, r)
+	f, err := Open(ctx, open, r)
 	if err != nil {
 		return nil, err
 	}

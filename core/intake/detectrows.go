@@ -2,6 +2,7 @@ package intake
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -114,13 +115,13 @@ func looksTyped(text string) bool {
 var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme", "subtotal", "overall"}
 
 // closing finds lines at the end that are no records: totals and notes.
-func (d *Detection) closing(c content, records []sampled) {
+func (d *Detection) closing(ctx context.Context, c content, records []sampled) {
 	if d.Reading.ClosingLines != 0 || len(records) < 3 {
 		return
 	}
 	last := records
 	if len(records) >= sampledRecords || d.Format == Workbook && len(records) == sampledRecords {
-		if last = d.lastRecords(c); last == nil {
+		if last = d.lastRecords(ctx, c); last == nil {
 			return
 		}
 	}
@@ -163,11 +164,11 @@ func (d *Detection) closing(c content, records []sampled) {
 }
 
 // lastRecords reads the end of a long file; nil where that would mean to read all of it.
-func (d *Detection) lastRecords(c content) []sampled {
+func (d *Detection) lastRecords(ctx context.Context, c content) []sampled {
 	if d.Format != Delimited || !c.seeks || strings.HasPrefix(d.Reading.Encoding, "utf-16") {
 		return nil
 	}
-	at, size, done, err := randomAccess(c.open)
+	at, size, done, err := randomAccess(ctx, c.open)
 	if err != nil {
 		return nil
 	}

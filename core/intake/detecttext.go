@@ -2,6 +2,7 @@ package intake
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -9,8 +10,8 @@ import (
 )
 
 // delimited finds out how text is encoded and divided.
-func (d *Detection) delimited(c content) ([]sampled, error) {
-	head, err := headOf(c.open, headSize)
+func (d *Detection) delimited(ctx context.Context, c content) ([]sampled, error) {
+	head, err := headOf(ctx, c.open, headSize)
 	if err != nil {
 		return nil, err
 	}
@@ -153,8 +154,10 @@ func inASCIITerms(head []byte, encoding string) []byte {
 	if !strings.HasPrefix(encoding, "utf-16") {
 		return head
 	}
-	f := File{content: content{open: func(int64) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(head[:len(head)&^1])), nil }}, reading: Reading{Encoding: encoding}}
-	in, err := f.decoded(0)
+	f := File{content: content{open: func(context.Context, int64) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(head[:len(head)&^1])), nil
+	}}, reading: Reading{Encoding: encoding}}
+	in, err := f.decoded(context.Background(), 0)
 	if err != nil {
 		return head
 	}

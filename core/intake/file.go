@@ -23,9 +23,6 @@ const (
 	detailLength = 200 // bytes of a defect's detail
 )
 
-// Opener opens the bytes of a file from an offset on.
-type Opener func(offset int64) (io.ReadCloser, error)
-
 // File is a table in a file with its reading; it is a table.Source.
 type File struct {
 	// OnProgress, if set, is told the bytes handed out so far and the rows in them. Of a
@@ -53,16 +50,16 @@ type Mark struct {
 // Open reads the header of a table. The reading must have passed Check. It returns
 // ErrEmpty, ErrBinary, ErrNoHeader, ErrTooMany, ErrEntry, ErrFormat or one of the
 // errors of the formats, or the opener's error.
-func Open(open Opener, reading Reading) (*File, error) {
-	found, err := look(open, reading)
+func Open(ctx context.Context, open Opener, reading Reading) (*File, error) {
+	found, err := look(ctx, ending(open), reading)
 	if err != nil {
 		return nil, err
 	}
 	f := &File{content: found, reading: reading, lineEnd: '\n'}
 	if f.converter = converterOf(found, reading); f.converter != nil {
-		return f, f.readColumns()
+		return f, f.readColumns(ctx)
 	}
-	head, err := headOf(f.decoded, headSize)
+	head, err := headOf(ctx, f.decoded, headSize)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +93,8 @@ func converterOf(c content, r Reading) converter {
 }
 
 // readColumns asks a converter for the columns.
-func (f *File) readColumns() error {
-	names, err := f.converter.columns(context.Background())
+func (f *File) readColumns(ctx context.Context) error {
+	names, err := f.converter.columns(ctx)
 	if err != nil {
 		return err
 	}
@@ -199,8 +196,8 @@ func (f *File) OpenAt(ctx context.Context, mark Mark) (table.Parts, error) {
 	}
 	var err error
 	if f.seekable() {
-		p.in, err = f.content.open(mark.Offset)
-	} else if p.in, err = f.decoded(0); err == nil {
+		p.in, err = f.content.open(ctx, mark.Offset)
+	} else if p.in, err = f.decoded(ctx, 0); err == nil {
 		_, err = io.CopyN(io.Discard, p.in, mark.Offset)
 	}
 	return p, err
@@ -212,8 +209,8 @@ func (f *File) seekable() bool {
 }
 
 // decoded opens the text in an encoding whose delimiters are those of ASCII.
-func (f *File) decoded(int64) (io.ReadCloser, error) {
-	in, err := f.content.open(0)
+func (f *File) decoded(ctx context.Context, _ int64) (io.ReadCloser, error) {
+	in, err := f.content.open(ctx, 0)
 	if err != nil || !strings.HasPrefix(f.reading.Encoding, "utf-16") {
 		return in, err
 	}

@@ -4,9 +4,11 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -84,9 +86,9 @@ func (e *TooLargeError) Unwrap() error { return ErrTooLarge }
 type content struct {
 	format  Format
 	packing Packing
-	entry   string // of a zip
-	open    Opener // of the unpacked bytes, from an offset on
-	seeks   bool   // whether an offset is cheap
+	entry   string  // of a zip
+	open    opening // of the unpacked bytes, from an offset on
+	seeks   bool    // whether an offset is cheap
 }
 
 // Contents errors.
@@ -117,8 +119,8 @@ func (e *EntryError) Error() string {
 func (e *EntryError) Unwrap() error { return ErrEntry }
 
 // look finds out what a file holds, as far as the reading does not say.
-func look(open Opener, r Reading) (content, error) {
-	head, err := headOf(open, sniffLength)
+func look(ctx context.Context, open opening, r Reading) (content, error) {
+	head, err := headOf(ctx, open, sniffLength)
 	if err != nil {
 		return content{}, err
 	}
@@ -132,14 +134,14 @@ func look(open Opener, r Reading) (content, error) {
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		c.packing = Zstandard
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		if err := c.archive(r.Entry); err != nil {
+		if err := c.archive(ctx, r.Entry); err != nil {
 			return c, err
 		}
 	}
 	if c.packing != Unpacked {
 		c.seeks = false
 		c.open = c.unpacking(open)
-		if head, err = headOf(c.open, sniffLength); err != nil {
+		if head, err = headOf(ctx, c.open, sniffLength); err != nil {
 			return c, err
 		}
 	}
@@ -222,8 +224,8 @@ func looksLikeObject(text []byte) bool {
 	return false
 }
 
-func headOf(open Opener, size int) ([]byte, error) {
-	in, err := open(0)
+func headOf(ctx context.Context, open opening, size int) ([]byte, error) {
+	in, err := open(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -237,8 +239,8 @@ func headOf(open Opener, size int) ([]byte, error) {
 }
 
 // archive looks into a zip: a workbook, or files of which one is the table.
-func (c *content) archive(wanted string) error {
-	z, done, err := openZip(c.open)
+func (c *content) archive(ctx context.Context, wanted string) error {
+	z, done, err := openZip(ctx, c.open)
 	if err != nil {
 		return err
 	}
@@ -266,8 +268,8 @@ func (c *content) archive(wanted string) error {
 	return nil
 }
 
-func openZip(open Opener) (*zip.Reader, func(), error) {
-	at, size, done, err := randomAccess(open)
+func openZip(ctx context.Context, open opening) (*zip.Reader, func(), error) {
+	at, size, done, err := randomAccess(ctx, open)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -279,39 +281,36 @@ func openZip(open Opener) (*zip.Reader, func(), error) {
 	return z, done, nil
 }
 
-// heldLimit bounds how much of a file that cannot be read at any place is held in memory.
-const heldLimit = 1 << 30
-
-// randomAccess opens the bytes for reading at any place.
-func randomAccess(open Opener) (at io.ReaderAt, size int64, done func(), err error) {
-	in, err := open(0)
+// randomAccess opens the bytes for reading at any place: where they are, or in a temporary
+// file that done removes.
+func randomAccess(ctx context.Context, open opening) (at io.ReaderAt, size int64, done func(), err error) {
+	in, err := open(ctx, 0)
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	if f, ok := in.(interface {
-		io.ReaderAt
-		io.Seeker
-	}); ok {
+	if f, ok := in.(placed); ok {
 		if size, err := f.Seek(0, io.SeekEnd); err == nil {
 			return f, size, func() { _ = in.Close() }, nil
 		}
 	}
 	defer in.Close()
-	held, err := io.ReadAll(io.LimitReader(in, heldLimit+1))
+	copied, err := os.CreateTemp("", "proudsieve-unpacked-*")
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	if len(held) > heldLimit {
-		return nil, 0, nil, ErrTooLarge
+	_ = os.Remove(copied.Name()) // it is gone with the last who has it open
+	size, err = io.Copy(copied, in)
+	if err != nil {
+		return nil, 0, nil, errors.Join(err, copied.Close())
 	}
-	return bytes.NewReader(held), int64(len(held)), func() {}, nil
+	return copied, size, func() { _ = copied.Close() }, nil
 }
 
 // unpacking opens the unpacked bytes; an offset is reached by reading up to it.
-func (c *content) unpacking(open Opener) Opener {
+func (c *content) unpacking(open opening) opening {
 	packing, entry := c.packing, c.entry
-	return func(offset int64) (io.ReadCloser, error) {
-		out, err := unpack(open, packing, entry)
+	return func(ctx context.Context, offset int64) (io.ReadCloser, error) {
+		out, err := unpack(ctx, open, packing, entry)
 		if err != nil || offset == 0 {
 			return out, err
 		}
@@ -322,9 +321,9 @@ func (c *content) unpacking(open Opener) Opener {
 	}
 }
 
-func unpack(open Opener, packing Packing, entry string) (io.ReadCloser, error) {
+func unpack(ctx context.Context, open opening, packing Packing, entry string) (io.ReadCloser, error) {
 	if packing == Zip {
-		z, done, err := openZip(open)
+		z, done, err := openZip(ctx, open)
 		if err != nil {
 			return nil, err
 		}
@@ -341,7 +340,7 @@ func unpack(open Opener, packing Packing, entry string) (io.ReadCloser, error) {
 		}
 		return &unpacked{Reader: f, read: func() int64 { return packed }, close: func() { _ = f.Close(); done() }}, nil
 	}
-	in, err := open(0)
+	in, err := open(ctx, 0)
 	if err != nil {
 		return nil, err
 	}

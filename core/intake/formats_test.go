@@ -77,7 +77,7 @@ func TestAMemberGivenTwiceIsNamed(t *testing.T) {
 }
 
 func TestLinesOfJSONAreThoseOfTheFile(t *testing.T) {
-	f, err := Open(inMemory("{\"a\":1}\n\n\n{\"a\":\"two\\nlines\"}\nbroken\n{\"a\":4}\n"), Reading{HeaderLine: NoHeader}.WithDefaults())
+	f, err := Open(context.Background(), inMemory("{\"a\":1}\n\n\n{\"a\":\"two\\nlines\"}\nbroken\n{\"a\":4}\n"), Reading{HeaderLine: NoHeader}.WithDefaults())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +150,7 @@ func TestClosingLinesAreSetAsideWhereverTheyFall(t *testing.T) {
 	for _, rows := range []int{0, 1, 5, 30_000} { // within one part, and in several
 		for _, closing := range []int{1, 3} {
 			content := "a,b\n" + strings.Repeat("row,1\n", rows) + strings.Repeat("closing,\n", closing) + "\n"
-			f, err := Open(inMemory(content), Reading{ClosingLines: closing}.WithDefaults())
+			f, err := Open(context.Background(), inMemory(content), Reading{ClosingLines: closing}.WithDefaults())
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -184,11 +184,11 @@ func TestFormatsAreKnownByTheirContent(t *testing.T) {
 }
 
 func TestTheDeclaredFormatCounts(t *testing.T) {
-	c, err := look(inMemory("{\"a\":1}\n"), Reading{Format: Delimited})
+	c, err := look(context.Background(), ending(inMemory("{\"a\":1}\n")), Reading{Format: Delimited})
 	if err != nil || c.format != Delimited {
 		t.Errorf("%s, %v", c.format, err)
 	}
-	if _, err := look(inMemory("a,b\n"), Reading{Format: Parquet}); !errors.Is(err, ErrFormat) {
+	if _, err := look(context.Background(), ending(inMemory("a,b\n")), Reading{Format: Parquet}); !errors.Is(err, ErrFormat) {
 		t.Errorf("%v", err)
 	}
 }
@@ -270,7 +270,7 @@ func (zeros) Read(p []byte) (int, error) { return len(p), nil }
 func TestBrokenZipsAreSaidToBe(t *testing.T) {
 	var b bytes.Buffer
 	b.WriteString("PK\x03\x04 and nothing more")
-	if _, err := look(inMemory(b.String()), Reading{}); err == nil || !strings.Contains(err.Error(), "damaged") {
+	if _, err := look(context.Background(), ending(inMemory(b.String())), Reading{}); err == nil || !strings.Contains(err.Error(), "damaged") {
 		t.Errorf("%v", err)
 	}
 }

@@ -28,7 +28,7 @@ func all(t testing.TB, content []byte) error {
 	if err != nil {
 		return err
 	}
-	f, err := intake.Open(open, d.Reading)
+	f, err := intake.Open(context.Background(), open, d.Reading)
 	if err != nil {
 		return err
 	}
@@ -156,7 +156,7 @@ func FuzzJSON(f *testing.F) {
 		}
 		var object map[string]any
 		sound := json.Unmarshal(line, &object) == nil
-		file, err := intake.Open(testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: intake.JSONLines, HeaderLine: intake.NoHeader}.WithDefaults())
+		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: intake.JSONLines, HeaderLine: intake.NoHeader}.WithDefaults())
 		if err != nil {
 			return
 		}

@@ -26,7 +26,7 @@ const (
 // met, for which the whole file is read once. What is no object is a row of its own,
 // with its text beyond the columns.
 type jsonTable struct {
-	open  Opener
+	open  opening
 	array bool
 	names []string
 	index map[string]int
@@ -80,12 +80,12 @@ func (j *jsonTable) convert(ctx context.Context, to *records) error {
 
 // each calls f for every line, or every element of the array with its number.
 func (j *jsonTable) each(ctx context.Context, f func(line int64, raw []byte) error) error {
-	in, err := j.open(0)
+	in, err := j.open(ctx, 0)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	r := bufio.NewReaderSize(contextReader(ctx, in), 256<<10)
+	r := bufio.NewReaderSize(in, 256<<10)
 	if mark, err := r.Peek(3); err == nil && string(mark) == "\ufeff" {
 		_, _ = r.Discard(3)
 	}

@@ -24,15 +24,15 @@ import (
 // are written as ISO 8601 has them, decimals with their scale, bytes that are no text
 // in hexadecimal.
 type parquetTable struct {
-	open  Opener
+	open  opening
 	names []string
 }
 
 // ErrParquet says that a Parquet file is damaged.
 var ErrParquet = errors.New("the Parquet file is damaged or cut off; ask its provider to send it again")
 
-func (p *parquetTable) file(f func(*parquet.File) error) (err error) {
-	at, size, done, err := randomAccess(p.open)
+func (p *parquetTable) file(ctx context.Context, f func(*parquet.File) error) (err error) {
+	at, size, done, err := randomAccess(ctx, p.open)
 	if err != nil {
 		return err
 	}
@@ -54,8 +54,8 @@ func (p *parquetTable) file(f func(*parquet.File) error) (err error) {
 }
 
 // columns implements converter.
-func (p *parquetTable) columns(context.Context) ([]string, error) {
-	err := p.file(func(file *parquet.File) error {
+func (p *parquetTable) columns(ctx context.Context) ([]string, error) {
+	err := p.file(ctx, func(file *parquet.File) error {
 		for _, path := range file.Schema().Columns() {
 			p.names = append(p.names, strings.Join(path, "."))
 		}
@@ -69,7 +69,7 @@ func (p *parquetTable) columns(context.Context) ([]string, error) {
 
 // convert implements converter. Records are numbered from 1, since the file has no lines.
 func (p *parquetTable) convert(ctx context.Context, to *records) error {
-	return p.file(func(file *parquet.File) error {
+	return p.file(ctx, func(file *parquet.File) error {
 		var writers []func(parquet.Value) string
 		var repeated []bool
 		for _, path := range file.Schema().Columns() {

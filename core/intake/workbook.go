@@ -21,6 +21,7 @@ const (
 	sheetRows     = 1 << 20 // of a worksheet (ISO/IEC 29500)
 	sheetColumns  = 1 << 14
 	sharedLimit   = 256 << 20 // bytes of the texts that cells share, with what each costs beside its text
+	sharedCost    = 40        // bytes of one of them beside its text, while the list of them grows
 	xmlEntryLimit = 16 << 30
 )
 
@@ -29,7 +30,7 @@ const (
 // that is stored as text stays what it is and is noted. A cell merged over several
 // columns of the header line names all of them.
 type workbook struct {
-	open   Opener
+	open   opening
 	sheet  string // its name; empty for the only or the first one
 	header int    // the header line, or NoHeader
 	names  []string
@@ -149,12 +150,12 @@ func texts(to []string, cells []sheetCell) []string {
 // each calls f for every row that the sheet has, from 1, and merged for cells that stand
 // in more than one column.
 func (w *workbook) each(ctx context.Context, f func(row int, cells []sheetCell) error, merged func(first, last, row int)) error {
-	z, done, err := openZip(w.open)
+	z, done, err := openZip(ctx, w.open)
 	if err != nil {
 		return err
 	}
 	defer done()
-	b := &bookParts{zip: z}
+	b := &bookParts{zip: z, ctx: ctx}
 	if err := b.load(); err != nil {
 		return err
 	}
@@ -167,11 +168,12 @@ func (w *workbook) each(ctx context.Context, f func(row int, cells []sheetCell) 
 		return err
 	}
 	defer in.Close()
-	return b.rows(contextReader(ctx, in), f, merged)
+	return b.rows(in, f, merged)
 }
 
 // bookParts is what cells refer to.
 type bookParts struct {
+	ctx    context.Context // of the reading
 	zip    *zip.Reader
 	shared []string
 	dates  []bool // per cell style: whether its numbers are dates
@@ -196,7 +198,8 @@ func (b *bookParts) part(name string) (io.ReadCloser, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w (%s: %w)", ErrWorkbook, name, err)
 		}
-		return &unpacked{Reader: io.LimitReader(in, xmlEntryLimit), read: func() int64 { return int64(f.CompressedSize64) }, close: func() { _ = in.Close() }}, nil
+		packed := int64(f.CompressedSize64)
+		return &interruptible{b.ctx, &unpacked{Reader: io.LimitReader(in, xmlEntryLimit), read: func() int64 { return packed }, close: func() { _ = in.Close() }}}, nil
 	}
 	return nil, fmt.Errorf("%w (it has no %s)", ErrWorkbook, name)
 }
@@ -295,8 +298,8 @@ func (b *bookParts) loadShared() error {
 			if err != nil {
 				return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
 			}
-			if held += len(text) + 16; held > sharedLimit {
-				return ErrTooLarge
+			if held += len(text) + sharedCost; held > sharedLimit {
+				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV", ErrTooLarge, sharedLimit>>20)
 			}
 			b.shared = append(b.shared, text)
 		}

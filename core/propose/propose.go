@@ -29,7 +29,7 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 			if err != nil {
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
-			file, err := intake.Open(d.Open, detected.Reading)
+			file, err := intake.Open(ctx, d.Open, detected.Reading)
 			if err != nil {
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
@@ -44,7 +44,7 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 }
 
 func learn(ctx context.Context, e *rulebook.Evidence, d Delivery, last bool, workers int) error {
-	file, err := intake.Open(d.Open, e.Reading)
+	file, err := intake.Open(ctx, d.Open, e.Reading)
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,7 @@ func Opener(content []byte) intake.Opener {
 // File opens a text with a reading, whose defaults are filled in.
 func File(t testing.TB, content string, reading intake.Reading) *intake.File {
 	t.Helper()
-	f, err := intake.Open(Opener([]byte(content)), reading.WithDefaults())
+	f, err := intake.Open(context.Background(), Opener([]byte(content)), reading.WithDefaults())
 	if err != nil {
 		t.Fatal(err)
 	}

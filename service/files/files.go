@@ -168,6 +168,15 @@ func (d *Directory) Open(digest string) (*os.File, error) {
 	return f, err
 }
 
+// Remove removes the bytes under a digest.
+func (d *Directory) Remove(digest string) error {
+	path, err := d.path(digest)
+	if err != nil {
+		return err
+	}
+	return os.Remove(path)
+}
+
 // At opens the bytes under a digest from an offset on; it serves as an opener for reading.
 func (d *Directory) At(digest string) func(offset int64) (io.ReadCloser, error) {
 	return func(offset int64) (io.ReadCloser, error) {

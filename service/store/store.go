@@ -49,6 +49,58 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
+// Look connects to a database as it is, whose schema must be one that this program knows.
+func Look(ctx context.Context, url string) (*Store, error) {
+	db, err := sqlx.ConnectContext(ctx, "pgx", url)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	s := &Store{db}
+	provider, err := s.provider()
+	if err == nil {
+		var there, known int64
+		if there, known, err = versions(ctx, provider); err == nil && there != known {
+			err = fmt.Errorf("the records have the form %d, and this program works with the form %d; start the service once with this program, or use the one it was last started with", there, known)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return s, nil
+}
+
+// Empty returns an error unless a database holds nothing.
+func Empty(ctx context.Context, url string) error {
+	db, err := sqlx.ConnectContext(ctx, "pgx", url)
+	if err != nil {
+		return fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer db.Close()
+	var tables int
+	if err := db.GetContext(ctx, &tables, "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'public'"); err != nil {
+		return err
+	}
+	if tables > 0 {
+		return fmt.Errorf("the database holds %d tables already; a backup is put back into an empty place", tables)
+	}
+	return nil
+}
+
+func (s *Store) provider() (*goose.Provider, error) {
+	directory, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectPostgres, s.DB.DB, directory)
+}
+
+// versions are the version of the schema that is there, and the last one that is known.
+func versions(ctx context.Context, p *goose.Provider) (there, known int64, err error) {
+	there, err = p.GetDBVersion(ctx)
+	sources := p.ListSources()
+	return there, sources[len(sources)-1].Version, err
+}
+
 // migrationLock makes nodes that start together migrate one after the other.
 const migrationLock = 7_305_112_448
 
@@ -62,20 +114,15 @@ func (s *Store) migrate(ctx context.Context) error {
 		return err
 	}
 	defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock) // the lock ends with the connection at the latest
-	directory, err := fs.Sub(migrations, "migrations")
+	provider, err := s.provider()
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.DB.DB, directory)
+	there, known, err := versions(ctx, provider)
 	if err != nil {
 		return err
 	}
-	there, err := provider.GetDBVersion(ctx)
-	if err != nil {
-		return err
-	}
-	sources := provider.ListSources()
-	if known := sources[len(sources)-1].Version; there > known {
+	if there > known {
 		return fmt.Errorf("%w: its records have the form %d, and this program knows forms up to %d; start the program that the database was last used with, or a later one", ErrNewer, there, known)
 	}
 	if _, err := provider.Up(ctx); err != nil {

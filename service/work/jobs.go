@@ -30,7 +30,7 @@ func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *ru
 		if t.Origin != store.OriginDelivery {
 			book = book.ForTable()
 		}
-		source, err := intake.Open(open, book.Reading)
+		source, err := intake.Open(ctx, open, book.Reading)
 		return source, book, err
 	}
 	fixed := intake.Reading{}
@@ -41,7 +41,7 @@ func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *ru
 	if err != nil {
 		return nil, nil, err
 	}
-	source, err := intake.Open(open, d.Reading)
+	source, err := intake.Open(ctx, open, d.Reading)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -206,7 +206,7 @@ func (a *attempt) fix(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	digest, bytes, written, err := a.keep(out)
+	digest, bytes, written, err := a.keep(ctx, out)
 	if err != nil {
 		return err
 	}
@@ -223,11 +223,11 @@ func (a *attempt) fix(ctx context.Context) error {
 
 // keep keeps the table that was written, and opens what was kept. The caller discards the
 // writer once the table is recorded.
-func (a *attempt) keep(out *files.Writer) (digest string, bytes int64, written *intake.File, err error) {
+func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, bytes int64, written *intake.File, err error) {
 	if digest, bytes, err = out.Keep(); err != nil {
 		return "", 0, nil, err
 	}
-	written, err = intake.Open(a.files.At(digest), intake.Standard())
+	written, err = intake.Open(ctx, a.files.At(digest), intake.Standard())
 	return digest, bytes, written, err
 }
 
@@ -276,7 +276,7 @@ func (a *attempt) merge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	digest, bytes, written, err := a.keep(out)
+	digest, bytes, written, err := a.keep(ctx, out)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/durable"
+	"proudsieve/service/api"
+	"proudsieve/service/store"
+)
+
+// toFlag says where the secret of a token goes.
+func toFlag() cli.Flag {
+	return &cli.StringFlag{Name: "to", Usage: "write the token to this file, mode 0600, instead of printing it"}
+}
+
+// hand gives a secret to whom it is for: into the file of --to, or printed, this once.
+func (s *session) hand(secret *string) error {
+	to := s.command.String("to")
+	if to == "" {
+		return nil
+	}
+	if err := durable.WriteFile(to, []byte(*secret+"\n"), 0o600); err != nil {
+		return err
+	}
+	*secret = ""
+	return nil
+}
+
+func (s *session) handed(secret string) {
+	if secret != "" {
+		s.line("%s", secret)
+	}
+}
+
+func personCommand() *cli.Command {
+	change := func(name, usage string, disabled bool, says string) *cli.Command {
+		return verb(name, usage, "NAME", nil, func(ctx context.Context, s *session, args []string) error {
+			p, err := client.Patch[store.Person](ctx, s.Client, "/people/"+url.PathEscape(args[0]), map[string]bool{"disabled": disabled})
+			return show(s, p, err, func(p *store.Person) { s.line(says, p.Name) })
+		})
+	}
+	return group("person", "who works with the service",
+		verb("list", "everybody", "", nil, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.Get[[]store.Person](ctx, s.Client, "/people")
+			return show(s, all, err, func(all *[]store.Person) {
+				g := newGrid("name", "role", "kept out since")
+				for _, p := range *all {
+					g.add(p.Name, string(p.Role), optional(p.DisabledAt, when))
+				}
+				s.grid(g, "There is nobody.")
+			})
+		}),
+		verb("add", "add a person, with a token by which they come in; it is shown this once", "NAME ROLE", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the token is for"}, toFlag()}, func(ctx context.Context, s *session, args []string) error {
+			made, err := client.Post[api.MadePerson](ctx, s.Client, "/people", map[string]string{"name": args[0], "role": args[1], "note": s.command.String("note")})
+			if err == nil {
+				err = s.hand(&made.Secret)
+			}
+			return show(s, made, err, func(m *api.MadePerson) {
+				s.line("%s (%s) may come in.", m.Name, string(m.Role))
+				s.handed(m.Secret)
+			})
+		}),
+		change("disable", "keep a person out, with all their tokens; what they did stays", true, "%s is kept out."),
+		change("enable", "let a person in again", false, "%s may come in again."),
+		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME", []cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
+			made, err := client.Post[api.MadePerson](ctx, s.Client, "/people/"+url.PathEscape(args[0])+"/reset", nil)
+			if err == nil {
+				err = s.hand(&made.Secret)
+			}
+			return show(s, made, err, func(m *api.MadePerson) {
+				s.line("All tokens of %s have ended, and a new one is made.", m.Name)
+				s.handed(m.Secret)
+			})
+		}),
+	)
+}
+
+func tokenCommand() *cli.Command {
+	return group("token", "by what you come in",
+		verb("list", "your tokens, and for an administrator everybody's, without their secrets", "", nil, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.All[store.Token](ctx, s.Client, "/tokens")
+			return show(s, all, err, func(all []store.Token) {
+				g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
+				for _, t := range all {
+					g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt), optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
+				}
+				s.grid(g, "There are no tokens.")
+			})
+		}),
+		verb("add", "make another token for yourself; it is shown this once", "", []cli.Flag{
+			&cli.StringFlag{Name: "note", Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
+		}, func(ctx context.Context, s *session, _ []string) error {
+			made, err := client.Post[api.MadeToken](ctx, s.Client, "/tokens", map[string]any{"note": s.command.String("note"), "days": s.command.Int("days")})
+			if err == nil {
+				err = s.hand(&made.Secret)
+			}
+			return show(s, made, err, func(m *api.MadeToken) {
+				s.line("Token %d for %s (%s) is made.", m.ID, m.Person, string(m.Role))
+				s.handed(m.Secret)
+			})
+		}),
+		verb("end", "end a token and its sessions", "TOKEN", nil, func(ctx context.Context, s *session, args []string) error {
+			if err := s.Delete(ctx, "/tokens/"+args[0]); err != nil {
+				return err
+			}
+			return show(s, map[string]string{"ended": args[0]}, nil, func(map[string]string) { s.line("Token %s has ended.", args[0]) })
+		}),
+	)
+}

@@ -1,0 +1,316 @@
+// Package keeping makes backups of a service, puts them back, and holds the file store
+// against the records.
+//
+// A backup is a directory: records.dump (as pg_dump writes it, custom format), files/ (as the
+// file store has them, under their SHA-256), signing-key.json, and backup.json, which is written
+// last and says what belongs to it. It is made while the service runs: the records first, so
+// that all files they speak of are there, then the files that it does not have yet, while no
+// sweep removes any. A backup that is cut off leaves the one before as it was.
+package keeping
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"proudsieve/durable"
+	"proudsieve/postgres"
+	"proudsieve/service"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
+)
+
+// Backup is what backup.json says.
+type Backup struct {
+	Kind    string    `json:"kind"` // BackupKind
+	MadeAt  time.Time `json:"made_at"`
+	Records string    `json:"records"` // the file with them
+	SHA256  string    `json:"records_sha256"`
+	Files   int       `json:"files"` // that the records speak of
+	Bytes   int64     `json:"bytes"` // of these
+	Copied  int       `json:"-"`     // files that the directory did not have yet
+}
+
+// BackupKind marks our backups and their version.
+const BackupKind = "proudsieve backup 1"
+
+const description = "backup.json"
+
+// Make makes a backup of a service, whose database and data directory are given, in a directory.
+func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, error) {
+	kept, err := files.OpenDirectory(filepath.Join(data, "files"))
+	if err != nil {
+		return nil, err
+	}
+	if err := durable.MakeDirectory(directory, 0o700); err != nil {
+		return nil, err
+	}
+	if err := mayHold(directory); err != nil {
+		return nil, err
+	}
+	resume, err := kept.Pause()
+	if err != nil {
+		return nil, err
+	}
+	defer resume()
+	b := &Backup{Kind: BackupKind, MadeAt: time.Now().UTC()}
+	b.Records = "records-" + b.MadeAt.Format("20060102T150405.000000") + ".dump"
+	if b.SHA256, err = dump(ctx, databaseURL, filepath.Join(directory, b.Records)); err != nil {
+		return nil, err
+	}
+	s, err := store.Look(ctx, databaseURL)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	to, err := files.OpenDirectory(filepath.Join(directory, "files"))
+	if err != nil {
+		return nil, err
+	}
+	// What was recorded since the dump is copied too, which does no harm.
+	seen := map[string]bool{}
+	err = store.AllDigests(ctx, s.DB, func(digest, of string) error {
+		if seen[digest] {
+			return nil
+		}
+		seen[digest] = true
+		bytes, copied, err := carry(ctx, kept, to, digest)
+		if err != nil {
+			return fmt.Errorf("%s: %w", of, err)
+		}
+		b.Files++
+		b.Bytes += bytes
+		if copied {
+			b.Copied++
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	key, err := durable.ReadSecret(service.KeyFile(data))
+	if err != nil {
+		return nil, fmt.Errorf("reading the signing key: %w", err)
+	}
+	if err := durable.WriteFile(service.KeyFile(directory), key, 0o600); err != nil {
+		return nil, err
+	}
+	raw, err := json.MarshalIndent(b, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	if err := durable.WriteFile(filepath.Join(directory, description), append(raw, '\n'), 0o600); err != nil {
+		return nil, err
+	}
+	return b, b.forgetEarlier(directory)
+}
+
+// mayHold refuses a directory that holds something which is no backup.
+func mayHold(directory string) error {
+	entries, err := os.ReadDir(directory)
+	if err != nil || len(entries) == 0 {
+		return err
+	}
+	for _, e := range entries {
+		if ours, _ := filepath.Match("records-*.dump*", e.Name()); !ours && e.Name() != "files" && e.Name() != description && e.Name() != filepath.Base(service.KeyFile("")) {
+			return fmt.Errorf("%s holds %s, which is not of a backup; name a directory of its own", directory, e.Name())
+		}
+	}
+	return nil
+}
+
+// forgetEarlier removes the records of the backups before this one.
+func (b *Backup) forgetEarlier(directory string) error {
+	dumps, err := filepath.Glob(filepath.Join(directory, "records-*.dump*"))
+	if err != nil {
+		return err
+	}
+	for _, path := range dumps {
+		if filepath.Base(path) != b.Records {
+			err = errors.Join(err, os.Remove(path))
+		}
+	}
+	return err
+}
+
+// program runs a program of PostgreSQL's, with the database's address in its environment,
+// where other users do not see it.
+func program(ctx context.Context, databaseURL, name string, args ...string) *exec.Cmd {
+	path := name
+	if programs, err := postgres.Programs(); err == nil {
+		path = filepath.Join(programs, name)
+	}
+	c := exec.CommandContext(ctx, path, args...)
+	c.Env = append(os.Environ(), environment(databaseURL)...)
+	return c
+}
+
+func dump(ctx context.Context, databaseURL, path string) (digest string, err error) {
+	unfinished := path + ".unfinished"
+	f, err := os.OpenFile(unfinished, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = os.Remove(unfinished) }()
+	sum := sha256.New()
+	c := program(ctx, databaseURL, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
+	said := &limited{}
+	c.Stdout, c.Stderr = io.MultiWriter(f, sum), said
+	err = c.Run()
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return "", fmt.Errorf("writing down the records: %w\n%s", err, said.text)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), durable.Rename(unfinished, path)
+}
+
+// limited keeps the first of what a program says.
+type limited struct{ text []byte }
+
+// Write implements io.Writer.
+func (l *limited) Write(p []byte) (int, error) {
+	l.text = append(l.text, p[:min(len(p), max(0, 4<<10-len(l.text)))]...)
+	return len(p), nil
+}
+
+// carry copies the bytes of a digest from one store to another, unless that has them, whole.
+func carry(ctx context.Context, from, to *files.Directory, digest string) (bytes int64, copied bool, err error) {
+	in, err := from.Open(digest)
+	if err != nil {
+		return 0, false, err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return 0, false, err
+	}
+	if there, err := to.Open(digest); err == nil {
+		have, err := there.Stat()
+		_ = there.Close()
+		if err == nil && have.Size() == info.Size() {
+			return info.Size(), false, nil
+		}
+	}
+	kept, err := to.Put(ctx, in)
+	if errors.Is(err, files.ErrNothing) {
+		return 0, false, fmt.Errorf("%w: it is empty", ErrAltered)
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	defer kept.Close()
+	if kept.Digest != digest {
+		return 0, false, errors.Join(fmt.Errorf("%w: its bytes have the SHA-256 %s", ErrAltered, kept.Digest), to.Remove(kept.Digest))
+	}
+	return kept.Bytes, true, nil
+}
+
+// ErrAltered says that bytes are not those that were kept under a digest.
+var ErrAltered = errors.New("the bytes were altered since they were kept")
+
+// Read reads what a backup says of itself.
+func Read(directory string) (*Backup, error) {
+	raw, err := os.ReadFile(filepath.Join(directory, description))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%s is no finished backup: it has no %s", directory, description)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var b Backup
+	if err := json.Unmarshal(raw, &b); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(directory, description), err)
+	}
+	if b.Kind != BackupKind || filepath.Base(b.Records) != b.Records {
+		return nil, fmt.Errorf("%s is of the kind %q, and this program reads %q", directory, b.Kind, BackupKind)
+	}
+	return &b, nil
+}
+
+// Restore puts a backup into an empty database and an empty data directory.
+func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup, error) {
+	b, err := Read(directory)
+	if err != nil {
+		return nil, err
+	}
+	digest, err := digestOf(ctx, filepath.Join(directory, b.Records))
+	if err != nil {
+		return nil, err
+	}
+	if digest != b.SHA256 {
+		return nil, fmt.Errorf("%w: %s", ErrAltered, filepath.Join(directory, b.Records))
+	}
+	if err := store.Empty(ctx, databaseURL); err != nil {
+		return nil, err
+	}
+	for _, path := range []string{filepath.Join(data, "files"), service.KeyFile(data), service.TokenFile(data)} {
+		if _, err := os.Lstat(path); !errors.Is(err, os.ErrNotExist) {
+			return nil, errors.Join(err, fmt.Errorf("%s is there already; a backup is put back into an empty place", path))
+		}
+	}
+	from, err := files.OpenDirectory(filepath.Join(directory, "files"))
+	if err != nil {
+		return nil, err
+	}
+	to, err := files.OpenDirectory(filepath.Join(data, "files"))
+	if err != nil {
+		return nil, err
+	}
+	err = from.Each(ctx, func(digest string, _ int64) error {
+		_, copied, err := carry(ctx, from, to, digest)
+		if copied {
+			b.Copied++
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	key, err := durable.ReadSecret(service.KeyFile(directory))
+	if err != nil {
+		return nil, fmt.Errorf("reading the signing key: %w", err)
+	}
+	if err := durable.WriteFile(service.KeyFile(data), key, 0o600); err != nil {
+		return nil, err
+	}
+	// The records come last: until they are there, the place is still empty to another try.
+	c := program(ctx, databaseURL, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "--dbname", databaseName(databaseURL), filepath.Join(directory, b.Records))
+	if out, err := c.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("putting the records back: %w\n%s", err, out[:min(len(out), 4<<10)])
+	}
+	return b, nil
+}
+
+func digestOf(ctx context.Context, path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return sum(ctx, f)
+}
+
+func sum(ctx context.Context, in io.Reader) (string, error) {
+	s := sha256.New()
+	buffer := make([]byte, 1<<20)
+	for {
+		if err := ctx.Err(); err != nil {
+			return "", err
+		}
+		n, err := in.Read(buffer)
+		s.Write(buffer[:n])
+		if errors.Is(err, io.EOF) {
+			return hex.EncodeToString(s.Sum(nil)), nil
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+}
