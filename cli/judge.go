@@ -28,7 +28,7 @@ func judgeFlags() []cli.Flag {
 		&cli.StringFlag{Name: "groups", Usage: "show the rows that share the values of these columns side by side, as station,day"},
 		&cli.StringFlag{Name: "codes", Usage: "show what the texts of a column stand for"},
 		&cli.StringFlag{Name: "report", Usage: "also write a page for the owner of the data to this file"},
-		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"},
+		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"}, exactFlag(),
 	}
 }
 
@@ -82,7 +82,7 @@ func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *s
 	}
 	if to := c.String("findings"); to != "" {
 		if err := save(to, func(f *os.File) error {
-			return audit.WriteFindings(ctx, file, book, s.Result, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, t.Workers, f)
+			return audit.WriteFindings(ctx, file, book, s.Result, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, t.Workers, c.Bool("exact"), f)
 		}); err != nil {
 			return false, err
 		}

@@ -153,7 +153,7 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	_, err = client.Post[store.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
 	refused(t, "a reader", err, 403, "needs the right to")
 
-	declare(t, r.Steward, "rulebooks", stricter)
+	declareAfter(t, r.Steward, "rulebooks", stricter, 1)
 	differences, err := client.Get[[]rulebook.Difference](ctx, r.Reader, "/rulebooks/visits/comparison")
 	if err != nil || len(*differences) != 1 || !strings.HasPrefix((*differences)[0].Says, "The rule small is new") {
 		t.Errorf("%+v, %v", differences, err)
@@ -166,7 +166,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	if err != nil || !strings.Contains(proposed.Source, "{name: flow, type: decimal}   # 6 of 6 filled cells are of this type; type integer would hold") {
 		t.Fatalf("%+v, %v", proposed, err)
 	}
-	declare(t, r.Steward, "rulebooks", proposed.Source)
+	declareAfter(t, r.Steward, "rulebooks", proposed.Source, 1)
 	out, err := client.Get[api.Carried](ctx, r.Reader, "/rulebooks/visits/csvw")
 	if err != nil || !strings.Contains(string(out.Metadata), "http://www.w3.org/ns/csvw") || len(out.Left) == 0 {
 		t.Fatalf("%+v, %v", out, err)
@@ -175,7 +175,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	declare(t, r.Steward, "rulebooks", back.Source)
+	declareAfter(t, r.Steward, "rulebooks", back.Source, 2)
 	_, err = client.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
 	refused(t, "metadata without columns", err, 422, "describe no columns")
 	if _, err := client.Post[store.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {

@@ -169,7 +169,7 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if a := audited(t, r.Steward, d.Table.ID); a.Score != 50 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
-	if v := declare(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1)); v.Version != 2 {
+	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1), 1); v.Version != 2 {
 		t.Errorf("%+v", v)
 	}
 	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
@@ -208,9 +208,10 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	version := 0
 	merge := func(unmatched string, body map[string]any) (*store.Job, error) {
 		t.Helper()
-		declare(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, on: [sample], take: [place], unmatched: "+unmatched+"}\n")
+		version = declareAfter(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, on: [sample], take: [place], unmatched: "+unmatched+"}\n", version).Version
 		job, err := client.Post[store.Job](ctx, r.Steward, "/merges/joined/runs", body)
 		if err != nil {
 			return nil, err

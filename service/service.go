@@ -226,7 +226,7 @@ func signingKey(path string) ([]byte, error) {
 // URL is the address of the console.
 func (s *Service) URL() string {
 	scheme := "http://"
-	if s.server.TLSConfig != nil {
+	if s.options.Certificate != "" {
 		scheme = "https://"
 	}
 	return scheme + s.listener.Addr().String()

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -45,7 +46,12 @@ pass_mark: 50
 
 func declare(t *testing.T, c *client.Client, kind, source string) *store.Declaration {
 	t.Helper()
-	d, err := c.Declare(ctx, kind, []byte(source))
+	return declareAfter(t, c, kind, source, 0)
+}
+
+func declareAfter(t *testing.T, c *client.Client, kind, source string, version int) *store.Declaration {
+	t.Helper()
+	d, err := c.DeclareAfter(ctx, kind, []byte(source), version)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,18 +136,18 @@ func operations(t *testing.T) [][2]string {
 }
 
 func TestNobodyPassesWithoutAToken(t *testing.T) {
-	r := servicetest.Start(t, nil)
+	r := servicetest.Start(t, func(o *service.Options) { o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
 	public := []string{"POST /session", "GET /signing-key"}
 	all := operations(t)
 	if len(all) < 40 {
 		t.Errorf("only %d operations are described", len(all))
 	}
-	for _, o := range all {
+	for i, o := range all {
 		if slices.Contains(public, o[0]+" "+o[1]) {
 			continue
 		}
 		for name, token := range map[string]string{"no token": "", "a wrong token": "ps_guessed"} {
-			response, text := send(t, o[0], r.URL+api.Prefix+o[1], token, "{}")
+			response, text := send(t, o[0], r.URL+api.Prefix+o[1], token, "{}", "X-Forwarded-For", fmt.Sprintf("203.0.113.%d", i%250+1)) // each from an address of its own
 			if response.StatusCode != http.StatusUnauthorized || response.Header.Get("Content-Type") != "application/problem+json" || !strings.Contains(text, "signed in") {
 				t.Errorf("%s %s with %s: %d %s", o[0], o[1], name, response.StatusCode, text)
 			}
@@ -162,7 +168,8 @@ func TestRolesAreCheckedOnTheServer(t *testing.T) {
 		{"a reader", r.Reader, "POST", "/datasets"}, {"a reader", r.Reader, "POST", "/rulebooks"}, {"a reader", r.Reader, "POST", "/datasets/samples/deliveries"},
 		{"a reader", r.Reader, "POST", "/tables/1/audits"}, {"a reader", r.Reader, "POST", "/tables/1/fixes"}, {"a reader", r.Reader, "POST", "/issues/1/comments"},
 		{"a reader", r.Reader, "PATCH", "/issues/1"}, {"a reader", r.Reader, "POST", "/issues/1/waiver"}, {"a reader", r.Reader, "POST", "/jobs/1/stop"},
-		{"a steward", r.Steward, "POST", "/tables/1/certificates"}, {"a steward", r.Steward, "GET", "/tokens"}, {"a steward", r.Steward, "POST", "/tokens"}, {"a steward", r.Steward, "DELETE", "/tokens/1"},
+		{"a steward", r.Steward, "POST", "/tables/1/certificates"}, {"a steward", r.Steward, "POST", "/people"}, {"a steward", r.Steward, "PATCH", "/people/Jonas"}, {"a steward", r.Steward, "POST", "/people/Jonas/reset"}, {"a steward", r.Steward, "DELETE", "/tokens/1"},
+		{"a reader", r.Reader, "POST", "/tables/1/withdrawal"}, {"a reader", r.Reader, "PUT", "/datasets/samples/retention"},
 		{"a certifier", r.Certifier, "POST", "/rulebooks"}, {"a certifier", r.Certifier, "POST", "/datasets/samples/deliveries"}, {"a certifier", r.Certifier, "POST", "/merges/samples/runs"},
 	} {
 		response, text := send(t, c.method, r.URL+api.Prefix+c.path, c.caller.Token, `{"source":"x","name":"x","text":"x","reason":"xxx","until":"2030-01-01","fix_plan":"x","person":"x","role":"reader"}`)
@@ -224,10 +231,41 @@ func TestTokens(t *testing.T) {
 	}
 	_, err = client.Get[store.Page[store.Dataset]](ctx, r.Reader, "/datasets")
 	refused(t, "a revoked token", err, http.StatusUnauthorized, "token that is in force")
-	_, err = client.Post[store.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Mara", "role": "administrator"})
-	refused(t, "another role for somebody", err, http.StatusConflict, "Mara is a steward already")
-	_, err = client.Post[store.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Otto", "role": "emperor"})
+	_, err = client.Post[store.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Mara"})
+	refused(t, "a token in somebody else's name", err, http.StatusUnprocessableEntity, "person")
+	_, err = client.Post[store.Person](ctx, r.Admin, "/people", map[string]string{"name": "Mara", "role": "administrator"})
+	refused(t, "another role for somebody", err, http.StatusConflict, `there is a person "Mara" already`)
+	_, err = client.Post[store.Person](ctx, r.Admin, "/people", map[string]string{"name": "Otto", "role": "emperor"})
 	refused(t, "a role that is none", err, http.StatusUnprocessableEntity, "role")
+	own, err := client.Post[api.MadeToken](ctx, r.Steward, "/tokens", map[string]any{"note": "for a script", "days": 3})
+	if err != nil || own.Person != "Mara" || own.ExpiresAt == nil {
+		t.Errorf("a token of one's own: %+v, %v", own, err)
+	}
+	mine, err := client.All[store.Token](ctx, r.Steward, "/tokens")
+	if err != nil || len(mine) != 2 {
+		t.Errorf("a steward sees %d tokens, %v", len(mine), err)
+	}
+	reset, err := client.Post[api.MadePerson](ctx, r.Admin, "/people/Mara/reset", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]*client.Client{"the first": r.Steward, "another": {Server: r.URL, Token: own.Secret}} {
+		_, err = client.Get[store.Page[store.Dataset]](ctx, c, "/datasets")
+		refused(t, name+" token after a reset", err, http.StatusUnauthorized, "token that is in force")
+	}
+	mara := &client.Client{Server: r.URL, Token: reset.Secret}
+	for disabled, want := range map[bool]int{true: http.StatusUnauthorized, false: 0} {
+		if _, err := client.Patch[store.Person](ctx, r.Admin, "/people/Mara", map[string]bool{"disabled": disabled}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err = client.Get[store.Page[store.Dataset]](ctx, mara, "/datasets"); want == 0 && err != nil {
+			t.Errorf("let in again: %v", err)
+		} else if want > 0 {
+			refused(t, "a person who is kept out", err, want, "token that is in force")
+		}
+	}
+	_, err = client.Patch[store.Person](ctx, r.Admin, "/people/administrator", map[string]bool{"disabled": true})
+	refused(t, "the last administrator", err, http.StatusConflict, "is the last administrator who is let in")
 	info, err := os.Stat(service.TokenFile(r.Directory))
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the first token's file: %v, %v", info.Mode(), err)

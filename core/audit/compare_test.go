@@ -59,7 +59,7 @@ func TestFindingsForTheProvider(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out strings.Builder
-	if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 2, &out); err != nil {
+	if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 2, false, &out); err != nil {
 		t.Fatal(err)
 	}
 	want := `line,row,column,value,rule,severity,must_hold,reason,key

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"strings"
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -19,7 +20,11 @@ var exportHeader = []string{"line", "row", "column", "value", "rule", "severity"
 // delivered the table. A finding that names several columns has a line for each of them,
 // one that names none a line for the row. The key is that of the row, by the first key
 // of the rulebook. rows returns the rows of a finding.
-func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rulebook, result *Result, rows func(*Finding) (*table.RowSet, error), workers int, out io.Writer) error {
+//
+// Most who get it open it in a spreadsheet, which runs a text that begins as a formula does;
+// so such a text gets an apostrophe before it, which a spreadsheet takes for the mark of a
+// text. exact leaves texts as they are.
+func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rulebook, result *Result, rows func(*Finding) (*table.RowSet, error), workers int, exact bool, out io.Writer) error {
 	all := table.NewRowSet()
 	sets := make([]*table.RowSet, len(result.Findings))
 	at := make([][]int, len(sets))
@@ -49,13 +54,13 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 			}
 		}
 	}
-	w := csv.NewWriter(out)
+	w := &findingsWriter{csv.NewWriter(out), exact}
 	if err := w.Write(exportHeader); err != nil {
 		return err
 	}
 	for i := range result.Findings {
 		if f := &result.Findings[i]; sets[i].IsEmpty() { // it concerns the table as a whole
-			if err := w.Write([]string{"", "", firstOf(f.Columns), "", f.Rule, string(f.Severity), f.Says, f.Found, ""}); err != nil {
+			if err := w.write([]string{"", "", firstOf(f.Columns), "", f.Rule, string(f.Severity), f.Says, f.Found, ""}); err != nil {
 				return err
 			}
 		}
@@ -70,12 +75,48 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 			}
 			return lines, nil
 		}
-		if err := table.ScanWhere(ctx, source, all, workers, work, w.WriteAll); err != nil {
+		if err := table.ScanWhere(ctx, source, all, workers, work, w.writeAll); err != nil {
 			return err
 		}
 	}
 	w.Flush()
 	return w.Error()
+}
+
+// findingsWriter writes lines whose texts a spreadsheet does not run.
+type findingsWriter struct {
+	*csv.Writer
+	exact bool
+}
+
+func (w *findingsWriter) write(line []string) error {
+	if !w.exact {
+		for i, text := range line {
+			line[i] = harmless(text)
+		}
+	}
+	return w.Write(line)
+}
+
+func (w *findingsWriter) writeAll(lines [][]string) error {
+	for _, line := range lines {
+		if err := w.write(line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// harmless puts an apostrophe before a text that a spreadsheet would run: one that begins with
+// = + - @, a tab or a line end, unless it is a number.
+func harmless(text string) string {
+	if text == "" || strings.IndexByte("=+-@\t\r\n", text[0]) < 0 {
+		return text
+	}
+	if _, ok := table.ParseDecimal(text); ok && text[0] != '=' && text[0] != '@' {
+		return text
+	}
+	return "'" + text
 }
 
 func firstOf(texts []string) string {

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"reflect"
 	"strings"
 	"testing"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
@@ -124,7 +127,7 @@ func TestRowsMultiplyOnlyWhereThatIsDeclared(t *testing.T) {
 }
 
 func TestKeysThatAlmostMeetAreNamed(t *testing.T) {
-	_, a, err := run(t, joinPlaces+"    unmatched: keep\n", inputs(t, "id,place,value\nN1,a,1\nN2,a,1\nN3,B ,1\nN4,Z,1\n", south, places), 2)
+	_, a, err := run(t, joinPlaces+"    unmatched: keep\n    met_at_least: 10\n", inputs(t, "id,place,value\nN1,a,1\nN2,a,1\nN3,B ,1\nN4,Z,1\n", south, places), 2)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -208,6 +211,10 @@ func TestMistakesInAMerge(t *testing.T) {
 		{"a join with nothing", "merge: m\nstack: [a]\njoin:\n  - {on: [x], take: [y]}\n", `a join needs "with"`},
 		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [], take: [y]}\n", "on names at least one column"},
 		{"another way with unmatched rows", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], unmatched: drop}\n", `"drop" is not a way with unmatched rows`},
+		{"a dataset stacked twice", "merge: m\nstack: [a, b, a]\n", "line 2, column 8: a is stacked twice, so that its rows and sums would be counted twice"},
+		{"a dataset stacked and joined", "merge: m\nstack: [a]\njoin:\n  - {with: a, on: [x], take: [y]}\n", "line 4, column 6: a takes part in the merge already"},
+		{"a dataset joined twice", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y]}\n  - {with: b, on: [z], take: [y]}\n", "line 5, column 6: b takes part in the merge already"},
+		{"a share beyond all", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], met_at_least: 101}\n", "met_at_least is the least percentage of rows that must find a partner, 0 to 100"},
 		{"another way with repeated keys", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], repeated: allow}\n", `"allow" is not a way with repeated keys`},
 	} {
 		_, err := merge.Parse([]byte(c.source))
@@ -216,8 +223,91 @@ func TestMistakesInAMerge(t *testing.T) {
 			t.Errorf("%s: %v\nwant %q", c.name, err, c.want)
 		}
 	}
-	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, on: [x], take: [y]}\n  - {with: a, on: [x], take: [z]}\n"))
-	if err != nil || !reflect.DeepEqual(p.Datasets(), []string{"a", "b", "c"}) {
+	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, on: [x], take: [y]}\n  - {with: d, on: [x], take: [z]}\n"))
+	if err != nil || !reflect.DeepEqual(p.Datasets(), []string{"a", "b", "c", "d"}) {
 		t.Errorf("datasets %v, %v", p.Datasets(), err)
+	}
+}
+
+func TestTheSameBytesUnderTwoNamesAreRefused(t *testing.T) {
+	in := inputs(t, north, south, places)
+	a, b := in["north"], in["south"]
+	a.Digest, b.Digest = "abc", "abc"
+	in["north"], in["south"] = a, b
+	if _, _, err := run(t, "merge: all\nstack: [north, south]\n", in, 1); err == nil || !strings.Contains(err.Error(), "the tables of north and south have the same bytes") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestAJoinThatMeetsLessThanOneRowInTwoIsRefusedUnlessDeclared(t *testing.T) {
+	few := "id,place,value\nN1,A,1\nN2,b,1\nN3,c,1\n"
+	plan := "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {place: code}, take: [name], unmatched: "
+	for _, way := range []string{"keep", "set_aside"} {
+		_, _, err := run(t, plan+way+"}\n", inputs(t, few, south, places), 2)
+		if err == nil || !strings.Contains(err.Error(), `only 1 of 3 rows find a partner by place, fewer than 50 %; "b" is not there, "B" is; "c" is not there`) {
+			t.Errorf("%s: %v", way, err)
+		}
+	}
+	if _, a, err := run(t, plan+"keep, met_at_least: 33}\n", inputs(t, few, south, places), 2); err != nil || a.Joins[0].Matched != 1 {
+		t.Errorf("declared: %v", err)
+	}
+	if _, _, err := run(t, plan+"keep, met_at_least: 34}\n", inputs(t, few, south, places), 2); err == nil {
+		t.Error("a declared share that is not reached is let through")
+	}
+}
+
+func TestKeysMeetByTheValueOfTheirType(t *testing.T) {
+	numbers := func(dataset, content string) merge.Input {
+		return merge.Input{Dataset: dataset, Source: testkit.File(t, content, intake.Standard()),
+			Book: testkit.Book(t, "dataset: "+dataset+"\ncolumns: [{name: depth, type: decimal}, {name: day, type: date}, {name: band}]\n")}
+	}
+	in := map[string]merge.Input{"visits": numbers("visits", "depth,day\n1.0,2024-01-02\n02.50,2024-01-02\n3,2024-01-02\nabc,2024-01-02\n,2024-01-02\n"),
+		"bands": numbers("bands", "depth,day,band\n1,2024-01-02,shallow\n2.5,2024-01-02,middle\nabc,2024-01-02,odd\n,2024-01-02,none\n")}
+	table, a, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, on: [depth, day], take: [band], unmatched: keep}\n", in, 2)
+	want := "depth,day,band\n1.0,2024-01-02,shallow\n02.50,2024-01-02,middle\n3,2024-01-02,\nabc,2024-01-02,odd\n,2024-01-02,\n"
+	if err != nil || table != want || a.Joins[0].Matched != 3 {
+		t.Errorf("%q, want %q; %v", table, want, err)
+	}
+	in["bands"] = merge.Input{Dataset: "bands", Source: in["bands"].Source, Book: testkit.Book(t, "dataset: bands\ncolumns: [{name: depth}, {name: day}, {name: band}]\n")}
+	if _, _, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, on: [depth], take: [band], unmatched: keep}\n", in, 2); err == nil {
+		t.Error("a number and a text meet by value")
+	}
+}
+
+func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
+	var codes, rows strings.Builder
+	codes.WriteString("code,name,value\n")
+	rows.WriteString("id,place,value\n")
+	for i := range 60_000 {
+		fmt.Fprintf(&codes, "P%d,the place of the number %d,%d\n", i, i, i)
+		fmt.Fprintf(&rows, "N%d,P%d,1\n", i, (i*7919)%60_000)
+	}
+	plan, err := merge.Parse([]byte(joinPlaces))
+	if err != nil {
+		t.Fatal(err)
+	}
+	made := map[string]string{}
+	for name, bytes := range map[string]int64{"in memory": 1 << 30, "on disk": 60_000*32 + 1<<20} {
+		share, err := budget.New(bytes).Take(context.Background(), 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out strings.Builder
+		p := *plan
+		p.Stack = []string{"north"}
+		if _, err := merge.Run(budget.With(context.Background(), share), &p, inputs(t, rows.String(), south, codes.String()), 2, &out); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		made[name] = out.String()
+	}
+	if made["in memory"] != made["on disk"] || !strings.Contains(made["on disk"], "N1,P7919,1,the place of the number 7919") {
+		t.Error("the merged table depends on the memory there is")
+	}
+	share, err := budget.New(1000).Take(context.Background(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := merge.Run(budget.With(context.Background(), share), plan, inputs(t, rows.String(), south, codes.String()), 2, io.Discard); !errors.Is(err, budget.ErrTooMuch) {
+		t.Errorf("without memory for the keys: %v", err)
 	}
 }

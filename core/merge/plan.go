@@ -4,6 +4,7 @@ package merge
 
 import (
 	"regexp"
+	"strconv"
 
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
@@ -28,7 +29,13 @@ type Join struct {
 	Take      []string // columns to be added
 	Unmatched string   // what becomes of rows whose key is not there
 	Repeated  string   // what if the key is there more than once
+	// MetAtLeast is the least percentage of rows that must find a partner.
+	MetAtLeast float64
 }
+
+// metUsually is the least percentage of rows that must find a partner where none is declared:
+// a join that meets less than one row in two seldom does what was meant.
+const metUsually = 50
 
 // What becomes of rows that a join finds no partner for.
 const (
@@ -76,6 +83,7 @@ func Parse(source []byte) (*Plan, error) {
 		document.Field{Name: "merge", Required: true, Read: func(n *document.Node) { p.plan.Name = p.name(n, "the name of a merge") }},
 		document.Field{Name: "title", Read: func(n *document.Node) { p.plan.Title = p.Text(n, "title") }},
 		document.Field{Name: "stack", Required: true, Read: func(n *document.Node) {
+			p.stacked = [2]int{n.Line, n.Column}
 			p.plan.Stack = p.Texts(n, "stack")
 			if len(p.plan.Stack) == 0 {
 				p.Fail(n, "stack names at least one dataset")
@@ -84,12 +92,32 @@ func Parse(source []byte) (*Plan, error) {
 		document.Field{Name: "origin", Read: func(n *document.Node) { p.plan.Origin = p.name(n, "the name of the origin column") }},
 		document.Field{Name: "join", Read: func(n *document.Node) { p.List(n, "join", p.join) }},
 	)
+	p.once()
 	return p.plan, p.Err()
 }
 
 type parser struct {
 	document.Reader
-	plan *Plan
+	plan    *Plan
+	stacked [2]int   // where stack stands
+	places  [][2]int // of the joins
+}
+
+// once refuses a dataset that takes part twice: its rows and sums would be counted twice.
+func (p *parser) once() {
+	taking := map[string]bool{}
+	for _, name := range p.plan.Stack {
+		if taking[name] {
+			p.FailAt(p.stacked[0], p.stacked[1], "%s is stacked twice, so that its rows and sums would be counted twice", name)
+		}
+		taking[name] = true
+	}
+	for i, j := range p.plan.Joins {
+		if taking[j.With] && j.With != "" {
+			p.FailAt(p.places[i][0], p.places[i][1], "%s takes part in the merge already; a table takes part once", j.With)
+		}
+		taking[j.With] = true
+	}
 }
 
 func (p *parser) name(n *document.Node, what string) string {
@@ -101,13 +129,21 @@ func (p *parser) name(n *document.Node, what string) string {
 }
 
 func (p *parser) join(n *document.Node) {
-	j := Join{Unmatched: RefuseUnmatched, Repeated: RefuseRepeated}
+	j := Join{Unmatched: RefuseUnmatched, Repeated: RefuseRepeated, MetAtLeast: metUsually}
+	p.places = append(p.places, [2]int{n.Line, n.Column})
 	p.Mapping(n, "a join",
 		document.Field{Name: "with", Required: true, Read: func(n *document.Node) { j.With = p.name(n, "the dataset to join with") }},
 		document.Field{Name: "on", Required: true, Read: func(n *document.Node) { p.on(n, &j) }},
 		document.Field{Name: "take", Required: true, Read: func(n *document.Node) { j.Take = p.Texts(n, "take") }},
 		document.Field{Name: "unmatched", Read: func(n *document.Node) {
 			j.Unmatched = p.Choice(n, "a way with unmatched rows", KeepUnmatched, SetAside, RefuseUnmatched)
+		}},
+		document.Field{Name: "met_at_least", Read: func(n *document.Node) {
+			share, err := strconv.ParseFloat(n.Text, 64)
+			if n.Kind != document.Scalar || err != nil || share < 0 || share > 100 {
+				p.Fail(n, "met_at_least is the least percentage of rows that must find a partner, 0 to 100, not %q", n.Text)
+			}
+			j.MetAtLeast = share
 		}},
 		document.Field{Name: "repeated", Read: func(n *document.Node) {
 			j.Repeated = p.Choice(n, "a way with repeated keys", RefuseRepeated, Multiply)

@@ -65,12 +65,12 @@ type Server struct {
 // Handler returns everything the service answers.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(ownIDs, numbered, s.logged, s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
+	r.Use(numbered, s.logged, s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", promhttp.Handler())
 	r.Route(Prefix, func(r chi.Router) {
-		r.Use(s.identify)
+		r.Use(s.identify, bodied)
 		s.register(r)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 			problem(w, r, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+"/openapi.json.")
@@ -95,7 +95,6 @@ func (s *Server) register(r chi.Router) {
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
 	config.Transformers = append(config.Transformers, tell)
-	config.Formats = map[string]huma.Format{"application/json": withoutNul(huma.DefaultJSONFormat), "json": withoutNul(huma.DefaultJSONFormat)}
 	huma.DefaultArrayNullable = false // an empty list is sent as one
 	config.Servers = []*huma.Server{{URL: Prefix}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -128,7 +127,7 @@ func (s *Server) register(r chi.Router) {
 
 // operation adds an operation that needs a right; "" means that everybody may.
 func operation[I, O any](s *Server, right access.Right, method, path, id, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: 8 << 20}
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: bodyLimit, BodyReadTimeout: 30 * time.Second}
 	if method == http.MethodPost {
 		op.DefaultStatus = http.StatusCreated
 	}

@@ -23,6 +23,9 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
+		if t.WithdrawnAt != nil {
+			return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
+		}
 		var job *store.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if job, err = s.Pool.AddAudit(ctx, tx, t, caller(ctx).ID); err != nil {

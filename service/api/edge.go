@@ -1,8 +1,11 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -30,19 +33,13 @@ const mostRow = 1<<32 - 2
 var requestTimes = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "proudsieve_request_seconds", Help: "How long requests took, by route, method and status.",
 	Buckets: []float64{0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.5, 2, 10}}, []string{"route", "method", "status"})
 
-// numbered gives every request an id of our own making, which the answer carries.
+// numbered gives every request an id of our own making, which the answer carries and the log
+// knows. Ids that callers make up are not taken over: each stands for one request.
 func numbered(next http.Handler) http.Handler {
-	return middleware.RequestID(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("X-Request-Id", middleware.GetReqID(r.Context()))
-		next.ServeHTTP(w, r)
-	}))
-}
-
-// ownIDs drops ids that callers made up, so that each stands for one request in the log.
-func ownIDs(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Header.Del(middleware.RequestIDHeader)
-		next.ServeHTTP(w, r)
+		id := rand.Text()[:16]
+		w.Header().Set("X-Request-Id", id)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), middleware.RequestIDKey, id)))
 	})
 }
 
@@ -135,16 +132,30 @@ func unescaped(query string) (string, error) {
 
 func plainText(s string) bool { return utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 }
 
-// withoutNul is the format of bodies: JSON, refused where a text in it holds a NUL.
-func withoutNul(format huma.Format) huma.Format {
-	read := format.Unmarshal
-	format.Unmarshal = func(data []byte, into any) error {
-		if holdsNul(data) {
-			return huma.NewError(http.StatusUnprocessableEntity, "A text in the body holds a NUL; no name or text of ours does.")
+// bodyLimit bounds what comes in as JSON, in bytes.
+const bodyLimit = 8 << 20
+
+// bodied refuses JSON in which a text holds a NUL. Uploads are bytes, which may hold anything.
+func bodied(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Body == nil || r.Body == http.NoBody || strings.HasSuffix(r.URL.Path, "/deliveries") {
+			next.ServeHTTP(w, r)
+			return
 		}
-		return read(data, into)
-	}
-	return format
+		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
+		var tooLarge *http.MaxBytesError
+		switch {
+		case errors.As(err, &tooLarge):
+			problem(w, r, http.StatusRequestEntityTooLarge, fmt.Sprintf("The body is larger than %d bytes.", bodyLimit))
+		case err != nil:
+			problem(w, r, http.StatusBadRequest, "The body was cut off before its end.")
+		case holdsNul(raw):
+			problem(w, r, http.StatusUnprocessableEntity, "A text in the body holds a NUL; no name or text of ours does.")
+		default:
+			r.Body = io.NopCloser(bytes.NewReader(raw))
+			next.ServeHTTP(w, r)
+		}
+	})
 }
 
 // holdsNul reports whether JSON has a text with a NUL in it, which can only stand there escaped.

@@ -29,6 +29,9 @@ type inside struct {
 	audit *store.Audit
 }
 
+// size is how many bytes an open table takes, with its rulebook, at the most.
+func (*inside) size() int64 { return 256 << 10 }
+
 func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, id)
 	if err != nil {

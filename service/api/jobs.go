@@ -72,6 +72,9 @@ func (s *Server) startPlan(ctx context.Context, in *planned, kind, action string
 	if err != nil {
 		return nil, err
 	}
+	if t.WithdrawnAt != nil {
+		return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
+	}
 	if t.Origin != store.OriginDelivery {
 		return nil, invalid("Table %d is a %s table; fix plans are applied to deliveries. Change the plan and apply it to the delivery again.", t.ID, t.Origin)
 	}

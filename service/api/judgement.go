@@ -100,8 +100,8 @@ func (s *Server) judgement() {
 			}
 		}}, nil
 	})
-	operation(s, access.Read, http.MethodGet, "/audits/{id}/findings", "download-findings", "Every cell that was caught, as CSV for whoever delivered the table", func(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
-		return s.findingsFile(ctx, in.ID)
+	operation(s, access.Read, http.MethodGet, "/audits/{id}/findings", "download-findings", "Every cell that was caught, as CSV for whoever delivered the table. A text that a spreadsheet would run as a formula gets an apostrophe before it", func(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
+		return s.findingsFile(ctx, in)
 	})
 	s.trials()
 	s.proposals()
@@ -126,11 +126,14 @@ func (s *Server) forms() {
 	})
 	type edits struct {
 		Body struct {
-			Source  string            `json:"source" minLength:"1" doc:"The text of a rulebook, in YAML"`
+			Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a rulebook, in YAML"`
 			Changes []rulebook.Change `json:"changes" maxItems:"2000"`
 		}
 	}
 	operation(s, access.Read, http.MethodPost, "/rulebooks/edit", "edit-rulebook", "Change the text of a rulebook by its items; comments and order stay, and nothing is saved", func(_ context.Context, in *edits) (*body[Carried], error) {
+		if len(in.Body.Changes)*len(in.Body.Source) > editedMost {
+			return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
+		}
 		source, err := rulebook.Edit(in.Body.Source, in.Body.Changes)
 		var mistakes document.Problems
 		if err != nil && !errors.As(err, &mistakes) {
@@ -139,6 +142,9 @@ func (s *Server) forms() {
 		return answer(&Carried{Source: source, Left: []string{}}, err)
 	})
 }
+
+// editedMost bounds the work of changes by forms, each of which takes the text apart anew.
+const editedMost = 64 << 20
 
 func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown, error) {
 	after, err := store.FindAudit(ctx, s.Store.DB, id)
@@ -234,8 +240,14 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	return out, nil
 }
 
-func (s *Server) findingsFile(ctx context.Context, id int64) (*huma.StreamResponse, error) {
-	a, t, result, file, book, err := s.ofAudit(ctx, id)
+// findingsAsked asks for findings as CSV.
+type findingsAsked struct {
+	ByID
+	Exact bool `query:"exact" doc:"Write the texts as they are, also those that a spreadsheet would run"`
+}
+
+func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
+	a, t, result, file, book, err := s.ofAudit(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -244,12 +256,16 @@ func (s *Server) findingsFile(ctx context.Context, id int64) (*huma.StreamRespon
 		done()
 		return nil, err
 	}
+	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(t), map[string]any{"audit": a.ID}); err != nil {
+		done()
+		return nil, err
+	}
 	return &huma.StreamResponse{Body: func(out huma.Context) {
 		defer done()
 		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
 		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", t.Dataset, a.ID)))
 		of := func(f *audit.Finding) (*table.RowSet, error) { return rows.Where(f.Rule, "", "") }
-		if err := audit.WriteFindings(out.Context(), file, book, result, of, s.Pool.Workers, out.BodyWriter()); err != nil {
+		if err := audit.WriteFindings(out.Context(), file, book, result, of, s.Pool.Workers, in.Exact, out.BodyWriter()); err != nil {
 			s.Log.Info("findings were cut off", "audit", a.ID, "error", err)
 		}
 	}}, nil
@@ -338,16 +354,16 @@ func (s *Server) proposals() {
 		if err != nil {
 			return nil, err
 		}
-		page, err := store.Tables(ctx, s.Store.DB, d.ID, store.OriginDelivery, store.Cursor{Limit: min(in.Last, proposedFrom)})
+		newest, err := store.Deliveries(ctx, s.Store.DB, d.ID, min(in.Last, proposedFrom))
 		if err != nil {
 			return nil, err
 		}
-		if len(page.Items) == 0 {
+		if len(newest) == 0 {
 			return nil, invalid("Nothing of the dataset %s has arrived yet; a proposal needs a delivery.", d.Name)
 		}
 		var deliveries []propose.Delivery
 		key := "proposal "
-		for _, t := range page.Items {
+		for _, t := range newest {
 			deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
 			key += t.Digest + " "
 		}

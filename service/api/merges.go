@@ -65,6 +65,9 @@ func (s *Server) mergeTables(ctx context.Context, plan *merge.Plan, given map[st
 			if err != nil {
 				return nil, err
 			}
+			if t.WithdrawnAt != nil {
+				return nil, invalid("Table %d was withdrawn: %s", id, *t.Withdrawn)
+			}
 			if t.DatasetID != d.ID || t.Origin == store.OriginDelivery {
 				return nil, invalid("Table %d is not a cleaned table of %s.", id, name)
 			}

@@ -136,7 +136,12 @@ func (r *remembered) known(key string) (any, bool) {
 }
 
 func (r *remembered) keep(key string, value any) {
-	one := answered{value, sizeOf(reflect.ValueOf(value), 0) + int64(len(key))}
+	one := answered{value, int64(len(key))}
+	if known, ok := value.(interface{ size() int64 }); ok {
+		one.bytes += known.size()
+	} else {
+		one.bytes += sizeOf(reflect.ValueOf(value), 0)
+	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	if _, ok := r.held[key]; ok || one.bytes > rememberedBytes {
@@ -166,8 +171,10 @@ func sizeOf(v reflect.Value, depth int) int64 {
 		if v.IsNil() {
 			return size
 		}
-		if set, ok := reflect.TypeAssert[*table.RowSet](v); ok {
-			return size + int64(set.GetSizeInBytes())
+		if v.CanInterface() {
+			if set, ok := v.Interface().(*table.RowSet); ok {
+				return size + int64(set.GetSizeInBytes())
+			}
 		}
 		return size + sizeOf(v.Elem(), depth+1)
 	case reflect.Interface:

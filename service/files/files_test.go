@@ -29,7 +29,7 @@ func kept(t *testing.T, root string) []string {
 	t.Helper()
 	var found []string
 	if err := filepath.Walk(root, func(path string, info os.FileInfo, err error) error {
-		if err == nil && !info.IsDir() {
+		if err == nil && !info.IsDir() && info.Name() != lockFile {
 			found = append(found, path)
 		}
 		return err
@@ -42,10 +42,12 @@ func kept(t *testing.T, root string) []string {
 func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 	d, root := open(t)
 	content := bytes.Repeat([]byte("some bytes\n"), 100_000)
-	digest, n, err := d.Put(context.Background(), bytes.NewReader(content))
+	first, err := d.Put(context.Background(), bytes.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
+	defer first.Close()
+	digest, n := first.Digest, first.Bytes
 	sum := sha256.Sum256(content)
 	if digest != hex.EncodeToString(sum[:]) || n != int64(len(content)) {
 		t.Errorf("kept %d bytes under %s", n, digest)
@@ -60,10 +62,11 @@ func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 			t.Errorf("from %d on: %d bytes, %v", offset, len(got), err)
 		}
 	}
-	again, _, err := d.Put(context.Background(), bytes.NewReader(content))
-	if err != nil || again != digest || len(kept(t, root)) != 1 {
-		t.Errorf("the same bytes again: %s, %v; files %v", again, err, kept(t, root))
+	again, err := d.Put(context.Background(), bytes.NewReader(content))
+	if err != nil || again.Digest != digest || len(kept(t, root)) != 1 {
+		t.Fatalf("the same bytes again: %v; files %v", err, kept(t, root))
 	}
+	again.Close()
 	info, err := os.Stat(kept(t, root)[0])
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("mode %v, %v", info.Mode(), err)
@@ -73,15 +76,15 @@ func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 func TestNothingIsKeptOfWhatWasCutOff(t *testing.T) {
 	d, root := open(t)
 	cut := io.MultiReader(strings.NewReader("the first half"), iotest.ErrReader(io.ErrUnexpectedEOF))
-	if _, _, err := d.Put(context.Background(), cut); !errors.Is(err, io.ErrUnexpectedEOF) {
+	if _, err := d.Put(context.Background(), cut); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("%v", err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, _, err := d.Put(ctx, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
+	if _, err := d.Put(ctx, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if _, _, err := d.Put(context.Background(), strings.NewReader("")); !errors.Is(err, ErrNothing) {
+	if _, err := d.Put(context.Background(), strings.NewReader("")); !errors.Is(err, ErrNothing) {
 		t.Errorf("nothing at all: %v", err)
 	}
 	w, err := d.Create()
@@ -106,5 +109,83 @@ func TestWhatIsNotThere(t *testing.T) {
 		if _, err := d.At(digest)(0); !errors.Is(err, ErrNotFound) {
 			t.Errorf("%q: %v, want %v", digest, err, ErrNotFound)
 		}
+	}
+}
+
+func TestASweepTakesWhatNobodySpeaksOfAndNobodyWrites(t *testing.T) {
+	ctx := context.Background()
+	d, root := open(t)
+	put := func(text string) *Kept {
+		t.Helper()
+		k, err := d.Put(ctx, strings.NewReader(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k
+	}
+	recorded, orphan, fresh := put("recorded"), put("orphan"), put("kept and not recorded yet")
+	recorded.Close()
+	orphan.Close()
+	writing, err := d.Create()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer writing.Discard()
+	if err := os.WriteFile(filepath.Join(d.incoming(), "part-of-somebody-who-died"), []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	known := map[string]bool{recorded.Digest: true}
+	ask := func(_ context.Context, digests []string) (map[string]bool, error) {
+		out := map[string]bool{}
+		for _, one := range digests {
+			out[one] = known[one]
+		}
+		return out, nil
+	}
+	// Another node's view of the same directory.
+	other, err := OpenDirectory(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resume, err := other.Pause()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if swept, err := d.Sweep(ctx, ask); err != nil || swept.Files != 0 {
+		t.Errorf("while a backup is made: %+v, %v", swept, err)
+	}
+	resume()
+	swept, err := other.Sweep(ctx, ask)
+	if err != nil || swept.Files != 2 {
+		t.Errorf("%+v, %v", swept, err)
+	}
+	for digest, want := range map[string]bool{recorded.Digest: true, orphan.Digest: false, fresh.Digest: true} {
+		if f, err := d.Open(digest); (err == nil) != want {
+			t.Errorf("%s is there: %v, want %v", digest, err == nil, want)
+		} else if err == nil {
+			_ = f.Close()
+		}
+	}
+	if _, err := writing.Write([]byte("still being written")); err != nil {
+		t.Fatal(err)
+	}
+	digest, _, err := writing.Keep()
+	if err != nil {
+		t.Fatal(err)
+	}
+	// What becomes recorded between the two questions of a sweep stays.
+	fresh.Close()
+	asked := 0
+	_, err = d.Sweep(ctx, func(ctx context.Context, digests []string) (map[string]bool, error) {
+		if asked++; asked == 2 {
+			known[fresh.Digest] = true
+		}
+		return ask(ctx, digests)
+	})
+	if _, openErr := d.Open(fresh.Digest); err != nil || openErr != nil {
+		t.Errorf("what was recorded meanwhile is gone: %v, %v", err, openErr)
+	}
+	if _, err := d.Open(digest); err != nil {
+		t.Errorf("what was being written is gone: %v", err)
 	}
 }

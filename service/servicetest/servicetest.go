@@ -56,7 +56,7 @@ func (r *Running) person(t testing.TB, name string, role access.Role) *client.Cl
 	t.Helper()
 	made, err := client.Post[struct {
 		Secret string `json:"secret"`
-	}](context.Background(), r.Admin, "/tokens", map[string]any{"person": name, "role": role})
+	}](context.Background(), r.Admin, "/people", map[string]any{"name": name, "role": role})
 	if err != nil {
 		t.Fatal(err)
 	}

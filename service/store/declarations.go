@@ -40,11 +40,11 @@ type OutdatedError struct {
 
 // Error implements error.
 func (e *OutdatedError) Error() string {
-	from := fmt.Sprintf("it was made from version %d", e.From)
+	saved := fmt.Sprintf("%s saved version %d at %s", e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"))
 	if e.From == 0 {
-		from = "it was made as the first version"
+		return fmt.Sprintf("%s, and nothing says that this text was made from it; look at that version, and name it when you save (--after %d)", saved, e.Newest.Version)
 	}
-	return fmt.Sprintf("%s, and %s saved version %d at %s; look at what changed, and save again with that version named", from, e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"))
+	return fmt.Sprintf("it was made from version %d, and %s; look at what changed, and save again with that version named (--after %d)", e.From, saved, e.Newest.Version)
 }
 
 // Unwrap makes errors.Is(err, ErrConflict) hold.

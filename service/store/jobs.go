@@ -170,16 +170,6 @@ func Reconcile(ctx context.Context, q Querier, node string, holding []int64, sil
 	if _, err := exec(ctx, q, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)", silence.Seconds()*10); err != nil {
 		return nil, err
 	}
-	lost, err := list[Released](ctx, q, `UPDATE jobs SET node = NULL,
-			state = CASE WHEN attempt >= $4 THEN 'failed' ELSE 'queued' END,
-			error = CASE WHEN attempt >= $4 THEN 'It was started ' || attempt || ' times, and each time what ran it ended before it did. It may be too large for this machine; the log of the service says more.' ELSE error END,
-			ended_at = CASE WHEN attempt >= $4 THEN now() END
-		WHERE id IN (SELECT j.id FROM jobs j LEFT JOIN nodes n ON n.name = j.node WHERE j.state = 'running'
-			AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1) OR j.node = $2 AND NOT j.id = ANY($3)) FOR UPDATE OF j SKIP LOCKED)
-		RETURNING id, kind, CASE WHEN state = 'failed' THEN 'failed' ELSE 'its node is gone' END AS why`, silence.Seconds(), node, holding, MostAttempts)
-	if err != nil {
-		return nil, err
-	}
 	// A task that is running in the queue was taken and not claimed here: its node is between
 	// the two, or was ended there.
 	untaken, err := list[Released](ctx, q, `SELECT j.id, j.kind, coalesce('its task in the queue is ' || r.state, 'it has no task in the queue') AS why
@@ -188,6 +178,16 @@ func Reconcile(ctx context.Context, q Querier, node string, holding []int64, sil
 			OR r.state = 'running' AND r.attempted_at < now() - make_interval(secs => $1)
 			OR r.state IN ('retryable', 'scheduled') AND r.scheduled_at > now() + make_interval(secs => $1))
 		FOR UPDATE OF j SKIP LOCKED`, silence.Seconds()/2, holding)
+	if err != nil {
+		return nil, err
+	}
+	lost, err := list[Released](ctx, q, `UPDATE jobs SET node = NULL,
+			state = CASE WHEN attempt >= $4 THEN 'failed' ELSE 'queued' END,
+			error = CASE WHEN attempt >= $4 THEN 'It was started ' || attempt || ' times, and each time what ran it ended before it did. It may be too large for this machine; the log of the service says more.' ELSE error END,
+			ended_at = CASE WHEN attempt >= $4 THEN now() END
+		WHERE id IN (SELECT j.id FROM jobs j LEFT JOIN nodes n ON n.name = j.node WHERE j.state = 'running'
+			AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1) OR j.node = $2 AND NOT j.id = ANY($3)) FOR UPDATE OF j SKIP LOCKED)
+		RETURNING id, kind, CASE WHEN state = 'failed' THEN 'failed' ELSE 'its node is gone' END AS why`, silence.Seconds(), node, holding, MostAttempts)
 	if err != nil {
 		return nil, err
 	}

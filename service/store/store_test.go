@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -31,7 +32,7 @@ func open(t *testing.T) *Store {
 
 func person(t *testing.T, s *Store, name string) *Person {
 	t.Helper()
-	p, err := PersonNamed(ctx, s.DB, name, access.Steward)
+	p, err := AddPerson(ctx, s.DB, name, access.Steward)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,9 +96,8 @@ func TestOpeningADatabaseTwiceAndAtOnce(t *testing.T) {
 func TestPeopleAndTokens(t *testing.T) {
 	s := open(t)
 	p := person(t, s, "Mara")
-	again, err := PersonNamed(ctx, s.DB, "Mara", access.Reader)
-	if err != nil || again.Role != access.Steward || again.ID != p.ID {
-		t.Errorf("%+v, %v", again, err)
+	if _, err := AddPerson(ctx, s.DB, "Mara", access.Reader); !errors.Is(err, ErrConflict) {
+		t.Errorf("a second person of the name: %v", err)
 	}
 	past, future := time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
 	for secret, expires := range map[string]*time.Time{"endless": nil, "past": &past, "future": &future} {
@@ -134,6 +134,14 @@ func TestPeopleAndTokens(t *testing.T) {
 	if !errors.Is(byToken, ErrNotFound) || !errors.Is(bySession, ErrNotFound) {
 		t.Errorf("after revoking: %v, %v", byToken, bySession)
 	}
+	for disabled, valid := range map[bool]bool{true: false, false: true} {
+		if err := Disable(ctx, s.DB, p.ID, disabled); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := CallerByToken(ctx, s.DB, access.Hash("future")); (err == nil) != valid {
+			t.Errorf("disabled %v: %v", disabled, err)
+		}
+	}
 	if err := RevokeToken(ctx, s.DB, 999); !errors.Is(err, ErrNotFound) {
 		t.Errorf("revoking no token: %v", err)
 	}
@@ -143,11 +151,22 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 	s, versions := open(t), []int{}
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
 	for _, source := range []string{"one", "two", "two", "one"} {
-		made, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", source, "digest of "+source, p.ID)
+		from := 0
+		if len(versions) > 0 {
+			from = versions[len(versions)-1]
+		}
+		made, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", source, "digest of "+source, from, p.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
 		versions = append(versions, made.Version)
+	}
+	var outdated *OutdatedError
+	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", "three", "digest of three", 2, p.ID); !errors.As(err, &outdated) || outdated.Newest.Version != 3 || !strings.Contains(err.Error(), "it was made from version 2, and Mara saved version 3 at") {
+		t.Errorf("from an earlier version: %v", err)
+	}
+	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "others", "three", "digest of three", 2, p.ID); !errors.Is(err, ErrConflict) {
+		t.Errorf("from a version that is not there: %v", err)
 	}
 	if want := []int{1, 2, 2, 3}; !slices.Equal(versions, want) {
 		t.Errorf("versions %v, want %v", versions, want)
@@ -160,22 +179,25 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 		t.Errorf("version 4: %v", err)
 	}
 	errs := make(chan error, 8)
-	for i := range 8 { // at once: every version is one of a kind
+	for i := range 8 { // at once, from the same version: one of them is first
 		go func() {
 			errs <- s.Do(ctx, func(tx *sqlx.Tx) error {
-				_, err := AddDeclaration(ctx, tx, KindFixPlan, d.ID, "clean", fmt.Sprint(i), fmt.Sprint(i), p.ID)
+				_, err := AddDeclaration(ctx, tx, KindFixPlan, d.ID, "clean", fmt.Sprint(i), fmt.Sprint(i), 0, p.ID)
 				return err
 			})
 		}()
 	}
+	first := 0
 	for range 8 {
-		if err := <-errs; err != nil {
+		if err := <-errs; err == nil {
+			first++
+		} else if !errors.As(err, &outdated) {
 			t.Error(err)
 		}
 	}
 	newest, err := NewestDeclaration(ctx, s.DB, KindFixPlan, d.ID, "clean")
-	if err != nil || newest.Version != 8 {
-		t.Errorf("%+v, %v", newest, err)
+	if err != nil || newest.Version != 1 || first != 1 {
+		t.Errorf("%d were saved, %+v, %v", first, newest, err)
 	}
 }
 
@@ -198,7 +220,7 @@ func TestWhatMayNeverChangeCannotBeChanged(t *testing.T) {
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
 	table := delivery(t, s, d, p, "aaa")
 	audited(t, s, table, p)
-	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", "x", "x", p.ID); err != nil {
+	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", "x", "x", 0, p.ID); err != nil {
 		t.Fatal(err)
 	}
 	if err := Record(ctx, s.DB, p.ID, "did", "something", nil); err != nil {
@@ -335,13 +357,13 @@ func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	if _, ok, _ := ClaimJob(ctx, s.DB, job.ID, "node-b"); ok {
 		t.Error("two nodes hold one job")
 	}
-	if released, err := ReleaseJobs(ctx, s.DB, time.Minute); err != nil || len(released) != 0 {
+	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 0 {
 		t.Errorf("jobs of a living node were released: %v, %v", released, err)
 	}
 	if _, err := s.DB.Exec("UPDATE nodes SET seen_at = now() - interval '1 hour'"); err != nil {
 		t.Fatal(err)
 	}
-	if released, err := ReleaseJobs(ctx, s.DB, time.Minute); err != nil || !slices.Equal(released, []int64{job.ID}) {
+	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 1 || released[0].ID != job.ID {
 		t.Errorf("released %v, %v", released, err)
 	}
 	second, ok, err := ClaimJob(ctx, s.DB, job.ID, "node-b")
@@ -384,5 +406,242 @@ func TestAFailedTransactionLeavesNothing(t *testing.T) {
 	}
 	if _, err := FindDataset(ctx, s.DB, "results"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the dataset is there: %v", err)
+	}
+}
+
+func TestOurRecordAndTheQueueAgree(t *testing.T) {
+	s := open(t)
+	p, d := person(t, s, "Mara"), dataset(t, s, "results")
+	run := func(query string, args ...any) {
+		t.Helper()
+		if _, err := s.DB.Exec(query, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const task = "INSERT INTO river_job (args, kind, max_attempts, state, attempted_at, scheduled_at, finalized_at) VALUES ('{}', 'x', 5, $1::river_job_state, $2, $3, $4) RETURNING id"
+	now := time.Now()
+	long, ahead := now.Add(-time.Minute), now.Add(time.Hour)
+	for _, c := range []struct {
+		name, state string
+		attempt     int
+		node        string
+		task        func() int64 // nil for none
+		holding     bool
+		released    bool
+		becomes     string
+	}{
+		{"waiting in the queue", "queued", 0, "", queued(t, s, task, "available", nil, now, nil), false, false, "queued"},
+		{"taken just now and not claimed yet", "queued", 0, "", queued(t, s, task, "running", &now, now, nil), false, false, "queued"},
+		{"taken, and its node was ended before it claimed", "queued", 0, "", queued(t, s, task, "running", &long, long, nil), false, true, "queued"},
+		{"being claimed here", "queued", 0, "", queued(t, s, task, "running", &long, long, nil), true, false, "queued"},
+		{"its task ended without it", "queued", 0, "", queued(t, s, task, "completed", &long, long, &now), false, true, "queued"},
+		{"its task was given up", "queued", 0, "", queued(t, s, task, "discarded", &long, long, &now), false, true, "queued"},
+		{"its task is put off", "queued", 0, "", queued(t, s, task, "retryable", &long, ahead, nil), false, true, "queued"},
+		{"it has no task", "queued", 0, "", nil, false, true, "queued"},
+		{"running here", "running", 1, "here", nil, true, false, "running"},
+		{"its end could not be recorded here", "running", 1, "here", nil, false, true, "queued"},
+		{"running elsewhere", "running", 1, "elsewhere", nil, false, false, "running"},
+		{"its node is dead", "running", 1, "dead", nil, false, true, "queued"},
+		{"its node left", "running", 1, "gone", nil, false, true, "queued"},
+		{"its node died again and again", "running", MostAttempts, "dead", nil, false, false, "failed"},
+		{"done", "done", 1, "here", nil, false, false, "done"},
+	} {
+		run("DELETE FROM jobs")
+		run("DELETE FROM nodes")
+		run("INSERT INTO nodes (name, seen_at) VALUES ('here', now()), ('elsewhere', now()), ('dead', now() - interval '10 seconds')")
+		job, err := AddJob(ctx, s.DB, NewJob{Kind: JobMerge, DatasetID: d.ID, CreatedBy: p.ID})
+		if err != nil {
+			t.Fatal(err)
+		}
+		run("UPDATE jobs SET state = $1, attempt = $2, node = NULLIF($3, '')", c.state, c.attempt, c.node)
+		if c.task != nil {
+			if err := SetTask(ctx, s.DB, job.ID, c.task()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		holding := []int64{}
+		if c.holding {
+			holding = append(holding, job.ID)
+		}
+		released, err := Reconcile(ctx, s.DB, "here", holding, 4*time.Second)
+		if err != nil || (len(released) == 1) != c.released {
+			t.Errorf("%s: released %+v, %v", c.name, released, err)
+		}
+		found, err := FindJob(ctx, s.DB, job.ID)
+		if err != nil || found.State != c.becomes || c.becomes == "failed" && !strings.Contains(found.Error, "was started 5 times") {
+			t.Errorf("%s: it is %s, want %s; %s, %v", c.name, found.State, c.becomes, found.Error, err)
+		}
+	}
+}
+
+// queued returns what puts a task into the queue and returns its number.
+func queued(t *testing.T, s *Store, query, state string, attempted *time.Time, scheduled time.Time, finalized *time.Time) func() int64 {
+	return func() (id int64) {
+		t.Helper()
+		if err := s.DB.Get(&id, query, state, attempted, scheduled, finalized); err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+}
+
+func TestANewerDatabaseIsRefused(t *testing.T) {
+	url := postgrestest.Database(t)
+	s, err := Open(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.DB.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(ctx, url); !errors.Is(err, ErrNewer) || !strings.Contains(err.Error(), "its records have the form 99999") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestTextsOfFilesAreMadeFitForTheDatabase(t *testing.T) {
+	s := open(t)
+	p, d := person(t, s, "Mara"), dataset(t, s, "results")
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: JobMerge, DatasetID: d.ID, CreatedBy: p.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := ClaimJob(ctx, s.DB, job.ID, "here"); err != nil {
+		t.Fatal(err)
+	}
+	if ok, err := EndJob(ctx, s.DB, job.ID, 1, "failed", "the column a\x00b\xff", nil, nil); !ok || err != nil {
+		t.Fatal(ok, err)
+	}
+	if found, err := FindJob(ctx, s.DB, job.ID); err != nil || found.Error != "the column a\u2400b\uFFFD" {
+		t.Errorf("%q, %v", found.Error, err)
+	}
+}
+
+func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
+	s := open(t)
+	p, d := person(t, s, "Mara"), dataset(t, s, "results")
+	n := 0
+	follow := func(rows int64) *Issue {
+		t.Helper()
+		n++
+		table := delivery(t, s, d, p, fmt.Sprint("digest ", n))
+		audit := audited(t, s, table, p)
+		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
+			return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "stop", fmt.Sprintf("%d rows", rows), rows}}, nil)
+		}); err != nil {
+			t.Fatal(err)
+		}
+		issue, err := get[Issue](ctx, s.DB, "issue", issueColumns+" WHERE i.rule = 'one_result'")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return issue
+	}
+	issue := follow(1)
+	state, reason, until := IssueWaived, "it is meant so", time.Now().AddDate(0, 1, 0)
+	if err := ChangeIssue(ctx, s.DB, issue.ID, issue.Version, IssueChange{State: &state, WaiverReason: &reason, WaiverUntil: &until, WaiverBy: &p.ID, WaiverRows: &issue.Rows}); err != nil {
+		t.Fatal(err)
+	}
+	if issue := follow(1); issue.State != IssueWaived {
+		t.Errorf("as many rows as were waived: %s", issue.State)
+	}
+	if issue := follow(133); issue.State != IssueOpen {
+		t.Errorf("more rows than were waived: %s", issue.State)
+	}
+	entries, err := IssueEntries(ctx, s.DB, issue.ID)
+	if last := entries[len(entries)-1]; err != nil || last.Kind != "reopened" || !strings.HasPrefix(last.Text, "132 more than the 1 rows that were waived.") {
+		t.Errorf("%+v, %v", last, err)
+	}
+	closed, err := CloseGone(ctx, s.DB, d.ID, []string{"another_rule"}, 2, p.ID)
+	if err != nil || !slices.Equal(closed, []string{"one_result"}) {
+		t.Errorf("%v, %v", closed, err)
+	}
+	entries, err = IssueEntries(ctx, s.DB, issue.ID)
+	if last := entries[len(entries)-1]; err != nil || last.Kind != "closed" || *last.Person != "Mara" || last.Text != "Version 2 of the rulebook has no rule one_result any more." {
+		t.Errorf("%+v, %v", last, err)
+	}
+}
+
+func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
+	s := open(t)
+	p, d := person(t, s, "Mara"), dataset(t, s, "results")
+	first, second := delivery(t, s, d, p, "aaa"), delivery(t, s, d, p, "bbb")
+	audited(t, s, first, p)
+	audit := audited(t, s, second, p)
+	if err := s.Do(ctx, func(tx *sqlx.Tx) error {
+		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "stop", "2 rows", 2}}, nil)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	plan, err := AddDeclaration(ctx, s.DB, KindFixPlan, d.ID, "clean", "x", "x", 0, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc", FileName: "c.csv", ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := Retire(ctx, s.DB, second.ID, p.ID, "the wrong file", true)
+	if err != nil || *w.Person != "Mara" || !w.BytesLetGo {
+		t.Fatalf("%+v, %v", w, err)
+	}
+	if _, err := Retire(ctx, s.DB, second.ID, p.ID, "again", false); !errors.Is(err, ErrConflict) {
+		t.Errorf("withdrawn twice: %v", err)
+	}
+	now, err := FindDataset(ctx, s.DB, "results")
+	if err != nil || now.Deliveries != 1 || *now.LastTable != first.ID || now.OpenIssues != 0 {
+		t.Errorf("the dataset: %+v, %v", now, err)
+	}
+	if _, err := NewestCleaned(ctx, s.DB, d.ID, d.Name); !errors.Is(err, ErrNotFound) {
+		t.Errorf("what was made of it is still the newest: %v", err)
+	}
+	made, err := FindTable(ctx, s.DB, cleaned.ID)
+	if err != nil || made.Withdrawn == nil || !strings.Contains(*made.Withdrawn, fmt.Sprintf("It was made of table %d, which was withdrawn: the wrong file", second.ID)) {
+		t.Errorf("what was made of it: %+v, %v", made, err)
+	}
+	issues, err := Issues(ctx, s.DB, IssueFilter{Dataset: "results"}, Cursor{})
+	if err != nil || issues.Items[0].State != IssueClosed {
+		t.Errorf("its issue: %+v, %v", issues.Items, err)
+	}
+	known, err := RecordedDigests(ctx, s.DB, []string{"aaa", "bbb", "ccc", "d", "zzz"})
+	if want := map[string]bool{"aaa": true, "d": true}; err != nil || !maps.Equal(known, want) {
+		t.Errorf("the bytes that are kept: %v, want %v; %v", known, want, err)
+	}
+	if _, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "eee", FileName: "c.csv", ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID}); !errors.Is(err, ErrConflict) {
+		t.Errorf("another table is made of it: %v", err)
+	}
+	delivery(t, s, d, p, "bbb") // the same bytes may come again
+}
+
+func TestRetentionKeepsTheNewestAndWhatIsCertified(t *testing.T) {
+	s := open(t)
+	p, d := person(t, s, "Mara"), dataset(t, s, "results")
+	var tables []*Table
+	for i := range 5 {
+		tables = append(tables, delivery(t, s, d, p, fmt.Sprint("digest ", i)))
+	}
+	plan, err := AddDeclaration(ctx, s.DB, KindFixPlan, d.ID, "clean", "x", "x", 0, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc", FileName: "c.csv", ParentID: &tables[1].ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := AddCertificate(ctx, s.DB, cleaned.ID, audited(t, s, cleaned, p), []byte("{}"), "signed", p.ID); err != nil {
+		t.Fatal(err)
+	}
+	if expired, err := Expired(ctx, s.DB, d.ID); err != nil || len(expired) != 0 {
+		t.Errorf("all are kept: %v, %v", expired, err)
+	}
+	keep := 2
+	if err := SetRetention(ctx, s.DB, d.ID, &keep); err != nil {
+		t.Fatal(err)
+	}
+	if expired, err := Expired(ctx, s.DB, d.ID); err != nil || !slices.Equal(expired, []int64{tables[0].ID, tables[2].ID}) {
+		t.Errorf("%v, want %v; %v", expired, []int64{tables[0].ID, tables[2].ID}, err)
 	}
 }

@@ -69,14 +69,11 @@ func current(ctx context.Context, s *store.Store, dataset string) (*store.Table,
 	if !errors.Is(err, store.ErrNotFound) {
 		return t, err
 	}
-	page, err := store.Tables(ctx, s.DB, d.ID, "", store.Cursor{Limit: 1})
-	if err != nil {
-		return nil, err
-	}
-	if len(page.Items) == 0 {
+	t, err = store.NewestDelivery(ctx, s.DB, d.ID, d.Name)
+	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("nothing of the dataset %s has arrived yet", dataset)
 	}
-	return &page.Items[0], nil
+	return t, err
 }
 
 // Trial is the detail of a trial: the rulebook that is tried.

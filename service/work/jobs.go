@@ -309,7 +309,7 @@ func (a *attempt) mergeInputs(ctx context.Context, plan *merge.Plan, wanted Merg
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: %w", name, err)
 		}
-		inputs[name] = merge.Input{Dataset: name, Source: source, Book: book}
+		inputs[name] = merge.Input{Dataset: name, Source: source, Book: book, Digest: t.Digest}
 		ids = append(ids, t.ID)
 	}
 	return inputs, ids, nil

@@ -1,0 +1,133 @@
+package merge
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+
+	"proudsieve/core/budget"
+)
+
+// storeChunk is how many bytes of rows are held, or written, together.
+const storeChunk = 1 << 20
+
+// rowStore keeps the cells of rows one after the other: in memory for as long as there is
+// some, and in a temporary file from then on. Rows are numbered from 0.
+type rowStore struct {
+	share  *budget.Share
+	chunks [][]byte // of the beginning
+	begins []int64  // of the chunks
+	held   int64    // bytes in the chunks
+	all    int64    // bytes in the chunks and the file
+	open   []byte   // the chunk that is filled
+	file   *os.File // what comes after the chunks, at its own place; nil where there is nothing
+	starts []int64  // of each row
+}
+
+// add appends a row.
+func (s *rowStore) add(cells []string) error {
+	s.starts = append(s.starts, s.all+int64(len(s.open)))
+	for _, text := range cells {
+		s.open = binary.AppendUvarint(s.open, uint64(len(text)))
+		s.open = append(s.open, text...)
+	}
+	if len(s.open) < storeChunk {
+		return nil
+	}
+	return s.flush()
+}
+
+// flush puts the open chunk where there is room for it.
+func (s *rowStore) flush() error {
+	size := int64(len(s.open))
+	if s.file == nil && s.share.Grow(size) {
+		s.chunks, s.begins = append(s.chunks, s.open), append(s.begins, s.all)
+		s.held += size
+		s.all += size
+		s.open = make([]byte, 0, storeChunk+storeChunk/8)
+		return nil
+	}
+	if err := s.write(s.open, s.all); err != nil {
+		return err
+	}
+	s.all += size
+	s.open = s.open[:0]
+	return nil
+}
+
+func (s *rowStore) write(chunk []byte, at int64) error {
+	if s.file == nil {
+		f, err := os.CreateTemp("", "proudsieve-joined-*")
+		if err != nil {
+			return fmt.Errorf("holding the joined table: %w", err)
+		}
+		_ = os.Remove(f.Name()) // it is gone with its last reader
+		s.file = f
+	}
+	if _, err := s.file.WriteAt(chunk, at); err != nil {
+		return fmt.Errorf("holding the joined table: %w", err)
+	}
+	return nil
+}
+
+// spill gives the memory back that the rows take, and reports whether there was any.
+func (s *rowStore) spill() (bool, error) {
+	for i, chunk := range s.chunks {
+		if err := s.write(chunk, s.begins[i]); err != nil {
+			return false, err
+		}
+	}
+	freed := s.held
+	s.share.Shrink(freed)
+	s.chunks, s.begins, s.held = nil, nil, 0
+	return freed > 0, nil
+}
+
+// end must be called once all rows are added.
+func (s *rowStore) end() error {
+	if len(s.open) == 0 {
+		return nil
+	}
+	return s.flush()
+}
+
+// row appends the cells of a row to those given, of which it has so many. Several goroutines may ask.
+func (s *rowStore) row(row uint32, cells int, to []string) ([]string, error) {
+	at := s.starts[row]
+	if at < s.held {
+		chunk, found := slices.BinarySearch(s.begins, at)
+		if !found {
+			chunk--
+		}
+		return s.take(s.chunks[chunk][at-s.begins[chunk]:], cells, to)
+	}
+	length := s.all - at
+	if int(row)+1 < len(s.starts) {
+		length = s.starts[row+1] - at
+	}
+	raw := make([]byte, length)
+	if n, err := s.file.ReadAt(raw, at); err != nil && (err != io.EOF || int64(n) < length) {
+		return nil, fmt.Errorf("reading the joined table: %w", err)
+	}
+	return s.take(raw, cells, to)
+}
+
+func (s *rowStore) take(raw []byte, cells int, to []string) ([]string, error) {
+	for range cells {
+		n, size := binary.Uvarint(raw)
+		if size <= 0 || uint64(len(raw)-size) < n {
+			return nil, fmt.Errorf("reading the joined table: a row is cut off")
+		}
+		to = append(to, string(raw[size:size+int(n)]))
+		raw = raw[size+int(n):]
+	}
+	return to, nil
+}
+
+func (s *rowStore) close() {
+	if s.file != nil {
+		_ = s.file.Close()
+	}
+}
