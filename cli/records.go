@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -129,6 +131,10 @@ func declarationCommands(path, what string) []*cli.Command {
 				return err
 			}
 			d, err := s.DeclareAfter(ctx, path, source, s.command.Int("after"))
+			var p *client.Problem
+			if errors.As(err, &p) && (p.Status == http.StatusPreconditionFailed || p.Status == http.StatusPreconditionRequired) {
+				return fmt.Errorf("%w\nThen save it with --after and the number of that version", err)
+			}
 			return show(s, d, err, func(d *store.Declaration) { s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name) })
 		}),
 		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {

@@ -7,14 +7,26 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 )
 
 //go:embed all:dist
 var built embed.FS
 
-// Handler serves the console. Addresses that are no file of it are views, which the
-// console itself resolves, so they all get its one page.
+// views are the addresses of the console's pages, which the console itself resolves; a test
+// holds them against its source. * stands for one part.
+var views = []string{"", "datasets", "datasets/*", "datasets/*/rulebook", "tables/*", "tables/*/fix", "issues", "issues/*", "merges", "certificates", "certificates/*", "history"}
+
+func isView(name string) bool {
+	return slices.ContainsFunc(views, func(view string) bool {
+		ok, err := path.Match(view, name)
+		return ok && err == nil
+	})
+}
+
+// Handler serves the console: its files, and for the address of each view its one page. What
+// is neither is not there, and the page says so.
 func Handler() (http.Handler, error) {
 	files, err := fs.Sub(built, "dist")
 	if err != nil {
@@ -36,6 +48,12 @@ func Handler() (http.Handler, error) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		if !isView(name) {
+			w.Header().Set("Cache-Control", "no-store")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write(page)
+			return
+		}
 		w.Header().Set("Cache-Control", "no-cache")
 		_, _ = w.Write(page)
 	}), nil

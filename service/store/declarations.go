@@ -42,9 +42,9 @@ type OutdatedError struct {
 func (e *OutdatedError) Error() string {
 	saved := fmt.Sprintf("%s saved version %d at %s", e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"))
 	if e.From == 0 {
-		return fmt.Sprintf("%s, and nothing says that this text was made from it; look at that version, and name it when you save (--after %d)", saved, e.Newest.Version)
+		return fmt.Sprintf("%s, and nothing says that this text was made from it; look at that version, and name it when you save", saved)
 	}
-	return fmt.Sprintf("it was made from version %d, and %s; look at what changed, and save again with that version named (--after %d)", e.From, saved, e.Newest.Version)
+	return fmt.Sprintf("it was made from version %d, and %s; look at what changed, and save again with that version named", e.From, saved)
 }
 
 // Unwrap makes errors.Is(err, ErrConflict) hold.
@@ -68,8 +68,8 @@ func AddDeclaration(ctx context.Context, q Querier, kind string, dataset int64, 
 	if newest != nil && newest.Version != from {
 		return nil, &OutdatedError{from, newest}
 	}
-	if newest == nil && from != 0 {
-		return nil, fmt.Errorf("%w: there is no version %d of the %s %q", ErrConflict, from, words[kind], name)
+	if newest == nil {
+		from = 0 // it was made from one of another name
 	}
 	if _, err := exec(ctx, q, "INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id) VALUES ($1, $2, $3, $4, $5, $6, $7)",
 		kind, dataset, name, from+1, source, digest, author); err != nil {

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../api/client";
+import { madeFrom } from "../api/drafts";
 import { codes, refreshAll, rulebook } from "../api/queries";
 import { count, plural, shareOf } from "../words";
 import { Choice, Empty, Grid, Press, right, Section, Shown, Td, Th, Trouble, Value } from "./parts";
@@ -97,7 +98,12 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
       const edited = await take(
         api.POST("/rulebooks/edit", { body: { source: book?.source ?? "", changes } }),
       );
-      return take(api.POST("/rulebooks", { body: { source: edited.source ?? "" } }));
+      return take(
+        api.POST("/rulebooks", {
+          params: madeFrom(book?.version ?? 0),
+          body: { source: edited.source ?? "" },
+        }),
+      );
     },
     onSuccess: (_, texts) => {
       setAccepted([...accepted, ...texts.map((x) => x.text)]);

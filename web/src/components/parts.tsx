@@ -3,6 +3,7 @@ import type { UseQueryResult } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useEffect, useState } from "react";
 import { Refusal, type Schemas } from "../api/client";
+import { isOutdated } from "../api/drafts";
 import { count, percent } from "../words";
 
 // The small parts that every view is made of.
@@ -147,6 +148,17 @@ export function Trouble({ error }: { error: unknown }) {
       ))}
     </Box>
   );
+}
+
+/** Where somebody else saved meanwhile: the way to save one's own text all the same, having seen that. */
+export function Outdated({ error, follow }: { error: unknown; follow: () => void }) {
+  return isOutdated(error) ? (
+    <HStack my="2" gap="3">
+      <Press plain onClick={follow}>
+        I have seen the newest version: let mine come after it
+      </Press>
+    </HStack>
+  ) : null;
 }
 
 /** Appears only where waiting takes longer than a fifth of a second. */

@@ -1,8 +1,8 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
 import { api, type Schemas, take } from "../api/client";
+import { madeFrom, useDraft } from "../api/drafts";
 import { fixPlans, refreshAll, table, useJob } from "../api/queries";
 import { type Ledger, LedgerGrid } from "../components/Accounting";
 import { Editor } from "../components/Editor";
@@ -10,6 +10,7 @@ import { PathBar } from "../components/PathBar";
 import {
   Choice,
   Grid,
+  Outdated,
   Press,
   Progress,
   right,
@@ -69,7 +70,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   const client = useQueryClient();
   const names = [...new Set(plans.map((p) => p.name))];
   const chosen = plans.find((p) => p.name === (search.plan ?? names[0])); // the newest version comes first
-  const [draft, setDraft] = useState<string>();
+  const { source: draft, from, change: setDraft, follow } = useDraft(chosen);
   const source = draft ?? chosen?.source ?? firstPlan(t.dataset);
   const go = (change: { plan?: string; job?: number }) =>
     navigate({ to: "/tables/$id/fix", params: { id: String(t.id) }, search: { ...search, ...change } });
@@ -78,7 +79,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
     if (draft === undefined && chosen) {
       return chosen;
     }
-    const saved = await take(api.POST("/fix-plans", { body: { source } }));
+    const saved = await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source } }));
     setDraft(undefined);
     await refreshAll(client);
     return saved;
@@ -133,6 +134,15 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
             value={source}
             onChange={setDraft}
             error={start.error}
+          />
+          <Outdated
+            error={start.error}
+            follow={() =>
+              client.fetchQuery({ ...fixPlans(t.dataset), staleTime: 0 }).then((all) => {
+                follow(all?.items.find((p) => p.name === chosen?.name)?.version ?? 0);
+                start.reset();
+              })
+            }
           />
           <HStack mt="2" gap="3">
             <Press onClick={() => start.mutate("preview")} loading={start.isPending}>

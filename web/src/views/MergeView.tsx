@@ -3,12 +3,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../api/client";
+import { madeFrom, useDraft } from "../api/drafts";
 import { datasetTables, merges, refreshAll, useJob } from "../api/queries";
 import { AccountingOf } from "../components/Accounting";
 import { Editor } from "../components/Editor";
 import {
   Choice,
   Empty,
+  Outdated,
   Press,
   Progress,
   Section,
@@ -42,13 +44,15 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
   const client = useQueryClient();
   const names = [...new Set(all.map((m) => m.name))];
   const chosen = all.find((m) => m.name === (search.merge ?? names[0]));
-  const [draft, setDraft] = useState<string>();
+  const { source: draft, from, change: setDraft, follow } = useDraft(chosen);
   const [jobId, setJobId] = useState<number>();
   const source = draft ?? chosen?.source ?? firstMerge;
   const run = useMutation({
     mutationFn: async () => {
       const saved =
-        draft === undefined && chosen ? chosen : await take(api.POST("/merges", { body: { source } }));
+        draft === undefined && chosen
+          ? chosen
+          : await take(api.POST("/merges", { params: madeFrom(from), body: { source } }));
       setDraft(undefined);
       await refreshAll(client);
       const job = await take(
@@ -85,6 +89,15 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
             </Text>
           </HStack>
           <Editor label="Merge" rows={16} value={source} onChange={setDraft} error={run.error} />
+          <Outdated
+            error={run.error}
+            follow={() =>
+              client.fetchQuery({ ...merges, staleTime: 0 }).then((all) => {
+                follow(all?.items.find((m) => m.name === chosen?.name)?.version ?? 0);
+                run.reset();
+              })
+            }
+          />
           <Press
             mt="2"
             onClick={() => run.mutate()}

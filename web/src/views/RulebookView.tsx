@@ -3,11 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { api, type Schemas, take } from "../api/client";
+import { madeFrom, useDraft } from "../api/drafts";
 import { datasetTables, differences, refreshAll, rulebook, useJob, versions } from "../api/queries";
 import {
   Choice,
   Empty,
   Grid,
+  Outdated,
   Press,
   Progress,
   right,
@@ -40,10 +42,10 @@ export function RulebookView() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const book = useQuery(rulebook(name));
-  const [draft, setDraft] = useState<string>();
+  const { source: draft, from, change: setDraft, follow } = useDraft(book.data);
   const source = draft ?? book.data?.source ?? start(name);
   const save = useMutation({
-    mutationFn: () => take(api.POST("/rulebooks", { body: { source } })),
+    mutationFn: () => take(api.POST("/rulebooks", { params: madeFrom(from), body: { source } })),
     onSuccess: async () => {
       await refreshAll(client);
       setDraft(undefined);
@@ -106,6 +108,15 @@ export function RulebookView() {
         </HStack>
       </HStack>
       <Trouble error={propose.error} />
+      <Outdated
+        error={save.error}
+        follow={() =>
+          book.refetch().then((b) => {
+            follow(b.data?.version ?? 0);
+            save.reset();
+          })
+        }
+      />
       {book.isLoading ? (
         <Waiting />
       ) : view === "versions" ? (
