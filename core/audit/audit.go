@@ -88,7 +88,7 @@ type run struct {
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+1), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
@@ -96,8 +96,9 @@ func newRun(p *plan, workers int) *run {
 		r.broken = append(r.broken, table.NewRowSet())
 		r.impact = append(r.impact, make([]table.Decimal, len(p.measures)))
 	}
+	room := table.NewRoom(1)
 	for range len(p.keys) + 1 {
-		r.groups = append(r.groups, table.NewGroups())
+		r.groups = append(r.groups, table.NewGroups(room))
 	}
 	return r
 }
@@ -176,12 +177,39 @@ func (r *run) take(s *stretch) error {
 		mergeTexts(&r.texts[at], s.texts[at])
 	}
 	err = errors.Join(err, group.Wait())
+	r.makeRoom()
 	s.reset()
 	select {
 	case r.idle <- s:
 	default:
 	}
 	return err
+}
+
+// textsCounted bounds the texts that are counted of all columns together. Beyond it, the
+// columns with the most of them are estimated, as those are that have too many by themselves.
+const textsCounted = 2_500_000
+
+// makeRoom keeps what is counted within bounds.
+func (r *run) makeRoom() {
+	all := 0
+	for c := range r.summaries {
+		all += r.summaries[c].Counted()
+	}
+	for all > textsCounted {
+		most := 0
+		for c := range r.summaries {
+			if r.summaries[c].Counted() > r.summaries[most].Counted() {
+				most = c
+			}
+		}
+		before := r.summaries[most].Counted()
+		r.summaries[most].Crowd()
+		r.estimated[most].Store(r.summaries[most].Estimated())
+		if all -= before - r.summaries[most].Counted(); r.summaries[most].Counted() == before {
+			return // there is nothing to give up any more
+		}
+	}
 }
 
 // mergeTexts adds counts, in the order of the texts where not all may find room.

@@ -195,7 +195,7 @@ func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, p
 }
 
 func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers int) (*decisions, error) {
-	groups := table.NewGroups()
+	groups := table.NewGroups(table.NewRoom(2))
 	defer groups.Close()
 	hash := func(b *table.Batch) ([]table.HashedRow, error) { return r.hashRows(r.apply(b, i, false).batch, i), nil }
 	if err := table.Scan(ctx, source, workers, hash, groups.AddAll); err != nil {

@@ -2,7 +2,6 @@ package profile
 
 import (
 	"cmp"
-	"container/heap"
 	"math"
 	"slices"
 
@@ -32,7 +31,36 @@ type counts struct {
 	texts  *table.Dictionary
 	rows   []int64
 	over   bool
+	room   int // how many texts are counted; 0 means distinctCap
 	sketch sketch
+}
+
+// crowdedRoom is how many texts are counted of a column that had to make room for others.
+const crowdedRoom = 1 << 10
+
+func (c *counts) limit() int {
+	if c.room > 0 {
+		return c.room
+	}
+	return distinctCap
+}
+
+// beyond stops counting all texts.
+func (c *counts) beyond() {
+	if c.over {
+		return
+	}
+	c.over = true
+	for _, counted := range c.texts.Tokens {
+		c.sketch.add(hashOf(counted))
+	}
+}
+
+// crowd makes room for other columns: only the most frequent texts are counted from now on.
+func (c *counts) crowd() {
+	c.beyond()
+	c.room = crowdedRoom
+	c.prune()
 }
 
 // add counts a text that stands in so many rows.
@@ -50,12 +78,9 @@ func (c *counts) add(t table.Token, text string, rows int64) {
 		c.rows[code] += rows
 		return
 	}
-	if len(c.rows) == distinctCap {
+	if len(c.rows) >= c.limit() {
 		if !c.over {
-			c.over = true
-			for _, counted := range c.texts.Tokens {
-				c.sketch.add(hashOf(counted))
-			}
+			c.beyond()
 			c.sketch.add(hashOf(t))
 		}
 		c.prune()
@@ -73,11 +98,14 @@ func (c *counts) expect(tallies []tally) {
 	}
 }
 
-// prune keeps the most frequent quarter.
+// prune keeps the most frequent quarter of as many as there is room for.
 func (c *counts) prune() {
+	if len(c.rows) < c.limit()/4 {
+		return
+	}
 	sorted := slices.Clone(c.rows)
 	slices.Sort(sorted)
-	least := sorted[len(sorted)*3/4]
+	least := sorted[len(sorted)-c.limit()/4]
 	old, rows := c.texts, c.rows
 	c.texts, c.rows = table.NewDictionary(), nil
 	for code, n := range rows {
@@ -149,46 +177,36 @@ func moreFrequent(a, b Frequency) int {
 // sketch keeps the sketchSize least of the hashes it is given (k minimum values,
 // Bar-Yossef et al. 2002), from which the number of different ones is estimated.
 type sketch struct {
-	least greatestFirst
-	known map[uint64]bool
+	least []uint64 // some of them more than once, and up to twice as many as are kept
+	bound uint64   // hashes from here on are of no use; 0 for none yet
 }
 
 // hashOf is the hash that stands for a text in a sketch.
 func hashOf(t table.Token) uint64 { return table.With(table.Hash{}, t).Hi }
 
 func (s *sketch) add(h uint64) {
-	if len(s.least) == sketchSize && h >= s.least[0] {
+	if s.bound > 0 && h >= s.bound {
 		return
 	}
-	if s.known == nil {
-		s.known = map[uint64]bool{}
+	if s.least = append(s.least, h); len(s.least) == 2*sketchSize {
+		s.settle()
 	}
-	if s.known[h] {
-		return
-	}
-	s.known[h] = true
-	heap.Push(&s.least, h)
-	if len(s.least) > sketchSize {
-		delete(s.known, heap.Pop(&s.least).(uint64))
+}
+
+// settle leaves the least hashes, each once and in order.
+func (s *sketch) settle() {
+	slices.Sort(s.least)
+	s.least = slices.Compact(s.least)
+	if len(s.least) >= sketchSize {
+		s.least = s.least[:sketchSize]
+		s.bound = s.least[sketchSize-1]
 	}
 }
 
 func (s *sketch) estimate() int64 {
+	s.settle()
 	if len(s.least) < sketchSize {
 		return int64(len(s.least))
 	}
-	return int64((sketchSize - 1) / (float64(s.least[0]) / math.MaxUint64))
-}
-
-type greatestFirst []uint64
-
-func (h greatestFirst) Len() int           { return len(h) }
-func (h greatestFirst) Less(i, j int) bool { return h[i] > h[j] }
-func (h greatestFirst) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
-func (h *greatestFirst) Push(x any)        { *h = append(*h, x.(uint64)) }
-func (h *greatestFirst) Pop() any {
-	old := *h
-	last := old[len(old)-1]
-	*h = old[:len(old)-1]
-	return last
+	return int64((sketchSize - 1) / (float64(s.least[sketchSize-1]) / math.MaxUint64))
 }

@@ -284,7 +284,7 @@ type buckets struct {
 	books [128]*[128]*page // by the first and the second seven bits of a number
 }
 
-type page [256]int64 // by the next eight
+type page [256]uint32 // by the next eight; a table has fewer rows than that holds
 
 // bucketError is the greatest relative distance of a number from the middle of its bucket.
 const bucketError = 1.0 / 2048
@@ -301,7 +301,7 @@ func (b *buckets) add(x float64, rows int64) {
 		p = new(page)
 		book[w>>50&127] = p
 	}
-	p[uint8(w>>42)] += rows
+	p[uint8(w>>42)] += uint32(rows)
 }
 
 // each calls f for every page and the bits that its numbers start with.
@@ -322,7 +322,7 @@ func (b *buckets) merge(o *buckets) {
 	o.each(func(start uint64, from *page) {
 		for at, n := range from {
 			if n > 0 {
-				b.add(math.Float64frombits(start|uint64(at)<<42), n)
+				b.add(math.Float64frombits(start|uint64(at)<<42), int64(n))
 			}
 		}
 	})
@@ -342,7 +342,7 @@ func (b *buckets) ascending() []weighed {
 	b.each(func(start uint64, p *page) {
 		for at, rows := range p {
 			if rows > 0 {
-				out = append(out, weighed{math.Float64frombits(start | uint64(at)<<42 | 1<<41), rows})
+				out = append(out, weighed{math.Float64frombits(start | uint64(at)<<42 | 1<<41), int64(rows)})
 			}
 		}
 	})

@@ -557,8 +557,18 @@ func (s *Summary) Estimated() uint64 {
 	if !s.counts.over {
 		return 0
 	}
-	return s.counts.sketch.least[0]
+	if s.counts.sketch.bound == 0 {
+		return math.MaxUint64
+	}
+	return s.counts.sketch.bound
 }
+
+// Counted returns how many texts are being counted, which take some hundred bytes each.
+func (s *Summary) Counted() int { return len(s.counts.rows) }
+
+// Crowd makes room for the texts of other columns: from now on the number of different ones
+// is estimated, and only the most frequent of them are counted.
+func (s *Summary) Crowd() { s.counts.crowd() }
 
 // Sum returns the exact sum of the column's numbers.
 func (s *Summary) Sum() table.Decimal { return s.numbers.Sum() }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -30,7 +31,8 @@ const (
 	// membersShown bounds the rows that are shown of one group.
 	membersShown = 50
 	// sharingMost bounds the rows in groups, whose keys are held in memory.
-	sharingMost = 3_000_000
+	sharingMost  = 3_000_000
+	sharingBytes = 100 // of each of them
 )
 
 // Groups are the rows of a table that share the values of some columns.
@@ -81,7 +83,7 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 		return nil, err
 	}
 	out := &Groups{Columns: columns, Of: map[GroupKind]GroupsCount{}, listed: map[GroupKind][][]uint32{}}
-	levelled := table.NewGroups()
+	levelled := table.NewGroups(table.NewRoom(3))
 	defer levelled.Close()
 	// First the keys as they are when levelled: equal keys are equal then too.
 	type part struct {
@@ -105,16 +107,20 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	}
 	shared := table.NewRowSet()
 	var groups [][]uint32
+	sharing := 0
 	if err := levelled.Repeated(t.Workers, func(_ table.Hash, rows []uint32) error {
+		if sharing += len(rows); sharing > sharingMost {
+			return fmt.Errorf("more than %d rows share their %s with others; name more columns, so that they are fewer", sharingMost, document.Join(columns))
+		}
+		if !budget.Of(ctx).Grow(int64(len(rows)) * sharingBytes) {
+			return fmt.Errorf("%w: %d rows share their %s with others", budget.ErrBusy, sharing, document.Join(columns))
+		}
 		shared.AddMany(rows)
 		groups = append(groups, slices.Clone(rows))
 		out.SurplusLevelled += int64(len(rows) - 1)
 		return nil
 	}); err != nil {
 		return nil, err
-	}
-	if shared.GetCardinality() > sharingMost {
-		return nil, fmt.Errorf("%d rows share their %s with others; name more columns, so that they are fewer than %d", shared.GetCardinality(), document.Join(columns), sharingMost)
 	}
 	slices.SortFunc(groups, func(a, b []uint32) int { return cmp.Compare(a[0], b[0]) })
 	rows, err := t.keysOf(ctx, at, shared)

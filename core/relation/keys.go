@@ -17,6 +17,8 @@ type Key struct {
 
 const (
 	keysTested = 24
+	// keysAtOnce is how many are tested in one reading, each with a hash for every row at hand.
+	keysAtOnce = 6
 	// nearlyKey is the share of rows, one in so many, that may be surplus or lack a part in a key worth naming.
 	nearlyKey = 100
 )
@@ -31,9 +33,13 @@ func Keys(ctx context.Context, t *Table, result *audit.Result) ([]Key, error) {
 		if len(sets) == 0 {
 			continue
 		}
-		tested, err := test(ctx, t, sets)
-		if err != nil {
-			return nil, err
+		var tested []Key
+		for some := range slices.Chunk(sets, keysAtOnce) {
+			keys, err := test(ctx, t, some)
+			if err != nil {
+				return nil, err
+			}
+			tested = append(tested, keys...)
 		}
 		for _, k := range tested {
 			if (k.Surplus+k.Lacking)*nearlyKey <= result.Rows {
@@ -89,7 +95,7 @@ func candidates(result *audit.Result, size int, known []Key) [][]string {
 // test counts what keeps each set from being a key.
 func test(ctx context.Context, t *Table, sets [][]string) ([]Key, error) {
 	at := make([][]int, len(sets))
-	groups := make([]*table.Groups, len(sets))
+	groups, room := make([]*table.Groups, len(sets)), table.NewRoom(3)
 	keys := make([]Key, len(sets))
 	var all []int
 	for s, names := range sets {
@@ -97,7 +103,7 @@ func test(ctx context.Context, t *Table, sets [][]string) ([]Key, error) {
 		if err != nil {
 			return nil, err
 		}
-		at[s], keys[s].Columns, groups[s] = positions, names, table.NewGroups()
+		at[s], keys[s].Columns, groups[s] = positions, names, table.NewGroups(room)
 		defer groups[s].Close()
 		for _, c := range positions {
 			if !slices.Contains(all, c) {

@@ -145,11 +145,7 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 			*keys = append(*keys, key)
 		}
 	}
-	var all []sortKey
-	if err := scan(ctx, t, at, begin, work, func(keys *[]sortKey) { all = append(all, *keys...) }); err != nil {
-		return nil, err
-	}
-	slices.SortFunc(all, func(a, b sortKey) int {
+	order := &ordering{compare: func(a, b *sortKey) int {
 		if a.class != b.class {
 			return cmp.Compare(a.class, b.class)
 		}
@@ -161,10 +157,18 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 			order = -order
 		}
 		return cmp.Or(order, cmp.Compare(a.row, b.row))
-	})
-	out := make([]uint32, len(all))
-	for i := range all {
-		out[i] = all[i].row
+	}}
+	defer order.close()
+	var failed error
+	if err := scan(ctx, t, at, begin, work, func(keys *[]sortKey) {
+		if failed == nil {
+			failed = order.take(*keys)
+		}
+	}); err != nil {
+		return nil, err
 	}
-	return out, nil
+	if failed != nil {
+		return nil, failed
+	}
+	return order.rows(ctx)
 }

@@ -3,12 +3,14 @@ package relation_test
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/condition"
 	"proudsieve/core/intake"
 	"proudsieve/core/relation"
@@ -90,6 +92,21 @@ func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
 	s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, book), Workers: 4}
 	got, err := relation.Order(context.Background(), s, "c", true, nil)
 	must(t, err)
+	for _, atOnce := range []int{1000, 39_999} { // by way of the disk
+		usual := relation.OrderedAtOnce
+		relation.OrderedAtOnce = atOnce
+		again, err := relation.Order(context.Background(), s, "c", true, nil)
+		relation.OrderedAtOnce = usual
+		must(t, err)
+		if !slices.Equal(again, got) {
+			t.Errorf("sorted %d at once, the order is another one", atOnce)
+		}
+	}
+	share, err := budget.New(1000).Take(context.Background(), 0)
+	must(t, err)
+	if _, err := relation.Order(budget.With(context.Background(), share), s, "c", true, nil); !errors.Is(err, budget.ErrBusy) {
+		t.Errorf("without memory: %v", err)
+	}
 	type row struct {
 		number int
 		filled bool

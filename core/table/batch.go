@@ -208,6 +208,20 @@ func Scan[T any](ctx context.Context, source Source, workers int, work func(*Bat
 // others.
 func stretchParts(n int) int { return 16 << min(n/2, 4) }
 
+const (
+	// usualColumns is how many columns a table has at the most whose stretches are as long as
+	// they get; those of wider ones are shorter, since what is known of each column takes room.
+	usualColumns  = 64
+	shortestParts = 8
+)
+
+// stretchesOf is stretchParts for a table of so many columns.
+func stretchesOf(columns int) func(n int) int {
+	return func(n int) int {
+		return min(stretchParts(n), max(shortestParts, stretchParts(8)*usualColumns/max(columns, 1)))
+	}
+}
+
 // ScanStretches is Scan over stretches of consecutive parts, whose batches share one
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is
 // worked on by one goroutine: begin gives it a state, work adds a batch to it, and take
@@ -234,11 +248,20 @@ func ScanStretches[S any](ctx context.Context, source Source, workers int, begin
 		}
 		return state, end(state)
 	}
-	return scan(ctx, source, stretchParts, workers, one, take)
+	return scan(ctx, source, stretchesOf(len(source.Columns())), workers, one, take)
 }
 
 func sameTexts(a, b []string) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
+}
+
+// ahead is how many stretches may be done before their turn comes to be taken; of a wide table
+// few, since what is known of each column takes room.
+func ahead(workers, columns int) int {
+	if columns > 4*usualColumns {
+		return 1
+	}
+	return workers + 1
 }
 
 // scan hands stretches, which have so many parts, to work, and what becomes of them to take.
@@ -261,7 +284,7 @@ func scan[T any](ctx context.Context, source Source, length func(n int) int, wor
 	}
 	workers = max(workers, 1)
 	stretches := make(chan stretch)
-	order := make(chan chan outcome, workers+1) // bounds how far reading runs ahead
+	order := make(chan chan outcome, ahead(workers, len(source.Columns()))) // bounds how far reading runs ahead
 	var group guard.Group
 	for range workers {
 		group.Go(func() error {

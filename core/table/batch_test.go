@@ -148,8 +148,8 @@ func TestKeepLeavesTheOtherRowsAsTheyWere(t *testing.T) {
 func TestGroupsAgreeWithAMap(t *testing.T) {
 	t.Setenv("TMPDIR", t.TempDir())
 	for _, limit := range []int{1 << 20, 100} { // in memory, and spilled many times
-		g := NewGroups()
-		g.limit = limit
+		g := NewGroups(NewRoom(1))
+		g.room.limit = limit
 		r := rand.New(rand.NewPCG(3, 4))
 		want := map[string][]uint32{}
 		var stretch HashedRows

@@ -41,6 +41,8 @@ type Dictionary struct {
 
 const (
 	firstSlots = 512 // of 4 bytes each; so many that few texts hardly ever meet in one
+	// Blocks of texts begin small, since a table may have thousands of columns, and double.
+	firstBlock = 1 << 10
 	arenaBlock = 64 << 10
 )
 
@@ -384,7 +386,7 @@ func (d *Dictionary) keep(raw []byte) string {
 		return ""
 	}
 	if len(raw) > cap(d.arena)-len(d.arena) {
-		d.arena = make([]byte, 0, max(arenaBlock, len(raw)))
+		d.arena = make([]byte, 0, max(min(max(2*cap(d.arena), firstBlock), arenaBlock), len(raw)))
 	}
 	start := len(d.arena)
 	d.arena = append(d.arena, raw...)

@@ -22,9 +22,18 @@ const (
 	groupBlock      = 128 // rows
 )
 
-// RowsHeld is how many rows a Groups holds in memory, 24 bytes each, before it spills to
-// disk. Tests lower it.
+// RowsHeld is how many rows the Groups of one Room hold in memory together, 24 bytes each,
+// before they spill to disk. Tests lower it.
 var RowsHeld = 6 << 20
+
+// Room is shared by Groups that are filled at the same time, by one goroutine.
+type Room struct {
+	limit, held int
+	groups      []*Groups
+}
+
+// NewRoom returns room for RowsHeld rows, or one in so many of them.
+func NewRoom(share int) *Room { return &Room{limit: RowsHeld / share} }
 
 // Hash is a 128-bit hash of a row's key. Two different keys share one with a
 // probability of less than 1e-18 for a table of a billion rows.
@@ -77,12 +86,16 @@ func (r *HashedRows) blocks(partition int) [][]HashedRow {
 type Groups struct {
 	held  HashedRows // those in memory
 	files [groupPartitions]*os.File
-	limit int
+	room  *Room
 	all   int // rows, in memory or not
 }
 
-// NewGroups returns an empty Groups.
-func NewGroups() *Groups { return &Groups{limit: RowsHeld} }
+// NewGroups returns an empty Groups that shares a room with others.
+func NewGroups(room *Room) *Groups {
+	g := &Groups{room: room}
+	room.groups = append(room.groups, g)
+	return g
+}
 
 // Len returns how many rows were recorded.
 func (g *Groups) Len() int { return g.all }
@@ -95,6 +108,7 @@ func (g *Groups) Take(rows *HashedRows) error {
 		from.open, from.full = nil, from.full[:0]
 	}
 	g.held.rows += rows.rows
+	g.room.held += rows.rows
 	g.all += rows.rows
 	rows.rows = 0
 	return g.spillBeyond()
@@ -105,16 +119,23 @@ func (g *Groups) AddAll(rows []HashedRow) error {
 	for _, one := range rows {
 		g.held.Add(one.Hash, one.Row)
 	}
+	g.room.held += len(rows)
 	g.all += len(rows)
 	return g.spillBeyond()
 }
 
-// spillBeyond writes the rows to files where they are too many for memory.
+// spillBeyond writes rows to files where there are too many in the room: those of the Groups with the most of them.
 func (g *Groups) spillBeyond() error {
-	if g.held.rows < g.limit {
+	if g.room.held < g.room.limit {
 		return nil
 	}
-	if err := g.spill(); err != nil {
+	most := g
+	for _, other := range g.room.groups {
+		if other.held.rows > most.held.rows {
+			most = other
+		}
+	}
+	if err := most.spill(); err != nil {
 		return fmt.Errorf("looking for repeated rows: %w", err)
 	}
 	return nil
@@ -144,6 +165,7 @@ func (g *Groups) spill() error {
 		p := &g.held.partitions[i]
 		p.open, p.full = nil, p.full[:0]
 	}
+	g.room.held -= g.held.rows
 	g.held.rows = 0
 	return nil
 }
@@ -273,6 +295,8 @@ func (s *search) load(file *os.File) error {
 
 // Close removes the spilled files.
 func (g *Groups) Close() {
+	g.room.held -= g.held.rows
+	g.held = HashedRows{}
 	for i, f := range g.files {
 		if f != nil {
 			_ = f.Close()

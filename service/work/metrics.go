@@ -6,6 +6,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
+	"proudsieve/core/budget"
 	"proudsieve/service/store"
 )
 
@@ -17,6 +18,11 @@ var (
 	rowsRead   = promauto.NewCounterVec(prometheus.CounterOpts{Name: "proudsieve_rows_read_total", Help: "Rows read by jobs, in the last reading of each."}, []string{"kind"})
 	bytesRead  = promauto.NewCounterVec(prometheus.CounterOpts{Name: "proudsieve_bytes_read_total", Help: "Bytes read by jobs."}, []string{"kind"})
 )
+
+func init() {
+	promauto.NewGaugeFunc(prometheus.GaugeOpts{Name: "proudsieve_memory_budget_bytes", Help: "Memory that jobs and questions may take together."}, func() float64 { return float64(budget.Process().Limit()) })
+	promauto.NewGaugeFunc(prometheus.GaugeOpts{Name: "proudsieve_memory_budget_used_bytes", Help: "Memory that jobs and questions have taken."}, func() float64 { return float64(budget.Process().Used()) })
+}
 
 func jobEnded(j *store.Job, outcome string, started time.Time, rows, bytes int64) {
 	jobsEnded.WithLabelValues(j.Kind, outcome).Inc()

@@ -22,6 +22,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/guard"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
@@ -39,6 +40,8 @@ const (
 	fetchQueue    = "fetches"
 	sweepEvery    = time.Hour
 	endTries      = 20 // to record the end of a job, a second apart
+	// jobBytes is what reading and judging a table takes; what grows beyond that is taken besides.
+	jobBytes = 150 << 20
 )
 
 // DefaultStall is how long a job may make no progress before it fails.
@@ -310,7 +313,14 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	started := time.Now()
 	var reporting guard.Group
 	reporting.Go(func() error { return a.report(working, cancel) })
-	err = guard.Do(func() error { return a.dispatch(working) })
+	err = guard.Do(func() error {
+		share, err := budget.Process().Take(working, jobBytes)
+		if err != nil {
+			return err
+		}
+		defer share.Free()
+		return a.dispatch(budget.With(working, share))
+	})
 	cause := context.Cause(working)
 	cancel(nil)
 	_ = reporting.Wait()
