@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -276,12 +277,24 @@ func TestTalkingToAService(t *testing.T) {
 	expect(2, `"x" is not the number of an issue`, "issue", "assign", "x", "Jonas")
 	t.Setenv("PROUDSIEVE_TOKEN", r.Admin.Token)
 	secret := filepath.Join(t.TempDir(), "token")
-	expect(0, "Token 5 for Otto (reader) is made.", "token", "add", "Otto", "reader", "--to", secret)
+	expect(0, "Otto (reader) may come in.", "person", "add", "Otto", "reader", "--to", secret)
 	if info, err := os.Stat(secret); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", info, err)
 	}
-	expect(0, "Token 5 is revoked.", "token", "revoke", "5")
+	expect(0, "Otto is kept out.", "person", "disable", "Otto")
+	expect(0, "Otto may come in again.", "person", "enable", "Otto")
+	expect(0, "All tokens of Otto have ended, and a new one is made.", "person", "reset", "Otto")
+	expect(0, "Otto", "person", "list")
+	expect(2, "there is a person \"Otto\" already", "person", "add", "Otto", "steward")
+	expect(0, "for administrator (administrator) is made.", "token", "add", "--note", "for a script")
+	expect(0, "Token 5 has ended.", "token", "end", "5")
 	expect(0, "Otto", "token", "list")
+	expect(0, "The newest 3 deliveries of", "dataset", "keep", "samples", "3")
+	expect(0, "All deliveries of samples are kept.", "dataset", "keep", "samples", "all")
+	expect(2, "\"some\" is not the number of deliveries to keep", "dataset", "keep", "samples", "some")
+	expect(0, "Delivery 1 is withdrawn, and counts no more.", "delivery", "withdraw", "1", "--reason", "the file of another month")
+	expect(2, "was withdrawn before", "delivery", "withdraw", "1", "--reason", "again")
+	expect(0, "the file of another month", "table", "show", "1")
 	t.Setenv("PROUDSIEVE_TOKEN", "ps_guessed")
 	expect(2, "needs somebody who is signed in", "dataset", "list")
 	t.Setenv("PROUDSIEVE_SERVER", "http://127.0.0.1:1")
@@ -398,7 +411,49 @@ func TestAMeshStripInTheTerminal(t *testing.T) {
 		t.Errorf("without rows %q", got)
 	}
 	coloured := &output{colour: true}
-	if got := coloured.strip(m, 4); !strings.Contains(got, "\x1b[31m▨") || visibleLength(got) != 4 {
+	if got := coloured.strip(m, 4); !strings.Contains(door(got, true), "\x1b[31m▨") || visibleLength(got) != 4 {
 		t.Errorf("in colour %q", got)
+	}
+}
+
+func TestNoTextCommandsTheTerminalOrBreaksALine(t *testing.T) {
+	var out strings.Builder
+	o := &output{out: &out, colour: true}
+	evil := "a\x1b[2Jb\nc\rd\x07\u009b31m\u202ee\x1b]0;title\x07"
+	o.line("%s and %v in %s", evil, errors.New(evil), o.styled("1", evil))
+	g := newGrid("name", ">n")
+	g.add(evil, "1")
+	o.grid(g, "")
+	text := out.String()
+	for _, bad := range []string{"\x1b[2J", "\r", "\x07", "\u009b", "\u202e", "\x1b]"} {
+		if strings.Contains(text, bad) {
+			t.Errorf("%q reaches the terminal in %q", bad, text)
+		}
+	}
+	if strings.Count(text, "\n") != 3 || !strings.Contains(text, "\x1b[1m") || !strings.Contains(text, "␛[2Jb␊c␍d␇") {
+		t.Errorf("%q", text)
+	}
+	// Nobody outside knows the mark by which our own styles are known.
+	out.Reset()
+	o.line("%s", "\x1b0123456789abcdef31mred")
+	if strings.Contains(out.String(), "\x1b") {
+		t.Errorf("%q", out.String())
+	}
+}
+
+func TestColumnsAreAsWideAsTheTerminalShowsThem(t *testing.T) {
+	var out strings.Builder
+	o := &output{out: &out}
+	g := newGrid("place", "n")
+	g.add("水文站", "1")
+	g.add("abcdef", "2")
+	g.add("e\u0301tang", "3")
+	g.add(strings.Repeat("水", 60), "4")
+	o.grid(g, "")
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	for _, line := range lines {
+		if at, want := visibleLength(line[:len(line)-1]), visibleLength(lines[0])-1; at != want {
+			t.Errorf("the second column begins at %d, want %d: %q", at, want, line)
+		}
 	}
 }

@@ -117,7 +117,10 @@ func TestJudgementByTheServiceOnTheCommandLine(t *testing.T) {
 	do("", "delivery", "add", "visits", write(t, "two.csv", "station,flow\nAV-1,5\nAV-2,x\n"))
 	stricter := write(t, "stricter.yaml", book+"rules:\n  - {id: small, condition: flow < 6}\n")
 	do("small      warn            0        2  For every row: flow < 6.", "rulebook", "try", stricter)
-	do("Version 2", "rulebook", "save", stricter)
+	if code, _, errs := run("--server", r.URL, "rulebook", "save", stricter); code != 2 || !strings.Contains(errs, "Mara saved version 1") || !strings.Contains(errs, "save it with --after") {
+		t.Errorf("without the version it was made from: %d, %s", code, errs)
+	}
+	do("Version 2", "rulebook", "save", stricter, "--after", "1")
 	do("The rule small is new", "rulebook", "changes", "visits")
 	do("one key, different cells", "table", "groups", "1", "station")
 	do("its texts are held against each other", "table", "codes", "1", "station")

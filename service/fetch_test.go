@@ -1,8 +1,10 @@
 package service_test
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -175,6 +177,133 @@ func TestNothingIsFetchedFromPrivateNetworksUnlessAllowed(t *testing.T) {
 	}
 }
 
+func TestAWebPageIsSaidToBeOneAndNotKept(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
+	declare(t, r.Steward, "rulebooks", book)
+	p := newProvider(t, "\n<!-- moved -->\n<!DOCTYPE html>\n<html><body>Sign in</body></html>\n")
+	f, err := client.Post[api.Fetching](ctx, r.Steward, "/datasets/samples/fetches", api.NewFetch{Address: p.URL + "/a.csv"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fetched(t, r, f.Job); err == nil || !strings.Contains(err.Error(), "this is a web page and no table") {
+		t.Errorf("%v", err)
+	}
+	_, err = r.Steward.Deliver(ctx, "samples", "a.csv", api.SourceNotes{}, strings.NewReader("<html><head>"))
+	refused(t, "an upload", err, 422, "this is a web page and no table")
+	if kept := storedFiles(t, r.Directory); len(kept) != 0 {
+		t.Errorf("kept: %v", kept)
+	}
+}
+
+// storedFiles lists what is in a file store, parts included.
+func storedFiles(t *testing.T, directory string) []string {
+	t.Helper()
+	var found []string
+	err := filepath.WalkDir(filepath.Join(directory, "files"), func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && d.Name() != "sweep-lock" {
+			found = append(found, path)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return found
+}
+
+func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.UploadLimit = true, 20 })
+	declare(t, r.Steward, "rulebooks", book)
+	p := newProvider(t, "sample,value\n"+strings.Repeat("S1,1\n", 1000))
+	var open atomic.Int64
+	p.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			open.Add(1)
+		case http.StateClosed, http.StateHijacked:
+			open.Add(-1)
+		}
+	}
+	for range 10 {
+		f, err := client.Post[api.Fetching](ctx, r.Steward, "/datasets/samples/fetches", api.NewFetch{Address: p.URL + "/a.csv"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := fetched(t, r, f.Job); err == nil || !strings.Contains(err.Error(), "more than the 20 bytes") {
+			t.Errorf("%v", err)
+		}
+	}
+	if kept := storedFiles(t, r.Directory); len(kept) != 0 {
+		t.Errorf("kept: %v", kept)
+	}
+	for deadline := time.Now().Add(5 * time.Second); open.Load() > 0; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d connections stay open", open.Load())
+		}
+	}
+}
+
+func TestASlowAddressHoldsNoPlaceOfOtherJobsAndStopsAtOnce(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
+	declare(t, r.Steward, "rulebooks", book)
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		for q.Context().Err() == nil {
+			_, _ = io.WriteString(w, "S,1\n")
+			w.(http.Flusher).Flush()
+			time.Sleep(100 * time.Millisecond)
+		}
+	}))
+	defer slow.Close()
+	var jobs []*store.Job
+	for range 3 {
+		f, err := client.Post[api.Fetching](ctx, r.Steward, "/datasets/samples/fetches", api.NewFetch{Address: slow.URL + "/a.csv"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		jobs = append(jobs, f.Job)
+	}
+	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\n") // its audit has a place of its own
+	audited(t, r.Steward, d.Table.ID)
+	for _, j := range jobs {
+		if _, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", j.ID), nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// What follows needs the places that were held.
+	p := newProvider(t, "sample,value\nS2,2\n")
+	started := time.Now()
+	for range 4 {
+		f, err := client.Post[api.Fetching](ctx, r.Steward, "/datasets/samples/fetches", api.NewFetch{Address: p.URL + "/b.csv"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := fetched(t, r, f.Job); err != nil {
+			t.Error(err)
+		}
+	}
+	if took := time.Since(started); took > 10*time.Second {
+		t.Errorf("after the slow ones were stopped it took %s", took)
+	}
+}
+
+func TestAJobThatMakesNoProgressFails(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.Stall = true, time.Second })
+	declare(t, r.Steward, "rulebooks", book)
+	silent := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		_, _ = io.WriteString(w, "sample,value\n")
+		w.(http.Flusher).Flush()
+		<-q.Context().Done()
+	}))
+	defer silent.Close()
+	f, err := client.Post[api.Fetching](ctx, r.Steward, "/datasets/samples/fetches", api.NewFetch{Address: silent.URL + "/a.csv"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fetched(t, r, f.Job); err == nil || !strings.Contains(err.Error(), "It made no progress for 1s and was ended.") {
+		t.Errorf("%v", err)
+	}
+}
+
 func TestFilesOfTheWatchedFolderAreTakenInOnce(t *testing.T) {
 	folder := t.TempDir()
 	r := servicetest.Start(t, func(o *service.Options) { o.Watch = folder })
@@ -207,7 +336,34 @@ func TestFilesOfTheWatchedFolderAreTakenInOnce(t *testing.T) {
 		}
 	}
 	put("samples/copy of may.csv", "sample,value\nS1,1\n")
-	time.Sleep(5 * time.Second)
+	// Links are not followed, neither those of directories nor those of files.
+	elsewhere := t.TempDir()
+	put2 := filepath.Join(elsewhere, "secret.csv")
+	if err := os.WriteFile(put2, []byte("sample,value\nS9,9\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.Chtimes(put2, old, old), os.Symlink(elsewhere, filepath.Join(folder, "linked")), os.Symlink(put2, filepath.Join(folder, "samples", "linked.csv"))); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"linked", "unknown"} {
+		if _, err := client.Post[store.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": name}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// The file that was there before its dataset is taken in now; by then the others were looked at too.
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		found, err := client.All[store.Table](ctx, r.Steward, "/datasets/unknown/tables")
+		if err != nil || time.Now().After(deadline) {
+			t.Fatalf("the file that came before its dataset was not taken in: %v", err)
+		}
+		if len(found) == 1 {
+			break
+		}
+	}
+	time.Sleep(2500 * time.Millisecond)
+	if found, err := client.All[store.Table](ctx, r.Steward, "/datasets/linked/tables"); err != nil || len(found) != 0 {
+		t.Errorf("through a link came %+v, %v", found, err)
+	}
 	tables, err := client.All[store.Table](ctx, r.Steward, "/datasets/samples/tables")
 	if err != nil || len(tables) != 1 || tables[0].FileName != "may.csv" {
 		t.Errorf("%+v, %v", tables, err)

@@ -37,6 +37,7 @@ func (d *Directory) Pause() (resume func(), err error) { return d.lock(syscall.L
 type Swept struct {
 	Files int
 	Bytes int64
+	Busy  int // files that were left because something was kept, or a backup made, at that moment
 }
 
 // Sweep removes parts that nobody writes any more, and bytes that nobody speaks of:
@@ -109,7 +110,8 @@ func (d *Directory) remove(ctx context.Context, path string, stays func() (bool,
 	}
 	free, err := d.lock(syscall.LOCK_EX | syscall.LOCK_NB)
 	if errors.Is(err, syscall.EWOULDBLOCK) {
-		return nil // something is being kept, or a backup made; the next sweep comes
+		swept.Busy++
+		return nil
 	}
 	if err != nil {
 		return err

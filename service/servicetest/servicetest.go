@@ -14,6 +14,9 @@ import (
 	"proudsieve/service/access"
 )
 
+// Quiet is a log that says nothing.
+func Quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
+
 // Running is a service under test.
 type Running struct {
 	URL       string
@@ -27,7 +30,7 @@ type Running struct {
 // Start starts a service on a database of its own; change may alter its options.
 func Start(t testing.TB, change func(*service.Options)) *Running {
 	t.Helper()
-	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}
+	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: Quiet()}
 	if change != nil {
 		change(&o)
 	}

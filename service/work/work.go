@@ -39,9 +39,11 @@ const (
 	fetchesAtOnce = 4 // they wait for others most of the time, and keep no job from its place
 	fetchQueue    = "fetches"
 	sweepEvery    = time.Hour
-	endTries      = 20 // to record the end of a job, a second apart
+	sweepAgain    = 5 * time.Second // where a sweep could not do all
+	endTries      = 20              // to record the end of a job, a second apart
 	// jobBytes is what reading and judging a table takes; what grows beyond that is taken besides.
-	jobBytes = 150 << 20
+	jobBytes   = 150 << 20
+	fetchBytes = 1 << 20
 )
 
 // DefaultStall is how long a job may make no progress before it fails.
@@ -184,10 +186,17 @@ func (p *Pool) keepAlive(ctx context.Context) error {
 
 // keepTidy removes from the file store what nobody speaks of, at the start and every hour.
 func (p *Pool) keepTidy(ctx context.Context) error {
-	return p.every(ctx, sweepEvery, "the file store could not be swept", func(ctx context.Context) error {
+	next := time.Time{}
+	return p.every(ctx, sweepAgain, "the file store could not be swept", func(ctx context.Context) error {
+		if time.Now().Before(next) {
+			return nil
+		}
 		swept, err := p.Sweep(ctx)
 		if swept.Files > 0 {
 			p.log.Info("the file store was swept", "files", swept.Files, "bytes", swept.Bytes)
+		}
+		if err == nil && swept.Busy == 0 {
+			next = time.Now().Add(sweepEvery)
 		}
 		return err
 	})
@@ -314,7 +323,11 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	var reporting guard.Group
 	reporting.Go(func() error { return a.report(working, cancel) })
 	err = guard.Do(func() error {
-		share, err := budget.Process().Take(working, jobBytes)
+		needs := int64(jobBytes)
+		if job.Kind == store.JobFetch {
+			needs = fetchBytes
+		}
+		share, err := budget.Process().Take(working, needs)
 		if err != nil {
 			return err
 		}

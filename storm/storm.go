@@ -1,0 +1,449 @@
+// Package storm kills a service again and again while several people work with it, and then
+// looks whether anything that was accepted is lost, doubled or stuck. Everything happens on
+// loopback, is bounded in count and time, and depends on a seed but for what the kernel decides.
+package storm
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"proudsieve/client"
+	"proudsieve/postgres"
+	"proudsieve/service"
+	"proudsieve/service/api"
+	"proudsieve/service/store"
+)
+
+// Options say how hard it blows.
+type Options struct {
+	Program     string // the built program
+	Directory   string // an empty one that the database's user may enter
+	Seed        uint64
+	Kills       int           // of a service that people work with
+	FirstStarts int           // that are cut off, each in a directory of its own
+	Callers     int           // who work at the same time
+	Between     time.Duration // the longest pause between two kills
+	Out         io.Writer     // for what happens
+}
+
+// Result is what was found.
+type Result struct {
+	Kills       map[string]int // by kind
+	Accepted    map[string]int // by kind
+	GivenUp     int            // jobs that were started as often as they may be, and failed with their reason
+	Wrong       []string       // what is lost, doubled, stuck or did not start
+	SlowestEnd  time.Duration  // how long the last job took to end after the last kill
+	FilesLeft   int            // that no record speaks of, after the sweep
+	StartsTried int
+}
+
+const (
+	startPatience = 60 * time.Second
+	stuckAfter    = time.Minute
+)
+
+// storm is one under way.
+type storm struct {
+	Options
+	rand   *rand.Rand
+	data   string
+	ports  [2]string
+	nodes  [2]*exec.Cmd
+	admin  string
+	mutex  sync.Mutex
+	result Result
+	things []thing
+	people [2]string // tokens of a steward and a certifier
+}
+
+// thing is something that the service accepted.
+type thing struct {
+	kind   string // delivery, job, version, certificate
+	id     int64
+	digest string
+	name   string
+}
+
+// Run runs a storm.
+func Run(ctx context.Context, o Options) (*Result, error) {
+	s := &storm{Options: o, rand: rand.New(rand.NewPCG(o.Seed, 1)), data: filepath.Join(o.Directory, "data")}
+	s.result.Kills, s.result.Accepted = map[string]int{}, map[string]int{}
+	defer s.end()
+	if err := s.firstStarts(ctx); err != nil {
+		return &s.result, err
+	}
+	if err := s.begin(ctx); err != nil {
+		return &s.result, err
+	}
+	working, stop := context.WithCancel(ctx)
+	var group sync.WaitGroup
+	for i := range o.Callers {
+		group.Go(func() { s.work(working, rand.New(rand.NewPCG(o.Seed, uint64(i)+100))) })
+	}
+	for i := range o.Kills {
+		s.pause(ctx, time.Duration(s.rand.Int64N(int64(o.Between))))
+		if err := s.kill(ctx); err != nil {
+			stop()
+			group.Wait()
+			return &s.result, err
+		}
+		if (i+1)%20 == 0 {
+			s.say("%d of %d kills; accepted so far: %v", i+1, o.Kills, s.counts())
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	stop()
+	group.Wait()
+	return &s.result, errors.Join(s.judge(ctx), ctx.Err())
+}
+
+func (s *storm) say(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+
+func (s *storm) wrong(format string, args ...any) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.result.Wrong = append(s.result.Wrong, fmt.Sprintf(format, args...))
+}
+
+func (s *storm) counts() map[string]int {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	out := map[string]int{}
+	for k, n := range s.result.Accepted {
+		out[k] = n
+	}
+	return out
+}
+
+func (s *storm) accept(t thing) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.things = append(s.things, t)
+	s.result.Accepted[t.kind]++
+}
+
+// some returns a random accepted thing of a kind.
+func (s *storm) some(r *rand.Rand, kind string) (thing, bool) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	var all []thing
+	for _, t := range s.things {
+		if t.kind == kind {
+			all = append(all, t)
+		}
+	}
+	if len(all) == 0 {
+		return thing{}, false
+	}
+	return all[r.IntN(len(all))], true
+}
+
+func (s *storm) pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// firstStarts cuts first starts off, and looks whether the next one comes up.
+func (s *storm) firstStarts(ctx context.Context) error {
+	for i := range s.FirstStarts {
+		directory := filepath.Join(s.Directory, fmt.Sprintf("first-%d", i))
+		port, err := freePort()
+		if err != nil {
+			return err
+		}
+		c := s.command("up", directory, port)
+		if err := c.Start(); err != nil {
+			return err
+		}
+		s.pause(ctx, time.Duration(s.rand.Int64N(int64(1800*time.Millisecond))))
+		s.strike(c, directory, s.rand.IntN(2) == 0)
+		s.count("first start")
+		again := s.command("up", directory, port)
+		if err := again.Start(); err != nil {
+			return err
+		}
+		if !s.ready(ctx, port, again) {
+			s.wrong("a start after a first start that was cut off (number %d) does not come up", i)
+		}
+		_ = again.Process.Signal(syscall.SIGTERM)
+		_ = again.Wait()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+func (s *storm) count(kind string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.result.Kills[kind]++
+}
+
+func freePort() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	return port, err
+}
+
+// command is a service in a process group of its own; serve takes the database of up.
+func (s *storm) command(how, directory, port string) *exec.Cmd {
+	c := exec.Command(s.Program, how, "--data", directory, "--listen", "127.0.0.1:"+port)
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if how == "serve" {
+		address, _ := os.ReadFile(postgres.AddressFile(filepath.Join(directory, "postgres")))
+		c.Env = append(os.Environ(), "PROUDSIEVE_DATABASE_URL="+strings.TrimSpace(string(address)))
+	}
+	if log, err := os.OpenFile(filepath.Join(s.Directory, "service-"+port+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
+		c.Stderr = log
+	}
+	return c
+}
+
+// strike kills a process at once, and its database's with it where all is true.
+func (s *storm) strike(c *exec.Cmd, directory string, all bool) {
+	if all {
+		if raw, err := os.ReadFile(filepath.Join(directory, "postgres", "cluster", "postmaster.pid")); err == nil {
+			killTree(strings.SplitN(string(raw), "\n", 2)[0])
+		}
+	}
+	_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+	_ = c.Wait()
+}
+
+// killTree kills a process and the group that it leads.
+func killTree(pid string) {
+	var n int
+	if _, err := fmt.Sscan(pid, &n); err == nil && n > 1 {
+		_ = syscall.Kill(-n, syscall.SIGKILL)
+		_ = syscall.Kill(n, syscall.SIGKILL)
+	}
+}
+
+// ready waits until a service answers.
+func (s *storm) ready(ctx context.Context, port string, c *exec.Cmd) bool {
+	s.mutex.Lock()
+	s.result.StartsTried++
+	s.mutex.Unlock()
+	for deadline := time.Now().Add(startPatience); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+		if response, err := http.Get("http://127.0.0.1:" + port + "/readyz"); err == nil {
+			_ = response.Body.Close()
+			if response.StatusCode == http.StatusOK {
+				return true
+			}
+		}
+		if syscall.Kill(c.Process.Pid, 0) != nil {
+			return false
+		}
+		var status syscall.WaitStatus
+		if pid, err := syscall.Wait4(c.Process.Pid, &status, syscall.WNOHANG, nil); err == nil && pid == c.Process.Pid {
+			return false // it ended by itself
+		}
+	}
+	return false
+}
+
+const (
+	rulebook = "dataset: samples\ncolumns:\n  - {name: sample, required: true}\n  - {name: value, type: decimal, required: true}\nkeys:\n  - {id: one_sample, columns: [sample]}\nmeasures: [value]\npass_mark: 50\n"
+	fixPlan  = "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], reason: Spaces are strays.}\n"
+	mergeOf  = "merge: survey\nstack: [samples]\n"
+	surveys  = "dataset: survey\ncolumns:\n  - {name: sample, required: true}\n  - {name: value, type: decimal}\nmeasures: [value]\npass_mark: 10\n"
+)
+
+// begin starts two nodes on one database and one file store, and makes people and declarations.
+func (s *storm) begin(ctx context.Context) error {
+	for i := range s.ports {
+		port, err := freePort()
+		if err != nil {
+			return err
+		}
+		s.ports[i] = port
+	}
+	for i := range s.nodes {
+		if !s.start(ctx, i) {
+			return errors.New("the service does not start")
+		}
+	}
+	raw, err := os.ReadFile(service.TokenFile(s.data))
+	if err != nil {
+		return err
+	}
+	s.admin = strings.TrimSpace(string(raw))
+	admin := s.client(0, s.admin)
+	for i, role := range []string{"steward", "certifier"} {
+		made, err := client.Post[api.MadePerson](ctx, admin, "/people", map[string]string{"name": role, "role": role})
+		if err != nil {
+			return err
+		}
+		s.people[i] = made.Secret
+	}
+	steward := s.client(0, s.people[0])
+	for _, one := range [][2]string{{"rulebooks", rulebook}, {"fix-plans", fixPlan}, {"merges", mergeOf}, {"rulebooks", surveys}} {
+		if _, err := steward.Declare(ctx, one[0], []byte(one[1])); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *storm) start(ctx context.Context, node int) bool {
+	how := []string{"up", "serve"}[node]
+	s.nodes[node] = s.command(how, s.data, s.ports[node])
+	return s.nodes[node].Start() == nil && s.ready(ctx, s.ports[node], s.nodes[node])
+}
+
+func (s *storm) client(node int, token string) *client.Client {
+	return &client.Client{Server: "http://127.0.0.1:" + s.ports[node], Token: token, HTTP: &http.Client{Timeout: 30 * time.Second}}
+}
+
+// kill kills something and starts what is down.
+func (s *storm) kill(ctx context.Context) error {
+	kinds := []string{"service", "service", "whole group", "database", "database", "node", "node", "node", "in order"}
+	kind := kinds[s.rand.IntN(len(kinds))]
+	s.count(kind)
+	switch kind {
+	case "service":
+		s.strike(s.nodes[0], s.data, false)
+	case "whole group":
+		s.strike(s.nodes[0], s.data, true)
+	case "database":
+		if raw, err := os.ReadFile(filepath.Join(s.data, "postgres", "cluster", "postmaster.pid")); err == nil {
+			killTree(strings.SplitN(string(raw), "\n", 2)[0])
+		}
+		_ = s.nodes[0].Wait() // it ends with its database
+	case "node":
+		s.strike(s.nodes[1], s.data, false)
+	case "in order":
+		_ = s.nodes[0].Process.Signal(syscall.SIGTERM)
+		_ = s.nodes[0].Wait()
+	}
+	if kind != "node" {
+		s.pause(ctx, time.Duration(s.rand.Int64N(int64(300*time.Millisecond))))
+		if !s.start(ctx, 0) {
+			s.wrong("a start after a kill (%s) does not come up", kind)
+			return errors.New("the service does not start again")
+		}
+	}
+	if kind == "node" || !s.answers(1) { // it may have lost its database for good: the address is another one
+		if kind != "node" {
+			s.strike(s.nodes[1], s.data, false)
+		}
+		if !s.start(ctx, 1) {
+			s.wrong("a node does not come up again")
+			return errors.New("a node does not start again")
+		}
+	}
+	return nil
+}
+
+func (s *storm) answers(node int) bool {
+	response, err := http.Get("http://127.0.0.1:" + s.ports[node] + "/readyz")
+	if err != nil {
+		return false
+	}
+	_ = response.Body.Close()
+	return response.StatusCode == http.StatusOK
+}
+
+// work does what people do, until ctx ends. What fails because something was killed is not tried again.
+func (s *storm) work(ctx context.Context, r *rand.Rand) {
+	for n := 0; ctx.Err() == nil; n++ {
+		steward, certifier := s.client(r.IntN(2), s.people[0]), s.client(r.IntN(2), s.people[1])
+		switch r.IntN(10) {
+		case 0, 1, 2, 3:
+			s.deliver(ctx, r, steward)
+		case 4, 5:
+			if d, ok := s.some(r, "delivery"); ok {
+				if job, err := client.Post[store.Job](ctx, steward, fmt.Sprintf("/tables/%d/fixes", d.id), map[string]string{"fix_plan": "clean"}); err == nil {
+					s.accept(thing{kind: "job", id: job.ID, name: "fix"})
+				}
+			}
+		case 6:
+			if job, err := client.Post[store.Job](ctx, steward, "/merges/survey/runs", map[string]any{}); err == nil {
+				s.accept(thing{kind: "job", id: job.ID, name: "merge"})
+			}
+		case 7:
+			s.declare(ctx, r, steward)
+		case 8:
+			s.certify(ctx, certifier)
+		case 9:
+			_, _ = client.Get[api.Desk](ctx, steward, "/desk")
+			if d, ok := s.some(r, "delivery"); ok {
+				_, _ = client.Get[api.RowsPage](ctx, steward, fmt.Sprintf("/tables/%d/rows?sort=value", d.id))
+			}
+		}
+		s.pause(ctx, time.Duration(r.Int64N(int64(60*time.Millisecond))))
+	}
+}
+
+func (s *storm) deliver(ctx context.Context, r *rand.Rand, c *client.Client) {
+	var content bytes.Buffer
+	content.WriteString("sample,value\n")
+	own := r.Uint64()
+	for i := range 1 + r.IntN(4000) {
+		fmt.Fprintf(&content, "S%x-%d,%d.25\n", own, i, r.IntN(1000))
+	}
+	sum := sha256.Sum256(content.Bytes())
+	d, err := c.Deliver(ctx, "samples", "samples.csv", api.SourceNotes{}, &content)
+	if err == nil {
+		s.accept(thing{kind: "delivery", id: d.Table.ID, digest: hex.EncodeToString(sum[:])})
+	}
+}
+
+func (s *storm) declare(ctx context.Context, r *rand.Rand, c *client.Client) {
+	newest, err := client.Get[store.Declaration](ctx, c, "/rulebooks/samples/samples")
+	if err != nil {
+		return
+	}
+	text := fmt.Sprintf("%s# %d\n", rulebook, r.Uint64())
+	if made, err := c.DeclareAfter(ctx, "rulebooks", []byte(text), newest.Version); err == nil {
+		s.accept(thing{kind: "version", id: int64(made.Version), digest: made.Digest})
+	}
+}
+
+func (s *storm) certify(ctx context.Context, c *client.Client) {
+	desk, err := client.Get[api.Desk](ctx, c, "/desk")
+	if err != nil || len(desk.Waiting) == 0 {
+		return
+	}
+	if made, err := client.Post[store.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", desk.Waiting[0].ID), nil); err == nil {
+		s.accept(thing{kind: "certificate", id: made.ID})
+	}
+}
+
+// end kills what is left.
+func (s *storm) end() {
+	for _, c := range s.nodes {
+		if c != nil && c.Process != nil {
+			_ = c.Process.Signal(syscall.SIGTERM)
+		}
+	}
+	for _, c := range s.nodes {
+		if c != nil && c.Process != nil {
+			_ = c.Wait()
+		}
+	}
+}
