@@ -120,3 +120,30 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 		t.Errorf("jobs %+v, %v", jobs.Items, err)
 	}
 }
+
+func TestSiftEndsOnCtrlCWhereverItIs(t *testing.T) {
+	program := build(t)
+	var rows strings.Builder
+	for range 3_000_000 {
+		rows.WriteString("{\"sample\":\"S\",\"value\":1}\n")
+	}
+	path := filepath.Join(t.TempDir(), "large.jsonl")
+	if err := os.WriteFile(path, []byte(rows.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, after := range []time.Duration{50, 300, 900} {
+		c := exec.Command(program, "sift", path)
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(after * time.Millisecond)
+		if err := c.Process.Signal(os.Interrupt); err != nil {
+			t.Fatal(err)
+		}
+		started := time.Now()
+		_ = c.Wait()
+		if took := time.Since(started); took > 2*time.Second || c.ProcessState.ExitCode() != 2 {
+			t.Errorf("after %d ms: exit %d, %s after Ctrl-C", after, c.ProcessState.ExitCode(), took)
+		}
+	}
+}

@@ -83,6 +83,17 @@ func TestHostileFilesAreRefusedOrCostLittle(t *testing.T) {
 		_ = z.Close()
 		return b.Bytes()
 	}
+	rowBomb := func() []byte {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, _ = w.Write([]byte("a\n"))
+		rows := bytes.Repeat([]byte("1\n"), 1<<20)
+		for range 100 {
+			_, _ = w.Write(rows)
+		}
+		_ = w.Close()
+		return b.Bytes()
+	}
 	for _, c := range []struct {
 		name    string
 		content []byte
@@ -102,8 +113,9 @@ func TestHostileFilesAreRefusedOrCostLittle(t *testing.T) {
 		{"JSON a million deep", []byte(`{"a":` + strings.Repeat(`{"a":`, 1_000_000) + "\n" + `{"a":1}` + "\n"), nil},
 		{"JSON arrays a million deep", []byte(`{"a":` + strings.Repeat("[", 1_000_000) + "}\n{\"a\":1}\n"), nil},
 		{"a JSON element without an end", append([]byte(`[{"a":"`), bytes.Repeat([]byte("x"), 100<<20)...), intake.ErrTooLong},
-		{"a gzip that unpacks to a line without an end", bomb(300), intake.ErrTooLong},
-		{"a zip that unpacks to a line without an end", zipBomb(), intake.ErrTooLong},
+		{"a gzip that unpacks to a thousand times its size", bomb(300), intake.ErrTooLarge},
+		{"a zip that unpacks to a thousand times its size", zipBomb(), intake.ErrTooLarge},
+		{"a gzip of a hundred million short rows", rowBomb(), intake.ErrTooLarge},
 		{"a gzip that is cut off", bomb(3)[:1000], io.ErrUnexpectedEOF},
 		{"a sheet that claims a billion rows", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1000000000"><c><v>1</v></c></row>`)), intake.ErrWorkbook},
 		{"a sheet that claims rows it leaves out", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1048576"><c><v>1</v></c></row>`)), nil},
@@ -197,4 +209,54 @@ func FuzzParquet(f *testing.F) {
 		changed[max(b, -b)%len(changed)&(1<<30-1)%len(changed)] ^= y
 		_ = all(t, changed)
 	})
+}
+
+// manyTexts is a workbook whose cells share millions of texts.
+func manyTexts(n int) string {
+	return zipped(
+		"xl/workbook.xml", `<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="r1" Target="worksheets/s.xml"/></Relationships>`,
+		"xl/sharedStrings.xml", "<sst>"+strings.Repeat("<si/>", n)+"</sst>",
+		"xl/worksheets/s.xml", `<worksheet><sheetData><row r="1"><c><v>1</v></c></row></sheetData></worksheet>`)
+}
+
+func TestEveryReadingEndsWithItsContext(t *testing.T) {
+	intake.SetUnpacking(intake.Unpacking{Ratio: 2000, Bytes: 1 << 40})
+	t.Cleanup(func() { intake.SetUnpacking(intake.UsualUnpacking) })
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, _ = w.Write([]byte("a,b\n" + strings.Repeat("1,2\n", 8_000_000)))
+	_ = w.Close()
+	for name, content := range map[string]string{
+		"a packed file":                     packed.String(),
+		"JSON Lines":                        strings.Repeat("{\"a\":1,\"b\":[1,2,3]}\n", 2_000_000),
+		"a JSON array":                      "[" + strings.Repeat("{\"a\":1},", 4_000_000) + "{}]",
+		"a workbook with millions of texts": manyTexts(4_000_000),
+	} {
+		ctx, cancel := context.WithCancel(context.Background())
+		opener := testkit.Opener([]byte(content))
+		stopped := make(chan time.Time, 1)
+		begun := false
+		_, err := intake.Detect(ctx, func(offset int64) (io.ReadCloser, error) {
+			if !begun {
+				begun = true
+				time.AfterFunc(100*time.Millisecond, func() { stopped <- time.Now(); cancel() })
+			}
+			return opener(offset)
+		}, intake.Reading{})
+		for err == nil && ctx.Err() == nil { // where little is looked at, reading goes on
+			_, err = intake.Detect(ctx, opener, intake.Reading{})
+		}
+		if took := time.Since(<-stopped); !errors.Is(err, context.Canceled) || took > time.Second {
+			t.Errorf("%s: %v, %s after it was stopped", name, err, took)
+		}
+	}
+}
+
+func TestAWorkbookWithTooManyTextsIsRefusedByWhatTheyTake(t *testing.T) {
+	intake.SetUnpacking(intake.Unpacking{Ratio: 2000, Bytes: 1 << 40})
+	t.Cleanup(func() { intake.SetUnpacking(intake.UsualUnpacking) })
+	if err := all(t, []byte(manyTexts(7_000_000))); !errors.Is(err, intake.ErrTooLarge) || !strings.Contains(err.Error(), "the texts that its cells share") {
+		t.Errorf("%v", err)
+	}
 }

@@ -2,7 +2,6 @@ package intake
 
 import (
 	"context"
-	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -42,13 +41,15 @@ func (p *parquetTable) file(ctx context.Context, f func(*parquet.File) error) (e
 			err = fmt.Errorf("%w (%v)", ErrParquet, broken)
 		}
 	}()
-	tail := make([]byte, 8) // the length of what describes the file, which the library would trust
-	if _, err := at.ReadAt(tail, max(size-8, 0)); err != nil || string(tail[4:]) != "PAR1" || int64(binary.LittleEndian.Uint32(tail))+12 > size {
-		return fmt.Errorf("%w (its end does not describe it)", ErrParquet)
+	if err := soundFooter(at, size); err != nil {
+		return fmt.Errorf("%w (%w)", ErrParquet, err)
 	}
 	file, err := parquet.OpenFile(at, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true))
 	if err != nil {
 		return fmt.Errorf("%w (%w)", ErrParquet, err)
+	}
+	if err := soundPages(at, file); err != nil {
+		return fmt.Errorf("%w (a page: %w)", ErrParquet, err)
 	}
 	return f(file)
 }

@@ -1,0 +1,156 @@
+package keeping_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"proudsieve/client"
+	"proudsieve/core/certify"
+	"proudsieve/core/rulebook"
+	"proudsieve/durable"
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service"
+	"proudsieve/service/api"
+	"proudsieve/service/keeping"
+	"proudsieve/service/servicetest"
+	"proudsieve/service/store"
+)
+
+// unpack puts an archive of testdata into a directory.
+func unpack(t *testing.T, archive string) string {
+	t.Helper()
+	f, err := os.Open(archive)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	packed, err := gzip.NewReader(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	directory, in := t.TempDir(), tar.NewReader(packed)
+	for {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			return directory
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(directory, filepath.Clean("/"+h.Name))
+		if h.Typeflag == tar.TypeDir {
+			err = os.MkdirAll(path, 0o700)
+		} else {
+			var content bytes.Buffer
+			if _, err = io.Copy(&content, in); err == nil {
+				err = os.WriteFile(path, content.Bytes(), 0o600)
+			}
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Each archive of testdata is what the program of that day made of the demo: what was saved opens.
+func TestWhatEarlierProgramsMadeOpens(t *testing.T) {
+	archives, err := filepath.Glob("testdata/*.tar.gz")
+	if err != nil || len(archives) == 0 {
+		t.Fatal(archives, err)
+	}
+	for _, archive := range archives {
+		t.Run(filepath.Base(archive), func(t *testing.T) { opens(t, unpack(t, archive)) })
+	}
+}
+
+func opens(t *testing.T, backup string) {
+	place, database := t.TempDir(), postgrestest.Database(t)
+	if _, err := keeping.Restore(ctx, backup, database, place); err != nil {
+		t.Fatal(err)
+	}
+	s, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: place, Listen: "127.0.0.1:0", Log: servicetest.Quiet()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Stop() })
+	token, err := durable.ReadSecret(filepath.Join(backup, "administrator-token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	admin := &client.Client{Server: s.URL(), Token: strings.TrimSpace(string(token))}
+	datasets, err := client.All[store.Dataset](ctx, admin, "/datasets")
+	if err != nil || len(datasets) != 5 {
+		t.Fatalf("%d datasets, %v", len(datasets), err)
+	}
+	for _, d := range datasets {
+		book, err := client.Get[store.Declaration](ctx, admin, "/rulebooks/"+d.Name+"/"+d.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := rulebook.Parse([]byte(book.Source)); err != nil {
+			t.Errorf("the rulebook of %s: %v", d.Name, err)
+		}
+	}
+	for _, kind := range []string{"fix-plans", "merges"} {
+		if all, err := client.All[store.Declaration](ctx, admin, "/"+kind); err != nil || len(all) == 0 {
+			t.Errorf("%d %s, %v", len(all), kind, err)
+		}
+	}
+	audits, err := client.All[store.Audit](ctx, admin, "/audits")
+	if err != nil || len(audits) < 8 {
+		t.Fatalf("%d audits, %v", len(audits), err)
+	}
+	for _, a := range audits {
+		shown, err := client.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", a.ID))
+		if err != nil || shown.Result.Rows != a.Rows {
+			t.Errorf("audit %d: %v", a.ID, err)
+		}
+		if _, err := client.Get[api.RowsPage](ctx, admin, fmt.Sprintf("/tables/%d/rows?limit=5", a.TableID)); err != nil {
+			t.Errorf("the rows of table %d: %v", a.TableID, err)
+		}
+	}
+	// The same bytes and rulebook give the same verdict now.
+	job, err := client.Post[store.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	done, err := admin.Follow(ctx, job.ID, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := client.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", *done.AuditID))
+	if first := audits[len(audits)-1]; err != nil || again.Score != first.Score || again.Passed != first.Passed {
+		t.Errorf("audited again: %v, was %v; %v", again.Score, first.Score, err)
+	}
+	certificates, err := client.All[store.Certificate](ctx, admin, "/certificates")
+	if err != nil || len(certificates) == 0 {
+		t.Fatalf("%d certificates, %v", len(certificates), err)
+	}
+	var key bytes.Buffer
+	if err := admin.Download(ctx, "/signing-key", &key); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range certificates {
+		var table bytes.Buffer
+		if err := admin.Download(ctx, fmt.Sprintf("/tables/%d/bytes", c.TableID), &table); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := certify.Verify(&table, c.Signature, key.Bytes()); err != nil {
+			t.Errorf("certificate %d: %v", c.ID, err)
+		}
+	}
+	if _, err := client.All[store.Issue](ctx, admin, "/issues"); err != nil {
+		t.Error(err)
+	}
+	if checked, err := keeping.Check(ctx, database, place); err != nil || !checked.Good() {
+		t.Errorf("%+v, %v", checked, err)
+	}
+}
