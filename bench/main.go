@@ -36,6 +36,7 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
+	only := flag.String("only", "", "memory: only the lines on memory")
 	flag.Parse()
 	if *rows < 1000 {
 		return fmt.Errorf("%d rows are too few to measure; give at least 1000", *rows)
@@ -49,7 +50,13 @@ func run(ctx context.Context) error {
 	if err := os.WriteFile(b.book, []byte(rules), 0o600); err != nil {
 		return err
 	}
+	if *only == "memory" {
+		return b.fitting(ctx)
+	}
 	if err := errors.Join(b.auditing(), b.judging(), b.growing(*large)); err != nil {
+		return err
+	}
+	if err := b.fitting(ctx); err != nil {
 		return err
 	}
 	if err := b.paging(ctx); err != nil {
