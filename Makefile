@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test build bench screenshots demo-files lint console setup-server setup-browser
+.PHONY: demo tour test build bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -34,6 +34,17 @@ lint: console
 
 bench: build
 	go run ./bench
+
+# Two hundred kills under work, and ten minutes of requests while audits run; each is bounded.
+storm: build setup-server
+	go run ./storm/run
+
+load: build setup-server
+	go run ./bench/load
+
+# Every fuzzer for TIME (2m), those that read files and declarations for LONG (10m).
+fuzz:
+	scripts/fuzz $(or $(TIME),2m) $(or $(LONG),10m)
 
 screenshots: build setup-server setup-browser
 	@scripts/need Xvfb xvfb && scripts/need xterm xterm && scripts/need import imagemagick

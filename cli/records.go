@@ -456,7 +456,9 @@ func auditCommand() *cli.Command {
 			if s.command.Bool("exact") {
 				exact = "true"
 			}
-			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/findings"+client.Query("exact", exact), f) })
+			return save(args[1], func(f *os.File) error {
+				return s.Download(ctx, "/audits/"+args[0]+"/findings"+client.Query("exact", exact), f)
+			})
 		}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := client.All[store.Audit](ctx, s.Client, "/audits")

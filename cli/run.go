@@ -86,6 +86,7 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	}
 	intake.SetUnpacking(unpacking)
 	tune(budget.Memory())
+	makeRoomForRequests()
 	return o, nil
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"runtime"
 	"runtime/debug"
 )
 
@@ -20,5 +21,13 @@ func tune(limit int64) {
 	}
 	if limit > 0 && os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(limit)
+	}
+}
+
+// makeRoomForRequests lets more threads run than there are processors, so that a request need
+// not wait for the turn of one that computes for a job or a question.
+func makeRoomForRequests() {
+	if os.Getenv("GOMAXPROCS") == "" {
+		runtime.GOMAXPROCS(2 * runtime.NumCPU())
 	}
 }

@@ -388,7 +388,7 @@ func (s *storm) work(ctx context.Context, r *rand.Rand) {
 		case 7:
 			s.declare(ctx, r, steward)
 		case 8:
-			s.certify(ctx, certifier)
+			s.certify(ctx, r, certifier)
 		case 9:
 			_, _ = client.Get[api.Desk](ctx, steward, "/desk")
 			if d, ok := s.some(r, "delivery"); ok {
@@ -424,12 +424,17 @@ func (s *storm) declare(ctx context.Context, r *rand.Rand, c *client.Client) {
 	}
 }
 
-func (s *storm) certify(ctx context.Context, c *client.Client) {
-	desk, err := client.Get[api.Desk](ctx, c, "/desk")
-	if err != nil || len(desk.Waiting) == 0 {
+// certify certifies a table that an accepted merge made, where it may be.
+func (s *storm) certify(ctx context.Context, r *rand.Rand, c *client.Client) {
+	one, ok := s.some(r, "job")
+	if !ok {
 		return
 	}
-	if made, err := client.Post[store.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", desk.Waiting[0].ID), nil); err == nil {
+	job, err := client.Get[store.Job](ctx, c, fmt.Sprintf("/jobs/%d", one.id))
+	if err != nil || job.ResultTable == nil {
+		return
+	}
+	if made, err := client.Post[store.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err == nil {
 		s.accept(thing{kind: "certificate", id: made.ID})
 	}
 }

@@ -42,7 +42,7 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	}
 	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
-	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end, r.take); err != nil {
+	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end, func(s *stretch) error { return r.take(ctx, s) }); err != nil {
 		return nil, err
 	}
 	if err := r.resolveGroups(ctx, source); err != nil {
@@ -126,7 +126,7 @@ func (r *run) begin() (*stretch, []*table.Dictionary) {
 	return s, s.dictionaries
 }
 
-func (r *run) take(s *stretch) error {
+func (r *run) take(ctx context.Context, s *stretch) error {
 	r.marks = append(r.marks, s.marks...)
 	r.rows += s.rows
 	r.setAside += s.setAside
@@ -153,6 +153,7 @@ func (r *run) take(s *stretch) error {
 	close(next)
 	for range r.workers {
 		group.Go(func() error {
+			defer guard.Slot(ctx)()
 			for c := range next {
 				r.summaries[c].Take(&s.columns[c].shard)
 				r.estimated[c].Store(r.summaries[c].Estimated())

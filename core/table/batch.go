@@ -193,10 +193,12 @@ func (s selectedParts) Next() (Part, error) {
 func Scan[T any](ctx context.Context, source Source, workers int, work func(*Batch) (T, error), take func(T) error) error {
 	one := func(parts <-chan Part) (value T, err error) {
 		for part := range parts {
+			free := guard.Slot(ctx)
 			var b *Batch
 			if b, err = part.Batch(nil); err == nil {
 				value, err = work(b)
 			}
+			free()
 		}
 		return value, err
 	}
@@ -229,10 +231,11 @@ func stretchesOf(columns int) func(n int) int {
 func ScanStretches[S any](ctx context.Context, source Source, workers int, begin func() (S, []*Dictionary), work func(S, *Batch) error, end func(S) error, take func(S) error) error {
 	one := func(parts <-chan Part) (S, error) {
 		state, shared := begin()
-		for part := range parts {
+		one := func(part Part) error {
+			defer guard.Slot(ctx)()
 			b, err := part.Batch(shared)
 			if err != nil {
-				return state, err
+				return err
 			}
 			for c := range b.Columns {
 				if !sameTexts(b.Columns[c].Texts, shared[c].Texts) {
@@ -240,12 +243,19 @@ func ScanStretches[S any](ctx context.Context, source Source, workers int, begin
 				}
 			}
 			if err := work(state, b); err != nil {
-				return state, err
+				return err
 			}
 			if b.Done != nil {
 				b.Done()
 			}
+			return nil
 		}
+		for part := range parts {
+			if err := one(part); err != nil {
+				return state, err
+			}
+		}
+		defer guard.Slot(ctx)()
 		return state, end(state)
 	}
 	return scan(ctx, source, stretchesOf(len(source.Columns())), workers, one, take)

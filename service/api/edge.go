@@ -23,6 +23,8 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
+
+	"proudsieve/core/guard"
 )
 
 // What comes in is judged here once, so that nothing behind has to.
@@ -47,6 +49,7 @@ func numbered(next http.Handler) http.Handler {
 func (s *Server) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		recorded := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		guard.Asked()
 		who := &callerName{}
 		r = r.WithContext(context.WithValue(r.Context(), callerNameKey{}, who))
 		started := time.Now()

@@ -29,6 +29,30 @@ type inside struct {
 	audit *store.Audit
 }
 
+// parsed is a rulebook that is remembered, which nobody changes.
+type parsed struct{ *rulebook.Rulebook }
+
+// size is how many bytes a rulebook takes, at the most: its text has a megabyte at the most.
+func (parsed) size() int64 { return 128 << 10 }
+
+// rulebook reads a version of a rulebook, which never changes. One that takes codes from other
+// datasets is bound to them, and so is read anew each time.
+func (s *Server) rulebook(ctx context.Context, id int64) (*rulebook.Rulebook, error) {
+	read := func(ctx context.Context) (parsed, error) {
+		d, err := store.FindDeclaration(ctx, s.Store.DB, id)
+		if err != nil {
+			return parsed{}, err
+		}
+		book, err := rulebook.Parse([]byte(d.Source))
+		return parsed{book}, err
+	}
+	book, err := recallFor(ctx, &s.remembered, fmt.Sprintf("rulebook %d", id), 0, read)
+	if err == nil && takesCodes(book.Rulebook) {
+		book, err = read(ctx)
+	}
+	return book.Rulebook, err
+}
+
 // size is how many bytes an open table takes, with its rulebook, at the most.
 func (*inside) size() int64 { return 256 << 10 }
 
@@ -46,11 +70,7 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 		}
 		if a.RulebookID != nil {
 			version = *a.RulebookID
-			d, err := store.FindDeclaration(ctx, s.Store.DB, version)
-			if err != nil {
-				return nil, err
-			}
-			if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
+			if book, err = s.rulebook(ctx, version); err != nil {
 				return nil, err
 			}
 		}

@@ -405,10 +405,7 @@ func (s *Server) proposals() {
 // bound gives the rulebook of an open table the codes that it takes from other datasets.
 // The answer tells which tables these came from, for remembering.
 func (s *Server) bound(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*rulebook.Rulebook, string, error) {
-	if book == nil || !slices.ContainsFunc(book.Columns, func(c rulebook.Column) bool {
-		l := book.CodeLists[c.CodeList]
-		return l != nil && l.From != nil
-	}) {
+	if book == nil || !takesCodes(book) {
 		return book, "", nil
 	}
 	if err := work.Beside(ctx, s.Store, s.Files, t, book, t.CreatedAt); err != nil {
@@ -416,4 +413,12 @@ func (s *Server) bound(ctx context.Context, t *store.Table, book *rulebook.Ruleb
 	}
 	whole, err := audit.Bound(ctx, book, s.Pool.Workers)
 	return whole, fmt.Sprint(book.Beside.Used), err
+}
+
+// takesCodes reports whether a rulebook takes codes from other datasets.
+func takesCodes(book *rulebook.Rulebook) bool {
+	return slices.ContainsFunc(book.Columns, func(c rulebook.Column) bool {
+		l := book.CodeLists[c.CodeList]
+		return l != nil && l.From != nil
+	})
 }

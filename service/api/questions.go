@@ -2,8 +2,10 @@ package api
 
 import (
 	"context"
+	"errors"
 	"reflect"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/singleflight"
@@ -21,6 +23,9 @@ const (
 	questionBytes = 72 << 20
 	// questionWaits is how long a question waits for memory before it is refused.
 	questionWaits = 8 * time.Second
+	// questionsAtOnce is how many questions read a table at the same time, and questionsWaiting how many wait for that.
+	questionsAtOnce  = 2
+	questionsWaiting = 8
 )
 
 // remembered keeps the answers of questions that take a reading of a whole table, the newest
@@ -33,6 +38,9 @@ type remembered struct {
 	bytes  int64
 	flying map[string]*flight
 	group  singleflight.Group
+
+	places  chan struct{} // of the questions that are being answered
+	waiting atomic.Int64  // questions that wait for a place
 }
 
 type answered struct {
@@ -68,12 +76,23 @@ func recallFor[T any](ctx context.Context, r *remembered, key string, bytes int6
 			}
 			waiting, cancel := context.WithTimeout(f.ctx, questionWaits)
 			defer cancel()
+			if bytes > 0 {
+				free, err := r.turn(waiting)
+				if err != nil {
+					return nil, err
+				}
+				defer free()
+			}
 			share, err := budget.Process().Take(waiting, bytes)
 			if err != nil {
 				return nil, err
 			}
 			defer share.Free()
-			value, err := work(budget.With(f.ctx, share))
+			quiet := budget.With(f.ctx, share)
+			if bytes > 0 {
+				quiet = guard.Background(quiet)
+			}
+			value, err := work(quiet)
 			if err != nil {
 				return nil, err
 			}
@@ -92,6 +111,30 @@ func recallFor[T any](ctx context.Context, r *remembered, key string, bytes int6
 			return none, found.Err
 		}
 		return found.Val.(T), nil
+	}
+}
+
+// turn waits until one of the places for questions that read a table is free. Where as many
+// wait as can be answered in time, it says so at once.
+func (r *remembered) turn(ctx context.Context) (free func(), err error) {
+	r.mutex.Lock()
+	if r.places == nil {
+		r.places = make(chan struct{}, questionsAtOnce)
+	}
+	r.mutex.Unlock()
+	if r.waiting.Add(1) > questionsWaiting {
+		r.waiting.Add(-1)
+		return nil, budget.ErrBusy
+	}
+	defer r.waiting.Add(-1)
+	select {
+	case r.places <- struct{}{}:
+		return func() { <-r.places }, nil
+	case <-ctx.Done():
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return nil, budget.ErrBusy
+		}
+		return nil, ctx.Err()
 	}
 }
 

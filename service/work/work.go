@@ -332,7 +332,7 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 			return err
 		}
 		defer share.Free()
-		return a.dispatch(budget.With(working, share))
+		return a.dispatch(guard.Background(budget.With(working, share)))
 	})
 	cause := context.Cause(working)
 	cancel(nil)
