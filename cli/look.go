@@ -303,7 +303,7 @@ func (o *output) defects(defects []table.Defect, n int64) {
 
 // readingFlags are the options that set what is otherwise worked out.
 func readingFlags() []cli.Flag {
-	return []cli.Flag{
+	return append(unpackingFlags(), []cli.Flag{
 		&cli.StringFlag{Category: "Reading", Name: "format", Usage: "delimited, json_lines, json_array, xlsx or parquet"},
 		&cli.StringFlag{Category: "Reading", Name: "entry", Usage: "the file of an archive"},
 		&cli.StringFlag{Category: "Reading", Name: "sheet", Usage: "the sheet of a workbook"},
@@ -316,10 +316,13 @@ func readingFlags() []cli.Flag {
 		&cli.StringFlag{Category: "Reading", Name: "grouping-mark", Usage: "the character between thousands"},
 		&cli.StringSliceFlag{Category: "Reading", Name: "missing", Usage: "a text that stands for a missing value; may be repeated"},
 		&cli.StringSliceFlag{Category: "Reading", Name: "dates", Usage: "a date pattern, as dd/MM/yyyy; may be repeated"},
-	}
+	}...)
 }
 
 func readingOf(c *cli.Command) (intake.Reading, error) {
+	if err := setUnpacking(c); err != nil {
+		return intake.Reading{}, err
+	}
 	r := intake.Reading{Format: intake.Format(c.String("format")), Entry: c.String("entry"), Sheet: c.String("sheet"), Encoding: c.String("encoding"),
 		Delimiter: c.String("delimiter"), Quote: c.String("quote"), HeaderLine: c.Int("header-line"), ClosingLines: c.Int("closing-lines"),
 		DecimalMark: c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"), Missing: c.StringSlice("missing"), Dates: c.StringSlice("dates")}

@@ -15,6 +15,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/relation"
+	"proudsieve/durable"
 	"proudsieve/service/api"
 	"proudsieve/service/store"
 )
@@ -363,21 +364,7 @@ func exactFlag() cli.Flag {
 }
 
 // save writes a file whole or not at all.
-func save(path string, write func(*os.File) error) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".proudsieve-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	if err := write(f); err != nil {
-		_ = f.Close()
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
-}
+func save(path string, write func(*os.File) error) error { return durable.Write(path, 0o600, write) }
 
 func showRows(ctx context.Context, s *session, args []string) error {
 	c := s.command

@@ -1,10 +1,15 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -47,18 +52,34 @@ func dataFlag() cli.Flag {
 
 // arrivalFlags say which deliveries are taken in.
 func arrivalFlags() []cli.Flag {
-	return []cli.Flag{
+	return append(unpackingFlags(), []cli.Flag{
 		&cli.Int64Flag{Name: "upload-limit", Value: service.DefaultUploadLimit, Usage: "largest delivery that is taken in, in bytes"},
 		&cli.StringFlag{Name: "watch", Usage: "a folder with a folder for each dataset; every file put there is taken in"},
 		&cli.BoolFlag{Name: "fetch-private", Usage: "fetch also from addresses of this machine and of private networks"},
 		&cli.DurationFlag{Name: "stall-after", Value: work.DefaultStall, Usage: "how long a job may make no progress before it fails"},
-		&cli.Int64Flag{Name: "unpack-ratio", Value: intake.UsualUnpacking.Ratio, Usage: "how many bytes each byte of a packed file may unpack to"},
-		&cli.Int64Flag{Name: "unpack-limit", Value: intake.UsualUnpacking.Bytes, Usage: "how many bytes a packed file may unpack to in all"},
 		&cli.StringSliceFlag{Name: "name", Usage: "a host by which the service is called, besides localhost; may be given more than once"},
 		&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "a network, as 10.1.0.0/16, whose proxies say from where a request comes (X-Forwarded-For)"},
 		&cli.StringFlag{Name: "tls-certificate", Usage: "file in PEM by which the service is reached over https"},
 		&cli.StringFlag{Name: "tls-key", Usage: "file in PEM with the certificate's key, mode 0600"},
+	}...)
+}
+
+// unpackingFlags say what packed files may hold.
+func unpackingFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.Int64Flag{Name: "unpack-ratio", Value: intake.UsualUnpacking.Ratio, Usage: "how many bytes each byte of a packed file may unpack to"},
+		&cli.Int64Flag{Name: "unpack-limit", Value: intake.UsualUnpacking.Bytes, Usage: "how many bytes a packed file may unpack to in all"},
 	}
+}
+
+// setUnpacking takes the flags over, for the process.
+func setUnpacking(c *cli.Command) error {
+	u := intake.Unpacking{Ratio: c.Int64("unpack-ratio"), Bytes: c.Int64("unpack-limit")}
+	if u.Ratio < 1 || u.Bytes < 1 {
+		return errors.New("--unpack-ratio and --unpack-limit are at least 1")
+	}
+	intake.SetUnpacking(u)
+	return nil
 }
 
 // serviceOptions are the options of the service that the flags of a command tell.
@@ -80,11 +101,9 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 		}
 		o.TrustedProxies = append(o.TrustedProxies, network)
 	}
-	unpacking := intake.Unpacking{Ratio: c.Int64("unpack-ratio"), Bytes: c.Int64("unpack-limit")}
-	if unpacking.Ratio < 1 || unpacking.Bytes < 1 {
-		return o, errors.New("--unpack-ratio and --unpack-limit are at least 1")
+	if err := setUnpacking(c); err != nil {
+		return o, err
 	}
-	intake.SetUnpacking(unpacking)
 	tune(budget.Memory())
 	makeRoomForRequests()
 	return o, nil
@@ -99,7 +118,7 @@ func upCommand() *cli.Command {
 				return err
 			}
 			o := outputOf(c)
-			options, err := serviceOptions(c, logger(o))
+			options, err := serviceOptions(c, logger(o, true))
 			if err != nil {
 				return err
 			}
@@ -139,7 +158,7 @@ func serveCommand() *cli.Command {
 			if err := os.MkdirAll(c.String("data"), 0o700); err != nil {
 				return err
 			}
-			options, err := serviceOptions(c, logger(o))
+			options, err := serviceOptions(c, logger(o, false))
 			if err != nil {
 				return err
 			}
@@ -154,10 +173,12 @@ func serveCommand() *cli.Command {
 	}
 }
 
-func logger(o *output) *slog.Logger {
-	level := slog.LevelWarn
-	if os.Getenv("PROUDSIEVE_LOG") != "" { // what is asked for and done, a line each
-		level = slog.LevelInfo
+// logger writes to the error stream: what goes wrong and, where quiet is false or
+// PROUDSIEVE_LOG is set, what is asked for and done, a line each.
+func logger(o *output, quiet bool) *slog.Logger {
+	level := slog.LevelInfo
+	if quiet && os.Getenv("PROUDSIEVE_LOG") == "" {
+		level = slog.LevelWarn
 	}
 	if os.Getenv("PROUDSIEVE_DEBUG") != "" {
 		level = slog.LevelDebug
@@ -167,9 +188,10 @@ func logger(o *output) *slog.Logger {
 
 // private is a service with a database of its own.
 type private struct {
-	directory string
-	database  *postgres.Server
-	service   *service.Service
+	directory   string
+	database    *postgres.Server
+	service     *service.Service
+	certificate string // by which it is reached over TLS; empty where it is not
 }
 
 // startPrivate starts both; passing is for one that is thrown away afterwards.
@@ -179,7 +201,7 @@ func startPrivate(ctx context.Context, options service.Options, passing bool) (*
 	if err := errors.Join(os.MkdirAll(directory, 0o711), os.Chmod(directory, 0o711)); err != nil {
 		return nil, err
 	}
-	p := &private{directory: directory}
+	p := &private{directory: directory, certificate: options.Certificate}
 	var err error
 	if p.database, err = postgres.Start(ctx, postgres.Options{Directory: filepath.Join(directory, "postgres"), Passing: passing}); err != nil {
 		return nil, err
@@ -215,7 +237,32 @@ func (p *private) administrator() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &client.Client{Server: p.service.URL(), Token: strings.TrimSpace(string(raw))}, nil
+	c := &client.Client{Server: p.service.URL(), Token: strings.TrimSpace(string(raw))}
+	if p.certificate != "" {
+		c.HTTP, err = trusting(p.certificate)
+	}
+	return c, err
+}
+
+// trusting returns a client that trusts one certificate, whatever name it is for: that of a
+// service which this process runs itself.
+func trusting(certificate string) (*http.Client, error) {
+	raw, err := os.ReadFile(certificate)
+	if err != nil {
+		return nil, err
+	}
+	block, _ := pem.Decode(raw)
+	if block == nil {
+		return nil, fmt.Errorf("%s holds no certificate in PEM", certificate)
+	}
+	same := func(given [][]byte, _ [][]*x509.Certificate) error {
+		if len(given) == 0 || !bytes.Equal(given[0], block.Bytes) {
+			return errors.New("the service shows another certificate than its own")
+		}
+		return nil
+	}
+	// The usual check is replaced by a stricter one: the very certificate, byte for byte.
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, VerifyPeerCertificate: same, MinVersion: tls.VersionTLS12}}}, nil
 }
 
 func openAPICommand() *cli.Command {

@@ -62,7 +62,7 @@ func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
 		if err := durable.WriteFile(demoTokenFile(p.directory, person), []byte(made.Secret+"\n"), 0o600); err != nil {
 			return nil, err
 		}
-		c := &client.Client{Server: p.service.URL(), Token: made.Secret}
+		c := &client.Client{Server: p.service.URL(), Token: made.Secret, HTTP: admin.HTTP}
 		if role == "steward" {
 			d.steward = c
 		} else {
@@ -103,7 +103,7 @@ func tourCommand() *cli.Command {
 			}
 			defer os.RemoveAll(directory)
 			o := outputOf(c)
-			running, err := startPrivate(ctx, service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: logger(o)}, true)
+			running, err := startPrivate(ctx, service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: logger(o, true)}, true)
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"proudsieve/client"
+	"proudsieve/postgres/postgrestest"
 	"proudsieve/service/store"
 )
 
@@ -79,6 +81,19 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 			t.Errorf("%q is not in\n%s", want, printed)
 		}
 	}
+	kept := filepath.Join(directory, "backup-of-it")
+	keep := func(code int, want string, args ...string) {
+		t.Helper()
+		got, out, errs := run(args...)
+		if got != code || !strings.Contains(out+errs, want) {
+			t.Errorf("%v: exit %d, want %d with %q\n%s%s", args, got, code, want, out, errs)
+		}
+	}
+	keep(0, "postgres://proudsieve:", "database", "--data", directory)
+	keep(0, "are new", "backup", kept, "--data", directory)
+	keep(0, "are as they were kept", "check", "--data", directory)
+	keep(2, "is in use by process", "up", "--data", directory, "--listen", "127.0.0.1:0")
+	keep(2, "is there already", "restore", kept, "--data", directory, "--database-url", postgrestest.Database(t))
 	first := datasets(printed)
 	if len(first) != 5 {
 		t.Errorf("%d datasets, want 5", len(first))
@@ -86,6 +101,16 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 	if code := stop(); code != 0 {
 		t.Errorf("after Ctrl-C the exit code is %d", code)
 	}
+	// A stopped service is checked and backed up as well, and a backup comes up elsewhere.
+	keep(0, "0 of them are new", "backup", kept, "--data", directory)
+	elsewhere := filepath.Join(directory, "elsewhere")
+	keep(0, "is put back", "restore", kept, "--data", elsewhere)
+	keep(0, "are as they were kept", "check", "--data", elsewhere)
+	spoil(t, filepath.Join(elsewhere, "files"))
+	keep(1, "1 are missing", "check", "--data", elsewhere)
+	keep(1, "1 were altered", "check", "--data", elsewhere)
+	keep(1, "1 belong to no record", "check", "--data", elsewhere)
+
 	printed, stop = up(t, program, directory)
 	if strings.Contains(printed, "Loading") {
 		t.Error("the demo is loaded a second time")
@@ -96,6 +121,29 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 	}
 	if code := stop(); code != 0 {
 		t.Errorf("after Ctrl-C the exit code is %d", code)
+	}
+}
+
+// spoil takes one file of a store away, alters one, and adds one.
+func spoil(t *testing.T, store string) {
+	t.Helper()
+	var kept []string
+	if err := filepath.WalkDir(store, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && len(d.Name()) == 64 {
+			kept = append(kept, path)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := os.ReadFile(kept[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw[0] ^= 1
+	extra := filepath.Join(store, "ab", "ab", strings.Repeat("ab", 32))
+	if err := errors.Join(os.Remove(kept[0]), os.WriteFile(kept[1], raw, 0o600), os.MkdirAll(filepath.Dir(extra), 0o700), os.WriteFile(extra, []byte("x"), 0o600)); err != nil {
+		t.Fatal(err)
 	}
 }
 

@@ -289,9 +289,9 @@ func certificateCommand() *cli.Command {
 		verb("list", "certificates", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := client.All[store.Certificate](ctx, s.Client, "/certificates")
 			return show(s, all, err, func(all []store.Certificate) {
-				g := newGrid(">certificate", ">table", "dataset", "certified by", "at")
+				g := newGrid(">certificate", ">table", "dataset", "certified by", "at", "withdrawn since")
 				for _, c := range all {
-					g.add(fmt.Sprint(c.ID), fmt.Sprint(c.TableID), c.Dataset, c.CreatedBy, when(c.CreatedAt))
+					g.add(fmt.Sprint(c.ID), fmt.Sprint(c.TableID), c.Dataset, c.CreatedBy, when(c.CreatedAt), optional(c.Withdrawn, func(why string) string { return why }))
 				}
 				s.grid(g, "Nothing has been certified yet.")
 			})

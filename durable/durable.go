@@ -23,14 +23,28 @@ func Create(path string, data []byte, mode os.FileMode) error {
 	return write(path, data, mode, os.Link)
 }
 
+// Write is WriteFile for what content writes.
+func Write(path string, mode os.FileMode, content func(*os.File) error) error {
+	return writeWith(path, mode, content, os.Rename)
+}
+
 func write(path string, data []byte, mode os.FileMode, place func(from, to string) error) error {
+	return writeWith(path, mode, func(f *os.File) error {
+		_, err := f.Write(data)
+		return err
+	}, place)
+}
+
+func writeWith(path string, mode os.FileMode, content func(*os.File) error, place func(from, to string) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), temporary+"*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name()) // it is there under its own name by then, or of no use
-	_, err = f.Write(data)
-	if err := errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
+	if err := content(f); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	if err := errors.Join(f.Chmod(mode), f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	if err := place(f.Name(), path); err != nil {

@@ -352,3 +352,15 @@ func TestMistakesInAFixPlan(t *testing.T) {
 		t.Error("a plan without a dataset has one")
 	}
 }
+
+func FuzzParse(f *testing.F) {
+	f.Add("fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], reason: r}\n  - {do: keep_one, columns: [sample], keep: first, reason: r}\n")
+	b := testkit.Book(f, book)
+	f.Fuzz(func(t *testing.T, source string) {
+		_, err := fix.Parse([]byte(source), b)
+		var mistakes document.Problems
+		if err != nil && !errors.As(err, &mistakes) {
+			t.Errorf("%q: the error %v has no place", source, err)
+		}
+	})
+}

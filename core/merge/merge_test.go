@@ -311,3 +311,14 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		t.Errorf("without memory for the keys: %v", err)
 	}
 }
+
+func FuzzParse(f *testing.F) {
+	f.Add("merge: m\nstack: [a, b]\norigin: o\njoin:\n  - {with: c, on: {x: y}, take: [z], unmatched: keep, met_at_least: 5}\n")
+	f.Fuzz(func(t *testing.T, source string) {
+		_, err := merge.Parse([]byte(source))
+		var mistakes document.Problems
+		if err != nil && !errors.As(err, &mistakes) {
+			t.Errorf("%q: the error %v has no place", source, err)
+		}
+	})
+}

@@ -82,7 +82,7 @@ func (r *HashedRows) blocks(partition int) [][]HashedRow {
 }
 
 // Groups finds the rows that share a hash. Memory is bounded: beyond a fixed
-// number of rows it spills to files in the temporary directory, which Close removes.
+// number of rows it spills to files of the temporary directory that have no name, and are gone with Close or the process.
 type Groups struct {
 	held  HashedRows // those in memory
 	files [groupPartitions]*os.File
@@ -149,6 +149,7 @@ func (g *Groups) spill() error {
 			if err != nil {
 				return err
 			}
+			_ = os.Remove(f.Name()) // it is gone when it is closed, or the process ends
 			g.files[i] = f
 		}
 		buffer = buffer[:0]
@@ -300,7 +301,6 @@ func (g *Groups) Close() {
 	for i, f := range g.files {
 		if f != nil {
 			_ = f.Close()
-			_ = os.Remove(f.Name())
 			g.files[i] = nil
 		}
 	}

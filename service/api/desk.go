@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
 
@@ -16,6 +17,7 @@ type Desk struct {
 	Running []store.Job   `json:"running"`
 	Failed  []store.Job   `json:"failed" doc:"Jobs among the last hundred that failed and were not tried again since"`
 	Waiting []store.Table `json:"waiting" doc:"Merged tables that pass and have no certificate"`
+	Disk    *files.Disk   `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
 }
 
 func (s *Server) desk() {
@@ -59,6 +61,9 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 			d.Failed = append(d.Failed, j)
 		}
 		tried[key] = true
+	}
+	if disk, err := s.Files.Disk(); err == nil && disk.NearlyFull() {
+		d.Disk = &disk
 	}
 	d.Waiting, err = store.Uncertified(ctx, s.Store.DB)
 	return d, err

@@ -183,7 +183,7 @@ func (r *remembered) keep(key string, value any) {
 	if known, ok := value.(interface{ size() int64 }); ok {
 		one.bytes += known.size()
 	} else {
-		one.bytes += sizeOf(reflect.ValueOf(value), 0)
+		one.bytes += sizeOfAny(value)
 	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -202,6 +202,8 @@ func (r *remembered) keep(key string, value any) {
 		r.order = r.order[1:]
 	}
 }
+
+func sizeOfAny(value any) int64 { return sizeOf(reflect.ValueOf(value), 0) }
 
 // sizeOf is how many bytes a value takes, near enough: what it points to is counted, each time.
 func sizeOf(v reflect.Value, depth int) int64 {

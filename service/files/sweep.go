@@ -37,7 +37,8 @@ func (d *Directory) Pause() (resume func(), err error) { return d.lock(syscall.L
 type Swept struct {
 	Files int
 	Bytes int64
-	Busy  int // files that were left because something was kept, or a backup made, at that moment
+	Busy  int   // files that were left because something was kept, or a backup made, at that moment
+	Kept  int64 // bytes that stay
 }
 
 // Sweep removes parts that nobody writes any more, and bytes that nobody speaks of:
@@ -83,7 +84,8 @@ func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context
 		digests = digests[:0]
 		return nil
 	}
-	err = d.Each(ctx, func(digest string, _ int64) error {
+	err = d.Each(ctx, func(digest string, bytes int64) error {
+		swept.Kept += bytes
 		if digests = append(digests, digest); len(digests) < 500 {
 			return nil
 		}
@@ -134,6 +136,9 @@ func (d *Directory) remove(ctx context.Context, path string, stays func() (bool,
 	}
 	swept.Files++
 	swept.Bytes += mine.Size()
+	if stays != nil {
+		swept.Kept -= mine.Size()
+	}
 	return nil
 }
 

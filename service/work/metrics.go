@@ -7,6 +7,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"proudsieve/core/budget"
+	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
 
@@ -18,6 +19,17 @@ var (
 	rowsRead   = promauto.NewCounterVec(prometheus.CounterOpts{Name: "proudsieve_rows_read_total", Help: "Rows read by jobs, in the last reading of each."}, []string{"kind"})
 	bytesRead  = promauto.NewCounterVec(prometheus.CounterOpts{Name: "proudsieve_bytes_read_total", Help: "Bytes read by jobs."}, []string{"kind"})
 )
+
+var storeBytes = promauto.NewGauge(prometheus.GaugeOpts{Name: "proudsieve_store_bytes", Help: "Bytes in the file store, at its last sweep."})
+
+var diskFree = promauto.NewGauge(prometheus.GaugeOpts{Name: "proudsieve_store_free_bytes", Help: "Bytes that may still be written to the disk of the file store."})
+
+// tellDisk tells how much room there is, as of now.
+func tellDisk(f *files.Directory) {
+	if disk, err := f.Disk(); err == nil {
+		diskFree.Set(float64(disk.Free))
+	}
+}
 
 func init() {
 	promauto.NewGaugeFunc(prometheus.GaugeOpts{Name: "proudsieve_memory_budget_bytes", Help: "Memory that jobs and questions may take together."}, func() float64 { return float64(budget.Process().Limit()) })

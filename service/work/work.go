@@ -99,6 +99,7 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 	if err != nil {
 		return nil, err
 	}
+	tellDisk(f)
 	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), held: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{pool: p})
@@ -194,6 +195,11 @@ func (p *Pool) keepTidy(ctx context.Context) error {
 		swept, err := p.Sweep(ctx)
 		if swept.Files > 0 {
 			p.log.Info("the file store was swept", "files", swept.Files, "bytes", swept.Bytes)
+		}
+		storeBytes.Set(float64(swept.Kept))
+		tellDisk(p.files)
+		if disk, err := p.files.Disk(); err == nil && disk.NearlyFull() {
+			p.log.Warn("the disk of the file store is nearly full", "free", disk.Free, "total", disk.Total)
 		}
 		if err == nil && swept.Busy == 0 {
 			next = time.Now().Add(sweepEvery)

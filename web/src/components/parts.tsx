@@ -236,7 +236,14 @@ export function Severity({ of }: { of: string }) {
 }
 
 /** A score, and whether it reaches its mark, in words. */
-export function Verdict({ table }: { table: Pick<Schemas["Table"], "score" | "passed"> }) {
+export function Verdict({
+  table,
+}: {
+  table: Pick<Schemas["Table"], "score" | "passed"> & { withdrawn_at?: string | null };
+}) {
+  if (table.withdrawn_at) {
+    return <Text color="quiet">withdrawn</Text>;
+  }
   if (table.score == null) {
     return <Text color="quiet">not audited yet</Text>;
   }

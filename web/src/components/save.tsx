@@ -58,8 +58,12 @@ export function SavePicture({ of, name }: { of: RefObject<SVGSVGElement | null>;
   );
 }
 
+/** A spreadsheet runs a text that begins as a formula does; after an apostrophe it is a text. */
+const harmless = (text: string) =>
+  /^[=+\-@\t\r\n]/.test(text) && !/^[+-]?[\d.,]+$/.test(text) ? `'${text}` : text;
+
 const cell = (v: string | number | null | undefined) => {
-  const text = v == null ? "" : String(v);
+  const text = typeof v === "string" ? harmless(v) : v == null ? "" : String(v);
   return /[",\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
 };
 

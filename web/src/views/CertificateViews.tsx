@@ -109,6 +109,11 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       >
         Certificate {c.id} of {s.dataset}
       </Title>
+      {c.withdrawn && (
+        <Box role="alert" borderLeftWidth="4px" borderColor="validity" bg="sheet" px="3" py="2" my="2">
+          <Text fontWeight="600">What it rests on was withdrawn since. {c.withdrawn}</Text>
+        </Box>
+      )}
       <Text>
         {s.certified_by} certified {when(s.certified_at)} that{" "}
         <TableLink id={c.table_id}>table {c.table_id}</TableLink>, {count(s.table.rows)} rows in{" "}

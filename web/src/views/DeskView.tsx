@@ -5,7 +5,7 @@ import { datasets, desk } from "../api/queries";
 import { DatasetGrid } from "../components/DatasetGrid";
 import { IssueGrid } from "../components/IssueGrid";
 import { Empty, Progress, Section, Shown, TableLink, Title } from "../components/parts";
-import { count, plural, when } from "../words";
+import { bytes, count, plural, when } from "../words";
 
 const issuesShown = 12;
 
@@ -26,6 +26,12 @@ export function DeskView() {
                   ? "Nothing is waiting for you."
                   : `${plural(d.issues.length, "issue is", "issues are")} open; ${count(stops)} of them ${stops === 1 ? "stops" : "stop"} a table.`}
               </Text>
+              {d.disk && (
+                <Text role="alert" borderLeftWidth="4px" borderColor="validity" pl="2" my="1">
+                  The disk of the service is nearly full: {bytes(d.disk.free)} of {bytes(d.disk.total)} are
+                  free. Let go of deliveries that are no longer needed, or make room.
+                </Text>
+              )}
               {d.running.map((j) => (
                 <Progress key={j.id} job={j} />
               ))}

@@ -6,7 +6,7 @@ import { api, type Schemas, take } from "../api/client";
 import { datasets, issue, issues, me, people, refreshAll } from "../api/queries";
 import { IssueGrid } from "../components/IssueGrid";
 import { Choice, Field, Press, Section, Severity, Shown, Title, Trouble, Writing } from "../components/parts";
-import { count, when } from "../words";
+import { count, plural, when } from "../words";
 
 const states = ["unsettled", "open", "asked", "waived", "closed", "all"] as const;
 
@@ -125,7 +125,8 @@ function Loaded({ i }: { i: Schemas["IssueShown"] }) {
         </HStack>
         {i.waiver_until && (
           <Text mt="2">
-            Waived by {i.waiver_by} until {i.waiver_until}: {i.waiver_reason}
+            Waived by {i.waiver_by} until {i.waiver_until}
+            {i.waiver_rows != null && <> for {plural(i.waiver_rows, "row", "rows")}</>}: {i.waiver_reason}
           </Text>
         )}
         <Section title="What happened">

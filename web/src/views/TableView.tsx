@@ -25,6 +25,7 @@ import {
 import { ReadingPanel } from "../components/ReadingPanel";
 import { RelationsPanel } from "../components/RelationsPanel";
 import { RowsPanel } from "../components/RowsPanel";
+import { Withdrawn, WithdrawPanel } from "../components/WithdrawPanel";
 import { bytes, count, sourceNotes, when } from "../words";
 
 /** A delivery, or a table made of one: the path, the verdict, and views of what is in it. */
@@ -67,6 +68,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
         </Link>{" "}
         / {t.file_name}
       </Title>
+      <Withdrawn t={t} />
       <PathBar id={t.id} dataset={t.dataset} />
       <HStack
         as="nav"
@@ -219,18 +221,23 @@ function SourcePanel({ t }: { t: Schemas["Table"] }) {
         ))}
       </chakra.dl>
       <HStack gap="4" mt="3">
-        <a href={`/api/v1/tables/${t.id}/bytes`} download>
-          Download the bytes
-        </a>
+        {!t.bytes_let_go && (
+          <a href={`/api/v1/tables/${t.id}/bytes`} download>
+            Download the bytes
+          </a>
+        )}
         {t.change_log_digest && (
           <a href={`/api/v1/tables/${t.id}/bytes?what=change-log`} download>
             Download the change log
           </a>
         )}
       </HStack>
-      <Section title="Audit">
-        <AuditAgain id={t.id} />
-      </Section>
+      {!t.withdrawn_at && (
+        <Section title="Audit">
+          <AuditAgain id={t.id} />
+        </Section>
+      )}
+      <WithdrawPanel t={t} />
     </>
   );
 }

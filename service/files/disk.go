@@ -1,0 +1,24 @@
+package files
+
+import "syscall"
+
+// Disk is the room of the file system that a store is on.
+type Disk struct {
+	Free  int64 `json:"free" doc:"Bytes that may still be written"`
+	Total int64 `json:"total"`
+}
+
+// nearlyFull is the share of a disk, one in so many, that is kept an eye on.
+const nearlyFull = 10
+
+// NearlyFull reports whether less than a tenth is free.
+func (d Disk) NearlyFull() bool { return d.Free < d.Total/nearlyFull }
+
+// Disk returns the room there is.
+func (d *Directory) Disk() (Disk, error) {
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(d.root, &s); err != nil {
+		return Disk{}, err
+	}
+	return Disk{Free: int64(s.Bavail) * int64(s.Bsize), Total: int64(s.Blocks) * int64(s.Bsize)}, nil
+}
