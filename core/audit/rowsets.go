@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
@@ -52,11 +53,13 @@ func (r *Result) WriteRows(w io.Writer) error {
 	return archive.Close()
 }
 
-// Rows gives the rows behind a finished audit.
+// Rows gives the rows behind a finished audit. Its methods may be called by several goroutines.
 type Rows struct {
 	Marks   []intake.Mark
 	index   []rowsEntry
 	archive *zip.Reader
+	mutex   sync.Mutex
+	loaded  map[string]*table.RowSet // by member; nobody changes them
 }
 
 // OpenRows reads what WriteRows wrote.
@@ -124,12 +127,23 @@ func (r *Rows) Of(rows []uint32) (map[uint32][]Caught, error) {
 }
 
 func (r *Rows) load(member string) (*table.RowSet, error) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if set, ok := r.loaded[member]; ok {
+		return set, nil
+	}
 	in, err := r.archive.Open(member)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
 	set := table.NewRowSet()
-	_, err = set.ReadFrom(in)
-	return set, err
+	if _, err = set.ReadFrom(in); err != nil {
+		return nil, err
+	}
+	if r.loaded == nil {
+		r.loaded = map[string]*table.RowSet{}
+	}
+	r.loaded[member] = set
+	return set, nil
 }

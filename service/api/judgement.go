@@ -210,7 +210,7 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, done, err := s.auditRows(a)
+	rows, done, err := s.auditRows(ctx, a)
 	defer done()
 	if err != nil {
 		return nil, err
@@ -251,7 +251,7 @@ func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.Str
 	if err != nil {
 		return nil, err
 	}
-	rows, done, err := s.auditRows(a)
+	rows, done, err := s.auditRows(ctx, a)
 	if err != nil {
 		done()
 		return nil, err

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -118,7 +119,7 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	known, done, err := s.auditRows(t.audit)
+	known, done, err := s.auditRows(ctx, t.audit)
 	defer done()
 	if err != nil {
 		return nil, err
@@ -169,22 +170,49 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	return out, nil
 }
 
+// rowsRemembered is how large the row sets of an audit may be that are remembered whole.
+const rowsRemembered = 8 << 20
+
+// heldRows are row sets that are remembered, with what they take.
+type heldRows struct {
+	*audit.Rows
+	bytes int64
+}
+
+func (h heldRows) size() int64 { return h.bytes }
+
 // auditRows opens the row sets of an audit; nil where there is none.
-func (s *Server) auditRows(a *store.Audit) (*audit.Rows, func(), error) {
+func (s *Server) auditRows(ctx context.Context, a *store.Audit) (*audit.Rows, func(), error) {
+	done := func() {}
 	if a == nil {
-		return nil, func() {}, nil
+		return nil, done, nil
+	}
+	key := "rows " + a.RowsDigest
+	if known, ok := s.remembered.known(key); ok {
+		return known.(heldRows).Rows, done, nil
 	}
 	f, err := s.Files.Open(a.RowsDigest)
 	if err != nil {
-		return nil, func() {}, err
-	}
-	done := func() { _ = f.Close() }
-	info, err := f.Stat()
-	if err != nil {
 		return nil, done, err
 	}
-	rows, err := audit.OpenRows(f, info.Size())
-	return rows, done, err
+	info, err := f.Stat()
+	if err != nil {
+		return nil, done, errors.Join(err, f.Close())
+	}
+	if info.Size() > rowsRemembered {
+		rows, err := audit.OpenRows(f, info.Size())
+		return rows, func() { _ = f.Close() }, err
+	}
+	defer f.Close()
+	held, err := recallFor(ctx, &s.remembered, key, 0, func(context.Context) (heldRows, error) {
+		raw, err := io.ReadAll(f)
+		if err != nil {
+			return heldRows{}, err
+		}
+		rows, err := audit.OpenRows(bytes.NewReader(raw), int64(len(raw)))
+		return heldRows{rows, 4 * int64(len(raw))}, err // the bytes, the marks, and the sets once they are loaded
+	})
+	return held.Rows, done, err
 }
 
 // wantedRows lists the rows of a page, and one more where they come in the order of the
