@@ -29,9 +29,6 @@ import (
 
 // What comes in is judged here once, so that nothing behind has to.
 
-// mostRow is the highest number that a row, or a place among rows, has.
-const mostRow = 1<<32 - 2
-
 var requestTimes = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "proudsieve_request_seconds", Help: "How long requests took, by route, method and status.",
 	Buckets: []float64{0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.5, 2, 10}}, []string{"route", "method", "status"})
 
