@@ -177,7 +177,7 @@ func TestSizesOfAnswers(t *testing.T) {
 		"numbers": {make([]uint32, 1000), 4000, 4100},
 		"texts":   {[]string{"abc", "defgh"}, 40, 80},
 		"rows":    {rows, 30_000, 300_000},
-		"records": {[]record{{"a", []string{"b"}, &record{name: "c"}}}, 150, 300},
+		"records": {[]record{{"a", []string{"b"}, &record{name: "c"}}}, 130, 300},
 		"a map":   {map[string]int64{"a": 1, "b": 2}, 50, 200},
 		"nothing": {(*record)(nil), 8, 8},
 	} {
