@@ -88,7 +88,7 @@ type run struct {
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+1), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
