@@ -364,16 +364,33 @@ func (p *jsonParser) scalar() error {
 	return p.fail("this is no value")
 }
 
+// isJSONNumber holds a word against the grammar of numbers (RFC 8259, section 6).
 func isJSONNumber(word string) bool {
-	digits := strings.TrimPrefix(word, "-")
-	if digits == "" || digits[0] < '0' || digits[0] > '9' || len(digits) > 1 && digits[0] == '0' && digits[1] >= '0' && digits[1] <= '9' {
+	digits := func() bool { // goes past some, of which there is at least one
+		n := len(word)
+		word = strings.TrimLeft(word, "0123456789")
+		return len(word) < n
+	}
+	word = strings.TrimPrefix(word, "-")
+	if strings.HasPrefix(word, "0") {
+		word = word[1:]
+	} else if !digits() {
 		return false
 	}
-	if strings.IndexFunc(word, func(r rune) bool { return !strings.ContainsRune("0123456789+-.eE", r) }) >= 0 || word[len(word)-1] == '.' {
-		return false
+	if rest, ok := strings.CutPrefix(word, "."); ok {
+		if word = rest; !digits() {
+			return false
+		}
 	}
-	_, err := strconv.ParseFloat(word, 64)
-	return err == nil || errors.Is(err, strconv.ErrRange)
+	if word != "" && (word[0] == 'e' || word[0] == 'E') {
+		if word = word[1:]; word != "" && (word[0] == '+' || word[0] == '-') {
+			word = word[1:]
+		}
+		if !digits() {
+			return false
+		}
+	}
+	return word == ""
 }
 
 // text parses a string.
