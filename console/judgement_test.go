@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -176,4 +177,60 @@ func TestARulebookOfManyColumns(t *testing.T) {
 	p.writes(`input[aria-label="Find"]`, "column_250")
 	p.presses("column_250 decimal, required")
 	p.sees("line 253 of the text")
+}
+
+// Two people change one rulebook: the second is told who saved what, and nobody's text is lost.
+func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	ctx := context.Background()
+	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/datasets/visits/rulebook")
+	p.signsIn(r.Steward.Token)
+	p.sees("It is a good rulebook.")
+	mine := visitsBook + "rules:\n  - {id: small, condition: flow < 6}\n"
+	p.writes(`textarea[aria-label="Rulebook"]`, mine)
+	p.sees("changed here and not saved")
+	theirs := strings.Replace(visitsBook, "{name: flow, type: decimal}", "{name: flow, type: decimal, from: 0}", 1)
+	if _, err := r.Admin.DeclareAfter(ctx, "rulebooks", []byte(theirs), 1); err != nil {
+		t.Fatal(err)
+	}
+	p.presses("Save as the next version")
+	p.sees("it was made from version 1, and administrator saved version 2", "The column flow now has lowest value 0")
+	p.presses("I have seen the newest version: let mine come after it")
+	for deadline := time.Now().Add(patience); strings.Contains(p.page(), "was not saved"); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("the refusal stays after the newest version was seen")
+		}
+	}
+	p.presses("Save as the next version")
+	p.sees("version 3 by Mara")
+	saved, err := client.Get[store.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
+	if err != nil || saved.Source != mine || saved.Version != 3 {
+		t.Errorf("%+v, %v", saved, err)
+	}
+}
+
+func TestADeliveryIsWithdrawnInTheConsole(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	ctx := context.Background()
+	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Steward.Deliver(ctx, "visits", "may.csv", api.SourceNotes{}, strings.NewReader("station,flow\nAV-1,5\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.AuditOf(ctx, d.Table.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit(fmt.Sprintf("/tables/%d?view=source", d.Table.ID))
+	p.signsIn(r.Steward.Token)
+	p.sees("Withdraw: it was taken in by mistake")
+	p.writes(`textarea[aria-label="Why the delivery is withdrawn"]`, "The file of another month.")
+	p.presses("Withdraw the delivery")
+	p.sees("Withdrawn by Mara", "The file of another month.", "It counts in no score, no issue and no merge any more.")
 }
