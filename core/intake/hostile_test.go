@@ -166,8 +166,7 @@ func FuzzJSON(f *testing.F) {
 		if bytes.ContainsAny(line, "\n\r") || len(line) > 1<<16 || !bytes.HasPrefix(line, []byte("{")) {
 			return
 		}
-		var object map[string]any
-		sound := json.Unmarshal(line, &object) == nil
+		sound := json.Valid(line) // numbers beyond what a machine word holds are numbers too
 		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: intake.JSONLines, HeaderLine: intake.NoHeader}.WithDefaults())
 		if err != nil {
 			return
