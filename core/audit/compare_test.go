@@ -2,6 +2,7 @@ package audit_test
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
 	"strings"
 	"testing"
@@ -73,5 +74,43 @@ func TestFindingsForTheProvider(t *testing.T) {
 `
 	if out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
+	}
+}
+
+func TestATextThatASpreadsheetWouldRunIsWrittenHarmless(t *testing.T) {
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, pattern: \"[a-z]+\"}\n")
+	texts := map[string]string{"=1+1": "'=1+1", "+cmd|x": "'+cmd|x", "-2+3": "'-2+3", "@SUM(A1)": "'@SUM(A1)", "-12": "-12", "+7.5": "+7.5", "-1e3": "-1e3", "A=B": "A=B", "=5": "'=5"}
+	content := "k\n"
+	for text := range texts {
+		content += "\"" + text + "\"\n"
+	}
+	content += "\"\t=1\"\n"
+	r, err := audit.Run(context.Background(), testkit.File(t, content, book.Reading), book, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write := func(exact bool) map[string]bool {
+		var out strings.Builder
+		if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 1, exact, &out); err != nil {
+			t.Fatal(err)
+		}
+		lines, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
+		if err != nil {
+			t.Fatal(err)
+		}
+		values := map[string]bool{}
+		for _, line := range lines[1:] {
+			values[line[3]] = true
+		}
+		return values
+	}
+	harmless, exact := write(false), write(true)
+	for text, want := range texts {
+		if !harmless[want] || !exact[text] {
+			t.Errorf("%q is written as none of %v, or is not there to the letter in %v", text, harmless, exact)
+		}
+	}
+	if !harmless["'\t=1"] {
+		t.Errorf("a tab first: %v", harmless)
 	}
 }
