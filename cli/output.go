@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/report"
 	"proudsieve/service/store"
@@ -199,7 +200,7 @@ func visible(s string) string { return report.Visible(s) }
 // percent writes a share of 0 to 100 as a report does.
 func percent(v float64) string { return report.Score(v) }
 
-func count(n int64) string { return audit.Grouped(n) }
+func count(n int64) string { return document.Grouped(n) }
 
 // signs are how the dimensions look in a mesh strip, each with its colour; quiet cells come first.
 var signs = map[rulebook.Dimension]struct {

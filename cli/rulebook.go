@@ -64,10 +64,35 @@ func checkRulebook(_ context.Context, _ *cli.Command, o *output, args []string) 
 		return err
 	}
 	if o.json {
-		return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest})
+		return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest, "old_words": orEmpty(book.Old)})
 	}
-	o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns), len(book.Keys), len(book.Rules)+len(book.TableRules)+len(book.References)+len(book.History))
+	keys, rules := 0, 0
+	for _, d := range book.Rules {
+		switch {
+		case d.Kind.Section == "keys":
+			keys++
+		case d.Column == "" && d.ID != rulebook.EqualRowsID:
+			rules++
+		}
+	}
+	o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns), keys, rules)
+	o.oldWords(book.Old)
 	return nil
+}
+
+// oldWords tells of words of earlier versions in a declaration.
+func (o *output) oldWords(old []document.Problem) {
+	for _, one := range old {
+		o.line("%s.", visible(one.String()))
+	}
+}
+
+// orEmpty keeps a list from being null in JSON.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 // datasetOf is the name given, or one made of a file's name.

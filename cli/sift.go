@@ -304,7 +304,7 @@ func shortNumber(text string) string {
 	return d.Round(2).Shortest()
 }
 
-var graveness = map[rulebook.Severity]int{rulebook.Stop: 0, rulebook.Warn: 1, rulebook.Note: 2}
+var graveness = map[rulebook.Severity]int{rulebook.Major: 0, rulebook.Minor: 1, rulebook.Note: 2}
 
 func (o *output) findings(r *audit.Result) {
 	g := newGrid("severity", ">rows", ">points", ">alone", "rule", "what was found")

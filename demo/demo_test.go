@@ -202,8 +202,11 @@ func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
 				t.Errorf("%s.%s: %v, planted were %d other spellings and %d unknown ones", d.Dataset, c.Name, got, spelled, unknown)
 			}
 		}
-		for _, k := range b.Keys {
-			groups, err := relation.FindGroups(ctx, view, k.Columns)
+		for _, k := range b.Rules {
+			if k.Kind.Section != "keys" {
+				continue
+			}
+			groups, err := relation.FindGroups(ctx, view, k.Rule.Columns())
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -13,13 +13,11 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"sync/atomic"
 
-	"proudsieve/core/document"
 	"proudsieve/core/guard"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
@@ -28,6 +26,8 @@ import (
 )
 
 const (
+	// textsKept bounds the offending texts that are counted per check.
+	textsKept     = 1 << 16
 	defectsKept   = 1000
 	firstRowsKept = 20
 	textsShown    = 10
@@ -51,7 +51,7 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if err := r.judgeWhole(ctx, source, workers); err != nil {
 		return nil, err
 	}
-	r.judgeShares()
+	r.judgeEnds()
 	if err := r.weighLate(ctx, source, workers); err != nil {
 		return nil, err
 	}
@@ -75,26 +75,36 @@ type run struct {
 	summaries []profile.Summary
 	missing   []*table.RowSet // per column
 	patterns  patterns
-	broken    []*table.RowSet
-	impact    [][]table.Decimal
-	texts     []map[string]int64 // per check of a single column
-	groups    []*table.Groups    // per key, then equal rows
-	keyed     []keyed            // per key
-	jumbled   []atomic.Bool      // per key, whether it was seen not to ascend
-	groupsN   map[int]int64      // per check
-	late      []int              // checks whose rows are known only in the end, and are weighed then
-	occurring []map[string]bool  // per column, the codes met
+	verdicts  []verdict         // per check
+	groups    []*table.Groups   // per key, then equal rows
+	keyed     []keyed           // per key
+	jumbled   []atomic.Bool     // per key, whether it was seen not to ascend
+	met       []map[string]bool // per column, the codes met
 	marks     []intake.Mark
 }
 
+// verdict is what was found of a check.
+type verdict struct {
+	rows      *table.RowSet   // that break it
+	all       bool            // every row does
+	late      bool            // the rows are known only in the end, and are weighed then
+	impact    []table.Decimal // per measure
+	texts     map[string]int64
+	groups    int64  // of a key or equal rows
+	found     string // in a sentence, of a rule that is judged in the end
+	unjudged  string
+	excused   bool
+	undecided int64 // rows for which a condition is neither true nor false
+	tolerated int64 // rows that break a rule which so many may break
+}
+
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), groupsN: map[int]int64{}, texts: make([]map[string]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), met: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
-	for range p.checks {
-		r.broken = append(r.broken, table.NewRowSet())
-		r.impact = append(r.impact, make([]table.Decimal, len(p.measures)))
+	for _, c := range p.checks {
+		r.verdicts = append(r.verdicts, verdict{rows: table.NewRowSet(), impact: make([]table.Decimal, len(p.measures)), unjudged: c.unjudged, excused: c.excused})
 	}
 	room := table.NewRoom(1)
 	for range len(p.keys) + 1 {
@@ -135,14 +145,11 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 		r.defects = append(r.defects, s.defects[:min(room, len(s.defects))]...)
 	}
 	r.patterns.merge(&s.patterns)
-	for at, n := range s.undecided {
-		r.plan.checks[at].undecided += n
-	}
-	for c, codes := range s.occurring {
-		if r.occurring[c] == nil {
-			r.occurring[c] = map[string]bool{}
+	for c, codes := range s.met {
+		if r.met[c] == nil {
+			r.met[c] = map[string]bool{}
 		}
-		maps.Copy(r.occurring[c], codes)
+		maps.Copy(r.met[c], codes)
 	}
 	// Columns and keys know nothing of one another, so each takes the stretch in on its own.
 	var group guard.Group
@@ -172,10 +179,8 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 	for k := range s.hashed {
 		err = errors.Join(err, r.groups[k].Take(&s.hashed[k]))
 	}
-	for at, rows := range s.broken {
-		r.broken[at].AddMany(rows)
-		r.addImpact(at, s.impact[at])
-		mergeTexts(&r.texts[at], s.texts[at])
+	for at := range s.found {
+		r.verdicts[at].take(&s.found[at])
 	}
 	err = errors.Join(err, group.Wait())
 	r.makeRoom()
@@ -228,9 +233,17 @@ func mergeTexts(to *map[string]int64, from map[string]int64) {
 	}
 }
 
-func (r *run) addImpact(at int, sums []table.Decimal) {
+// take adds what a stretch says.
+func (v *verdict) take(p *partial) {
+	v.rows.AddMany(p.rows)
+	v.weigh(p.impact)
+	mergeTexts(&v.texts, p.texts)
+	v.undecided += p.undecided
+}
+
+func (v *verdict) weigh(sums []table.Decimal) {
 	for m, sum := range sums {
-		r.impact[at][m] = r.impact[at][m].Add(sum)
+		v.impact[m] = v.impact[m].Add(sum)
 	}
 }
 
@@ -271,87 +284,35 @@ func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 }
 
 func (r *run) surplus(at int, groups *table.Groups, each func(rows []uint32)) error {
-	r.late = append(r.late, at)
+	v := &r.verdicts[at]
+	v.late = true
 	return groups.Repeated(r.workers, func(_ table.Hash, rows []uint32) error {
-		r.groupsN[at]++
-		r.broken[at].AddMany(rows[1:])
+		v.groups++
+		v.rows.AddMany(rows[1:])
 		each(rows)
 		return nil
 	})
 }
 
-// judgeShares decides what depends on how many rows there are: shares that must be filled,
-// shares that may break a rule, codes that must occur.
-func (r *run) judgeShares() {
-	for _, at := range r.plan.filled {
-		c := r.plan.checks[at]
-		if lacking := r.missing[c.at[0]]; float64(lacking.GetCardinality())*100 > (100-c.filled)*float64(r.rows) {
-			r.broken[at].Or(lacking)
-			r.late = append(r.late, at)
-		}
-	}
-	for _, at := range r.plan.rules {
-		c, rows := r.plan.checks[at], r.broken[at]
-		if n := rows.GetCardinality(); c.rule.MayBreak > 0 && float64(n)*100 <= c.rule.MayBreak*float64(r.rows) {
-			c.tolerated = int64(n)
-			rows.Clear()
-		}
-	}
-	for c, at := range r.plan.occurring {
-		if at >= 0 && r.plan.checks[at].unjudged == "" {
-			r.plan.checks[at].found = r.absent(c, at)
-		}
-	}
-}
-
-// absent says which codes that must occur do not.
-func (r *run) absent(c, at int) string {
-	codes := r.plan.judges[c].cells.Codes()
-	absent, must := []string{}, 0
-	for i := range codes.Codes {
-		one := &codes.Codes[i]
-		if one.Ended || !codes.AllOccur && !one.MustOccur {
-			continue
-		}
-		must++
-		if !r.occurring[c][one.Code] {
-			absent = append(absent, one.Code)
-		}
-	}
-	if len(absent) == 0 {
-		return ""
-	}
-	r.texts[at] = map[string]int64{}
-	for _, code := range absent[:min(len(absent), textsKept)] {
-		r.texts[at][code] = 0
-	}
-	return fmt.Sprintf("%s of %s codes that must occur in %s %s not: %s.", Grouped(int64(len(absent))), Grouped(int64(must)), r.plan.names[c], plural(int64(len(absent)), "does", "do"), some(absent))
-}
-
-// some lists texts, not too many of them.
-func some(texts []string) string {
-	const most = 8
-	if len(texts) > most {
-		return strings.Join(texts[:most], ", ") + fmt.Sprintf(" and %s more", Grouped(int64(len(texts)-most)))
-	}
-	return document.Join(texts)
-}
-
 // weighLate reads the parts with rows found late once more, to sum the measures over them.
 func (r *run) weighLate(ctx context.Context, source table.Source, workers int) error {
 	caught := table.NewRowSet()
-	for _, at := range r.late {
-		caught.Or(r.broken[at])
+	var late []int
+	for at := range r.verdicts {
+		if v := &r.verdicts[at]; v.late {
+			caught.Or(v.rows)
+			late = append(late, at)
+		}
 	}
 	if caught.IsEmpty() || len(r.plan.measures) == 0 {
 		return nil
 	}
 	work := func(b *table.Batch) (map[int][]table.Decimal, error) {
 		sums := map[int][]table.Decimal{}
-		for _, at := range r.late {
+		for _, at := range late {
 			var rows []uint32
 			for _, row := range b.Rows {
-				if r.broken[at].Contains(row) {
+				if r.verdicts[at].rows.Contains(row) {
 					rows = append(rows, row)
 				}
 			}
@@ -361,7 +322,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 	}
 	return table.ScanWhere(ctx, source, caught, workers, work, func(sums map[int][]table.Decimal) error {
 		for at, s := range sums {
-			r.addImpact(at, s)
+			r.verdicts[at].weigh(s)
 		}
 		return nil
 	})
@@ -374,32 +335,31 @@ func (r *run) result() *Result {
 	if out.Defects == nil {
 		out.Defects = []table.Defect{}
 	}
-	r.judgeHistory()
 	wrong := table.NewRowSet()
 	stopped := false
 	var told []Lead
 	for at, c := range p.checks {
-		rows := r.broken[at]
-		judged := Judged{Rule: c.id, Says: c.says, Severity: c.severity, Rows: int64(rows.GetCardinality()), Unjudged: c.unjudged, Undecided: c.undecided, Tolerated: c.tolerated}
-		if c.quiet {
+		v := &r.verdicts[at]
+		if v.all {
+			v.rows.AddRange(1, uint64(r.rows)+1)
+		}
+		judged := Judged{Rule: c.ID, Says: c.Rule.Says(), Severity: c.Severity, Rows: int64(v.rows.GetCardinality()), Unjudged: v.unjudged, Undecided: v.undecided, Tolerated: v.tolerated}
+		stopped = stopped || v.unjudged != "" && !v.excused
+		if c.told() {
 			if judged.Rows > 0 {
-				told = append(told, r.newCodes(at, judged.Rows))
+				kind, says := c.Rule.(rulebook.ToldRule).Told(r.brokenBy(at))
+				told = append(told, Lead{c.columns[0], kind, says, judged.Rows})
 			}
 			judged.Rows = 0
 			out.Rules = append(out.Rules, judged)
 			continue
 		}
-		if c.kind == KindColumn {
-			rows.AddRange(1, uint64(r.rows)+1)
-			judged.Rows = r.rows
-		}
 		out.Rules = append(out.Rules, judged)
-		stopped = stopped || c.unjudged != "" && !c.excused || c.kind == KindColumn
-		if judged.Rows == 0 && c.kind != KindColumn && c.found == "" {
+		if judged.Rows == 0 && v.found == "" {
 			continue
 		}
-		wrong.Or(rows)
-		stopped = stopped || c.severity == rulebook.Stop
+		wrong.Or(v.rows)
+		stopped = stopped || c.Severity == rulebook.Major
 		out.Findings = append(out.Findings, r.finding(at))
 	}
 	weighCosts(out)
@@ -460,7 +420,7 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 	return column
 }
 
-var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "dimension": RoleDimension, "measure": RoleMeasure, "date": RoleDate, "text": RoleText}
+var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "category": RoleCategory, "measure": RoleMeasure, "date": RoleDate, "text": RoleText}
 
 // columnScore is the mean of the columns' scores by weight; 100 where nothing has weight.
 func (r *run) columnScore(columns []Column) float64 {
@@ -477,12 +437,6 @@ func (r *run) columnScore(columns []Column) float64 {
 		return 100
 	}
 	return sum / weights
-}
-
-// newCodes tells of texts that are in no code list, where new ones are allowed.
-func (r *run) newCodes(at int, rows int64) Lead {
-	c := r.plan.checks[at]
-	return Lead{c.columns[0], "new_codes", fmt.Sprintf("%s of %s %s a code that is not in its list yet: %s.", plural(rows, "1 cell", Grouped(rows)+" cells"), c.columns[0], plural(rows, "holds", "hold"), some(slices.Sorted(maps.Keys(r.texts[at])))), rows}
 }
 
 func mesh(rows int64, findings []Finding, counts func(*Finding) bool) Mesh {
@@ -527,84 +481,38 @@ func number(cells *rulebook.Cells) func(string) (table.Decimal, bool) {
 }
 
 func (r *run) finding(at int) Finding {
-	c, rows := r.plan.checks[at], r.broken[at]
-	rows.RunOptimize()
-	f := Finding{Rule: c.id, Kind: c.kind, Dimension: c.dimension, Severity: c.severity, Columns: c.columns, Says: c.says, Reason: c.reason,
-		Rows: int64(rows.GetCardinality()), Groups: r.groupsN[at], Impact: map[string]string{}, RowSet: rows, FirstRows: []uint32{}}
-	for it := rows.Iterator(); it.HasNext() && len(f.FirstRows) < firstRowsKept; {
+	c, v := r.plan.checks[at], &r.verdicts[at]
+	v.rows.RunOptimize()
+	f := Finding{Rule: c.ID, Kind: c.Kind.FindingKind(), Dimension: c.Dimension, Severity: c.Severity, Columns: c.columns, Says: c.Rule.Says(), Found: v.found, Reason: c.Reason,
+		Rows: int64(v.rows.GetCardinality()), Groups: v.groups, Impact: map[string]string{}, RowSet: v.rows, FirstRows: []uint32{}}
+	for it := v.rows.Iterator(); it.HasNext() && len(f.FirstRows) < firstRowsKept; {
 		f.FirstRows = append(f.FirstRows, it.Next())
 	}
 	for m, column := range r.plan.measures {
-		f.Impact[r.plan.names[column]] = r.impact[at][m].Shortest()
+		f.Impact[r.plan.names[column]] = v.impact[m].Shortest()
 	}
-	for text, n := range r.texts[at] {
+	for text, n := range v.texts {
 		f.Texts = append(f.Texts, profile.Frequency{Text: text, Rows: n})
 	}
 	slices.SortFunc(f.Texts, func(a, b profile.Frequency) int {
 		return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Text, b.Text))
 	})
 	f.Texts = f.Texts[:min(len(f.Texts), textsShown)]
-	f.Found = f.sentence(r.rows, c)
+	if f.Found == "" {
+		f.Found = c.Rule.Found(r.brokenBy(at))
+	}
 	return f
 }
 
-// sentence says what was found, as "312 of 3,000 rows have nothing in unit."
-func (f *Finding) sentence(rows int64, c *check) string {
-	have := plural(f.Rows, "has", "have")
-	if c.found != "" {
-		return c.found
-	}
-	of := fmt.Sprintf("%s of %s %s", Grouped(f.Rows), Grouped(rows), plural(rows, "row", "rows"))
-	column := strings.Join(f.Columns, " and ")
-	switch f.Kind {
-	case KindRequired:
-		return fmt.Sprintf("%s %s nothing in %s.", of, have, column)
-	case KindType:
-		return fmt.Sprintf("%s %s something in %s that is no %s.", of, have, column, c.typ)
-	case KindRange:
-		return fmt.Sprintf("%s %s a value out of range in %s.", of, have, column)
-	case KindPattern:
-		return fmt.Sprintf("%s %s a text of another form in %s.", of, have, column)
-	case KindCodes:
-		return fmt.Sprintf("%s %s something in %s that is no code of its list.", of, have, column)
-	case KindSpelling:
-		return fmt.Sprintf("%s %s another spelling of a code in %s.", of, have, column)
-	case KindLength:
-		return fmt.Sprintf("%s %s a text in %s that is too short or too long.", of, have, column)
-	case KindDecimals:
-		return fmt.Sprintf("%s %s too many digits after the point in %s.", of, have, column)
-	case KindEnded:
-		return fmt.Sprintf("%s %s a code in %s that has ended.", of, have, column)
-	case KindFilled:
-		return fmt.Sprintf("%s %s nothing in %s; at least %s %% must have a value.", of, have, column, decimalOf(c.filled))
-	case KindParent:
-		return fmt.Sprintf("%s %s a %s beside another %s than its own.", of, have, f.Columns[0], f.Columns[1])
-	case KindKey:
-		return fmt.Sprintf("%s %s surplus: %s %s more than once.", of, plural(f.Rows, "is", "are"), Grouped(f.Groups), plural(f.Groups, "value of "+column+" occurs", "values of "+column+" occur"))
-	case KindEqualRows:
-		return fmt.Sprintf("%s %s an earlier row in every cell.", of, plural(f.Rows, "repeats", "repeat"))
-	case KindColumn:
-		return fmt.Sprintf("The table has no column %s.", column)
-	}
-	breaks := plural(f.Rows, "breaks", "break")
-	if c.rule == nil {
-		return fmt.Sprintf("%s %s the rule %s.", of, breaks, f.Rule)
-	}
-	return fmt.Sprintf("%s %s the rule %s.", of, breaks, c.rule.Condition)
+// brokenBy says how much of the table breaks a rule.
+func (r *run) brokenBy(at int) *rulebook.Broken {
+	v := &r.verdicts[at]
+	return &rulebook.Broken{Rows: int64(v.rows.GetCardinality()), Of: r.rows, Groups: v.groups, Texts: v.texts}
 }
 
-func plural(n int64, one, many string) string {
-	if n == 1 {
-		return one
+func percent(part, of int64) float64 {
+	if of == 0 {
+		return 0
 	}
-	return many
-}
-
-// Grouped writes n with a comma between thousands.
-func Grouped(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
+	return 100 * float64(part) / float64(of)
 }

@@ -16,6 +16,7 @@ import (
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -173,7 +174,7 @@ func TestPassing(t *testing.T) {
 func TestAColumnThatIsNotThere(t *testing.T) {
 	r := run(t, "a,other\n1,2\n3,4\n", "dataset: d\ncolumns:\n  - {name: a}\n  - {name: b, type: integer}\nkeys:\n  - {id: k, columns: [a, b]}\nrules:\n  - {id: r, condition: b > 1}\n")
 	f := finding(t, r, "b.column")
-	if f.Rows != 2 || f.Severity != rulebook.Stop || !strings.Contains(f.Found, "no column b") {
+	if f.Rows != 2 || f.Severity != rulebook.Major || !strings.Contains(f.Found, "no column b") {
 		t.Errorf("%+v", f)
 	}
 	unjudged := 0
@@ -379,7 +380,7 @@ func TestFindingsAreSentences(t *testing.T) {
 		}
 	}
 	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1000: "-1,000", -100: "-100"} {
-		if got := audit.Grouped(n); got != want {
+		if got := document.Grouped(n); got != want {
 			t.Errorf("%d is written %s, want %s", n, got, want)
 		}
 	}

@@ -64,13 +64,13 @@ func TestFindingsForTheProvider(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := `line,row,column,value,rule,severity,must_hold,reason,key
-,,gone,,gone.column,stop,"The table has a column ""gone"".",The table has no column gone.,
-2,1,n,"x,1",n.type,warn,Every n is a decimal.,It is measured.,k=a
-3,2,k,,k.required,warn,Every row has a k.,,k=
-3,2,n,9,less,warn,For every row: n < 5.,,k=
-4,3,n,"x,1",n.type,warn,Every n is a decimal.,It is measured.,k=a
-4,3,k,a,one,stop,No two rows have the same k.,,k=a
-4,3,,,equal_rows,warn,No two rows are equal in every cell.,,k=a
+,,gone,,gone.column,major,"The table has a column ""gone"".",The table has no column gone.,
+2,1,n,"x,1",n.type,minor,Every n is a decimal.,It is measured.,k=a
+3,2,k,,k.required,minor,Every row has a k.,,k=
+3,2,n,9,less,minor,For every row: n < 5.,,k=
+4,3,n,"x,1",n.type,minor,Every n is a decimal.,It is measured.,k=a
+4,3,k,a,one,major,No two rows have the same k.,,k=a
+4,3,,,equal_rows,minor,No two rows are equal in every cell.,,k=a
 `
 	if out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)

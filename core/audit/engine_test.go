@@ -247,7 +247,7 @@ func TestLeadsAndRoles(t *testing.T) {
 	for _, c := range result.Columns {
 		roles[c.Name] = c.Role
 	}
-	for name, want := range map[string]audit.Role{"id": audit.RoleIdentifier, "station": audit.RoleDimension, "flow": audit.RoleMeasure, "day": audit.RoleDate, "always": audit.RoleDimension, "never": audit.RoleEmpty, "note": audit.RoleText} {
+	for name, want := range map[string]audit.Role{"id": audit.RoleIdentifier, "station": audit.RoleCategory, "flow": audit.RoleMeasure, "day": audit.RoleDate, "always": audit.RoleCategory, "never": audit.RoleEmpty, "note": audit.RoleText} {
 		if roles[name] != want {
 			t.Errorf("%s is taken for %s, want %s", name, roles[name], want)
 		}

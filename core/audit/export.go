@@ -35,7 +35,7 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 		if err != nil {
 			return err
 		}
-		if f.Kind == KindColumn {
+		if f.Kind == rulebook.AbsentKind {
 			set = table.NewRowSet() // said once, below
 		}
 		sets[i] = set
@@ -47,11 +47,9 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 		}
 	}
 	var key []int
-	if len(book.Keys) > 0 {
-		for _, name := range book.Keys[0].Columns {
-			if c := slices.Index(names, name); c >= 0 {
-				key = append(key, c)
-			}
+	for _, name := range book.KeyColumns() {
+		if c := slices.Index(names, name); c >= 0 {
+			key = append(key, c)
 		}
 	}
 	w := &findingsWriter{csv.NewWriter(out), exact}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
 
@@ -13,7 +14,7 @@ type Role string
 // The roles.
 const (
 	RoleIdentifier Role = "identifier" // names the row
-	RoleDimension  Role = "dimension"  // groups rows
+	RoleCategory   Role = "category"   // groups rows
 	RoleMeasure    Role = "measure"    // is summed or averaged
 	RoleDate       Role = "date"
 	RoleText       Role = "free text"
@@ -35,7 +36,7 @@ func roleOf(c *Column, rows int64) Role {
 	case c.Type == table.TypeInteger && c.Distinct > 50:
 		return RoleMeasure
 	case c.Type == table.TypeBoolean || c.Type == table.TypeCode || c.Distinct <= 50 || distinct <= 0.05*filled:
-		return RoleDimension
+		return RoleCategory
 	case c.Type == table.TypeInteger:
 		return RoleMeasure
 	}
@@ -70,7 +71,7 @@ func leads(r *Result) []Lead {
 		if c.Distinct == 1 && r.Rows > 1 {
 			add("constant", c.Filled, "Every filled cell of %s is %q.", c.Name, c.Frequent[0].Text)
 		} else if len(c.Frequent) > 0 && c.Filled > 100 && c.Frequent[0].Rows*1000 >= c.Filled*nearlyConstant {
-			add("nearly_constant", c.Filled-c.Frequent[0].Rows, "%s is %q in all but %s of its filled cells.", c.Name, c.Frequent[0].Text, Grouped(c.Filled-c.Frequent[0].Rows))
+			add("nearly_constant", c.Filled-c.Frequent[0].Rows, "%s is %q in all but %s of its filled cells.", c.Name, c.Frequent[0].Text, document.Grouped(c.Filled-c.Frequent[0].Rows))
 		}
 		if s := c.Spaces; s.Any > 0 {
 			var kinds []string
@@ -79,22 +80,22 @@ func leads(r *Result) []Lead {
 				says string
 			}{{s.Leading, "before"}, {s.Trailing, "after"}, {s.Doubled, "doubled inside"}, {s.Invisible, "invisible or unusual"}} {
 				if k.n > 0 {
-					kinds = append(kinds, fmt.Sprintf("%s %s", Grouped(k.n), k.says))
+					kinds = append(kinds, fmt.Sprintf("%s %s", document.Grouped(k.n), k.says))
 				}
 			}
-			add("spaces", s.Any, "%s of %s %s stray spaces: %s.", plural(s.Any, "1 cell", Grouped(s.Any)+" cells"), c.Name, plural(s.Any, "has", "have"), strings.Join(kinds, ", "))
+			add("spaces", s.Any, "%s of %s %s stray spaces: %s.", document.Plural(s.Any, "1 cell", document.Grouped(s.Any)+" cells"), c.Name, document.Plural(s.Any, "has", "have"), strings.Join(kinds, ", "))
 		}
 		if c.Mistyped > 0 && !c.Declared {
-			add("type", c.Mistyped, "%s %s in %s %s no %s.", Grouped(c.Mistyped), plural(c.Mistyped, "value", "values"), c.Name, plural(c.Mistyped, "is", "are"), c.Type)
+			add("type", c.Mistyped, "%s %s in %s %s no %s.", document.Grouped(c.Mistyped), document.Plural(c.Mistyped, "value", "values"), c.Name, document.Plural(c.Mistyped, "is", "are"), c.Type)
 		}
 		if n := c.Numbers; n != nil {
 			if beyond := n.Outliers.Below + n.Outliers.Above; beyond > 0 && c.Role == RoleMeasure && beyond*20 <= n.Count {
-				add("outliers", beyond, "%s %s of %s %s beyond the fences at %.6g and %.6g.", Grouped(beyond), plural(beyond, "number", "numbers"), c.Name, plural(beyond, "lies", "lie"), n.Outliers.LowFence, n.Outliers.HighFence)
+				add("outliers", beyond, "%s %s of %s %s beyond the fences at %.6g and %.6g.", document.Grouped(beyond), document.Plural(beyond, "number", "numbers"), c.Name, document.Plural(beyond, "lies", "lie"), n.Outliers.LowFence, n.Outliers.HighFence)
 			}
 		}
 		if d := c.Dates; d != nil && d.LastPartial {
 			last := d.Periods[len(d.Periods)-1]
-			add("last_period", last.Rows, "The last %s of %s, %s, is only partly there: %s rows, up to %s.", d.Unit, c.Name, last.Start, Grouped(last.Rows), c.Highest)
+			add("last_period", last.Rows, "The last %s of %s, %s, is only partly there: %s rows, up to %s.", d.Unit, c.Name, last.Start, document.Grouped(last.Rows), c.Highest)
 		}
 	}
 	return out

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"testing"
 
-	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
 )
 
@@ -164,9 +163,9 @@ func TestScoresAgreeWithANaiveJudge(t *testing.T) {
 }
 
 func TestEveryFindingNamesItsDimension(t *testing.T) {
-	want := map[audit.Kind]rulebook.Dimension{audit.KindRequired: rulebook.Completeness, audit.KindType: rulebook.Validity, audit.KindRange: rulebook.Validity, audit.KindPattern: rulebook.Validity,
-		audit.KindCodes: rulebook.Validity, audit.KindSpelling: rulebook.Consistency, audit.KindKey: rulebook.Uniqueness, audit.KindEqualRows: rulebook.Uniqueness, audit.KindCondition: rulebook.Consistency}
-	seen := map[audit.Kind]bool{}
+	want := map[string]rulebook.Dimension{"required": rulebook.Completeness, "type": rulebook.Validity, "range": rulebook.Validity, "pattern": rulebook.Validity,
+		"codes": rulebook.Validity, "spelling": rulebook.Consistency, "key": rulebook.Uniqueness, "equal_rows": rulebook.Uniqueness, "condition": rulebook.Consistency}
+	seen := map[string]bool{}
 	for _, f := range run(t, awful(rand.New(rand.NewPCG(1, 1)), 500), samplesBook).Findings {
 		seen[f.Kind] = true
 		if f.Dimension != want[f.Kind] || f.Says == "" || f.Found == "" {

@@ -81,7 +81,7 @@ type Judged struct {
 // Finding is a rule that was broken.
 type Finding struct {
 	Rule      string              `json:"rule"`
-	Kind      Kind                `json:"kind"`
+	Kind      string              `json:"kind"` // of rule
 	Dimension rulebook.Dimension  `json:"dimension"`
 	Severity  rulebook.Severity   `json:"severity"`
 	Columns   []string            `json:"columns"`
@@ -99,32 +99,6 @@ type Finding struct {
 	Regained float64       `json:"regained"`
 	RowSet   *table.RowSet `json:"-"`
 }
-
-// Kind is the kind of rule that a finding speaks of.
-type Kind string
-
-// The kinds of rules.
-const (
-	KindRequired  Kind = "required"
-	KindType      Kind = "type"
-	KindRange     Kind = "range"
-	KindPattern   Kind = "pattern"
-	KindCodes     Kind = "codes"
-	KindSpelling  Kind = "spelling"
-	KindKey       Kind = "key"
-	KindEqualRows Kind = "equal_rows"
-	KindCondition Kind = "condition"
-	KindColumn    Kind = "column" // a declared column that the table does not have
-	KindFilled    Kind = "filled" // a share of the rows that must have a value
-	KindLength    Kind = "length"
-	KindDecimals  Kind = "decimals"
-	KindEnded     Kind = "ended"  // a code that stands for nothing any more
-	KindOccurs    Kind = "occurs" // codes that must occur and do not
-	KindParent    Kind = "parent" // a code beside another parent than its own
-	KindTable     Kind = "table"  // a rule on the table as a whole
-	KindReference Kind = "reference"
-	KindHistory   Kind = "history"
-)
 
 // meshCells is how many cells a mesh strip has at most.
 const meshCells = 48

@@ -69,7 +69,7 @@ var kindsOfRules = []kindOfRule{
 	{"a pattern", "  - {name: k, pattern: \"[A-Z]-[0-9]+\"}\n", "", "k.pattern", "k\nA-1\nB-22\n", "k\nA-1\nxA-1\nA-1x\n", []uint32{2, 3}, "a text of another form in k", "k\nA-1\n\"\"\n", nil,
 		"  - {name: k, pattern: \"[A-\"}\n", "the pattern cannot be read"},
 	{"decimals", "  - {name: n, type: decimal, decimals: 2}\n", "", "n.decimals", "n\n1\n1.5\n1.50\n", "n\n1.505\n1.50\n-0.001\n", []uint32{1, 3}, "too many digits after the point in n", "n\n1.5\n\"\"\n", nil,
-		"  - {name: n, decimals: 2}\n", `decimals go with type decimal, and "n" is of type text`},
+		"  - {name: n, decimals: 2}\n", `decimals is for columns of type decimal, and "n" is of type text`},
 	{"codes", "  - {name: k, type: code, codes: params}\n", parameters, "k.codes", "k\nPH\nNO3\n", "k\nPH\nXX\nnitrate\n", []uint32{2}, "something in k that is no code of its list", "k\nPH\n\"\"\n", nil,
 		"  - {name: k, type: code, codes: parms}\n" + parameters, `there is no code list "parms"; did you mean "params"?`},
 	{"spellings", "  - {name: k, type: code, codes: params}\n", parameters, "k.spelling", "k\nPH\nXX\n", "k\nph\nPH\n Nitrate\n", []uint32{1, 3}, "another spelling of a code in k", "k\nPH\n\"\"\n", nil,
@@ -79,7 +79,7 @@ var kindsOfRules = []kindOfRule{
 	{"codes that must occur", "  - {name: k, type: code, codes: params}\n", "code_lists:\n  params: {codes: [PH, NO3, {code: OLD, ended: true}], all_occur: true}\n", "k.occurs", "k\nPH\nno3\n", "k\nPH\nPH\n", nil, "1 of 2 codes that must occur in k does not: NO3", "k\nNO3\n\"\"\n", nil,
 		"  - {name: k, type: code, codes: params}\ncode_lists:\n  params: {all_occur: true}\n", "has neither codes nor a dataset to take them from"},
 	{"parents", "  - {name: k, type: code, codes: places, parent_in: r}\n  - {name: r}\n", "code_lists:\n  places: [{code: A, parent: north}, {code: B, parent: south}, C]\n", "k.parent", "k,r\nA,north\nC,west\n", "k,r\nA,south\nb,north\nB,south\n", []uint32{1, 2}, "a k beside another r than its own", "k,r\nA,\n,north\n", nil,
-		"  - {name: k, parent_in: r}\n  - {name: r}\n", `new_codes and parent_in go with type code, and "k" is of type text`},
+		"  - {name: k, parent_in: r}\n  - {name: r}\n", `parent_in is for columns of type code, and "k" is of type text`},
 	{"a key", "  - {name: k}\n  - {name: n}\n", "keys:\n  - {id: one, columns: [k, n]}\n", "one", "k,n\na,1\na,2\n", "k,n\na,1\nb,1\na,1\na,1\n", []uint32{3, 4}, "2 of 4 rows are surplus: 1 value of k and n occurs more than once", "k,n\na,\na,\n", nil,
 		"  - {name: k}\nkeys:\n  - {id: one, columns: []}\n", "a key is of one column at least"},
 	{"a key with parts that may lack", "  - {name: k}\n", "keys:\n  - {id: one, columns: [k], may_lack_parts: true}\n", "one", "k\na\nb\n", "k\na\na\n", []uint32{2}, "1 of 2 rows is surplus", "k\na\n\"\"\n\"\"\n", nil,
@@ -233,7 +233,7 @@ func TestWeightsAndUndecidedRows(t *testing.T) {
 			t.Errorf("%d rows are undecided", j.Undecided)
 		}
 	}
-	if c := column(t, r, "n"); c.Role != audit.RoleDimension {
+	if c := column(t, r, "n"); c.Role != audit.RoleCategory {
 		t.Errorf("n is a %s", c.Role)
 	}
 }

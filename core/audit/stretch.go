@@ -20,18 +20,23 @@ type stretch struct {
 	defects      []table.Defect
 	defectsN     int64
 	marks        []intake.Mark
-	broken       [][]uint32 // per check, row numbers
-	impact       [][]table.Decimal
-	texts        []map[string]int64 // per check of a single column: the offending texts
-	undecided    []int64            // per check
-	occurring    []map[string]bool  // per column, the codes met, where that is asked
-	hashed       []table.HashedRows // per key, then whole rows
-	climbs       []climb            // per key
-	rules        []evaluators       // per rule of the plan
+	found        []partial           // per check
+	met          []map[string]bool   // per column, the codes met, where that is asked
+	hashed       []table.HashedRows  // per key, then whole rows
+	climbs       []climb             // per key
+	rules        []rulebook.RowJudge // per rule on rows of the plan
 	patterns     patterns
 	masks        []uint64 // per row of a batch, the missing columns
 	hashes       []table.Hash
 	lacking      []bool
+}
+
+// partial is what a stretch says of a check.
+type partial struct {
+	rows      []uint32
+	impact    []table.Decimal  // per measure
+	texts     map[string]int64 // that offend, of a check of a single column
+	undecided int64
 }
 
 // stretchColumn is what is known of each text of a column's dictionary, which outlives the
@@ -66,17 +71,16 @@ const (
 )
 
 func newStretch(p *plan) *stretch {
-	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), broken: make([][]uint32, len(p.checks)), impact: make([][]table.Decimal, len(p.checks)),
-		texts: make([]map[string]int64, len(p.checks)), hashed: make([]table.HashedRows, len(p.keys)+1), climbs: make([]climb, len(p.keys)),
-		undecided: make([]int64, len(p.checks)), occurring: make([]map[string]bool, len(p.names))}
+	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), found: make([]partial, len(p.checks)), met: make([]map[string]bool, len(p.names)),
+		hashed: make([]table.HashedRows, len(p.keys)+1), climbs: make([]climb, len(p.keys))}
 	for range p.names {
 		d := table.NewDictionary()
 		d.Sparing = true
 		s.dictionaries = append(s.dictionaries, d)
 	}
-	memory := condition.NewMemory(len(p.rules))
-	for _, at := range p.rules {
-		s.rules = append(s.rules, evaluatorsOf(p.checks[at].rule, memory))
+	memory := condition.NewMemory(len(p.rows))
+	for _, at := range p.rows {
+		s.rules = append(s.rules, p.checks[at].Rule.(rulebook.RowRule).Judge(memory))
 	}
 	for c := range s.columns {
 		s.columns[c].begun = 1
@@ -100,15 +104,12 @@ func (s *stretch) reset() {
 			d.Reset()
 		}
 	}
-	for at := range s.broken {
-		s.broken[at] = s.broken[at][:0]
-		s.impact[at] = make([]table.Decimal, len(s.plan.measures))
-		s.texts[at] = nil
+	for at := range s.found {
+		s.found[at] = partial{rows: s.found[at].rows[:0], impact: make([]table.Decimal, len(s.plan.measures))}
 	}
-	clear(s.undecided)
-	for c, at := range s.plan.occurring {
-		if at >= 0 {
-			s.occurring[c] = map[string]bool{}
+	for c, asked := range s.plan.met {
+		if asked {
+			s.met[c] = map[string]bool{}
 		}
 	}
 	s.patterns = patterns{}
@@ -143,35 +144,33 @@ func (s *stretch) judge(b *table.Batch) error {
 	if room := defectsKept - len(s.defects); room > 0 {
 		s.defects = append(s.defects, b.Defects[:min(room, len(b.Defects))]...)
 	}
-	start := make([]int, len(s.broken)) // of this batch's rows
-	for at := range s.broken {
-		start[at] = len(s.broken[at])
+	start := make([]int, len(s.found)) // of this batch's rows
+	for at := range s.found {
+		start[at] = len(s.found[at].rows)
 	}
 	for c := range b.Columns {
 		s.judgeColumn(b, c)
 	}
-	for i, at := range s.plan.rules {
+	for i, at := range s.plan.rows {
 		if s.plan.checks[at].unjudged == "" {
-			s.judgeRule(b, at, s.rules[i])
+			s.judgeRows(b, i)
 		}
-	}
-	for i := range s.plan.parents {
-		s.judgeParents(b, &s.plan.parents[i])
 	}
 	s.findPatterns(b)
 	s.hashKeys(b)
 	text := func(c, i int) string { return s.dictionaries[c].Text(b.Columns[c].Codes[i]) }
-	for at, rows := range s.broken {
-		if fresh := rows[start[at]:]; len(fresh) > 0 {
+	for at := range s.found {
+		found := &s.found[at]
+		if fresh := found.rows[start[at]:]; len(fresh) > 0 {
 			for m, sum := range s.plan.sums(b, text, fresh) {
-				s.impact[at][m] = s.impact[at][m].Add(sum)
+				found.impact[m] = found.impact[m].Add(sum)
 			}
 		}
 	}
 	for c, d := range s.dictionaries {
 		switch column := &s.columns[c]; {
 		case d.Apart:
-			for code := 0; s.occurring[c] != nil && code < len(d.Tokens); code++ {
+			for code := 0; s.met[c] != nil && code < len(d.Tokens); code++ {
 				s.occurs(c, uint32(code))
 			}
 			s.countTexts(c, column.ones[:len(d.Tokens)])
@@ -228,11 +227,13 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 		if column.anyBroken&one.bit == 0 {
 			continue
 		}
+		rows := s.found[one.check].rows
 		for i, code := range codes {
 			if column.broken[code]&one.bit != 0 {
-				s.broken[one.check] = append(s.broken[one.check], b.Rows[i])
+				rows = append(rows, b.Rows[i])
 			}
 		}
+		s.found[one.check].rows = rows
 	}
 }
 
@@ -307,8 +308,13 @@ func (s *stretch) describe(c int) {
 
 // occurs notes that a code occurs, where that is asked.
 func (s *stretch) occurs(c int, code uint32) {
-	if column := &s.columns[c]; s.occurring[c] != nil && !column.missing[code] && column.broken[code]&brokenCodes == 0 {
-		s.occurring[c][column.values[code].Text] = true
+	column := &s.columns[c]
+	if s.met[c] == nil || column.missing[code] {
+		return
+	}
+	// Texts that are no code do not count, and would be without bound.
+	if text := column.values[code].Text; s.plan.judges[c].cells.Codes().Find(text) != nil {
+		s.met[c][text] = true
 	}
 }
 
@@ -319,10 +325,10 @@ func (s *stretch) countTexts(c int, rows []uint32) {
 		if column.anyBroken&one.bit == 0 {
 			continue
 		}
-		if s.texts[one.check] == nil {
-			s.texts[one.check] = map[string]int64{}
+		if s.found[one.check].texts == nil {
+			s.found[one.check].texts = map[string]int64{}
 		}
-		counts := s.texts[one.check]
+		counts := s.found[one.check].texts
 		for code, broken := range column.broken {
 			if broken&one.bit == 0 || rows[code] == 0 {
 				continue

@@ -53,11 +53,11 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 			scales[i], regular = irregular, false
 		}
 	}
-	if j.bounded {
+	if j.units != nil {
 		for i, scale := range scales {
-			if scale != irregular && j.outOfRange(coefficients[i], scale) {
-				c.broken[first+i] = brokenRange
-				c.anyBroken |= brokenRange
+			if scale != irregular && j.units.outOfRange(coefficients[i], scale) {
+				c.broken[first+i] = j.units.bit
+				c.anyBroken |= j.units.bit
 			}
 		}
 	}

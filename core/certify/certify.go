@@ -153,7 +153,7 @@ func Obstacles(f Facts) []string {
 	} else if !f.Passed {
 		stops := 0
 		for _, finding := range f.Findings {
-			if finding.Severity != rulebook.Stop {
+			if finding.Severity != rulebook.Major {
 				continue
 			}
 			if rows, ok := f.Waived[finding.Rule]; ok && finding.Rows > rows {

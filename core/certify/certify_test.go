@@ -145,7 +145,7 @@ func TestTheSignedBytesAreCanonicalAndThePublicKeyIsPublic(t *testing.T) {
 
 func TestObstacles(t *testing.T) {
 	good := Facts{Origin: "merged", Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas", FixedBy: []string{"Mara"}, Waived: map[string]int64{}}
-	stop := audit.Finding{Rule: "one_result", Rows: 2, Severity: rulebook.Stop, Found: "2 of 10 rows are surplus."}
+	stop := audit.Finding{Rule: "one_result", Rows: 2, Severity: rulebook.Major, Found: "2 of 10 rows are surplus."}
 	for _, c := range []struct {
 		name   string
 		change func(f *Facts)

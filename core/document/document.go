@@ -324,11 +324,3 @@ func Nearest(name string, known []string) string {
 	}
 	return "; known are " + strings.Join(known, ", ")
 }
-
-// Join writes names as a sentence does: a, b and c.
-func Join(names []string) string {
-	if len(names) < 2 {
-		return strings.Join(names, "")
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
-}

@@ -34,7 +34,7 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
 			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, file.Columns())
-			e.Draft.Duplicates = &rulebook.Duplicates{Severity: rulebook.Note}
+			e.Draft.Expect(rulebook.EqualRowsID, rulebook.Note, nil)
 		}
 		if err := learn(ctx, e, d, i == 0, workers); err != nil {
 			return "", fmt.Errorf("%s: %w", d.Name, err)
@@ -54,7 +54,7 @@ func learn(ctx context.Context, e *rulebook.Evidence, d Delivery, last bool, wor
 	}
 	e.Past = append(e.Past, result.Past())
 	for _, f := range result.Findings {
-		e.NoEqualRows = e.NoEqualRows && f.Kind != audit.KindEqualRows
+		e.NoEqualRows = e.NoEqualRows && f.Kind != rulebook.EqualRowsID
 	}
 	keys, err := relation.Keys(ctx, &relation.Table{Source: file, Book: e.Draft, Workers: workers}, result)
 	if err != nil {
@@ -68,7 +68,7 @@ func learn(ctx context.Context, e *rulebook.Evidence, d Delivery, last bool, wor
 		switch c := &result.Columns[i]; c.Role {
 		case audit.RoleMeasure:
 			e.Measures = append(e.Measures, c.Name)
-		case audit.RoleDimension:
+		case audit.RoleCategory:
 			e.Dimensions = append(e.Dimensions, c.Name)
 		}
 	}

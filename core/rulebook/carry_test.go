@@ -20,14 +20,14 @@ func TestVersionsAreComparedInWords(t *testing.T) {
 	}
 	want := []string{
 		"changed: The pass mark of the rulebook was 90 and is 95.",
-		"added: The column c is new: type text, unit mg/l, severity warn.",
+		"added: The column c is new: type text, unit mg/l, severity minor.",
 		"changed: The lowest value of the column a was 0 and is 1.",
 		"changed: The column a now has highest value 9.",
 		"changed: The rule r now has case in which it applies a < 5.",
 		"changed: The condition of the rule r was a > 1 and is a > 2.",
-		"changed: The severity of the rule r was warn and is stop.",
-		"removed: The column b is gone: type text, required yes, severity warn.",
-		"removed: The key one is gone: columns b, severity stop.",
+		"changed: The severity of the rule r was minor and is major.",
+		"removed: The column b is gone: type text, required yes, severity minor.",
+		"removed: The key one is gone: columns b, severity major.",
 	}
 	for _, w := range want {
 		if !got[w] {
@@ -87,8 +87,8 @@ rules:
 	}
 	back := testkit.Book(t, source)
 	value, taken := back.Column("value"), back.Column("taken")
-	if back.Reading.HeaderLine != 3 || back.Reading.Encoding != "windows-1252" || back.Reading.Missing[0] != "n/a" || value.Type != table.TypeDecimal || value.Highest.Standard() != "14.5" || value.DecimalMark != "," ||
-		taken.Dates[0] != "dd/MM/yyyy" || back.Column("sample").Title != "The sample" || !back.Column("kind").Pattern.MatchString("a.b") || back.Column("kind").Pattern.MatchString("axb") || back.Column("short").Longest != 5 || back.Keys[0].Columns[0] != "sample" || back.References[0].To.Dataset != "kinds" {
+	if back.Reading.HeaderLine != 3 || back.Reading.Encoding != "windows-1252" || back.Reading.Missing[0] != "n/a" || value.Type != table.TypeDecimal || back.Said("column value", "highest value") != "14.5" || value.DecimalMark != "," ||
+		taken.Dates[0] != "dd/MM/yyyy" || back.Column("sample").Title != "The sample" || back.Said("column kind", "pattern") != `a\.b|c` || back.Said("column short", "longest text") != "5" || back.KeyColumns()[0] != "sample" || back.Said("reference foreign_key_1", "other dataset") != "code of kinds" {
 		t.Errorf("%s", source)
 	}
 }
@@ -100,7 +100,7 @@ func TestCSVWOfOthers(t *testing.T) {
 		t.Fatal(err)
 	}
 	book := testkit.Book(t, source)
-	if book.Columns[0].Name != "Name" || book.Columns[1].Lowest.Standard() != "0" || book.Columns[3].Dates[0] != "M/d/yy" || book.Keys[0].Columns[0] != "n" {
+	if book.Columns[0].Name != "Name" || book.Said("column n", "lowest value") != "0" || book.Columns[3].Dates[0] != "M/d/yy" || book.KeyColumns()[0] != "n" {
 		t.Error(source)
 	}
 	if want := "the table b.csv|the datatype hexBinary of x|that cells of v hold several values, separated by \";\""; strings.Join(left, "|") != want {

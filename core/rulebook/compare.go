@@ -52,13 +52,26 @@ func Compare(before, after *Rulebook) []Difference {
 	return out
 }
 
+// Said returns what the rulebook says of a subject, as "column value", under an aspect, as
+// "highest value"; "" where it says nothing.
+func (b *Rulebook) Said(subject, aspect string) string {
+	if s := find(statements(b), subject); s != nil {
+		return s.value(aspect)
+	}
+	return ""
+}
+
 // statement is what a rulebook says about one subject.
 type statement struct {
 	subject string
 	facts   []fact
+	rank    int // of its section
 }
 
-type fact struct{ aspect, value string }
+type fact struct {
+	aspect, value string
+	property      string // of the metadata of CSVW that carries it; "-" for one that is carried elsewhere
+}
 
 func find(all []statement, subject string) *statement {
 	for i := range all {
@@ -91,7 +104,7 @@ func (s *statement) whole() string {
 
 func (s *statement) add(aspect, value string) {
 	if value != "" {
-		s.facts = append(s.facts, fact{aspect, value})
+		s.facts = append(s.facts, fact{aspect: aspect, value: value})
 	}
 }
 
@@ -114,32 +127,20 @@ func statements(b *Rulebook) []statement {
 	head.add("measures", document.Join(b.Measures))
 	head.add("pass mark", strconv.FormatFloat(b.PassMark, 'f', -1, 64))
 	out := []statement{head, readingStatement(&b.Reading)}
-	for i := range b.Columns {
-		out = append(out, columnStatement(&b.Columns[i]))
+	lists := slices.IndexFunc(b.facts, func(s statement) bool { return s.rank > rank("equal_rows") })
+	if lists < 0 {
+		lists = len(b.facts)
 	}
-	for _, k := range b.Keys {
-		s := statement{subject: "key " + k.ID}
-		s.add("columns", document.Join(k.Columns))
-		s.addTruth("parts that may lack", k.MayLackParts)
-		s.add("severity", string(k.Severity))
-		s.add("reason", k.Reason)
-		out = append(out, s)
-	}
-	if d := b.Duplicates; d != nil {
-		s := statement{subject: "rule against equal rows"}
-		s.add("severity", string(d.Severity))
-		s.add("reason", d.Reason)
-		out = append(out, s)
-	}
+	out = append(out, b.facts[:lists]...)
 	for _, name := range slices.Sorted(maps.Keys(b.CodeLists)) {
 		out = append(out, codeStatements(name, b.CodeLists[name])...)
 	}
-	return append(out, ruleStatements(b)...)
+	return append(out, b.facts[lists:]...)
 }
 
 func readingStatement(r *intake.Reading) statement {
 	s := statement{subject: "reading"}
-	for _, f := range []fact{{"format", string(r.Format)}, {"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", strconv.Quote(r.Delimiter)}, {"quote", r.Quote}, {"header line", strconv.Itoa(r.HeaderLine)},
+	for _, f := range []struct{ aspect, value string }{{"format", string(r.Format)}, {"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", strconv.Quote(r.Delimiter)}, {"quote", r.Quote}, {"header line", strconv.Itoa(r.HeaderLine)},
 		{"decimal mark", r.DecimalMark}, {"grouping mark", r.GroupingMark}, {"missing marks", document.Join(r.Missing)}, {"date patterns", document.Join(r.Dates)}, {"datetime patterns", document.Join(r.DateTimes)},
 		{"words for true", document.Join(r.TrueWords)}, {"words for false", document.Join(r.FalseWords)}} {
 		s.add(f.aspect, f.value)
@@ -148,35 +149,22 @@ func readingStatement(r *intake.Reading) statement {
 	return s
 }
 
-func columnStatement(c *Column) statement {
-	s := statement{subject: "column " + c.Name}
-	s.add("title", c.Title)
-	s.add("type", string(c.Type))
-	s.add("unit", c.Unit)
-	s.add("role", c.Role)
-	s.addTruth("required", c.Required)
-	s.addNumber("share that must be filled", c.Filled, 0)
-	if c.Pattern != nil {
-		s.add("pattern", c.Pattern.String())
+// statement lays out what an item says, in the order of its section's fields.
+func (i *Item) statement() statement {
+	s := statement{subject: i.section.Subject, rank: rank(i.section.Name)}
+	if !i.section.Single {
+		s.subject += " " + i.Name
 	}
-	if c.Lowest != nil {
-		s.add("lowest value", c.Lowest.Standard())
+	if i.Column != nil && i.Column.Required {
+		i.note("required", "yes")
 	}
-	if c.Highest != nil {
-		s.add("highest value", c.Highest.Standard())
+	i.note("severity", string(i.Severity))
+	i.note("reason", i.Reason)
+	for _, f := range i.section.forms() {
+		if value := i.facts[f.Name]; f.Aspect != "" && value != "" && value != f.Default {
+			s.facts = append(s.facts, fact{f.Aspect, value, f.CSVW})
+		}
 	}
-	s.addNumber("shortest text", float64(c.Shortest), 0)
-	s.addNumber("longest text", float64(c.Longest), 0)
-	s.addNumber("digits after the point", float64(c.Decimals), -1)
-	s.add("code list", c.CodeList)
-	s.addTruth("new codes", c.NewCodes)
-	s.add("column of its parent", c.ParentIn)
-	s.addNumber("weight", c.Weight, 1)
-	s.add("date patterns", document.Join(c.Dates))
-	s.add("decimal mark", c.DecimalMark)
-	s.add("grouping mark", c.GroupingMark)
-	s.add("severity", string(c.Severity))
-	s.add("reason", c.Reason)
 	return s
 }
 
@@ -195,63 +183,6 @@ func codeStatements(name string, l *CodeList) []statement {
 		s.addTruth("end", c.Ended)
 		s.addTruth("duty to occur", c.MustOccur)
 		out = append(out, s)
-	}
-	return out
-}
-
-func ruleStatements(b *Rulebook) []statement {
-	var out []statement
-	end := func(s statement, severity Severity, reason string) {
-		s.add("severity", string(severity))
-		s.add("reason", reason)
-		out = append(out, s)
-	}
-	for _, r := range b.Rules {
-		s := statement{subject: "rule " + r.ID}
-		if r.When != nil {
-			s.add("case in which it applies", r.When.String())
-		}
-		s.add("condition", r.Condition.String())
-		if by := r.Condition.Tolerance(); by != nil {
-			s.add("tolerance", by.Shortest())
-		}
-		s.addNumber("percentage that may break it", r.MayBreak, 0)
-		end(s, r.Severity, r.Reason)
-	}
-	for _, r := range b.TableRules {
-		s := statement{subject: "table rule " + r.ID}
-		s.add("check", string(r.Check))
-		s.addNumber("least number of rows", float64(r.Least), 0)
-		s.addNumber("greatest number of rows", float64(r.Most), 0)
-		s.add("summed column", r.Of)
-		s.add("column", r.In)
-		s.add("groups", document.Join(r.Per))
-		s.add("step", r.Step.Says)
-		if r.Total != nil {
-			s.add("total", r.Total.String())
-		}
-		if r.With != nil {
-			s.add("other dataset", r.With.String())
-		}
-		if r.Tolerance.Sign() > 0 {
-			s.add("tolerance", r.Tolerance.Shortest())
-		}
-		end(s, r.Severity, r.Reason)
-	}
-	for _, r := range b.References {
-		s := statement{subject: "reference " + r.ID}
-		s.add("columns", document.Join(r.Columns))
-		s.add("other dataset", r.To.String())
-		end(s, r.Severity, r.Reason)
-	}
-	for _, r := range b.History {
-		s := statement{subject: "history rule " + r.ID}
-		s.add("check", string(r.Check))
-		s.add("column", r.Column)
-		s.addNumber("band", r.Within, 0)
-		s.addNumber("deliveries back", float64(r.Last), 1)
-		s.addNumber("days", float64(r.Days), 0)
-		end(s, r.Severity, r.Reason)
 	}
 	return out
 }

@@ -87,6 +87,16 @@ var fromCSVW = map[string]struct {
 	"decimal": {t: table.TypeDecimal}, "number": {t: table.TypeDecimal}, "double": {t: table.TypeDecimal}, "float": {t: table.TypeDecimal}, "boolean": {t: table.TypeBoolean}, "date": {t: table.TypeDate}, "datetime": {t: table.TypeDateTime}, "dateTime": {t: table.TypeDateTime},
 }
 
+// primaryKey is a rule that names a table's key, where ok; foreignKey one that names another table's.
+type (
+	primaryKey interface {
+		PrimaryKey() (columns []string, ok bool)
+	}
+	foreignKey interface {
+		ForeignKey() (columns []string, to Elsewhere)
+	}
+)
+
 // CSVW writes a rulebook as metadata, and lists what could not be carried over.
 func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 	quote, header := b.Reading.Quote, b.Reading.HeaderLine > 0
@@ -102,40 +112,42 @@ func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 	for i := range b.Columns {
 		t.TableSchema.Columns = append(t.TableSchema.Columns, b.csvwColumn(&b.Columns[i], add))
 	}
-	for i, k := range b.Keys {
-		if i == 0 && !k.MayLackParts {
-			t.TableSchema.PrimaryKey = k.Columns
-		} else {
-			add("the key %s", k.ID)
+	var others []string // rules without a counterpart
+	for _, d := range b.Rules {
+		if d.Column != "" {
+			continue
 		}
-	}
-	for _, r := range b.References {
-		f := csvwForeignKey{Columns: r.Columns}
-		f.Reference.Resource, f.Reference.Columns = r.To.Dataset+".csv", r.To.Columns
-		t.TableSchema.ForeignKeys = append(t.TableSchema.ForeignKeys, f)
+		words := "the " + sectionOf(d.Kind.Section).Subject
+		if !sectionOf(d.Kind.Section).Single {
+			words += " " + d.ID
+		}
+		switch r := d.Rule.(type) {
+		case primaryKey:
+			if key, ok := r.PrimaryKey(); ok && t.TableSchema.PrimaryKey == nil {
+				t.TableSchema.PrimaryKey = key
+			} else {
+				add("%s", words)
+			}
+		case foreignKey:
+			columns, to := r.ForeignKey()
+			f := csvwForeignKey{Columns: columns}
+			f.Reference.Resource, f.Reference.Columns = to.Dataset+".csv", to.Columns
+			t.TableSchema.ForeignKeys = append(t.TableSchema.ForeignKeys, f)
+		default:
+			others = append(others, words)
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(b.CodeLists)) {
 		add("labels, spellings and duties of the code list %s", name)
 	}
-	for _, r := range b.Rules {
-		add("the rule %s", r.ID)
-	}
-	for _, r := range b.TableRules {
-		add("the table rule %s", r.ID)
-	}
-	for _, r := range b.History {
-		add("the history rule %s", r.ID)
-	}
-	if b.Duplicates != nil {
-		add("the rule against equal rows")
-	}
+	left = append(left, others...)
 	add("severities, reasons of keys and rules, measures and the pass mark")
 	metadata, _ = json.MarshalIndent(t, "", "  ") // nothing in it can fail
 	return metadata, left
 }
 
 func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
-	out := csvwColumn{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required, Datatype: &csvwDatatype{Base: toCSVW[c.Type], MinLength: c.Shortest, MaxLength: c.Longest}}
+	out := csvwColumn{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required, Datatype: &csvwDatatype{Base: toCSVW[c.Type]}}
 	if c.Title != "" {
 		out.Titles = []string{c.Name, c.Title}
 	}
@@ -143,22 +155,29 @@ func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
 		out.Null = append([]string{""}, b.Reading.Missing...)
 	}
 	d := out.Datatype
-	if c.Lowest != nil {
-		d.Minimum = c.Lowest.Standard()
-	}
-	if c.Highest != nil {
-		d.Maximum = c.Highest.Standard()
+	said := find(b.facts, "column "+c.Name)
+	for _, f := range said.facts {
+		switch f.property {
+		case "minimum":
+			d.Minimum = f.value
+		case "maximum":
+			d.Maximum = f.value
+		case "minLength":
+			d.MinLength, _ = strconv.Atoi(f.value)
+		case "maxLength":
+			d.MaxLength, _ = strconv.Atoi(f.value)
+		case "format":
+			if c.Type == table.TypeText {
+				d.Format = f.value
+			} else {
+				add("the %s of %s, since its datatype is no text", f.aspect, c.Name)
+			}
+		}
 	}
 	format := b.Format(c)
 	patterns := format.Dates
 	if c.Type == table.TypeDateTime {
 		patterns = format.DateTimes
-	}
-	switch {
-	case c.Type == table.TypeText && c.Pattern != nil:
-		d.Format = c.Pattern.String()
-	case c.Pattern != nil:
-		add("the pattern of %s, since its datatype is no text", c.Name)
 	}
 	switch {
 	case c.Type == table.TypeCode:
@@ -184,12 +203,9 @@ func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
 			add("the date patterns of %s beyond the first", c.Name)
 		}
 	}
-	for _, one := range []struct {
-		what string
-		has  bool
-	}{{"share that must be filled", c.Filled > 0}, {"digits after the point", c.Decimals >= 0}, {"weight", c.Weight != 1}, {"unit", c.Unit != ""}, {"role", c.Role != ""}, {"column of its parent", c.ParentIn != ""}} {
-		if one.has {
-			add("the %s of %s", one.what, c.Name)
+	for _, f := range said.facts {
+		if f.property == "" {
+			add("the %s of %s", f.aspect, c.Name)
 		}
 	}
 	return out
@@ -322,34 +338,63 @@ func (w *proposal) csvwColumn(i int, c *csvwColumn, add func(string, ...any)) {
 	if known.t != table.TypeText {
 		fields = append(fields, "type: "+string(known.t))
 	}
-	if c.Required {
-		fields = append(fields, "required: true")
-	}
-	for _, bound := range []struct {
-		field, implied string
-		value          any
-	}{{"from", known.low, d.Minimum}, {"to", known.top, d.Maximum}} {
-		text := bound.implied
-		if bound.value != nil {
-			text = fmt.Sprint(bound.value)
+	for _, f := range csvwForms() {
+		switch f.CSVW {
+		case "required":
+			if c.Required {
+				fields = append(fields, f.Name+": true")
+			}
+		case "minimum":
+			fields = append(fields, bounded(f.Name, name, known.t, known.low, d.Minimum, add)...)
+		case "maximum":
+			fields = append(fields, bounded(f.Name, name, known.t, known.top, d.Maximum, add)...)
+		case "minLength":
+			fields = append(fields, counted(f.Name, d.MinLength)...)
+		case "maxLength":
+			fields = append(fields, counted(f.Name, d.MaxLength)...)
 		}
-		if _, good := table.StandardFormat.Parse(known.t, text); text != "" && good && known.t != table.TypeBoolean {
-			fields = append(fields, bound.field+": "+quoted(text))
-		} else if text != "" {
-			add("the bound %s of %s", text, name)
-		}
-	}
-	if d.MinLength > 0 {
-		fields = append(fields, "shortest: "+strconv.Itoa(d.MinLength))
-	}
-	if d.MaxLength > 0 {
-		fields = append(fields, "longest: "+strconv.Itoa(d.MaxLength))
 	}
 	w.csvwFormat(&fields, name, known.t, d.Format, add)
 	if c.Description != "" {
 		fields = append(fields, "reason: "+quoted(c.Description))
 	}
 	w.line("  - {%s}", strings.Join(fields, ", "))
+}
+
+// csvwForms are the fields of rules of columns that a property of the metadata carries.
+func csvwForms() []FieldForm {
+	var out []FieldForm
+	for _, k := range kindsOf("columns") {
+		for _, f := range k.Fields {
+			if f.CSVW != "" {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
+// bounded writes a bound of a column, which its datatype may imply.
+func bounded(field, column string, t table.Type, implied string, given any, add func(string, ...any)) []string {
+	text := implied
+	if given != nil {
+		text = fmt.Sprint(given)
+	}
+	if text == "" {
+		return nil
+	}
+	if _, good := table.StandardFormat.Parse(t, text); !good || t == table.TypeBoolean {
+		add("the bound %s of %s", text, column)
+		return nil
+	}
+	return []string{field + ": " + quoted(text)}
+}
+
+func counted(field string, n int) []string {
+	if n <= 0 {
+		return nil
+	}
+	return []string{field + ": " + strconv.Itoa(n)}
 }
 
 func (w *proposal) csvwFormat(fields *[]string, name string, t table.Type, format any, add func(string, ...any)) {

@@ -15,13 +15,26 @@ const typicalShare = 90
 func Draft(dataset string, d *intake.Detection, names []string) *Rulebook {
 	book := &Rulebook{Dataset: dataset, Reading: d.Reading, CodeLists: map[string]*CodeList{}}
 	for i, name := range names {
-		c := Column{Name: name, Type: table.TypeText, Severity: Note, Decimals: -1, Weight: 1}
+		c := Column{Name: name, Type: table.TypeText, Weight: 1}
 		if i < len(d.Columns) && d.Sample != nil {
 			draftColumn(&c, d, i)
 		}
 		book.Columns = append(book.Columns, c)
 	}
+	for c := range book.Columns {
+		book.Expect("columns", Note, &book.Columns[c])
+	}
 	return book
+}
+
+// Expect adds the rules that an item of a section has by itself, as the type of a column.
+func (b *Rulebook) Expect(section string, severity Severity, column *Column) {
+	i := newItem(&parser{book: b}, sectionOf(section), nil)
+	i.Severity, i.Column = severity, column
+	for _, k := range kindsOf(section) {
+		i.declare(k)
+	}
+	b.sortRules()
 }
 
 // draftColumn gives a column the narrowest type that most of its cells are of.

@@ -1,6 +1,7 @@
 package rulebook_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -133,10 +134,10 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := testkit.Book(t, source)
-	if b.Column("n").Highest.Standard() != "10" || b.Keys[0].Columns[0] != "a" || len(b.Rules) != 1 || b.Rules[0].ID != "s" || b.CodeLists["codes"].Codes[0].Spellings[0] != "alpha" || b.Measures[0] != "n" {
+	if b.Said("column n", "highest value") != "10" || b.KeyColumns()[0] != "a" || slices.Contains(b.RuleIDs(), "r") || !slices.Contains(b.RuleIDs(), "s") || b.CodeLists["codes"].Codes[0].Spellings[0] != "alpha" || b.Measures[0] != "n" {
 		t.Error(source)
 	}
-	if to := b.References[0].To; to.Dataset != "stations" || to.Columns[0] != "code" || b.TableRules[0].With.Dataset != "stations" {
+	if b.Said("reference known", "other dataset") != "code of stations" || b.Said("table rule all", "other dataset") != "code of stations" {
 		t.Error(source)
 	}
 	o, err := rulebook.OutlineOf(source)
@@ -179,7 +180,7 @@ func TestTheOutlineOfARulebook(t *testing.T) {
 
 // Every field that a form offers is one that the parser knows.
 func TestFormsOfferWhatTheParserKnows(t *testing.T) {
-	for _, s := range rulebook.Sections {
+	for _, s := range rulebook.Sections() {
 		for _, f := range s.Form {
 			_, err := rulebook.Parse([]byte("dataset: d\ncolumns: [{name: a}]\n" + strings.Replace(s.Name, "columns", "x", 1) + ":\n  - {" + f.Name + ": 1}\n"))
 			if s.Name == "columns" {

@@ -1,14 +1,12 @@
 package rulebook
 
 import (
+	"cmp"
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strconv"
-	"strings"
 
-	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/table"
@@ -37,31 +35,36 @@ func Parse(source []byte) (*Rulebook, error) {
 	return p.book, nil
 }
 
+// parser reads a rulebook in two passes: first what the table is made of, its columns and
+// their codes, and then what must hold of them.
 type parser struct {
 	document.Reader
 	book  *Rulebook
 	ids   map[string]bool
-	later []func() // checks that need the whole rulebook
+	items []*Item
 }
 
 func (p *parser) rulebook(root *document.Node) {
 	b := p.book
 	readingNode := root
-	p.Mapping(root, "a rulebook",
-		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) { b.Dataset = p.id(n, "the name of a dataset") }},
-		document.Field{Name: "title", Read: func(n *document.Node) { b.Title = p.Text(n, "title") }},
-		document.Field{Name: "reading", Read: func(n *document.Node) { readingNode = n; p.reading(n) }},
-		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) { p.List(n, "columns", p.column) }},
-		document.Field{Name: "keys", Read: func(n *document.Node) { p.List(n, "keys", p.key) }},
-		document.Field{Name: "equal_rows", Read: p.duplicates},
-		document.Field{Name: "code_lists", Read: p.codeLists},
-		document.Field{Name: "rules", Read: func(n *document.Node) { p.List(n, "rules", p.rule) }},
-		document.Field{Name: "table_rules", Read: func(n *document.Node) { p.List(n, "table_rules", p.tableRule) }},
-		document.Field{Name: "references", Read: func(n *document.Node) { p.List(n, "references", p.reference) }},
-		document.Field{Name: "history", Read: func(n *document.Node) { p.List(n, "history", p.historyRule) }},
-		document.Field{Name: "measures", Read: p.measures},
-		document.Field{Name: "pass_mark", Read: p.passMark},
-	)
+	var measures *document.Node
+	fields := []document.Field{
+		{Name: "dataset", Required: true, Read: func(n *document.Node) { b.Dataset = p.id(n, "the name of a dataset") }},
+		{Name: "title", Read: func(n *document.Node) { b.Title = p.Text(n, "title") }},
+		{Name: "reading", Read: func(n *document.Node) { readingNode = n; p.reading(n) }},
+		{Name: "code_lists", Read: p.codeLists},
+		{Name: "measures", Read: func(n *document.Node) { measures = n }},
+		{Name: "pass_mark", Read: p.passMark},
+	}
+	for i := range sections {
+		s := &sections[i]
+		read := func(n *document.Node) { p.List(n, s.Name, func(n *document.Node) { p.item(s, n) }) }
+		if s.Single {
+			read = func(n *document.Node) { p.item(s, n) }
+		}
+		fields = append(fields, document.Field{Name: s.Name, Required: s.Name == "columns", Read: read})
+	}
+	p.Mapping(root, "a rulebook", fields...)
 	if root.Kind != document.Mapping {
 		return
 	}
@@ -78,12 +81,159 @@ func (p *parser) rulebook(root *document.Node) {
 	if len(b.Columns) > columnLimit {
 		p.Fail(root, "%d columns are declared; at most %d can be", len(b.Columns), columnLimit)
 	}
-	if n := len(b.Rules) + len(b.TableRules) + len(b.References) + len(b.History); n > ruleLimit {
-		p.Fail(root, "%d rules are declared; at most %d can be", n, ruleLimit)
+	rules := 0
+	for _, i := range p.items {
+		if i.Column == nil {
+			rules++
+		}
 	}
-	if len(p.Problems) == 0 || len(b.Columns) > 0 {
-		for _, check := range p.later {
-			check()
+	if rules > ruleLimit {
+		p.Fail(root, "%d rules are declared; at most %d can be", rules, ruleLimit)
+	}
+	if len(p.Problems) > 0 && len(b.Columns) == 0 {
+		return // there is nothing that the rules could speak of
+	}
+	if measures != nil {
+		b.Measures = p.columns(measures, "measures", func(c *Column) string {
+			if c.Type.IsNumber() {
+				return ""
+			}
+			return fmt.Sprintf("%q is of type %s; a measure is a number that can be summed", c.Name, c.Type)
+		})
+	}
+	p.declare()
+}
+
+// item reads the fields that every item of a section has, and keeps the others for its kinds.
+func (p *parser) item(s *Section, n *document.Node) {
+	i := newItem(p, s, n)
+	var fields []document.Field
+	for _, f := range s.forms() {
+		field := document.Field{Name: f.Name, Required: f.Required, Read: func(n *document.Node) { i.given[f.Name] = n }}
+		switch f.Name {
+		case "id":
+			field.Read = func(n *document.Node) { i.Name = p.newID(n) }
+		case "check":
+			field.Read = func(n *document.Node) {
+				if name := p.Choice(n, s.Choice, f.Choices...); name != "" {
+					i.kind = kindsOf(s.Name)[slices.Index(f.Choices, name)]
+					i.note("check", name)
+				}
+			}
+		case "severity":
+			field.Read = func(n *document.Node) { i.Severity = p.severity(n) }
+		case "reason":
+			field.Read = func(n *document.Node) { i.Reason = p.Text(n, "reason") }
+		}
+		fields = append(fields, field)
+	}
+	what := "a " + s.Subject
+	if s.Single {
+		what = s.Name
+	}
+	p.Mapping(n, what, fields...)
+	if s.Name == "columns" {
+		p.column(i)
+	}
+	p.items = append(p.items, i)
+}
+
+func newItem(p *parser, s *Section, n *document.Node) *Item {
+	return &Item{parser: p, section: s, node: n, given: map[string]*document.Node{}, facts: map[string]string{}, Severity: s.Default}
+}
+
+// declare asks the kinds of each item for its rules.
+func (p *parser) declare() {
+	b := p.book
+	for c, i := 0, 0; i < len(p.items); i++ {
+		if p.items[i].Column != nil { // where the columns lie is settled now
+			p.items[i].Column = &b.Columns[c]
+			c++
+		}
+	}
+	// Keys come first, since they require their columns.
+	slices.SortStableFunc(p.items, func(x, y *Item) int {
+		return cmp.Compare(btoi(x.Column != nil), btoi(y.Column != nil))
+	})
+	for _, i := range p.items {
+		switch {
+		case !i.section.Checked:
+			if i.Column != nil {
+				i.checkCodes()
+			}
+			for _, k := range kindsOf(i.section.Name) {
+				i.declare(k)
+			}
+		case i.kind != nil:
+			i.fits(i.kind)
+			i.declare(i.kind)
+		}
+	}
+	slices.SortStableFunc(p.items, func(x, y *Item) int { return cmp.Compare(rank(x.section.Name), rank(y.section.Name)) })
+	for _, i := range p.items {
+		b.facts = append(b.facts, i.statement())
+	}
+	b.sortRules()
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// declare adds the item's rule of a kind, where it has one.
+func (i *Item) declare(k *Kind) {
+	rule := k.Declare(i)
+	if rule == nil {
+		return
+	}
+	d := &Declared{ID: i.Name, Kind: k, Severity: i.Severity, Reason: i.Reason, Dimension: k.Dimension, Rule: rule}
+	switch {
+	case i.Column != nil:
+		d.ID, d.Column = i.Column.Name+"."+k.Name, i.Column.Name
+	case i.section.Single:
+		d.ID = i.section.Name
+	}
+	if _, lost := rule.(AbsenceRule); lost {
+		d.Severity = Major
+	}
+	i.book.Rules = append(i.book.Rules, d)
+}
+
+// sortRules puts the rules into the order in which they are judged and shown.
+func (b *Rulebook) sortRules() {
+	column := map[string]int{}
+	for c := range b.Columns {
+		column[b.Columns[c].Name] = c
+	}
+	slices.SortStableFunc(b.Rules, func(x, y *Declared) int {
+		return cmp.Or(cmp.Compare(rank(x.Kind.Section), rank(y.Kind.Section)), cmp.Compare(x.Kind.Place/100, y.Kind.Place/100),
+			cmp.Compare(column[x.Column], column[y.Column]), cmp.Compare(x.place(), y.place()))
+	})
+}
+
+// place orders the rules of one column; others keep the order of the text.
+func (d *Declared) place() int {
+	if d.Column == "" {
+		return 0
+	}
+	return d.Kind.Place
+}
+
+// fits checks that the fields given are those of the kind.
+func (i *Item) fits(k *Kind) {
+	takes := make([]string, len(k.Fields))
+	for at, f := range k.Fields {
+		takes[at] = f.Name
+		if f.Required && !i.Gives(f.Name) {
+			i.Fail(i.node, "%s needs %q", k.Name, f.Name)
+		}
+	}
+	for name, at := range i.given {
+		if !slices.Contains(takes, name) {
+			i.Fail(at, "%s has no %q; it takes %s", k.Name, name, document.Join(takes))
 		}
 	}
 }
@@ -127,126 +277,28 @@ func (p *parser) id(n *document.Node, what string) string {
 // newID reads the id of a key or rule, which no other may have.
 func (p *parser) newID(n *document.Node) string {
 	id := p.id(n, "an id")
-	if p.ids[id] || id == DuplicatesID {
+	if p.ids[id] || id == EqualRowsID {
 		p.Fail(n, "the id %q is taken already; every key and rule needs its own", id)
 	}
 	p.ids[id] = true
 	return id
 }
 
-func (p *parser) severity(into *Severity) document.Field {
-	return document.Field{Name: "severity", Read: func(n *document.Node) {
-		*into = Severity(p.Choice(n, "a severity", string(Stop), string(Warn), string(Note)))
-	}}
+// severity reads a severity; the words of earlier versions are understood, and noted.
+func (p *parser) severity(n *document.Node) Severity {
+	if now, old := oldSeverities[n.Text]; old {
+		p.old(n, string(now))
+		return now
+	}
+	return Severity(p.Choice(n, "a severity", Severities...))
 }
 
-func (p *parser) reason(into *string) document.Field {
-	return document.Field{Name: "reason", Read: func(n *document.Node) { *into = p.Text(n, "reason") }}
-}
-
-func (p *parser) column(n *document.Node) {
-	c := Column{Type: table.TypeText, Severity: Warn, Decimals: -1, Weight: 1}
-	names := make([]string, len(table.Types))
-	for i, t := range table.Types {
-		names[i] = string(t)
-	}
-	var lowest, highest, codes, length, decimals, parent *document.Node
-	p.Mapping(n, "a column",
-		document.Field{Name: "name", Required: true, Read: func(n *document.Node) {
-			c.Name = p.Text(n, "the name of a column")
-			if p.book.Column(c.Name) != nil {
-				p.Fail(n, "the column %q is declared twice", c.Name)
-			}
-		}},
-		document.Field{Name: "title", Read: func(n *document.Node) { c.Title = p.Text(n, "title") }},
-		document.Field{Name: "type", Read: func(n *document.Node) { c.Type = table.Type(p.Choice(n, "a type", names...)) }},
-		document.Field{Name: "unit", Read: func(n *document.Node) { c.Unit = p.Text(n, "unit") }},
-		document.Field{Name: "role", Read: func(n *document.Node) { c.Role = p.Choice(n, "what a column can be", Roles...) }},
-		document.Field{Name: "required", Read: func(n *document.Node) { c.Required = p.Truth(n, "required") }},
-		document.Field{Name: "filled", Read: func(n *document.Node) { c.Filled = p.percentage(n, "filled") }},
-		document.Field{Name: "shortest", Read: func(n *document.Node) { length = n; c.Shortest = p.count(n, "shortest") }},
-		document.Field{Name: "longest", Read: func(n *document.Node) { length = n; c.Longest = p.count(n, "longest") }},
-		document.Field{Name: "decimals", Read: func(n *document.Node) { decimals = n; c.Decimals = p.count(n, "decimals") }},
-		document.Field{Name: "new_codes", Read: func(n *document.Node) { c.NewCodes = p.Truth(n, "new_codes") }},
-		document.Field{Name: "parent_in", Read: func(n *document.Node) { parent = n; c.ParentIn = p.oneColumn(n, "parent_in", anyColumn) }},
-		document.Field{Name: "weight", Read: func(n *document.Node) { c.Weight = p.weight(n) }},
-		document.Field{Name: "pattern", Read: func(n *document.Node) { c.Pattern = p.pattern(n) }},
-		document.Field{Name: "from", Read: func(n *document.Node) { lowest = n }},
-		document.Field{Name: "to", Read: func(n *document.Node) { highest = n }},
-		document.Field{Name: "codes", Read: func(n *document.Node) { codes = n; c.CodeList = p.Text(n, "codes") }},
-		document.Field{Name: "dates", Read: func(n *document.Node) {
-			c.Dates = p.Texts(n, "dates")
-			for _, source := range c.Dates {
-				if _, err := table.ParseDatePattern(source); err != nil {
-					p.Fail(n, "%v", err)
-				}
-			}
-		}},
-		document.Field{Name: "decimal_mark", Read: func(n *document.Node) { c.DecimalMark = p.Choice(n, "a decimal mark", ".", ",") }},
-		document.Field{Name: "grouping_mark", Read: func(n *document.Node) {
-			if c.GroupingMark = p.Text(n, "grouping_mark"); len(c.GroupingMark) != 1 {
-				p.Fail(n, "a grouping mark is one character, not %q", c.GroupingMark)
-			}
-		}},
-		p.severity(&c.Severity), p.reason(&c.Reason),
-	)
-	if length != nil && c.Longest > 0 && c.Shortest > c.Longest {
-		p.Fail(length, "the longest text of %q would be shorter than its shortest", c.Name)
-	}
-	if decimals != nil && c.Type != table.TypeDecimal {
-		p.Fail(decimals, "decimals go with type decimal, and %q is of type %s", c.Name, c.Type)
-	}
-	if c.Type != table.TypeCode && (c.NewCodes || parent != nil) {
-		p.Fail(n, "new_codes and parent_in go with type code, and %q is of type %s", c.Name, c.Type)
-	}
-	if c.GroupingMark != "" && c.DecimalMark == "" {
-		p.Fail(n, "a column with a grouping mark needs a decimal_mark too")
-	}
-	if c.GroupingMark != "" && c.GroupingMark == c.DecimalMark {
-		p.Fail(n, "the decimal mark and the grouping mark of %q are the same", c.Name)
-	}
-	if c.Type == "" { // refused above
-		c.Type = table.TypeText
-	}
-	c.Lowest = p.bound(lowest, &c)
-	c.Highest = p.bound(highest, &c)
-	if c.Lowest != nil && c.Highest != nil && table.Compare(*c.Lowest, *c.Highest) > 0 {
-		p.Fail(highest, "the range of %q ends before it starts", c.Name)
-	}
-	switch {
-	case c.Type == table.TypeCode && codes == nil:
-		p.Fail(n, "a column of type code needs \"codes\", the name of its code list")
-	case c.Type != table.TypeCode && codes != nil:
-		p.Fail(codes, "codes go with type code, and %q is of type %s", c.Name, c.Type)
-	}
-	if codes != nil {
-		p.later = append(p.later, func() {
-			if p.book.CodeLists[c.CodeList] == nil {
-				p.Fail(codes, "there is no code list %q%s", c.CodeList, document.Nearest(c.CodeList, slices.Sorted(maps.Keys(p.book.CodeLists))))
-			}
-		})
-	}
-	p.book.Columns = append(p.book.Columns, c)
-}
-
-func (p *parser) pattern(n *document.Node) *Pattern {
-	source := p.Text(n, "pattern")
-	if len(source) > patternLimit {
-		p.Fail(n, "the pattern is longer than %d characters", patternLimit)
-		return nil
-	}
-	pattern, err := NewPattern(source)
-	if err != nil {
-		p.Fail(n, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-		return nil
-	}
-	return pattern
+// old notes that a word of an earlier version stands where another is said now.
+func (p *parser) old(n *document.Node, now string) {
+	p.book.Old = append(p.book.Old, document.Problem{Line: n.Line, Column: n.Column, Message: fmt.Sprintf("%q is an old word for %q; it is still understood", n.Text, now)})
 }
 
 func (p *parser) bound(n *document.Node, c *Column) *table.Value {
-	if n == nil {
-		return nil
-	}
 	text := p.Text(n, "a bound of a range")
 	if c.Type == table.TypeCode || c.Type == table.TypeBoolean {
 		p.Fail(n, "a column of type %s has no range", c.Type)
@@ -263,60 +315,26 @@ func (p *parser) bound(n *document.Node, c *Column) *table.Value {
 // columns reads a list of declared columns.
 func (p *parser) columns(n *document.Node, what string, accept func(*Column) string) []string {
 	names := p.Texts(n, what)
-	p.later = append(p.later, func() {
-		for i, name := range names {
-			at := n
-			if n.Kind == document.List {
-				at = n.Items[i]
-			}
-			c := p.book.Column(name)
-			if c == nil {
-				known := make([]string, len(p.book.Columns))
-				for i := range p.book.Columns {
-					known[i] = p.book.Columns[i].Name
-				}
-				p.Fail(at, "there is no column %q%s", name, document.Nearest(name, known))
-			} else if why := accept(c); why != "" {
-				p.Fail(at, "%s", why)
-			}
-			if slices.Index(names, name) < i {
-				p.Fail(at, "%q stands twice in %s", name, what)
-			}
+	for i, name := range names {
+		at := n
+		if n.Kind == document.List {
+			at = n.Items[i]
 		}
-	})
-	return names
-}
-
-func (p *parser) key(n *document.Node) {
-	k := Key{Severity: Stop}
-	p.Mapping(n, "a key",
-		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { k.ID = p.newID(n) }},
-		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
-			if k.Columns = p.columns(n, "the columns of a key", anyColumn); len(k.Columns) == 0 {
-				p.Fail(n, "a key is of one column at least")
+		c := p.book.Column(name)
+		if c == nil {
+			known := make([]string, len(p.book.Columns))
+			for i := range p.book.Columns {
+				known[i] = p.book.Columns[i].Name
 			}
-		}},
-		document.Field{Name: "may_lack_parts", Read: func(n *document.Node) { k.MayLackParts = p.Truth(n, "may_lack_parts") }},
-		p.severity(&k.Severity), p.reason(&k.Reason),
-	)
-	if !k.MayLackParts {
-		p.later = append(p.later, func() {
-			for _, name := range k.Columns {
-				if c := p.book.Column(name); c != nil {
-					c.Required = true
-				}
-			}
-		})
+			p.Fail(at, "there is no column %q%s", name, document.Nearest(name, known))
+		} else if why := accept(c); why != "" {
+			p.Fail(at, "%s", why)
+		}
+		if slices.Index(names, name) < i {
+			p.Fail(at, "%q stands twice in %s", name, what)
+		}
 	}
-	p.book.Keys = append(p.book.Keys, k)
-}
-
-func anyColumn(*Column) string { return "" }
-
-func (p *parser) duplicates(n *document.Node) {
-	d := Duplicates{Severity: Warn}
-	p.Mapping(n, "equal_rows", p.severity(&d.Severity), p.reason(&d.Reason))
-	p.book.Duplicates = &d
+	return names
 }
 
 func (p *parser) codeLists(n *document.Node) {
@@ -372,58 +390,8 @@ func (p *parser) code(n *document.Node, l *CodeList) {
 	})
 }
 
-func (p *parser) rule(n *document.Node) {
-	r := Rule{Severity: Warn}
-	var tolerance *document.Node
-	p.Mapping(n, "a rule",
-		document.Field{Name: "id", Required: true, Read: func(n *document.Node) { r.ID = p.newID(n) }},
-		document.Field{Name: "when", Read: func(n *document.Node) { r.When = p.condition(n) }},
-		document.Field{Name: "condition", Required: true, Read: func(n *document.Node) { r.Condition = p.condition(n) }},
-		document.Field{Name: "tolerance", Read: func(n *document.Node) { tolerance = n }},
-		document.Field{Name: "may_break", Read: func(n *document.Node) { r.MayBreak = p.percentage(n, "may_break") }},
-		p.severity(&r.Severity), p.reason(&r.Reason),
-	)
-	if tolerance != nil && r.Condition != nil {
-		if err := r.Condition.Tolerate(p.amount(tolerance, "a tolerance")); err != nil {
-			p.Fail(tolerance, "%v", err)
-		}
-	}
-	p.book.Rules = append(p.book.Rules, r)
-}
-
-func (p *parser) condition(n *document.Node) *condition.Condition {
-	parsed, err := condition.Parse(p.Text(n, "condition"))
-	if err != nil {
-		p.FailInside(n, "in the condition: ", err)
-		return nil
-	}
-	p.later = append(p.later, func() {
-		for _, err := range parsed.Check(p.book.Types()) {
-			p.FailInside(n, "in the condition: ", err)
-		}
-	})
-	return parsed
-}
-
-func (p *parser) measures(n *document.Node) {
-	p.book.Measures = p.columns(n, "measures", func(c *Column) string {
-		if c.Type.IsNumber() {
-			return ""
-		}
-		return fmt.Sprintf("%q is of type %s; a measure is a number that can be summed", c.Name, c.Type)
-	})
-}
-
 func (p *parser) passMark(n *document.Node) {
 	p.book.PassMark = p.number(n, "pass_mark is a score from 0 to 100", 0, 100)
-}
-
-func (p *parser) percentage(n *document.Node, what string) float64 {
-	return p.number(n, what+" is a percentage from 0 to 100", 0, 100)
-}
-
-func (p *parser) weight(n *document.Node) float64 {
-	return p.number(n, "a weight is a number from 0 to 1000", 0, 1000)
 }
 
 func (p *parser) number(n *document.Node, says string, least, most float64) float64 {
@@ -452,4 +420,24 @@ func (p *parser) amount(n *document.Node, what string) table.Decimal {
 		return table.Decimal{}
 	}
 	return d
+}
+
+func (p *parser) wantColumns(n *document.Node, e *Elsewhere, count int, says string) {
+	if n != nil && e != nil && len(e.Columns) != count {
+		p.Fail(n, "%s: %d, not %d", says, count, len(e.Columns))
+	}
+}
+
+// elsewhere reads {dataset: …, columns: […]}.
+func (p *parser) elsewhere(n *document.Node) *Elsewhere {
+	e := &Elsewhere{}
+	p.Mapping(n, "the columns of another dataset",
+		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) { e.Dataset = p.id(n, "the name of a dataset") }},
+		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
+			if e.Columns = p.Texts(n, "columns"); len(e.Columns) == 0 {
+				p.Fail(n, "columns names at least one")
+			}
+		}},
+	)
+	return e
 }

@@ -6,108 +6,64 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 
-	"proudsieve/core/condition"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/table"
 )
 
-// Severity says what a broken rule means for the table.
-type Severity string
-
-// The severities. A table with a finding of severity Stop does not pass.
-const (
-	Stop Severity = "stop"
-	Warn Severity = "warn"
-	Note Severity = "note"
-)
-
-// Dimension is the side of quality that a rule speaks of.
-type Dimension string
-
-// The dimensions of quality.
-const (
-	Completeness Dimension = "completeness"
-	Validity     Dimension = "validity"
-	Uniqueness   Dimension = "uniqueness"
-	Consistency  Dimension = "consistency"
-)
-
-// Dimensions lists the dimensions in the order in which they are shown.
-var Dimensions = []Dimension{Completeness, Validity, Uniqueness, Consistency}
-
 // Rulebook is one version of a declaration, checked and ready for use.
 type Rulebook struct {
-	Dataset    string
-	Title      string
-	Reading    intake.Reading
-	Columns    []Column
-	Keys       []Key
-	Duplicates *Duplicates // nil where equal rows are allowed
-	CodeLists  map[string]*CodeList
-	Rules      []Rule
-	TableRules []TableRule
-	References []Reference
-	History    []HistoryRule
-	Measures   []string // columns whose sums tell what a finding costs
-	PassMark   float64  // the least table score with which a table passes, 0 to 100
-	Digest     string   // SHA-256 of the source, in hexadecimal
+	Dataset   string
+	Title     string
+	Reading   intake.Reading
+	Columns   []Column
+	CodeLists map[string]*CodeList
+	Rules     []*Declared // in the order in which they are judged and shown
+	Measures  []string    // columns whose sums tell what a finding costs
+	PassMark  float64     // the least table score with which a table passes, 0 to 100
+	Digest    string      // SHA-256 of the source, in hexadecimal
 	// Beside is set by who has other tables and earlier deliveries at hand.
 	Beside *Beside
+	// Old tells of words of earlier versions that the text has, and what is said now.
+	Old []document.Problem
+
+	facts []statement // of its items, for comparing versions
 }
 
-// Column declares one column.
-type Column struct {
-	Name     string
-	Title    string
-	Type     table.Type
-	Unit     string
-	Role     string // identifier, dimension, measure, date or text; empty for what it seems to be
-	Required bool
-	Filled   float64      // the percentage of rows that must have a value; 0 for none
-	Pattern  *Pattern     // the whole text must match; nil for any
-	Lowest   *table.Value // of the column's type; nil for no bound
-	Highest  *table.Value
-	// Shortest and Longest bound the characters of a text, spaces around it left aside; 0 for no bound.
-	Shortest, Longest int
-	Decimals          int    // the most digits after the point; -1 for any number
-	CodeList          string // of a code column
-	NewCodes          bool   // a text that is not in the code list is no fault
-	ParentIn          string // the column that holds the parent of the code
-	Weight            float64
-	Dates             []string
-	// The marks of its numbers, where they are not those of the reading.
-	DecimalMark, GroupingMark string
-	Severity                  Severity
-	Reason                    string
+// EqualRowsID is the id of the rule against equal rows.
+const EqualRowsID = "equal_rows"
+
+// AbsentKind is the kind of finding that a declared column is not there.
+const AbsentKind = "column"
+
+// KeyColumns returns the columns of the first key; nil where none is declared.
+func (b *Rulebook) KeyColumns() []string {
+	for _, d := range b.Rules {
+		if d.Kind.Section == "keys" {
+			return d.Rule.Columns()
+		}
+	}
+	return nil
 }
 
-// Key declares columns that together name one row. Their cells are required, unless
-// missing parts are allowed; a row that lacks a part is compared with none.
-type Key struct {
-	ID           string
-	Columns      []string
-	MayLackParts bool
-	Severity     Severity
-	Reason       string
+// Deliveries returns how many earlier deliveries the rules compare with.
+func (b *Rulebook) Deliveries() int {
+	most := 0
+	for _, d := range b.Rules {
+		if r, ok := d.Rule.(PastRule); ok {
+			most = max(most, r.Deliveries())
+		}
+	}
+	return most
 }
 
-// Duplicates declares that no two rows may be equal in every cell.
-type Duplicates struct {
-	Severity Severity
-	Reason   string
-}
-
-// DuplicatesID is the id of the rule against equal rows.
-const DuplicatesID = "equal_rows"
-
-// Rule declares a condition that every row must meet for which When holds.
-type Rule struct {
-	ID        string
-	When      *condition.Condition // nil for every row
-	Condition *condition.Condition
-	MayBreak  float64 // the percentage of rows that may break it
-	Severity  Severity
-	Reason    string
+// RuleIDs lists the ids of all that may be found broken.
+func (b *Rulebook) RuleIDs() []string {
+	ids := make([]string, len(b.Rules))
+	for i, d := range b.Rules {
+		ids[i] = d.ID
+	}
+	return ids
 }
 
 // Column returns the declaration of a column, or nil.

@@ -55,21 +55,29 @@ func TestAWholeRulebook(t *testing.T) {
 	if r := b.Reading; r.Encoding != "windows-1252" || r.Delimiter != ";" || r.DecimalMark != "," || r.HeaderLine != 1 || !slices.Equal(r.Dates, []string{"dd/MM/yyyy", "d.M.yy"}) || len(r.Missing) != 2 {
 		t.Errorf("reading: %+v", r)
 	}
-	if len(b.Columns) != 7 || b.Columns[0].Type != table.TypeText || b.Columns[0].Severity != rulebook.Stop || b.Columns[1].Severity != rulebook.Warn {
+	if len(b.Columns) != 7 || b.Columns[0].Type != table.TypeText {
 		t.Errorf("columns: %+v", b.Columns)
 	}
-	value := b.Column("value")
-	if value.Lowest.Standard() != "0" || value.Highest.Standard() != "14.5" || value.Reason == "" || b.Column("count").Highest != nil {
-		t.Errorf("ranges: %+v", value)
+	if b.Said("column value", "lowest value") != "0" || b.Said("column value", "highest value") != "14.5" || b.Column("value").Reason == "" || b.Said("column count", "highest value") != "" {
+		t.Error("ranges")
 	}
-	if k := b.Keys; k[0].Severity != rulebook.Stop || k[1].Severity != rulebook.Warn || !slices.Equal(k[1].Columns, []string{"parameter", "sampled"}) {
-		t.Errorf("keys: %+v", k)
+	rules := map[string]*rulebook.Declared{}
+	for _, d := range b.Rules {
+		rules[d.ID] = d
 	}
-	if b.Duplicates.Severity != rulebook.Note || b.Rules[0].Severity != rulebook.Stop || !slices.Equal(b.Measures, []string{"value", "count"}) {
-		t.Errorf("the rest: %+v %+v %v", b.Duplicates, b.Rules[0], b.Measures)
+	for id, want := range map[string]struct {
+		severity rulebook.Severity
+		columns  string
+	}{
+		"sample.pattern": {rulebook.Major, "sample"}, "parameter.codes": {rulebook.Minor, "parameter"}, "one_sample": {rulebook.Major, "sample"},
+		"one_each": {rulebook.Minor, "parameter sampled"}, "equal_rows": {rulebook.Note, ""}, "in_order": {rulebook.Major, "received sampled value parameter"},
+	} {
+		if d := rules[id]; d == nil || d.Severity != want.severity || strings.Join(d.Rule.Columns(), " ") != want.columns {
+			t.Errorf("%s: %+v", id, d)
+		}
 	}
-	if want := []string{"received", "sampled", "value", "parameter"}; !slices.Equal(b.Rules[0].Condition.Names(), want) {
-		t.Errorf("the rule names %v", b.Rules[0].Condition.Names())
+	if !slices.Equal(b.Measures, []string{"value", "count"}) {
+		t.Errorf("measures: %v", b.Measures)
 	}
 	if b.Column("nobody") != nil || b.Types()["good"] != table.TypeBoolean {
 		t.Error("columns are not found by their names")
@@ -78,7 +86,7 @@ func TestAWholeRulebook(t *testing.T) {
 
 func TestDefaults(t *testing.T) {
 	b := testkit.Book(t, "dataset: d\ncolumns:\n  - name: a\n")
-	if b.PassMark != 100 || b.Duplicates != nil || b.Reading.Encoding != "utf-8" || b.Reading.Delimiter != "," || b.Reading.HeaderLine != 1 {
+	if b.PassMark != 100 || len(b.Rules) != 1 || b.Reading.Encoding != "utf-8" || b.Reading.Delimiter != "," || b.Reading.HeaderLine != 1 {
 		t.Errorf("%+v", b)
 	}
 }
@@ -226,7 +234,9 @@ func TestDraft(t *testing.T) {
 			t.Errorf("%s is a %s, want %s", c.Name, c.Type, want[i])
 		}
 	}
-	if b.PassMark != 0 || len(b.Rules)+len(b.Keys) > 0 {
+	if b.PassMark != 0 || slices.ContainsFunc(b.Rules, func(d *rulebook.Declared) bool {
+		return d.Kind.Name != "type" && d.Kind.Name != rulebook.AbsentKind || d.Severity == rulebook.Minor
+	}) {
 		t.Error("a draft judges more than types")
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
+	_ "proudsieve/core/rules" // the kinds of rules
 	"proudsieve/core/table"
 )
 

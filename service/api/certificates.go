@@ -242,7 +242,7 @@ func (c *candidate) takeIssue(i store.Issue, today string) {
 			}
 		}
 	}
-	if i.Severity == string(rulebook.Stop) && i.State != store.IssueClosed && !waived {
+	if i.Severity == string(rulebook.Major) && i.State != store.IssueClosed && !waived {
 		c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title})
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
 
-	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
@@ -125,7 +124,7 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, audit.RuleIDs(book)))
+		return asVersion(s.declare(ctx, in, store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, book.RuleIDs()))
 	})
 	operation(s, access.Work, http.MethodPost, "/fix-plans", "add-fix-plan", "Save a fix plan as the newest version of its name", func(ctx context.Context, in *Saving) (*versioned, error) {
 		dataset, err := fix.DatasetOf([]byte(in.Body.Source))

@@ -122,7 +122,7 @@ func (s *Server) forms() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(&Outlined{*outline, rulebook.Sections, condition.FunctionNames()}, nil)
+		return answer(&Outlined{*outline, rulebook.Sections(), condition.FunctionNames()}, nil)
 	})
 	type edits struct {
 		Body struct {

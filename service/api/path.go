@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 
-	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/service/store"
 )
 
@@ -61,7 +61,7 @@ func (s *Server) path(ctx context.Context, id int64) (*Path, error) {
 		add("read", state, says, shown)
 		add("judged", "ahead", "Not yet.", nil)
 	} else {
-		add("read", "done", fmt.Sprintf("%s rows.", audit.Grouped(*shown.Rows)), shown)
+		add("read", "done", fmt.Sprintf("%s rows.", document.Grouped(*shown.Rows)), shown)
 		if *shown.Passed {
 			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
 		} else {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 )
@@ -55,7 +56,7 @@ type Question struct {
 }
 
 var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
-	"count": audit.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
+	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
 	"share": func(part, of int64) string {
 		if of == 0 {
 			return ""
@@ -92,7 +93,7 @@ func grouped(text string) string {
 	if err != nil || strings.HasPrefix(whole, "-0") {
 		return text
 	}
-	if whole = audit.Grouped(n); point {
+	if whole = document.Grouped(n); point {
 		whole += "." + rest
 	}
 	return whole
@@ -109,13 +110,13 @@ func Visible(text string) string {
 }
 
 func meaning(s rulebook.Severity) string {
-	return map[rulebook.Severity]string{rulebook.Stop: "must be put right", rulebook.Warn: "should be looked at", rulebook.Note: "for information"}[s]
+	return map[rulebook.Severity]string{rulebook.Major: "must be put right", rulebook.Minor: "should be looked at", rulebook.Note: "for information"}[s]
 }
 
 // gravest orders findings by severity, then by what they cost.
 func gravest(findings []audit.Finding) []audit.Finding {
 	out := slices.Clone(findings)
-	weight := map[rulebook.Severity]int{rulebook.Stop: 0, rulebook.Warn: 1, rulebook.Note: 2}
+	weight := map[rulebook.Severity]int{rulebook.Major: 0, rulebook.Minor: 1, rulebook.Note: 2}
 	slices.SortStableFunc(out, func(a, b audit.Finding) int {
 		if a.Severity != b.Severity {
 			return weight[a.Severity] - weight[b.Severity]
@@ -169,7 +170,7 @@ func stripSays(m audit.Mesh) string {
 			sum += int64(n)
 		}
 		if sum > 0 {
-			parts = append(parts, audit.Grouped(sum)+" "+words[d])
+			parts = append(parts, document.Grouped(sum)+" "+words[d])
 		}
 	}
 	if len(parts) == 0 {
@@ -224,7 +225,7 @@ func frequent(texts []profile.Frequency, filled int64) template.HTML {
 		if len(text) > 24 {
 			text = append(text[:23], '…')
 		}
-		fmt.Fprintf(&b, `<div class="frequent"><i style="width:%.0fpx"></i><code>%s</code> %s</div>`, max(float64(t.Rows)/float64(filled)*60, 1), template.HTMLEscapeString(string(text)), audit.Grouped(t.Rows))
+		fmt.Fprintf(&b, `<div class="frequent"><i style="width:%.0fpx"></i><code>%s</code> %s</div>`, max(float64(t.Rows)/float64(filled)*60, 1), template.HTMLEscapeString(string(text)), document.Grouped(t.Rows))
 	}
 	return template.HTML(b.String())
 }

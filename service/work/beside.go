@@ -37,11 +37,7 @@ func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *store.Ta
 		mutex.Unlock()
 		return OpenTable(ctx, f, other, theirs)
 	}
-	last := 0
-	for _, r := range book.History {
-		last = max(last, r.Last)
-	}
-	past, err := store.PastResults(ctx, s.DB, t.DatasetID, t.ID, t.Origin, last)
+	past, err := store.PastResults(ctx, s.DB, t.DatasetID, t.ID, t.Origin, book.Deliveries())
 	if err != nil {
 		return err
 	}

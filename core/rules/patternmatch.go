@@ -1,4 +1,4 @@
-package rulebook
+package rules
 
 import (
 	"regexp"

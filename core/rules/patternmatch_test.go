@@ -1,4 +1,4 @@
-package rulebook
+package rules
 
 import (
 	"math/rand/v2"

@@ -1,0 +1,129 @@
+package rulebook
+
+import (
+	"maps"
+	"slices"
+
+	"proudsieve/core/document"
+	"proudsieve/core/table"
+)
+
+// Column declares one column: what its cells are and how they are read. What must hold of
+// them are rules.
+type Column struct {
+	Name     string
+	Title    string
+	Type     table.Type
+	Unit     string
+	Role     string // one of Roles; empty for what it seems to be
+	Required bool   // declared so, or part of a key
+	CodeList string // of a code column
+	Weight   float64
+	Dates    []string
+	// The marks of its numbers, where they are not those of the reading.
+	DecimalMark, GroupingMark string
+	Reason                    string
+}
+
+// Roles lists what a column can be declared to be.
+var Roles = []string{"identifier", "category", "measure", "date", "text"}
+
+// oldRoles are the words that earlier versions had for roles.
+var oldRoles = map[string]string{"dimension": "category"}
+
+func typeNames() []string {
+	names := make([]string, len(table.Types))
+	for i, t := range table.Types {
+		names[i] = string(t)
+	}
+	return names
+}
+
+// columnForms are the fields of a column that are no rules.
+var columnForms = []FieldForm{
+	{Name: "name", Kind: "text", Required: true, Says: "As it stands in the header"},
+	{Name: "title", Kind: "text", Says: "What it is called among people", Aspect: "title", CSVW: "-"},
+	{Name: "type", Kind: "choice", Choices: typeNames(), Says: "What its values are", Aspect: "type", CSVW: "-"},
+	{Name: "unit", Kind: "text", Says: "The unit of its numbers", Aspect: "unit"},
+	{Name: "role", Kind: "choice", Choices: slices.Clone(Roles), Says: "What it is used for", Aspect: "role"},
+	{Name: "codes", Kind: "codes", Says: "The code list, where the type is code", Aspect: "code list", CSVW: "-"},
+	{Name: "dates", Kind: "text", Says: "The pattern of its dates, as dd/MM/yyyy", Aspect: "date patterns", CSVW: "-"},
+	{Name: "decimal_mark", Kind: "choice", Choices: []string{".", ","}, Says: "What stands before the decimals, where it is not the reading's", Aspect: "decimal mark", CSVW: "-"},
+	{Name: "grouping_mark", Kind: "text", Says: "What stands between thousands, where it is not the reading's", Aspect: "grouping mark", CSVW: "-"},
+	{Name: "weight", Kind: "number", Says: "How much it counts in the mean score of the columns", Aspect: "weight", Default: "1"},
+}
+
+// column reads what an item of the section columns says of its cells.
+func (p *parser) column(i *Item) {
+	c := Column{Type: table.TypeText, Weight: 1, Reason: i.Reason}
+	i.Column = &c
+	if n := i.given["name"]; n != nil {
+		c.Name = p.Text(n, "the name of a column")
+		if p.book.Column(c.Name) != nil {
+			p.Fail(n, "the column %q is declared twice", c.Name)
+		}
+	}
+	i.Name = c.Name
+	c.Title, c.Unit, c.CodeList = i.TextOf("title"), i.TextOf("unit"), i.TextOf("codes")
+	if n := i.given["type"]; n != nil {
+		c.Type = table.Type(p.Choice(n, "a type", typeNames()...))
+	}
+	i.note("type", string(c.Type))
+	if n := i.given["role"]; n != nil {
+		if now, old := oldRoles[n.Text]; old {
+			p.old(n, now)
+			c.Role = now
+		} else {
+			c.Role = p.Choice(n, "what a column can be", Roles...)
+		}
+		i.note("role", c.Role)
+	}
+	if i.Gives("weight") {
+		c.Weight = i.NumberOf("weight", "a weight is a number from 0 to 1000", 0, 1000)
+	}
+	c.Dates = i.TextsOf("dates")
+	for _, source := range c.Dates {
+		if _, err := table.ParseDatePattern(source); err != nil {
+			i.Wrong("dates", "%v", err)
+		}
+	}
+	if n := i.given["decimal_mark"]; n != nil {
+		c.DecimalMark = p.Choice(n, "a decimal mark", ".", ",")
+		i.note("decimal_mark", c.DecimalMark)
+	}
+	if c.GroupingMark = i.TextOf("grouping_mark"); i.Gives("grouping_mark") && len(c.GroupingMark) != 1 {
+		i.Wrong("grouping_mark", "a grouping mark is one character, not %q", c.GroupingMark)
+	}
+	if c.GroupingMark != "" && c.DecimalMark == "" {
+		p.Fail(i.node, "a column with a grouping mark needs a decimal_mark too")
+	}
+	if c.GroupingMark != "" && c.GroupingMark == c.DecimalMark {
+		p.Fail(i.node, "the decimal mark and the grouping mark of %q are the same", c.Name)
+	}
+	if c.Type == "" { // refused above
+		c.Type = table.TypeText
+	}
+	switch {
+	case c.Type == table.TypeCode && !i.Gives("codes"):
+		p.Fail(i.node, "a column of type code needs \"codes\", the name of its code list")
+	case c.Type != table.TypeCode && i.Gives("codes"):
+		i.Wrong("codes", "codes go with type code, and %q is of type %s", c.Name, c.Type)
+	}
+	p.book.Columns = append(p.book.Columns, c)
+}
+
+// CodesOf returns the code list of the item's column; nil where it has none.
+func (i *Item) CodesOf() *CodeList {
+	c := i.Column
+	if c.Type != table.TypeCode || !i.Gives("codes") && i.node != nil {
+		return nil
+	}
+	return i.book.CodeLists[c.CodeList]
+}
+
+// checkCodes records that the item's column has a code list that there is not.
+func (i *Item) checkCodes() {
+	if i.Gives("codes") && i.book.CodeLists[i.Column.CodeList] == nil {
+		i.Wrong("codes", "there is no code list %q%s", i.Column.CodeList, document.Nearest(i.Column.CodeList, slices.Sorted(maps.Keys(i.book.CodeLists))))
+	}
+}
