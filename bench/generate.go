@@ -29,7 +29,7 @@ columns:
   - {name: remark}
 keys:
   - {id: one_row, columns: [id]}
-equal_rows: {severity: warn}
+equal_rows: {severity: minor}
 code_lists:
   parameters: [PH, NO3, PO4, DO, COND]
 rules:

@@ -247,7 +247,7 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 	if err := table("places", 1_000_000, func(out *bytes.Buffer, i int) { fmt.Fprintf(out, "P%d,the place of the number %d,%d\n", i, i, i%60) }, "place,title,region\n"); err != nil {
 		return err
 	}
-	if _, err := s.Declare(ctx, "merges", []byte("merge: joined\nstack: [north, south]\njoin:\n  - {with: places, on: [place], take: [title, region]}\n")); err != nil {
+	if _, err := s.Declare(ctx, "merges", []byte("merge: joined\nstack: [north, south]\njoin:\n  - {with: places, match: [place], take: [title, region]}\n")); err != nil {
 		return err
 	}
 	_ = s.peak()

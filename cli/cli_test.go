@@ -59,7 +59,7 @@ pass_mark: 60
 `
 
 func TestSiftForPrograms(t *testing.T) {
-	code, out, stderr := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json")
+	code, out, stderr := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json")
 	if code != 1 || stderr != "" {
 		t.Fatalf("exit %d, %s", code, stderr)
 	}
@@ -99,8 +99,8 @@ func TestSiftForPrograms(t *testing.T) {
 			t.Errorf("%+v", f)
 		}
 	}
-	_, eight, _ := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json", "--workers", "8")
-	_, one, _ := run("sift", demoFile(t, "data/northgate_results.csv"), "--rules", demoFile(t, "rulebooks/northgate_results.yaml"), "--json", "--workers", "1")
+	_, eight, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "8")
+	_, one, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "1")
 	if one != eight || one != out {
 		t.Error("the number of workers can be seen in the output")
 	}
@@ -253,7 +253,7 @@ func TestTalkingToAService(t *testing.T) {
 	expect(0, "Which of the two?", "issue", "comment", number, "Which of the two?")
 	expect(0, "Waived by Mara until 2099-01-01", "issue", "waive", number, "--reason", "meant that way", "--until", "2099-01-01")
 	expect(2, "Required flag", "issue", "waive", number, "--until", "2099-01-01")
-	plan := "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: last, reason: The later one counts.}\n"
+	plan := "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: The later one counts.}\n"
 	expect(0, "Version 1 of the fix plan clean", "fix-plan", "save", write(t, "p.yaml", plan))
 	expect(0, "Score 50.00, would be 66.67", "fix-plan", "preview", "1", "clean")
 	expect(0, "The cleaned table is table 2", "fix-plan", "apply", "1", "clean")

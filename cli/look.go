@@ -427,7 +427,7 @@ func (o *output) leads(r *audit.Result) {
 
 func (o *output) patterns(r *audit.Result) {
 	complete, others := int64(0), 0
-	for _, p := range r.Patterns {
+	for _, p := range r.MissingTogether {
 		if len(p.Missing) == 0 {
 			complete = p.Rows
 		} else {
@@ -441,7 +441,7 @@ func (o *output) patterns(r *audit.Result) {
 	o.line("%s", o.styled("1", "What misses together"))
 	o.line("  %s of %s rows are complete.", count(complete), count(r.Rows))
 	shown := 0
-	for _, p := range r.Patterns {
+	for _, p := range r.MissingTogether {
 		if len(p.Missing) == 0 || shown == 6 {
 			continue
 		}

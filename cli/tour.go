@@ -256,7 +256,7 @@ func (d *demoRun) settle(ctx context.Context) error {
 	for _, i := range issues {
 		bySeverity[i.Severity]++
 	}
-	d.line("%d issues were opened: %d stop their table, %d warn.", len(issues), bySeverity["stop"], bySeverity["warn"])
+	d.line("%d issues were opened: %d are major and stop their table, %d are minor.", len(issues), bySeverity["major"], bySeverity["minor"])
 	for _, i := range issues {
 		if i.Rule != "received_after_sampled" {
 			continue

@@ -137,10 +137,10 @@ func (p *person) delivers(dataset, file string) {
 
 const smallMerge = `merge: results_by_river
 title: Results with their rivers
-stack: [northgate_results]
+stack: [highgarth_results]
 join:
   - with: stations
-    on: [station]
+    match: [station]
     take: [river, region]
 `
 
@@ -148,7 +148,7 @@ const smallMergeBook = `dataset: results_by_river
 columns:
   - {name: sample_id}
   - {name: value, type: decimal}
-  - {name: river, required: true, severity: stop}
+  - {name: river, required: true, severity: major}
 keys:
   - {id: one_result, columns: [sample_id]}
 measures: [value]
@@ -183,7 +183,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.presses("Save the rulebook")
 	p.sees("Register of the sampling stations", "Nothing has arrived yet. Take in the first file below.")
 	p.visit("/datasets")
-	for _, book := range []string{demoText(t, "rulebooks/northgate_results.yaml"), smallMergeBook} {
+	for _, book := range []string{demoText(t, "rulebooks/highgarth_results.yaml"), smallMergeBook} {
 		p.visit("/datasets")
 		p.writes("textarea", book)
 		p.presses("Save the rulebook")
@@ -196,7 +196,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	stations := p.address()
 	p.delivers("stations", "data/stations.csv")
 	p.sees("These bytes arrived before, as delivery 1 of stations; nothing was added.")
-	p.delivers("northgate_results", "data/northgate_results.csv")
+	p.delivers("highgarth_results", "data/highgarth_results.csv")
 	p.sees("3,000 records", "92.00 fell short", "pass mark 95.00")
 	delivery := p.address()
 	p.presses("value")
@@ -225,7 +225,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	// Issues.
 	p.visit("/")
 	p.sees("19 issues are open", "stops it")
-	p.visit("/issues?dataset=northgate_results")
+	p.visit("/issues?dataset=highgarth_results")
 	p.presses("15 of 3,000 rows break the rule received >= sampled.")
 	p.sees("What happened", "audit 2 opened it")
 	p.writes(`select[aria-label="Assigned to"]`, "Jonas")
@@ -241,7 +241,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.sees("Waived by Mara until")
 
 	// Put right: see before doing.
-	for address, plan := range map[string]string{stations: "stations_clean", delivery: "northgate_clean"} {
+	for address, plan := range map[string]string{stations: "stations_clean", delivery: "highgarth_clean"} {
 		p.visit(address + "/fix")
 		p.writes("textarea", "fix_plan: x\n")
 		p.presses("Show what it would do")
@@ -254,8 +254,8 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	}
 	p.presses("table ")
 	p.sees("handed over", "arrived")
-	p.visit("/datasets/northgate_results")
-	p.sees("cleaned table", "98.22 passed", "northgate_clean version 1")
+	p.visit("/datasets/highgarth_results")
+	p.sees("cleaned table", "98.22 passed", "highgarth_clean version 1")
 
 	// Put together.
 	p.visit("/merges")
@@ -271,7 +271,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.signsIn(r.Certifier.Token)
 	p.sees("Jonas, certifier", "Nothing stands in the way of a certificate.")
 	p.presses("Certify the table")
-	p.sees("Certificate 1 of results_by_river", "Jonas certified", "From what arrived to what is handed over", "northgate_clean version 1, Mara", "The clock was wrong.")
+	p.sees("Certificate 1 of results_by_river", "Jonas certified", "From what arrived to what is handed over", "highgarth_clean version 1, Mara", "The clock was wrong.")
 	p.visit(merged)
 	p.sees("The table has certificate 1.")
 	p.visit(delivery)

@@ -25,11 +25,11 @@ columns:
 keys:
   - {id: one_visit, columns: [visit]}
 code_lists:
-  stations: [{code: AV-001, label: Fernholt Bridge}, AV-002]
+  stations: [{code: AV-001, label: Fennoholt Bridge}, AV-002]
 pass_mark: 10
 `
 
-const visitsTable = "visit,station,flow\nV1,AV-001,5\nV1,AV-001,6\nV2,Fernholt-Bridge,7\nV3,AV-020,1\nV4,XX,1\nV5,AV-002,9\nV5,AV-002,9\nv5,AV-002,9\n"
+const visitsTable = "visit,station,flow\nV1,AV-001,5\nV1,AV-001,6\nV2,Fennoholt-Bridge,7\nV3,AV-020,1\nV4,XX,1\nV5,AV-002,9\nV5,AV-002,9\nv5,AV-002,9\n"
 
 // visited is a service with two deliveries of visits, and a steward in front of it.
 func visited(t *testing.T) (*servicetest.Running, *person, int64) {
@@ -74,11 +74,11 @@ func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 	p.sees("flow ×")
 
 	p.visit(fmt.Sprintf("/tables/%d?view=codes", table))
-	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fernholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
+	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fennoholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
 	p.presses("Accept all 1")
 	p.sees("Version 2 of the rulebook has 1 spelling more.", "accepted")
 	saved, err := client.Get[store.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
-	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fernholt Bridge}", "label: Fernholt Bridge, spellings: [Fernholt-Bridge]}", 1) {
+	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fennoholt Bridge}", "label: Fennoholt Bridge, spellings: [Fennoholt-Bridge]}", 1) {
 		t.Errorf("the rulebook is\n%s, %v", saved.Source, err)
 	}
 	p.presses("show the rulebook")

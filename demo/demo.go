@@ -40,6 +40,6 @@ type Delivery struct{ Dataset, File string }
 var Deliveries = []Delivery{
 	{"stations", "stations.csv"},
 	{"visits", "visits.csv"},
-	{"northgate_results", "northgate_results.csv"},
+	{"highgarth_results", "highgarth_results.csv"},
 	{"millrace_results", "millrace_results.csv"},
 }

@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
+	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
 	"proudsieve/core/relation"
@@ -121,7 +122,7 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 
 func TestTheCleanedAndMergedTablePasses(t *testing.T) {
 	inputs := map[string]merge.Input{}
-	for dataset, plan := range map[string]string{"stations": "stations_clean", "northgate_results": "northgate_clean", "millrace_results": "millrace_clean"} {
+	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean", "millrace_results": "millrace_clean"} {
 		in, ledger := clean(t, dataset, plan)
 		inputs[dataset] = in
 		for _, step := range ledger.Steps {

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"proudsieve/core/fix"
+	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 )
@@ -33,7 +34,7 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 	if _, err := rulebook.Parse([]byte(blocks[0][1])); err != nil {
 		t.Errorf("the rulebook: %v", err)
 	}
-	book, err := rulebook.Parse(read(t, "rulebooks/northgate_results.yaml"))
+	book, err := rulebook.Parse(read(t, "rulebooks/highgarth_results.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}

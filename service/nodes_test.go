@@ -101,7 +101,7 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 	if got, want := states(d.Table.ID), "received done, read done, judged done, asked held, put right here, joined ahead, certified ahead"; got != want {
 		t.Errorf("with an issue that stops it: %s, want %s", got, want)
 	}
-	declare(t, r.Steward, "fix-plans", "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: last, reason: r}\n")
+	declare(t, r.Steward, "fix-plans", "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n")
 	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "clean"})
 	if err != nil {
 		t.Fatal(err)
@@ -211,7 +211,7 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	version := 0
 	merge := func(unmatched string, body map[string]any) (*store.Job, error) {
 		t.Helper()
-		version = declareAfter(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, on: [sample], take: [place], unmatched: "+unmatched+"}\n", version).Version
+		version = declareAfter(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, match: [sample], take: [place], unmatched: "+unmatched+"}\n", version).Version
 		job, err := client.Post[store.Job](ctx, r.Steward, "/merges/joined/runs", body)
 		if err != nil {
 			return nil, err

@@ -575,7 +575,7 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		return string(raw)
 	}
 	tables := map[string]int64{}
-	for _, name := range []string{"stations", "northgate_results", "millrace_results"} {
+	for _, name := range []string{"stations", "highgarth_results", "millrace_results"} {
 		declare(t, r.Steward, "rulebooks", read("rulebooks/"+name+".yaml"))
 		d := deliver(t, r.Steward, name, read("data/"+name+".csv"))
 		audited(t, r.Steward, d.Table.ID)
@@ -586,7 +586,7 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 	_, err := client.Post[store.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
 	refused(t, "merging before anything is cleaned", err, http.StatusNotFound, "apply a fix plan to its newest delivery first")
 
-	for dataset, plan := range map[string]string{"stations": "stations_clean", "northgate_results": "northgate_clean", "millrace_results": "millrace_clean"} {
+	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean", "millrace_results": "millrace_clean"} {
 		declare(t, r.Steward, "fix-plans", read("fixes/"+plan+".yaml"))
 		body := map[string]string{"fix_plan": plan}
 		job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", tables[dataset]), body)

@@ -74,7 +74,7 @@ type run struct {
 	defectsN  int64
 	summaries []profile.Summary
 	missing   []*table.RowSet // per column
-	patterns  patterns
+	together  together
 	verdicts  []verdict         // per check
 	groups    []*table.Groups   // per key, then equal rows
 	keyed     []keyed           // per key
@@ -144,7 +144,7 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 	if room := defectsKept - len(r.defects); room > 0 {
 		r.defects = append(r.defects, s.defects[:min(room, len(s.defects))]...)
 	}
-	r.patterns.merge(&s.patterns)
+	r.together.merge(&s.together)
 	for c, codes := range s.met {
 		if r.met[c] == nil {
 			r.met[c] = map[string]bool{}
@@ -271,7 +271,7 @@ func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 			var hashed []table.HashedRow
 			for i, row := range b.Rows {
 				if shared.Contains(row) {
-					hashed = append(hashed, table.HashedRow{Hash: HashRow(b, i), Row: row})
+					hashed = append(hashed, table.HashedRow{Hash: table.HashRow(b, i), Row: row})
 				}
 			}
 			return hashed, nil
@@ -371,7 +371,7 @@ func (r *run) result() *Result {
 	}
 	out.Leads = append(leads(out), told...)
 	out.ColumnScore = r.columnScore(out.Columns)
-	out.Patterns, out.MorePatterns = r.patterns.result(p.names)
+	out.MissingTogether, out.MoreTogether = r.together.result(p.names)
 	out.Score = share(r.rows, wrong)
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
 	out.Passed = !stopped && out.Score >= out.PassMark

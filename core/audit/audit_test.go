@@ -158,11 +158,11 @@ func TestPassing(t *testing.T) {
 		name, content, book string
 		want                bool
 	}{
-		{"nothing wrong", "a\n1\n2\n", book("100", "stop"), true},
-		{"a stop rule is broken", "a\n1\nx\n", book("0", "stop"), false},
-		{"a warning above the mark", "a\n1\n2\n3\nx\n", book("75", "warn"), true},
-		{"a warning below the mark", "a\n1\n2\nx\n", book("75", "warn"), false},
-		{"no rows", "a\n", book("100", "stop"), true},
+		{"nothing wrong", "a\n1\n2\n", book("100", "major"), true},
+		{"a major rule is broken", "a\n1\nx\n", book("0", "major"), false},
+		{"a minor rule above the mark", "a\n1\n2\n3\nx\n", book("75", "minor"), true},
+		{"a minor rule below the mark", "a\n1\n2\nx\n", book("75", "minor"), false},
+		{"no rows", "a\n", book("100", "major"), true},
 		{"the column is not there", "b\n1\n", book("0", "note"), false},
 	} {
 		if r := run(t, c.content, c.book); r.Passed != c.want {

@@ -170,7 +170,7 @@ func TestTheEngineAgreesWithALoopOverTheRows(t *testing.T) {
 	if k := result.Columns[1]; k.Sum != sum.Shortest() || k.Numbers.Count != numbers {
 		t.Errorf("the sum of %d numbers is %s, want %s of %d", k.Numbers.Count, k.Sum, sum.Shortest(), numbers)
 	}
-	for _, p := range result.Patterns {
+	for _, p := range result.MissingTogether {
 		key := ""
 		for _, name := range p.Missing {
 			key += fmt.Sprint(slices.Index([]string{"id", "value", "code", "remark", "first", "last"}, name))

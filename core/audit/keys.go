@@ -64,7 +64,7 @@ func (s *stretch) hashKeys(b *table.Batch) {
 		}
 	}
 	for i, cells := range b.Surplus {
-		hashes[i] = withTexts(hashes[i], cells)
+		hashes[i] = table.WithTexts(hashes[i], cells)
 	}
 	last := len(s.hashed) - 1
 	for i, h := range hashes {
@@ -72,20 +72,4 @@ func (s *stretch) hashKeys(b *table.Batch) {
 			s.hashed[last].Add(h, b.Rows[i])
 		}
 	}
-}
-
-func withTexts(h table.Hash, texts []string) table.Hash {
-	for _, text := range texts {
-		h = table.With(h, table.TokenOf(text))
-	}
-	return h
-}
-
-// HashRow hashes all the cells of row i as they stand, those beyond the header's too.
-func HashRow(b *table.Batch, i int) table.Hash {
-	var h table.Hash
-	for c := range b.Columns {
-		h = table.With(h, table.TokenOf(b.Columns[c].At(i)))
-	}
-	return withTexts(h, b.Surplus[i])
 }

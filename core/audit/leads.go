@@ -21,6 +21,14 @@ const (
 	RoleEmpty      Role = "empty"
 )
 
+// UnmarshalText reads a role; the word of earlier versions for a category is understood.
+func (r *Role) UnmarshalText(text []byte) error {
+	if *r = Role(text); *r == "dimension" {
+		*r = RoleCategory
+	}
+	return nil
+}
+
 // roleOf proposes a role by how many different values there are, and of which kind.
 func roleOf(c *Column, rows int64) Role {
 	filled, distinct := float64(c.Filled), float64(c.Distinct)*(1+3*c.DistinctError)

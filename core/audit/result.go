@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"encoding/json"
 	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -30,15 +31,32 @@ type Result struct {
 	Passed   bool    `json:"passed"`
 	Mesh     Mesh    `json:"mesh"` // of the rows
 
-	// Patterns says which columns miss together: the most frequent sets of missing columns.
+	// MissingTogether says which columns miss together: the most frequent sets of missing columns.
 	// The set without any is that of the complete rows.
-	Patterns     []Pattern `json:"patterns"`
-	MorePatterns bool      `json:"more_patterns,omitempty"`
+	MissingTogether []MissingSet `json:"missing_together"`
+	MoreTogether    bool         `json:"more_together,omitempty"`
 
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
 	Marks []intake.Mark `json:"-"` // where parts of the file start, for reading a page of rows
+}
+
+// UnmarshalJSON reads a result; the words of earlier versions are understood.
+func (r *Result) UnmarshalJSON(raw []byte) error {
+	type plain Result
+	both := struct {
+		*plain
+		Patterns     []MissingSet `json:"patterns"`
+		MorePatterns bool         `json:"more_patterns"`
+	}{plain: (*plain)(r)}
+	if err := json.Unmarshal(raw, &both); err != nil {
+		return err
+	}
+	if r.MissingTogether == nil {
+		r.MissingTogether, r.MoreTogether = both.Patterns, both.MorePatterns
+	}
+	return nil
 }
 
 // Column is one column's profile and scores, each 0 to 100.
@@ -59,8 +77,8 @@ type Column struct {
 	profile.Column
 }
 
-// Pattern is a set of columns that miss together in so many rows.
-type Pattern struct {
+// MissingSet is a set of columns that miss together in so many rows.
+type MissingSet struct {
 	Missing []string `json:"missing"`
 	Rows    int64    `json:"rows"`
 }

@@ -25,7 +25,7 @@ type stretch struct {
 	hashed       []table.HashedRows  // per key, then whole rows
 	climbs       []climb             // per key
 	rules        []rulebook.RowJudge // per rule on rows of the plan
-	patterns     patterns
+	together     together
 	masks        []uint64 // per row of a batch, the missing columns
 	hashes       []table.Hash
 	lacking      []bool
@@ -112,7 +112,7 @@ func (s *stretch) reset() {
 			s.met[c] = map[string]bool{}
 		}
 	}
-	s.patterns = patterns{}
+	s.together = together{}
 }
 
 // leave drops what concerns the stretch alone.
@@ -156,7 +156,7 @@ func (s *stretch) judge(b *table.Batch) error {
 			s.judgeRows(b, i)
 		}
 	}
-	s.findPatterns(b)
+	s.findTogether(b)
 	s.hashKeys(b)
 	text := func(c, i int) string { return s.dictionaries[c].Text(b.Columns[c].Codes[i]) }
 	for at := range s.found {

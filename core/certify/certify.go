@@ -130,7 +130,7 @@ type Facts struct {
 	CertifiedBy string
 }
 
-// OpenIssue is an issue of severity stop.
+// OpenIssue is an issue of severity major.
 type OpenIssue struct {
 	Number  int64
 	Dataset string

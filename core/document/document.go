@@ -168,7 +168,11 @@ func (c *converter) entry(out *Node, v *ast.MappingValueNode, depth int) {
 }
 
 // Reader takes a declaration apart and collects every problem met on the way.
-type Reader struct{ Problems Problems }
+type Reader struct {
+	Problems Problems
+	// Old tells of words of earlier versions that were met, and what is said now.
+	Old []Problem
+}
 
 // Fail records a problem at a node.
 func (r *Reader) Fail(n *Node, format string, args ...any) {
@@ -212,6 +216,7 @@ func (r *Reader) Err() error {
 type Field struct {
 	Name     string
 	Required bool
+	Old      string // its name in earlier versions, which is still read
 	Read     func(*Node)
 }
 
@@ -226,19 +231,26 @@ func (r *Reader) Mapping(n *Node, what string, fields ...Field) {
 	for i := range fields {
 		names[i] = fields[i].Name
 		byName[fields[i].Name] = &fields[i]
+		if old := fields[i].Old; old != "" {
+			byName[old] = &fields[i]
+		}
 	}
 	seen := map[string]bool{}
 	for _, e := range n.Entries {
 		field := byName[e.Name]
-		switch {
-		case field == nil:
+		if field == nil {
 			r.FailAt(e.Line, e.Column, "%s has no %q%s", what, e.Name, Nearest(e.Name, names))
-		case seen[e.Name]:
-			r.FailAt(e.Line, e.Column, "%q stands twice in %s", e.Name, what)
-		default:
-			field.Read(e.Value)
+			continue
 		}
-		seen[e.Name] = true
+		if seen[field.Name] {
+			r.FailAt(e.Line, e.Column, "%q stands twice in %s", e.Name, what)
+			continue
+		}
+		seen[field.Name] = true
+		if e.Name == field.Old {
+			r.old(e.Line, e.Column, e.Name, field.Name)
+		}
+		field.Read(e.Value)
 	}
 	for _, f := range fields {
 		if f.Required && !seen[f.Name] {
@@ -305,6 +317,19 @@ func (r *Reader) Choice(n *Node, what string, choices ...string) string {
 	}
 	r.Fail(n, "%q is not %s%s", n.Text, what, Nearest(n.Text, choices))
 	return ""
+}
+
+// ChoiceOrOld is Choice with words of earlier versions, each with what is said now.
+func (r *Reader) ChoiceOrOld(n *Node, what string, old map[string]string, choices ...string) string {
+	if now, known := old[n.Text]; known && n.Kind == Scalar {
+		r.old(n.Line, n.Column, n.Text, now)
+		return now
+	}
+	return r.Choice(n, what, choices...)
+}
+
+func (r *Reader) old(line, column int, word, now string) {
+	r.Old = append(r.Old, Problem{line, column, fmt.Sprintf("%q is an old word for %q; it is still understood", word, now)})
 }
 
 // Nearest returns "; did you mean …?" with the known name most like the given

@@ -33,7 +33,7 @@ type Ledger struct {
 // LedgerStep is what one step did.
 type LedgerStep struct {
 	Step   int               `json:"step"`
-	Kind   Kind              `json:"kind"`
+	Kind   string            `json:"kind"`
 	Reason string            `json:"reason"`
 	Cells  int64             `json:"cells"`          // changed
 	Rows   int64             `json:"rows"`           // removed
@@ -177,15 +177,16 @@ func (s steppedPart) Batch([]*table.Dictionary) (*table.Batch, error) {
 func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int) (*runner, error) {
 	r := newRunner(plan, book, source.Columns())
 	for i, s := range plan.Steps {
-		for _, name := range append(append([]string(nil), s.Columns...), s.Column, s.By) {
-			if _, ok := r.position[name]; name != "" && !ok {
+		for _, name := range s.Action.Columns() {
+			if _, ok := r.position[name]; !ok {
 				return nil, fmt.Errorf("step %d (%s): the table has no column %q; its columns are %s", i+1, s.Kind, name, strings.Join(r.names, ", "))
 			}
 		}
-		if s.Kind != RemoveEqualRows && s.Kind != KeepOne {
+		chooser, ok := s.Action.(Chooser)
+		if !ok {
 			continue
 		}
-		d, err := r.decideStep(ctx, source, i, workers)
+		d, err := r.decideStep(ctx, source, i, chooser, workers)
 		if err != nil {
 			return nil, fmt.Errorf("step %d (%s): %w", i+1, s.Kind, err)
 		}
@@ -194,10 +195,12 @@ func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, p
 	return r, nil
 }
 
-func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers int) (*decisions, error) {
+func (r *runner) decideStep(ctx context.Context, source table.Source, i int, chooser Chooser, workers int) (*decisions, error) {
 	groups := table.NewGroups(table.NewRoom(2))
 	defer groups.Close()
-	hash := func(b *table.Batch) ([]table.HashedRow, error) { return r.hashRows(r.apply(b, i, false).batch, i), nil }
+	hash := func(b *table.Batch) ([]table.HashedRow, error) {
+		return r.hashRows(r.apply(b, i, false).batch, chooser), nil
+	}
 	if err := table.Scan(ctx, source, workers, hash, groups.AddAll); err != nil {
 		return nil, err
 	}
@@ -214,29 +217,14 @@ func (r *runner) decideStep(ctx context.Context, source table.Source, i, workers
 	}); err != nil {
 		return nil, err
 	}
-	return r.choose(ctx, source, i, workers, members, sizes, rows)
+	return r.choose(ctx, source, i, chooser, workers, members, sizes, rows)
 }
 
-func (r *runner) hashRows(b *table.Batch, i int) []table.HashedRow {
-	s := &r.plan.Steps[i]
+func (r *runner) hashRows(b *table.Batch, chooser Chooser) []table.HashedRow {
 	out := make([]table.HashedRow, 0, b.Len())
-	parts := make([]string, len(s.Columns))
+	group := chooser.Groups(r.typed(b))
 	for at, row := range b.Rows {
-		var h table.Hash
-		whole := true
-		if s.Kind == RemoveEqualRows {
-			h = audit.HashRow(b, at)
-		} else {
-			for k, name := range s.Columns {
-				c := r.position[name]
-				text := b.Columns[c].At(at)
-				cell := r.cells[c].Read(text)
-				whole = whole && !cell.Missing
-				parts[k] = cell.Identity(text)
-			}
-			h = table.HashTexts(parts...)
-		}
-		if whole {
+		if h, whole := group(at); whole {
 			out = append(out, table.HashedRow{Hash: h, Row: row})
 		}
 	}
@@ -251,15 +239,15 @@ type rank struct {
 
 // choose picks the survivor of every group. Rows are met in file order, and only a
 // better one replaces the row chosen so far, so that the earliest of equals stays.
-func (r *runner) choose(ctx context.Context, source table.Source, i, workers int, members map[uint32]int, groups int, rows *table.RowSet) (*decisions, error) {
-	s := &r.plan.Steps[i]
+func (r *runner) choose(ctx context.Context, source table.Source, i int, chooser Chooser, workers int, members map[uint32]int, groups int, rows *table.RowSet) (*decisions, error) {
 	best := make([]rank, groups)
 	work := func(b *table.Batch) ([]rank, error) {
 		b = r.apply(b, i, false).batch
 		var ranks []rank
+		value := chooser.Ranks(r.typed(b))
 		for at, row := range b.Rows {
 			if rows.Contains(row) {
-				ranks = append(ranks, rank{row, r.rankValue(b, at, s)})
+				ranks = append(ranks, rank{row, value(at)})
 			}
 		}
 		return ranks, nil
@@ -267,7 +255,7 @@ func (r *runner) choose(ctx context.Context, source table.Source, i, workers int
 	err := table.ScanWhere(ctx, source, rows, workers, work, func(ranks []rank) error {
 		for _, one := range ranks {
 			chosen := &best[members[one.row]]
-			if chosen.row == 0 || better(s, one.value, chosen.value) {
+			if chosen.row == 0 || chooser.Better(one.value, chosen.value) {
 				*chosen = one
 			}
 		}
@@ -284,39 +272,6 @@ func (r *runner) choose(ctx context.Context, source table.Source, i, workers int
 		}
 	}
 	return d, nil
-}
-
-func (r *runner) rankValue(b *table.Batch, at int, s *Step) table.Value {
-	switch s.Keep {
-	case KeepLargest, KeepLeast:
-		c := r.position[s.By]
-		return r.cells[c].Read(b.Columns[c].At(at)).Value
-	case KeepFullest:
-		filled := int64(0)
-		for c := range b.Columns {
-			if !r.cells[c].Read(b.Columns[c].At(at)).Missing {
-				filled++
-			}
-		}
-		return table.NumberValue(table.DecimalOf(filled, 0))
-	}
-	return table.Value{}
-}
-
-// better reports whether a row with value is to be kept instead of one with chosen.
-func better(s *Step, value, chosen table.Value) bool {
-	switch s.Keep {
-	case KeepLast:
-		return true
-	case KeepLargest, KeepFullest:
-		return table.Compare(value, chosen) > 0
-	case KeepLeast:
-		if value.Kind == table.Missing || chosen.Kind == table.Missing {
-			return chosen.Kind == table.Missing && value.Kind != table.Missing
-		}
-		return table.Compare(value, chosen) < 0
-	}
-	return false
 }
 
 // run makes the last pass: every batch through every step, in file order to take.
@@ -382,12 +337,10 @@ func (r *runner) fillLedger(l *Ledger, total *worked) {
 	for i, s := range r.plan.Steps {
 		t := total.steps[i]
 		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Cells: t.cells, Rows: t.rows, Sums: r.named(t.sums)}
-		switch {
-		case s.Kind == SetCell && t.matched == 0:
-			step.Note = "No row has this key; nothing was changed."
-		case s.Kind == SetCell && t.matched > 1:
-			step.Note = fmt.Sprintf("%d rows have this key; the cell was set in each.", t.matched)
-		case t.cells == 0 && t.rows == 0:
+		if noter, ok := s.Action.(Noter); ok {
+			step.Note = noter.Note(t.matched)
+		}
+		if step.Note == "" && t.cells == 0 && t.rows == 0 {
 			step.Note = "This step had nothing to do."
 		}
 		l.Steps = append(l.Steps, step)

@@ -14,6 +14,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	_ "proudsieve/core/fix/steps"
 	"proudsieve/core/intake"
 	"proudsieve/core/testkit"
 )
@@ -106,13 +107,13 @@ func TestEachKindOfStep(t *testing.T) {
 		{"set aside", "TOTAL,,30,\nS1,PH,10,\nS2,,20,\n", "  - {do: set_aside, where: sample = 'TOTAL', reason: r}\n", "S1,PH,10,\nS2,,20,\n", 0, 1, "-30"},
 		{"set aside keeps what is unknown", "S1,PH,,\nS2,PH,1,\n", "  - {do: set_aside, where: value > 0, reason: r}\n", "S1,PH,,\n", 0, 1, "-1"},
 		{"remove equal rows", "S1,PH,1,\nS2,PH,1,\nS1,PH,1,\nS1,PH,1.0,\n", "  - {do: remove_equal_rows, reason: r}\n", "S1,PH,1,\nS2,PH,1,\nS1,PH,1.0,\n", 0, 1, "-1"},
-		{"keep the first", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], keep: first, reason: r}\n", "S1,PH,1,\nS2,PH,5,\n", 0, 1, "-2"},
-		{"keep the last", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], keep: last, reason: r}\n", "S2,PH,5,\nS1,PH,2,\n", 0, 1, "-1"},
-		{"keep the largest", "S1,PH,1,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], keep: largest, by: value, reason: r}\n", "S1,PH,10,\n", 0, 2, "-10"},
-		{"keep the least, a missing one last", "S1,PH,,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], keep: least, by: value, reason: r}\n", "S1,PH,9,\n", 0, 2, "-10"},
-		{"keep the latest", "S1,PH,1,2024-01-31\nS1,PH,2,2024-02-01\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], keep: largest, by: taken, reason: r}\n", "S1,PH,2,2024-02-01\n", 0, 2, "-4"},
-		{"keep the fullest, of equals the earliest", "S1,,1,\nS1,PH,2,\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], keep: fullest, reason: r}\n", "S1,PH,2,\n", 0, 2, "-4"},
-		{"rows without a key are all kept", ",PH,1,\n,PH,2,\n", "  - {do: keep_one, columns: [sample], keep: first, reason: r}\n", ",PH,1,\n,PH,2,\n", 0, 0, "0"},
+		{"keep the first", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", "S1,PH,1,\nS2,PH,5,\n", 0, 1, "-2"},
+		{"keep the last", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n", "S2,PH,5,\nS1,PH,2,\n", 0, 1, "-1"},
+		{"keep the largest", "S1,PH,1,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], survivor: largest_value, by: value, reason: r}\n", "S1,PH,10,\n", 0, 2, "-10"},
+		{"keep the least, a missing one last", "S1,PH,,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], survivor: least_value, by: value, reason: r}\n", "S1,PH,9,\n", 0, 2, "-10"},
+		{"keep the latest", "S1,PH,1,2024-01-31\nS1,PH,2,2024-02-01\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], survivor: largest_value, by: taken, reason: r}\n", "S1,PH,2,2024-02-01\n", 0, 2, "-4"},
+		{"keep the fullest, of equals the earliest", "S1,,1,\nS1,PH,2,\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], survivor: fullest_row, reason: r}\n", "S1,PH,2,\n", 0, 2, "-4"},
+		{"rows without a key are all kept", ",PH,1,\n,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", ",PH,1,\n,PH,2,\n", 0, 0, "0"},
 		{"no steps at all", "S1,PH,1,\n", "  []\n", "S1,PH,1,\n", 0, 0, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -143,7 +144,7 @@ func TestStepsSeeWhatTheStepsBeforeThemLeft(t *testing.T) {
 	steps := `  - {do: trim, columns: [sample], reason: spaces}
   - {do: map_codes, columns: [parameter], reason: codes}
   - {do: remove_equal_rows, reason: twice}
-  - {do: keep_one, columns: [sample], keep: largest, by: value, reason: conflict}
+  - {do: keep_one, columns: [sample], survivor: largest_value, by: value, reason: conflict}
 `
 	got := apply(t, head+"S1,PH,1,\n S1,ph,1,\nS1 ,Acidity,3,\nS2,PH,4,\n", book, steps, 2)
 	if want := head + "S1,PH,3,\nS2,PH,4,\n"; got.table != want {
@@ -269,7 +270,7 @@ func dirty(rows int) string {
 const everything = `  - {do: trim, columns: [sample], reason: a}
   - {do: map_codes, columns: [parameter], reason: b}
   - {do: remove_equal_rows, reason: c}
-  - {do: keep_one, columns: [sample], keep: largest, by: taken, reason: d}
+  - {do: keep_one, columns: [sample], survivor: largest_value, by: taken, reason: d}
   - {do: set_missing, columns: [value], where: value > 80, reason: e}
 `
 
@@ -336,8 +337,8 @@ func TestMistakesInAFixPlan(t *testing.T) {
 		{"a condition", "fix_plan: p\ndataset: samples\nsteps:\n  - do: set_aside\n    where: vale > 1\n    reason: r\n", `line 5, column 12: in the condition: there is no column "vale"; did you mean "value"?`},
 		{"a condition that ends too soon", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_aside, where: value >, reason: r}\n", "in the condition: a column, a value or a parenthesis was expected"},
 		{"a key without names", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_cell, key: S1, column: value, to: x, reason: r}\n", "a key gives each of its columns the text to look for"},
-		{"largest by nothing", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: largest, reason: r}\n", `"by" names the column that decides`},
-		{"first by something", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], keep: first, by: value, reason: r}\n", `"by" names the column that decides`},
+		{"largest by nothing", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: largest_value, reason: r}\n", `"by" names the column that decides`},
+		{"first by something", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: earliest_row, by: value, reason: r}\n", `"by" names the column that decides`},
 	} {
 		_, err := fix.Parse([]byte(c.source), b)
 		var mistakes document.Problems
@@ -354,7 +355,7 @@ func TestMistakesInAFixPlan(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add("fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], reason: r}\n  - {do: keep_one, columns: [sample], keep: first, reason: r}\n")
+	f.Add("fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], reason: r}\n  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n")
 	b := testkit.Book(f, book)
 	f.Fuzz(func(t *testing.T, source string) {
 		_, err := fix.Parse([]byte(source), b)

@@ -9,35 +9,8 @@ import (
 	"regexp"
 	"slices"
 
-	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
-)
-
-// Kind is what a step does.
-type Kind string
-
-// The kinds of steps.
-const (
-	Trim            Kind = "trim"              // take stray spaces off both ends and out of the middle
-	ChangeCase      Kind = "change_case"       // to upper, lower or first
-	MapCodes        Kind = "map_codes"         // other spellings to the code they stand for
-	SetMissing      Kind = "set_missing"       // given texts, or the cells of rows where a condition holds, to nothing
-	SetCell         Kind = "set_cell"          // one cell of the row that a key names
-	SetAside        Kind = "set_aside"         // rows where a condition holds leave the table
-	RemoveEqualRows Kind = "remove_equal_rows" // all but the first of rows equal in every cell
-	KeepOne         Kind = "keep_one"          // one of several rows with the same key
-)
-
-var kinds = []string{string(Trim), string(ChangeCase), string(MapCodes), string(SetMissing), string(SetCell), string(SetAside), string(RemoveEqualRows), string(KeepOne)}
-
-// Keep says which of several rows with one key survives; the earliest of equals does.
-const (
-	KeepFirst   = "first"   // in file order
-	KeepLast    = "last"    // in file order
-	KeepFullest = "fullest" // with the fewest missing cells
-	KeepLargest = "largest" // value of the column named by "by", the latest for dates
-	KeepLeast   = "least"   // value of that column, the earliest for dates
 )
 
 // Plan is one version of a list of steps.
@@ -47,20 +20,27 @@ type Plan struct {
 	Title   string
 	Steps   []Step
 	Digest  string // SHA-256 of the source, in hexadecimal
+	// Old tells of words of earlier versions that the text has, and what is said now.
+	Old []document.Problem
+}
+
+// Passes returns how many readings of the table the steps need before they are done: one for
+// each that compares rows.
+func (p *Plan) Passes() int64 {
+	n := int64(0)
+	for _, s := range p.Steps {
+		if _, compares := s.Action.(Chooser); compares {
+			n++
+		}
+	}
+	return n
 }
 
 // Step is one thing to be done to the table that the steps before it have left.
 type Step struct {
-	Kind    Kind
-	Columns []string             // trim, change_case, map_codes, set_missing, keep_one (the key)
-	To      string               // change_case: the case; set_cell: the new text
-	Values  []string             // set_missing
-	Where   *condition.Condition // set_aside, set_missing
-	Key     map[string]string    // set_cell: the texts of the key's columns
-	Column  string               // set_cell
-	Keep    string               // keep_one
-	By      string               // keep_one
-	Reason  string
+	Kind   string
+	Action Action
+	Reason string
 }
 
 var idShape = regexp.MustCompile(`^[a-z][a-z0-9_]{0,59}$`)
@@ -93,6 +73,7 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 	if len(p.plan.Steps) > stepLimit {
 		p.Fail(root, "%d steps are declared; at most %d can be", len(p.plan.Steps), stepLimit)
 	}
+	p.plan.Old = p.Old
 	return p.plan, p.Err()
 }
 
@@ -117,77 +98,39 @@ type parser struct {
 	plan *Plan
 }
 
-// takes says which fields each kind of step has beside "do" and "reason"; true for those it needs.
-var takes = map[Kind]map[string]bool{
-	Trim:            {"columns": true},
-	ChangeCase:      {"columns": true, "to": true},
-	MapCodes:        {"columns": true},
-	SetMissing:      {"columns": true, "values": false, "where": false},
-	SetCell:         {"key": true, "column": true, "to": true},
-	SetAside:        {"where": true},
-	RemoveEqualRows: {},
-	KeepOne:         {"columns": true, "keep": true, "by": false},
-}
-
+// step reads the fields of a step, and has its kind make the action of them.
 func (p *parser) step(n *document.Node) {
-	var s Step
-	given := map[string]*document.Node{}
+	i := &Item{parser: p, node: n, given: map[string]*document.Node{}}
+	var kind *Kind
+	var reason string
 	fields := []document.Field{
-		{Name: "do", Required: true, Read: func(n *document.Node) { s.Kind = Kind(p.Choice(n, "a kind of step", kinds...)) }},
-		{Name: "reason", Required: true, Read: func(n *document.Node) { s.Reason = p.Text(n, "reason") }},
+		{Name: "do", Required: true, Read: func(n *document.Node) {
+			if name := p.Choice(n, "a kind of step", names()...); name != "" {
+				kind = kindOf(name)
+			}
+		}},
+		{Name: "reason", Required: true, Read: func(n *document.Node) { reason = p.Text(n, "reason") }},
 	}
-	field := func(name string, read func(*document.Node)) {
-		fields = append(fields, document.Field{Name: name, Read: func(n *document.Node) { given[name] = n; read(n) }})
+	for _, f := range allFields() {
+		fields = append(fields, document.Field{Name: f.Name, Old: f.Old, Read: func(n *document.Node) { i.given[f.Name] = n }})
 	}
-	field("columns", func(n *document.Node) { s.Columns = p.columns(n) })
-	field("to", func(n *document.Node) { s.To = p.Text(n, "to") })
-	field("values", func(n *document.Node) { s.Values = p.Texts(n, "values") })
-	field("where", func(n *document.Node) { s.Where = p.condition(n) })
-	field("key", func(n *document.Node) { s.Key = p.key(n) })
-	field("column", func(n *document.Node) { s.Column = p.column(n, p.Text(n, "column")) })
-	field("keep", func(n *document.Node) {
-		s.Keep = p.Choice(n, "a way to choose a row", KeepFirst, KeepLast, KeepFullest, KeepLargest, KeepLeast)
-	})
-	field("by", func(n *document.Node) { s.By = p.column(n, p.Text(n, "by")) })
 	p.Mapping(n, "a step", fields...)
-	wanted, known := takes[s.Kind]
-	if !known {
+	if kind == nil {
 		return
 	}
-	for _, name := range slices.Sorted(maps.Keys(wanted)) {
-		if wanted[name] && given[name] == nil {
-			p.Fail(n, "a step %q needs %q", s.Kind, name)
+	before := len(p.Problems)
+	for _, f := range kind.Fields {
+		if f.Required && i.given[f.Name] == nil {
+			p.Fail(n, "a step %q needs %q", kind.Name, f.Name)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(given)) {
-		if _, ok := wanted[name]; !ok {
-			p.Fail(given[name], "a step %q has no %q", s.Kind, name)
+	for _, name := range slices.Sorted(maps.Keys(i.given)) {
+		if !kind.takes(name) {
+			p.Fail(i.given[name], "a step %q has no %q", kind.Name, name)
 		}
 	}
-	p.details(n, given, &s)
-	p.plan.Steps = append(p.plan.Steps, s)
-}
-
-func (p *parser) details(n *document.Node, given map[string]*document.Node, s *Step) {
-	switch s.Kind {
-	case ChangeCase:
-		if at := given["to"]; at != nil {
-			p.Choice(at, "a case", "upper", "lower", "first")
-		}
-	case MapCodes:
-		for _, name := range s.Columns {
-			if c := p.book.Column(name); c != nil && c.CodeList == "" {
-				p.Fail(given["columns"], "%q has no code list to map to", name)
-			}
-		}
-	case SetMissing:
-		if (given["values"] == nil) == (given["where"] == nil) {
-			p.Fail(n, "a step \"set_missing\" has either \"values\" or \"where\"")
-		}
-	case KeepOne:
-		if byColumn := s.Keep == KeepLargest || s.Keep == KeepLeast; byColumn != (given["by"] != nil) {
-			p.Fail(n, "\"by\" names the column that decides; it goes with keep: largest and keep: least, and these need it")
-		}
+	if action := kind.Declare(i); action != nil && len(p.Problems) == before {
+		p.plan.Steps = append(p.plan.Steps, Step{kind.Name, action, reason})
 	}
 }
 
@@ -200,37 +143,4 @@ func (p *parser) column(n *document.Node, name string) string {
 		p.Fail(n, "there is no column %q%s", name, document.Nearest(name, names))
 	}
 	return name
-}
-
-func (p *parser) columns(n *document.Node) []string {
-	names := p.Texts(n, "columns")
-	for i, name := range names {
-		at := n
-		if n.Kind == document.List {
-			at = n.Items[i]
-		}
-		p.column(at, name)
-	}
-	return names
-}
-
-func (p *parser) key(n *document.Node) map[string]string {
-	key := map[string]string{}
-	if n.Kind != document.Mapping {
-		p.Fail(n, "a key gives each of its columns the text to look for, as {sample_id: NG-00012}")
-		return key
-	}
-	for _, e := range n.Entries {
-		p.column(&document.Node{Line: e.Line, Column: e.Column}, e.Name)
-		key[e.Name] = p.Text(e.Value, "the text of a key")
-	}
-	return key
-}
-
-func (p *parser) condition(n *document.Node) *condition.Condition {
-	parsed, errs := condition.Compile(p.Text(n, "where"), p.book.Types())
-	for _, err := range errs {
-		p.FailInside(n, "in the condition: ", err)
-	}
-	return parsed
 }

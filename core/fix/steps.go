@@ -1,11 +1,6 @@
 package fix
 
 import (
-	"strings"
-	"unicode"
-	"unicode/utf8"
-
-	"proudsieve/core/condition"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -104,70 +99,31 @@ func (r *runner) sums(b *table.Batch) []table.Decimal {
 }
 
 func (r *runner) step(w *worked, i int, log bool) {
-	s := &r.plan.Steps[i]
-	switch s.Kind {
-	case Trim:
-		r.rewrite(w, i, log, func(_ int, text string) string { return table.Trim(text) })
-	case ChangeCase:
-		r.rewrite(w, i, log, func(_ int, text string) string { return changeCase(text, s.To) })
-	case MapCodes:
-		r.rewrite(w, i, log, func(c int, text string) string {
-			if cell := r.cells[c].Read(text); cell.Spelling {
-				return cell.Value.Text
-			}
-			return text
-		})
-	case SetMissing:
-		if s.Where != nil {
-			r.clear(w, i, log)
-			return
+	switch action := r.plan.Steps[i].Action.(type) {
+	case Rewriter:
+		r.rewrite(w, i, log, action)
+	case Setter:
+		columns, text := action.Sets()
+		chosen := action.Chosen(r.typed(w.batch))
+		for _, name := range columns {
+			r.set(w, i, log, r.position[name], text, chosen)
 		}
-		gone := map[string]bool{}
-		for _, v := range s.Values {
-			gone[table.Trim(v)] = true
-		}
-		r.rewrite(w, i, log, func(_ int, text string) string {
-			if gone[table.Trim(text)] {
-				return ""
-			}
-			return text
-		})
-	case SetCell:
-		r.setCell(w, i, log)
-	case SetAside:
-		truths := s.Where.Evaluate(r.typed(w.batch))
-		r.remove(w, i, log, func(at int) bool { return truths[at] == condition.True })
-	case RemoveEqualRows, KeepOne:
+	case Remover:
+		r.remove(w, i, log, action.Drops(r.typed(w.batch)))
+	case Chooser:
 		drop := r.decided[i].drop
 		r.remove(w, i, log, func(at int) bool { return drop.Contains(w.batch.Rows[at]) })
 	}
 }
 
-func changeCase(text, to string) string {
-	switch to {
-	case "upper":
-		return strings.ToUpper(text)
-	case "lower":
-		return strings.ToLower(text)
-	}
-	first, size := utf8.DecodeRuneInString(text)
-	if size == 0 {
-		return text
-	}
-	return string(unicode.ToUpper(first)) + strings.ToLower(text[size:])
-}
-
 // rewrite gives every text of the step's columns its new text, once per distinct text.
-func (r *runner) rewrite(w *worked, i int, log bool, to func(column int, text string) string) {
-	for _, name := range r.plan.Steps[i].Columns {
-		c, ok := r.position[name]
-		if !ok {
-			continue
-		}
+func (r *runner) rewrite(w *worked, i int, log bool, action Rewriter) {
+	for _, name := range action.Columns() {
+		c := r.position[name]
 		old := &w.batch.Columns[c]
 		texts, changed := make([]string, len(old.Texts)), false
 		for k, text := range old.Texts {
-			texts[k] = to(c, text)
+			texts[k] = action.Rewrite(r.cells[c], text)
 			changed = changed || texts[k] != text
 		}
 		if !changed {
@@ -214,33 +170,6 @@ func (r *runner) set(w *worked, i int, log bool, c int, text string, where func(
 		}
 	}
 	w.replace(c, table.Column{Texts: append(append([]string(nil), old.Texts...), text), Codes: codes})
-}
-
-func (r *runner) clear(w *worked, i int, log bool) {
-	s := &r.plan.Steps[i]
-	truths := s.Where.Evaluate(r.typed(w.batch))
-	for _, name := range s.Columns {
-		if c, ok := r.position[name]; ok {
-			r.set(w, i, log, c, "", func(at int) bool { return truths[at] == condition.True })
-		}
-	}
-}
-
-func (r *runner) setCell(w *worked, i int, log bool) {
-	s := &r.plan.Steps[i]
-	c, ok := r.position[s.Column]
-	if !ok {
-		return
-	}
-	r.set(w, i, log, c, s.To, func(at int) bool {
-		for name, text := range s.Key {
-			k, ok := r.position[name]
-			if !ok || w.batch.Columns[k].At(at) != text {
-				return false
-			}
-		}
-		return true
-	})
 }
 
 func (r *runner) remove(w *worked, i int, log bool, drop func(at int) bool) {

@@ -24,7 +24,7 @@ const (
 
 	north  = "id,place,value\nN1,A,1.5\nN2,B,2.5\n"
 	south  = "place,id,value,batch\nA,S1,10,b1\nC,S2,20,b2\n,S3,,b2\n"
-	places = "code,name,value\nA,Alder,high\nB,Brindle,low\nD,Dunmere,low\n"
+	places = "code,name,value\nA,Alder,high\nB,Brenlow,low\nD,Dunmere,low\n"
 )
 
 func inputs(t testing.TB, northText, southText, placesText string) map[string]merge.Input {
@@ -63,7 +63,7 @@ func TestStacking(t *testing.T) {
 	}
 }
 
-const joinPlaces = "merge: all\nstack: [north, south]\njoin:\n  - with: places\n    on: {place: code}\n    take: [name, value]\n"
+const joinPlaces = "merge: all\nstack: [north, south]\njoin:\n  - with: places\n    match: {place: code}\n    take: [name, value]\n"
 
 func TestJoiningAndWhatBecomesOfRowsWithoutAPartner(t *testing.T) {
 	for _, c := range []struct {
@@ -71,8 +71,8 @@ func TestJoiningAndWhatBecomesOfRowsWithoutAPartner(t *testing.T) {
 		aside, out      int64
 		sum             string
 	}{
-		{"keep", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\nS2,C,20,b2,,\nS3,,,b2,,\n", 0, 5, "34"},
-		{"set_aside", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\n", 2, 3, "14"},
+		{"keep", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\nS2,C,20,b2,,\nS3,,,b2,,\n", 0, 5, "34"},
+		{"set_aside", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\n", 2, 3, "14"},
 	} {
 		table, a, err := run(t, joinPlaces+"    unmatched: "+c.unmatched+"\n", inputs(t, north, south, places), 2)
 		if err != nil {
@@ -103,8 +103,8 @@ func TestAMergeThatIsRefused(t *testing.T) {
 		{"rows without a partner", joinPlaces, `row 2: places has no row with the key "C"`, inputs(t, north, south, places)},
 		{"a key that differs in case", joinPlaces, `(it has "A")`, inputs(t, "id,place,value\nN1, a,1\n", "place,id,value,batch\n", places)},
 		{"a repeated key", joinPlaces, "the key A is there 2 times in places, so rows would be multiplied", inputs(t, north, south, twice)},
-		{"a column to join on that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {plaec: code}, take: [name]}\n", `the table so far has no column "plaec"; did you mean "place"?`, inputs(t, north, south, places)},
-		{"a column to take that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {place: code}, take: [nam]}\n", `places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
+		{"a column to join on that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {plaec: code}, take: [name]}\n", `the table so far has no column "plaec"; did you mean "place"?`, inputs(t, north, south, places)},
+		{"a column to take that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [nam]}\n", `places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
 		{"columns of two types", "merge: all\nstack: [north, places]\n", `the column "value" is of type decimal in one dataset and of type text in places`, inputs(t, north, south, places)},
 	} {
 		_, _, err := run(t, c.plan, c.in, 2)
@@ -119,7 +119,7 @@ func TestRowsMultiplyOnlyWhereThatIsDeclared(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN1,A,1.5,,Another,mid\nN2,B,2.5,,Brindle,low\nS1,A,10,b1,Alder,high\nS1,A,10,b1,Another,mid\n"
+	want := "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN1,A,1.5,,Another,mid\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\nS1,A,10,b1,Another,mid\n"
 	j := a.Joins[0]
 	if table != want || j.Multiplied != 2 || j.SumsMultiplied["value"] != "11.5" || j.RowsOut != 5 || a.Sums["value"] != "25.5" {
 		t.Errorf("%q\n%+v", table, j)
@@ -140,7 +140,7 @@ func TestKeysThatAlmostMeetAreNamed(t *testing.T) {
 func TestJoiningOnSeveralColumns(t *testing.T) {
 	in := inputs(t, north, south, places)
 	in["pairs"] = merge.Input{Dataset: "pairs", Source: testkit.File(t, "id,place,note\nN1,A,first\nN1,B,wrong\n", intake.Standard()), Book: testkit.Book(t, "dataset: pairs\ncolumns: [{name: id}, {name: place}, {name: note}]\n")}
-	table, _, err := run(t, "merge: all\nstack: [north]\njoin:\n  - {with: pairs, on: [id, place], take: [note], unmatched: keep}\n", in, 1)
+	table, _, err := run(t, "merge: all\nstack: [north]\njoin:\n  - {with: pairs, match: [id, place], take: [note], unmatched: keep}\n", in, 1)
 	if want := "id,place,value,note\nN1,A,1.5,first\nN2,B,2.5,\n"; err != nil || table != want {
 		t.Errorf("%q, want %q; %v", table, want, err)
 	}
@@ -208,14 +208,14 @@ func TestMistakesInAMerge(t *testing.T) {
 		{"an empty stack", "merge: m\nstack: []\n", "stack names at least one dataset"},
 		{"a name with a capital", "merge: M\nstack: [a]\n", "line 1, column 8: the name of a merge is written in lower-case letters"},
 		{"a misspelt key", "merge: m\nstack: [a]\njoins: []\n", `a merge has no "joins"; did you mean "join"?`},
-		{"a join with nothing", "merge: m\nstack: [a]\njoin:\n  - {on: [x], take: [y]}\n", `a join needs "with"`},
-		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [], take: [y]}\n", "on names at least one column"},
-		{"another way with unmatched rows", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], unmatched: drop}\n", `"drop" is not a way with unmatched rows`},
+		{"a join with nothing", "merge: m\nstack: [a]\njoin:\n  - {match: [x], take: [y]}\n", `a join needs "with"`},
+		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [], take: [y]}\n", "match names at least one column"},
+		{"another way with unmatched rows", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], unmatched: drop}\n", `"drop" is not a way with unmatched rows`},
 		{"a dataset stacked twice", "merge: m\nstack: [a, b, a]\n", "line 2, column 8: a is stacked twice, so that its rows and sums would be counted twice"},
-		{"a dataset stacked and joined", "merge: m\nstack: [a]\njoin:\n  - {with: a, on: [x], take: [y]}\n", "line 4, column 6: a takes part in the merge already"},
-		{"a dataset joined twice", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y]}\n  - {with: b, on: [z], take: [y]}\n", "line 5, column 6: b takes part in the merge already"},
-		{"a share beyond all", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], met_at_least: 101}\n", "met_at_least is the least percentage of rows that must find a partner, 0 to 100"},
-		{"another way with repeated keys", "merge: m\nstack: [a]\njoin:\n  - {with: b, on: [x], take: [y], repeated: allow}\n", `"allow" is not a way with repeated keys`},
+		{"a dataset stacked and joined", "merge: m\nstack: [a]\njoin:\n  - {with: a, match: [x], take: [y]}\n", "line 4, column 6: a takes part in the merge already"},
+		{"a dataset joined twice", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y]}\n  - {with: b, match: [z], take: [y]}\n", "line 5, column 6: b takes part in the merge already"},
+		{"a share beyond all", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], met_at_least: 101}\n", "met_at_least is the least percentage of rows that must find a partner, 0 to 100"},
+		{"another way with repeated keys", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], repeated: allow}\n", `"allow" is not a way with repeated keys`},
 	} {
 		_, err := merge.Parse([]byte(c.source))
 		var mistakes document.Problems
@@ -223,7 +223,7 @@ func TestMistakesInAMerge(t *testing.T) {
 			t.Errorf("%s: %v\nwant %q", c.name, err, c.want)
 		}
 	}
-	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, on: [x], take: [y]}\n  - {with: d, on: [x], take: [z]}\n"))
+	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, match: [x], take: [y]}\n  - {with: d, match: [x], take: [z]}\n"))
 	if err != nil || !reflect.DeepEqual(p.Datasets(), []string{"a", "b", "c", "d"}) {
 		t.Errorf("datasets %v, %v", p.Datasets(), err)
 	}
@@ -241,7 +241,7 @@ func TestTheSameBytesUnderTwoNamesAreRefused(t *testing.T) {
 
 func TestAJoinThatMeetsLessThanOneRowInTwoIsRefusedUnlessDeclared(t *testing.T) {
 	few := "id,place,value\nN1,A,1\nN2,b,1\nN3,c,1\n"
-	plan := "merge: all\nstack: [north]\njoin:\n  - {with: places, on: {place: code}, take: [name], unmatched: "
+	plan := "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [name], unmatched: "
 	for _, way := range []string{"keep", "set_aside"} {
 		_, _, err := run(t, plan+way+"}\n", inputs(t, few, south, places), 2)
 		if err == nil || !strings.Contains(err.Error(), `only 1 of 3 rows find a partner by place, fewer than 50 %; "b" is not there, "B" is; "c" is not there`) {
@@ -263,13 +263,13 @@ func TestKeysMeetByTheValueOfTheirType(t *testing.T) {
 	}
 	in := map[string]merge.Input{"visits": numbers("visits", "depth,day\n1.0,2024-01-02\n02.50,2024-01-02\n3,2024-01-02\nabc,2024-01-02\n,2024-01-02\n"),
 		"bands": numbers("bands", "depth,day,band\n1,2024-01-02,shallow\n2.5,2024-01-02,middle\nabc,2024-01-02,odd\n,2024-01-02,none\n")}
-	table, a, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, on: [depth, day], take: [band], unmatched: keep}\n", in, 2)
+	table, a, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth, day], take: [band], unmatched: keep}\n", in, 2)
 	want := "depth,day,band\n1.0,2024-01-02,shallow\n02.50,2024-01-02,middle\n3,2024-01-02,\nabc,2024-01-02,odd\n,2024-01-02,\n"
 	if err != nil || table != want || a.Joins[0].Matched != 3 {
 		t.Errorf("%q, want %q; %v", table, want, err)
 	}
 	in["bands"] = merge.Input{Dataset: "bands", Source: in["bands"].Source, Book: testkit.Book(t, "dataset: bands\ncolumns: [{name: depth}, {name: day}, {name: band}]\n")}
-	if _, _, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, on: [depth], take: [band], unmatched: keep}\n", in, 2); err == nil {
+	if _, _, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth], take: [band], unmatched: keep}\n", in, 2); err == nil {
 		t.Error("a number and a text meet by value")
 	}
 }
@@ -313,7 +313,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add("merge: m\nstack: [a, b]\norigin: o\njoin:\n  - {with: c, on: {x: y}, take: [z], unmatched: keep, met_at_least: 5}\n")
+	f.Add("merge: m\nstack: [a, b]\norigin: o\njoin:\n  - {with: c, match: {x: y}, take: [z], unmatched: keep, met_at_least: 5}\n")
 	f.Fuzz(func(t *testing.T, source string) {
 		_, err := merge.Parse([]byte(source))
 		var mistakes document.Problems

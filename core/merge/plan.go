@@ -19,6 +19,8 @@ type Plan struct {
 	Origin string   // a column to be added that names each row's dataset; "" for none
 	Joins  []Join
 	Digest string // SHA-256 of the source, in hexadecimal
+	// Old tells of words of earlier versions that the text has, and what is said now.
+	Old []document.Problem
 }
 
 // Join adds columns of another dataset's table to the rows whose key it has.
@@ -93,6 +95,7 @@ func Parse(source []byte) (*Plan, error) {
 		document.Field{Name: "join", Read: func(n *document.Node) { p.List(n, "join", p.join) }},
 	)
 	p.once()
+	p.plan.Old = p.Old
 	return p.plan, p.Err()
 }
 
@@ -133,7 +136,7 @@ func (p *parser) join(n *document.Node) {
 	p.places = append(p.places, [2]int{n.Line, n.Column})
 	p.Mapping(n, "a join",
 		document.Field{Name: "with", Required: true, Read: func(n *document.Node) { j.With = p.name(n, "the dataset to join with") }},
-		document.Field{Name: "on", Required: true, Read: func(n *document.Node) { p.on(n, &j) }},
+		document.Field{Name: "match", Old: "on", Required: true, Read: func(n *document.Node) { p.match(n, &j) }},
 		document.Field{Name: "take", Required: true, Read: func(n *document.Node) { j.Take = p.Texts(n, "take") }},
 		document.Field{Name: "unmatched", Read: func(n *document.Node) {
 			j.Unmatched = p.Choice(n, "a way with unmatched rows", KeepUnmatched, SetAside, RefuseUnmatched)
@@ -152,13 +155,13 @@ func (p *parser) join(n *document.Node) {
 	p.plan.Joins = append(p.plan.Joins, j)
 }
 
-// on reads columns that have the same name on both sides, or pairs of names.
-func (p *parser) on(n *document.Node, j *Join) {
+// match reads columns that have the same name on both sides, or pairs of names.
+func (p *parser) match(n *document.Node, j *Join) {
 	if n.Kind != document.Mapping {
-		j.Left = p.Texts(n, "on")
+		j.Left = p.Texts(n, "match")
 		j.Right = j.Left
 		if len(j.Left) == 0 {
-			p.Fail(n, "on names at least one column")
+			p.Fail(n, "match names at least one column")
 		}
 		return
 	}

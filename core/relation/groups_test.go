@@ -24,7 +24,7 @@ columns:
 code_lists:
   stations:
     - {code: ALD, label: Alder Mill, spellings: [Aldermill]}
-    - {code: BRN, label: Brandon Ford, parent: North}
+    - {code: BRN, label: Brondon Ford, parent: North}
     - {code: Überwasser}
 measures: [flow]
 `
@@ -85,7 +85,7 @@ columns:
   - {name: k, type: code, codes: places}
   - {name: p, type: code, codes: params}
 code_lists:
-  places: [{code: ALD, label: Alder Mill, spellings: [Aldermill]}, {code: BRN, label: Brandon Ford, parent: North}, {code: Überwasser}, {code: Northgate}, {code: KELD4711}]
+  places: [{code: ALD, label: Alder Mill, spellings: [Aldermill]}, {code: BRN, label: Brondon Ford, parent: North}, {code: Überwasser}, {code: Highgarth}, {code: KELD4711}]
   params: [PH, NO3]
   units: [mg/l]
 `)
@@ -98,10 +98,10 @@ code_lists:
 		"alder mill":  {Kind: rulebook.MeansCode, Code: "ALD", How: "its label", Sure: 0.95},
 		"A.L.D.":      {Kind: rulebook.MeansCode, Code: "ALD", How: "accents or punctuation", Sure: 0.95},
 		"Uberwasser":  {Kind: rulebook.MeansCode, Code: "Überwasser", How: "accents or punctuation", Sure: 0.95},
-		"brandonford": {Kind: rulebook.MeansCode, Code: "BRN", How: "its label", Sure: 0.95},
+		"brondonford": {Kind: rulebook.MeansCode, Code: "BRN", How: "its label", Sure: 0.95},
 		"bf":          {Kind: rulebook.MeansCode, Code: "BRN", How: "abbreviation", Sure: 0.6},
-		"Brand":       {Kind: rulebook.MeansCode, Code: "BRN", How: "abbreviation", Sure: 0.6},
-		"Nortgate":    {Kind: rulebook.MeansCode, Code: "Northgate", How: "typing slip", Sure: 0.7},
+		"Brond":       {Kind: rulebook.MeansCode, Code: "BRN", How: "abbreviation", Sure: 0.6},
+		"Higgarth":    {Kind: rulebook.MeansCode, Code: "Highgarth", How: "typing slip", Sure: 0.7},
 		"KELD4171":    {Kind: rulebook.MeansCode, Code: "KELD4711", How: "typing slip", Sure: 0.7},
 		"KELD4712":    {Kind: rulebook.MeansCode, Code: "KELD4711", How: "typing slip", Sure: 0.7},
 		"ph":          {Kind: rulebook.MeansColumn, Code: "PH", List: "params", Column: "p", Sure: 0.9},
@@ -126,7 +126,7 @@ func TestTheTextsOfAColumn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.List != "stations" || c.Filled != 9 || c.More || len(c.Absent) != 0 || !reflect.DeepEqual(c.Used, []relation.CodeUse{{Code: "BRN", Label: "Brandon Ford", Rows: 3}, {Code: "ALD", Label: "Alder Mill", Rows: 2}, {Code: "Überwasser", Rows: 1}}) {
+	if c.List != "stations" || c.Filled != 9 || c.More || len(c.Absent) != 0 || !reflect.DeepEqual(c.Used, []relation.CodeUse{{Code: "BRN", Label: "Brondon Ford", Rows: 3}, {Code: "ALD", Label: "Alder Mill", Rows: 2}, {Code: "Überwasser", Rows: 1}}) {
 		t.Errorf("%+v", c)
 	}
 	if len(c.Texts) != 3 || c.Texts[0].Text != "Aldermill" || c.Texts[1].Meaning.Code != "Überwasser" || c.Texts[2].Meaning.Code != "ALD" {

@@ -145,7 +145,7 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		return math.NaN()
 	}
 	pattern := func(missing ...string) (rows int64) {
-		for _, p := range result.Patterns {
+		for _, p := range result.MissingTogether {
 			if slices.Equal(p.Missing, missing) {
 				rows = p.Rows
 			}

@@ -70,12 +70,7 @@ func (p *parser) column(i *Item) {
 	}
 	i.note("type", string(c.Type))
 	if n := i.given["role"]; n != nil {
-		if now, old := oldRoles[n.Text]; old {
-			p.old(n, now)
-			c.Role = now
-		} else {
-			c.Role = p.Choice(n, "what a column can be", Roles...)
-		}
+		c.Role = p.ChoiceOrOld(n, "what a column can be", oldRoles, Roles...)
 		i.note("role", c.Role)
 	}
 	if i.Gives("weight") {

@@ -29,6 +29,7 @@ func Parse(source []byte) (*Rulebook, error) {
 	}
 	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, PassMark: 100, Digest: DigestOf(source)}, ids: map[string]bool{}}
 	p.rulebook(root)
+	p.book.Old = p.Old
 	if err := p.Err(); err != nil {
 		return nil, err
 	}
@@ -286,16 +287,7 @@ func (p *parser) newID(n *document.Node) string {
 
 // severity reads a severity; the words of earlier versions are understood, and noted.
 func (p *parser) severity(n *document.Node) Severity {
-	if now, old := oldSeverities[n.Text]; old {
-		p.old(n, string(now))
-		return now
-	}
-	return Severity(p.Choice(n, "a severity", Severities...))
-}
-
-// old notes that a word of an earlier version stands where another is said now.
-func (p *parser) old(n *document.Node, now string) {
-	p.book.Old = append(p.book.Old, document.Problem{Line: n.Line, Column: n.Column, Message: fmt.Sprintf("%q is an old word for %q; it is still understood", n.Text, now)})
+	return Severity(p.ChoiceOrOld(n, "a severity", oldSeverities, Severities...))
 }
 
 func (p *parser) bound(n *document.Node, c *Column) *table.Value {

@@ -365,7 +365,7 @@ func (w *proposal) keys() {
 		w.line("  %s- {id: one_%s, columns: [%s]}   # %s", mark, id[:min(len(id), 50)], join(k.Columns), evidence)
 	}
 	if w.NoEqualRows {
-		w.line("equal_rows: {severity: warn}   # no two rows were equal in every cell")
+		w.line("equal_rows: {severity: minor}   # no two rows were equal in every cell")
 	}
 }
 

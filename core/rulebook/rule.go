@@ -24,7 +24,7 @@ const (
 var Severities = []string{string(Major), string(Minor), string(Note)}
 
 // oldSeverities are the words that earlier versions had for severities.
-var oldSeverities = map[string]Severity{"stop": Major, "warn": Minor}
+var oldSeverities = map[string]string{"stop": string(Major), "warn": string(Minor)}
 
 // UnmarshalJSON reads a severity; those of earlier versions are understood.
 func (s *Severity) UnmarshalJSON(raw []byte) error {
@@ -34,7 +34,7 @@ func (s *Severity) UnmarshalJSON(raw []byte) error {
 	}
 	*s = Severity(word)
 	if now, old := oldSeverities[word]; old {
-		*s = now
+		*s = Severity(now)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/access"

@@ -37,7 +37,7 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 	}
 	me := caller(ctx).Name
 	rank := func(i store.Issue) int {
-		r := map[string]int{"stop": 0, "warn": 2, "note": 4}[i.Severity]
+		r := map[string]int{"major": 0, "minor": 2, "note": 4}[i.Severity]
 		if i.Assignee == nil || *i.Assignee != me {
 			r++
 		}

@@ -84,7 +84,7 @@ func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) er
 	}
 	stops := 0
 	for _, i := range unsettled.Items {
-		if i.Severity == "stop" {
+		if i.Severity == "major" {
 			stops++
 		}
 	}
@@ -94,7 +94,7 @@ func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) er
 	case n == 0:
 		add("asked", "done", "No issue is open.", nil)
 	case stops > 0:
-		add("asked", "held", fmt.Sprintf("%s open in this dataset, %d of severity stop.", issuesAre(n), stops), nil)
+		add("asked", "held", fmt.Sprintf("%s open in this dataset, %d of them major.", issuesAre(n), stops), nil)
 	default:
 		add("asked", "here", fmt.Sprintf("%s open in this dataset; none stops it.", issuesAre(n)), nil)
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 func TestAReportStandsAlone(t *testing.T) {
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, required: true, severity: stop, reason: It names the <row>.}\n  - {name: n, type: decimal}\nrules:\n  - {id: less, condition: n < 5}\nmeasures: [n]\n")
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, required: true, severity: major, reason: It names the <row>.}\n  - {name: n, type: decimal}\nrules:\n  - {id: less, condition: n < 5}\nmeasures: [n]\n")
 	content := "k,n\n<b>a</b>,1\n,9\n  c,x\n"
 	file := testkit.File(t, content, book.Reading)
 	result, err := audit.Run(context.Background(), file, book, 1)

@@ -28,7 +28,7 @@ const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliv
 	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
 	t.id AS last_table, t.created_at AS last_at, a.score, a.passed,
 	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked')) AS open_issues,
-	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked') AND severity = 'stop') AS stops
+	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked') AND severity = 'major') AS stops
 	FROM datasets d
 	LEFT JOIN LATERAL (SELECT id, created_at FROM tables WHERE dataset_id = d.id AND id NOT IN (SELECT table_id FROM withdrawals) ORDER BY id DESC LIMIT 1) t ON true
 	LEFT JOIN LATERAL (SELECT score, passed FROM audits WHERE dataset_id = d.id AND table_id NOT IN (SELECT table_id FROM withdrawals) ORDER BY id DESC LIMIT 1) a ON true`

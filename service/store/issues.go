@@ -24,7 +24,7 @@ type Issue struct {
 	DatasetID    int64     `db:"dataset_id" json:"-"`
 	Rule         string    `db:"rule" json:"rule"`
 	Title        string    `db:"title" json:"title" doc:"What was found when it was last found"`
-	Severity     string    `db:"severity" json:"severity" enum:"stop,warn,note"`
+	Severity     string    `db:"severity" json:"severity" enum:"major,minor,note"`
 	State        string    `db:"state" json:"state" enum:"open,asked,waived,closed"`
 	Assignee     *string   `db:"assignee" json:"assignee"`
 	Rows         int64     `db:"rows" json:"rows"`

@@ -286,7 +286,7 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 		return &page.Items[0]
 	}
 	key := func(rows int64) []FoundRule {
-		return []FoundRule{{Rule: "one_result", Severity: "stop", Title: fmt.Sprint(rows, " rows"), Rows: rows}}
+		return []FoundRule{{Rule: "one_result", Severity: "major", Title: fmt.Sprint(rows, " rows"), Rows: rows}}
 	}
 	waive := func(until time.Time) {
 		t.Helper()
@@ -530,7 +530,7 @@ func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
 		table := delivery(t, s, d, p, fmt.Sprint("digest ", n))
 		audit := audited(t, s, table, p)
 		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-			return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "stop", fmt.Sprintf("%d rows", rows), rows}}, nil)
+			return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "major", fmt.Sprintf("%d rows", rows), rows}}, nil)
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -572,7 +572,7 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	audited(t, s, first, p)
 	audit := audited(t, s, second, p)
 	if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "stop", "2 rows", 2}}, nil)
+		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "major", "2 rows", 2}}, nil)
 	}); err != nil {
 		t.Fatal(err)
 	}

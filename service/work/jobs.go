@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
+	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
@@ -161,12 +162,7 @@ func (a *attempt) plan(ctx context.Context, passes int64) (*store.Table, *intake
 	if err != nil {
 		return nil, nil, nil, nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
 	}
-	for _, s := range plan.Steps {
-		if s.Kind == fix.KeepOne || s.Kind == fix.RemoveEqualRows {
-			passes++
-		}
-	}
-	source, book, err := a.open(ctx, t, book, passes)
+	source, book, err := a.open(ctx, t, book, passes+plan.Passes())
 	if err == nil {
 		if err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err == nil {
 			book, err = audit.Bound(ctx, book, a.Workers) // steps map to the codes of other datasets too

@@ -7,7 +7,7 @@ reading:
   delimiter: ","
   dates: yyyy-MM-dd
 columns:
-  - {name: station, title: Code of the station, pattern: "AV-[0-9]{3}", severity: stop}
+  - {name: station, title: Code of the station, pattern: "AV-[0-9]{3}", severity: major}
   - {name: name, title: Name, required: true}
   - {name: river, title: River, required: true}
   - {name: region, title: Part of the vale, type: code, codes: regions, required: true}
@@ -41,16 +41,16 @@ reading:
   missing: [n/a]
   dates: yyyy-MM-dd
 columns:
-  - {name: visit, title: Number of the visit, pattern: "V[0-9]{5}", severity: stop}
+  - {name: visit, title: Number of the visit, pattern: "V[0-9]{5}", severity: major}
   - {name: station, type: code, codes: stations, required: true}
   - {name: visited, type: date, required: true, from: 2024-01-01, to: 2024-12-31}
   - {name: crew, type: code, codes: crews, required: true}
   - {name: water_temperature, title: "Water temperature, °C", type: decimal, required: true, from: -1, to: 35}
   - {name: flow, title: "Flow, m³/s", type: decimal, required: true, from: 0, to: 60}
-  - {name: weather, required: true}
+  - {name: water, title: How the water looked, required: true}
 keys:
   - {id: one_visit, columns: [visit], reason: A visit is counted once.}
-equal_rows: {severity: warn}
+equal_rows: {severity: minor}
 code_lists:
   crews: [red, blue, green]
   stations:
@@ -72,7 +72,7 @@ steps:
     reason: Crews are written in lower case.
   - do: keep_one
     columns: [visit]
-    keep: first
+    survivor: earliest_row
     reason: The first entry of a visit is the one written in the field.
   - do: set_missing
     columns: [water_temperature]
@@ -86,9 +86,9 @@ reading:
 READING
   missing: [n/a, "-999"]
 columns:
-  - {name: sample_id, title: Number of the sample, pattern: "PREFIX-[0-9]{5}", severity: stop}
+  - {name: sample_id, title: Number of the sample, pattern: "PREFIX-[0-9]{5}", severity: major}
   - {name: laboratory, type: code, codes: laboratories, required: true}
-  - {name: station, type: code, codes: stations, required: true, severity: stop}
+  - {name: station, type: code, codes: stations, required: true, severity: major}
   - {name: parameter, title: What was measured, type: code, codes: parameters, required: true}
   - {name: value, type: decimal, required: true, from: 0, to: 5000}
   - {name: unit, required: true}
@@ -98,7 +98,7 @@ EXTRA
   - {name: remark}
 keys:
   - {id: one_result, columns: [sample_id], reason: A sample is reported once.}
-equal_rows: {severity: warn, reason: The file was exported twice in part.}
+equal_rows: {severity: minor, reason: The file was exported twice in part.}
 code_lists:
   laboratories:
 LABORATORIES
@@ -112,7 +112,7 @@ rules:
     reason: Nothing arrives before it is taken.
   - id: ph_plausible
     condition: parameter <> 'PH' OR value BETWEEN 4 AND 10
-    severity: stop
+    severity: major
     reason: River water outside this is a typing slip or an accident; both need a call.
 measures: [value]
 pass_mark: 95
@@ -135,7 +135,7 @@ steps:
     reason: Rows that were exported twice.
   - do: keep_one
     columns: [sample_id]
-    keep: largest
+    survivor: largest_value
     by: received
     reason: The laboratory sends a corrected result later; the latest counts.
   - do: set_missing
@@ -150,11 +150,11 @@ CELLS
 
 const surveyMerge = `merge: survey_results
 title: Results of both laboratories, with their stations
-stack: [northgate_results, millrace_results]
+stack: [highgarth_results, millrace_results]
 origin: delivered_in
 join:
   - with: stations
-    on: [station]
+    match: [station]
     take: [name, river, region]
     unmatched: refuse
     repeated: refuse
@@ -163,9 +163,9 @@ join:
 const surveyRulebook = `dataset: survey_results
 title: Results of both laboratories, with their stations
 columns:
-  - {name: sample_id, pattern: "(NG|MR)-[0-9]{5}", severity: stop}
+  - {name: sample_id, pattern: "(HG|MR)-[0-9]{5}", severity: major}
   - {name: laboratory, type: code, codes: laboratories, required: true}
-  - {name: station, pattern: "AV-[0-9]{3}", required: true, severity: stop}
+  - {name: station, pattern: "AV-[0-9]{3}", required: true, severity: major}
   - {name: parameter, type: code, codes: parameters, required: true}
   - {name: value, type: decimal, required: true, from: 0, to: 5000}
   - {name: unit, required: true}
@@ -173,13 +173,13 @@ columns:
   - {name: received, type: date, required: true}
   - {name: remark}
   - {name: batch}
-  - {name: name, title: Name of the station, required: true, severity: stop}
-  - {name: river, required: true, severity: stop}
-  - {name: region, required: true, severity: stop}
+  - {name: name, title: Name of the station, required: true, severity: major}
+  - {name: river, required: true, severity: major}
+  - {name: region, required: true, severity: major}
   - {name: delivered_in, required: true}
 keys:
   - {id: one_result, columns: [sample_id], reason: A sample is reported once.}
-equal_rows: {severity: stop}
+equal_rows: {severity: major}
 code_lists:
   laboratories:
 LABORATORIES
@@ -191,7 +191,7 @@ rules:
     reason: Nothing arrives before it is taken.
   - id: ph_plausible
     condition: parameter <> 'PH' OR value BETWEEN 4 AND 10
-    severity: stop
+    severity: major
 measures: [value]
 pass_mark: 95
 `

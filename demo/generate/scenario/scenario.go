@@ -23,7 +23,7 @@ func Generate() map[string][]byte {
 	g := &generator{random: rand.New(rand.NewPCG(2024, 611)), files: map[string][]byte{}}
 	g.stations()
 	g.visits()
-	g.laboratory(northgate)
+	g.laboratory(highgarth)
 	g.laboratory(millrace)
 	g.merge()
 	planted, err := json.MarshalIndent(g.planted, "", " ")
@@ -159,9 +159,9 @@ func (g *generator) day(from string, days int) time.Time {
 }
 
 var (
-	rivers    = []string{"Alder", "Brindle Water", "Corrow", "Tansy Beck", "Ouzel Brook"}
-	firstPart = []string{"Fern", "Ash", "Mill", "Heron", "Stone", "Briar", "Hazel", "Otter", "Reed", "Wether"}
-	lastPart  = []string{"holt Bridge", "wick Weir", "combe Ford", "ley Sluice", "thwaite Lock", "mere Outfall"}
+	rivers    = []string{"Alder", "Brenlow Water", "Corrow", "Tansel Beck", "Ouvel Brook"}
+	firstPart = []string{"Fenno", "Asmel", "Mirlo", "Heruv", "Stolm", "Briag", "Hazur", "Ottib", "Redul", "Wethu"}
+	lastPart  = []string{"holt Bridge", "vick Weir", "coum Ford", "lun Sluice", "tarn Lock", "mar Outfall"}
 )
 
 func (g *generator) stations() {
@@ -186,13 +186,13 @@ func (g *generator) stations() {
 }
 
 func (g *generator) visits() {
-	columns := []string{"visit", "station", "visited", "crew", "water_temperature", "flow", "weather"}
+	columns := []string{"visit", "station", "visited", "crew", "water_temperature", "flow", "water"}
 	var rows []*row
 	for i := range 1500 - 8 {
 		rows = append(rows, &row{cells: map[string]string{"visit": fmt.Sprintf("V%05d", i+1), "station": g.places[g.random.IntN(60)].code,
 			"visited": g.day("2024-01-02", 360).Format(time.DateOnly), "crew": []string{"red", "blue", "green"}[g.random.IntN(3)],
 			"water_temperature": fmt.Sprintf("%.1f", 3+g.random.Float64()*16), "flow": fmt.Sprintf("%.3f", 0.05+g.random.Float64()*4),
-			"weather": []string{"dry", "rain", "overcast", "fog"}[g.random.IntN(4)]}})
+			"water": []string{"clear", "cloudy", "brown", "clear"}[g.random.IntN(4)]}})
 	}
 	g.spoil(rows, "station that is in no register", 9, nil, func(i int, r *row) { r.cells["station"] = fmt.Sprintf("AV-%03d", 90+i%4) })
 	g.spoil(rows, "crew in another spelling", 21, nil, func(i int, r *row) {
@@ -233,9 +233,9 @@ type laboratory struct {
 	spellings                               []string
 }
 
-var northgate = laboratory{dataset: "northgate_results", code: "NORTHGATE", prefix: "NG", delimiter: ",", dates: time.DateOnly,
+var highgarth = laboratory{dataset: "highgarth_results", code: "HIGHGARTH", prefix: "HG", delimiter: ",", dates: time.DateOnly,
 	columns:   []string{"sample_id", "laboratory", "station", "parameter", "value", "unit", "sampled", "received", "remark"},
-	spellings: []string{"Northgate Lab", "northgate", "NORTHGATE ", "Northgate  laboratory"}}
+	spellings: []string{"Highgarth Lab", "highgarth", "HIGHGARTH ", "Highgarth  laboratory"}}
 
 var millrace = laboratory{dataset: "millrace_results", code: "MILLRACE", prefix: "MR", delimiter: ";", dates: "02/01/2006", comma: true,
 	columns:   []string{"station", "sample_id", "sampled", "received", "parameter", "value", "unit", "laboratory", "batch", "remark"},
@@ -383,7 +383,7 @@ func (g *generator) resultsRulebook(l laboratory) {
 }
 
 func laboratoryCodes() string {
-	return "    - {code: NORTHGATE, label: Northgate laboratory, spellings: [Northgate Lab, Northgate laboratory]}\n" +
+	return "    - {code: HIGHGARTH, label: Highgarth laboratory, spellings: [Highgarth Lab, Highgarth laboratory]}\n" +
 		"    - {code: MILLRACE, label: Millrace laboratory, spellings: [Millrace Lab, MILL RACE]}"
 }
 

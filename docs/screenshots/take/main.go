@@ -37,13 +37,13 @@ type page struct {
 
 var pages = []page{
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
-	{name: "dataset", path: "/datasets/northgate_results", await: "section[aria-label='Deliveries and tables'] td"},
-	{name: "rulebook", path: "/datasets/northgate_results/rulebook", await: "[aria-label=Trial] button:not([disabled])", do: []step{
+	{name: "dataset", path: "/datasets/highgarth_results", await: "section[aria-label='Deliveries and tables'] td"},
+	{name: "rulebook", path: "/datasets/highgarth_results/rulebook", await: "[aria-label=Trial] button:not([disabled])", do: []step{
 		chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
-	{name: "rulebook-forms", path: "/datasets/northgate_results/rulebook?view=forms&section=columns&item=value", await: "[aria-label='from']"},
+	{name: "rulebook-forms", path: "/datasets/highgarth_results/rulebook?view=forms&section=columns&item=value", await: "[aria-label='from']"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
 	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter", await: "[aria-label='Figures of value'] td", dark: true},
-	{name: "relations", path: "/tables/2?view=relations&down=crew&across=weather&measure=flow", await: "[aria-label='Correlations, ranked'] td"},
+	{name: "relations", path: "/tables/2?view=relations&down=crew&across=water&measure=flow", await: "[aria-label='Correlations, ranked'] td"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
@@ -61,7 +61,7 @@ var pages = []page{
 var terminals = []struct{ name, command string }{
 	{"terminal-look", "bin/proudsieve look demo/data/millrace_results.csv"},
 	{"terminal-profile", "bin/proudsieve sift demo/data/visits.csv --between"},
-	{"terminal-sift", "bin/proudsieve sift demo/data/northgate_results.csv --rules demo/rulebooks/northgate_results.yaml"},
+	{"terminal-sift", "bin/proudsieve sift demo/data/highgarth_results.csv --rules demo/rulebooks/highgarth_results.yaml"},
 }
 
 var visitsPlan = func() string {

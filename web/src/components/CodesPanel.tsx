@@ -16,7 +16,7 @@ export function CodesPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditSho
   const search = useSearch({ from: "/tables/$id" });
   const navigate = useNavigate();
   const coded = a.result.columns.filter((c) => c.type === "code");
-  const others = a.result.columns.filter((c) => c.type !== "code" && c.role === "dimension");
+  const others = a.result.columns.filter((c) => c.type !== "code" && c.role === "category");
   const column = search.column ?? coded[0]?.name ?? others[0]?.name;
   const found = useQuery({ ...codes(t.id, column ?? ""), enabled: column !== undefined });
   if (column === undefined) {

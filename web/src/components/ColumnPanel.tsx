@@ -221,7 +221,7 @@ function Costs({ t, a, c }: { t: Table; a: Audit; c: Column }) {
 function Grouped({ t, columns, c }: { t: Table; columns: Column[]; c: Column }) {
   const search = useSearch({ from: "/tables/$id" });
   const navigate = useNavigate();
-  const others = columns.filter((o) => o.name !== c.name && (o.role === "dimension" || o.distinct <= 200));
+  const others = columns.filter((o) => o.name !== c.name && (o.role === "category" || o.distinct <= 200));
   const by = others.some((o) => o.name === search.across) ? search.across : undefined;
   const measure = c.numbers ? c.name : undefined;
   const found = useQuery({

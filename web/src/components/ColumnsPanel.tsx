@@ -94,8 +94,8 @@ function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
 
 /** Which columns miss together. */
 function Patterns({ r }: { r: Schemas["Result"] }) {
-  const complete = r.patterns.find((p) => p.missing.length === 0)?.rows ?? 0;
-  const lacking = r.patterns.filter((p) => p.missing.length > 0);
+  const complete = r.missing_together.find((p) => p.missing.length === 0)?.rows ?? 0;
+  const lacking = r.missing_together.filter((p) => p.missing.length > 0);
   if (lacking.length === 0) {
     return null;
   }
@@ -109,7 +109,7 @@ function Patterns({ r }: { r: Schemas["Result"] }) {
           {plural(p.rows, "row lacks", "rows lack")} {p.missing.join(", ")}.
         </Text>
       ))}
-      {(lacking.length > 12 || r.more_patterns) && <Text fontSize="sm">There are more combinations.</Text>}
+      {(lacking.length > 12 || r.more_together) && <Text fontSize="sm">There are more combinations.</Text>}
     </Section>
   );
 }

@@ -14,7 +14,7 @@ export function DatasetGrid({ datasets }: { datasets: Schemas["Dataset"][] }) {
           <Th {...right}>score</Th>
           <Th>verdict</Th>
           <Th {...right}>issues open</Th>
-          <Th {...right}>of them stop</Th>
+          <Th {...right}>of them major</Th>
           <Th {...right}>deliveries</Th>
           <Th {...right}>rulebook</Th>
           <Th>newest table</Th>

@@ -6,7 +6,7 @@ import { comparison, issues } from "../api/queries";
 import { caughtWord, count, decimal, percent, plural } from "../words";
 import { Empty, Grid, right, Section, Severity, Td, Th, Value } from "./parts";
 
-const order: Record<string, number> = { stop: 0, warn: 1, note: 2 };
+const order: Record<string, number> = { major: 0, minor: 1, note: 2 };
 
 /** Every broken rule, the gravest first, with the way to its rows and its issue; then the rules that hold. */
 export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {

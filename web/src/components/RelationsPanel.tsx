@@ -259,7 +259,7 @@ function Crossing({ t, a }: { t: Table; a: Audit }) {
   const search = useSearch({ from: "/tables/$id" });
   const navigate = useNavigate();
   const columns = a.result.columns;
-  const grouping = columns.filter((c) => c.role === "dimension" || c.distinct <= 200);
+  const grouping = columns.filter((c) => c.role === "category" || c.distinct <= 200);
   const down = search.down ?? grouping.find((c) => c.distinct > 1)?.name ?? "";
   const { across, measure } = search;
   const change = (what: Record<string, string | undefined>) =>

@@ -216,17 +216,17 @@ export function Value({ text: raw }: { text: string }) {
   );
 }
 
-export const severityWord: Record<string, string> = { stop: "stops it", warn: "warns", note: "note" };
+export const severityWord: Record<string, string> = { major: "major", minor: "minor", note: "note" };
 
 /** A severity: a word and a weight, not a colour. */
 export function Severity({ of }: { of: string }) {
   return (
     <chakra.span
       fontSize="sm"
-      fontWeight={of === "stop" ? "700" : "400"}
-      borderWidth={of === "stop" ? "1.5px" : "0"}
+      fontWeight={of === "major" ? "700" : "400"}
+      borderWidth={of === "major" ? "1.5px" : "0"}
       borderColor="ink"
-      px={of === "stop" ? "1" : "0"}
+      px={of === "major" ? "1" : "0"}
       color={of === "note" ? "quiet" : "ink"}
       whiteSpace="nowrap"
     >

@@ -17,14 +17,14 @@ export function DeskView() {
     <>
       <Shown query={today}>
         {(d) => {
-          const stops = d.issues.filter((i) => i.severity === "stop").length;
+          const stops = d.issues.filter((i) => i.severity === "major").length;
           return (
             <>
               <Title>What needs you</Title>
               <Text>
                 {d.issues.length === 0 && d.failed.length === 0 && d.waiting.length === 0
                   ? "Nothing is waiting for you."
-                  : `${plural(d.issues.length, "issue is", "issues are")} open; ${count(stops)} of them ${stops === 1 ? "stops" : "stop"} a table.`}
+                  : `${plural(d.issues.length, "issue is", "issues are")} open; ${count(stops)} of them major, which stops a table.`}
               </Text>
               {d.disk && (
                 <Text role="alert" borderLeftWidth="4px" borderColor="validity" pl="2" my="1">

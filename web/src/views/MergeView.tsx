@@ -26,7 +26,7 @@ title: What it is for
 stack: [first_dataset, second_dataset]
 join:
   - with: third_dataset
-    on: [key_column]
+    match: [key_column]
     take: [column_to_add]
     unmatched: refuse
     repeated: refuse

@@ -215,7 +215,7 @@ function TrialPanel({ name, source }: { name: string; source: string }) {
 }
 
 function Tried({ result, now }: { result: Schemas["Result"]; now?: Schemas["Table"] }) {
-  const weight: Record<string, number> = { stop: 0, warn: 1, note: 2 };
+  const weight: Record<string, number> = { major: 0, minor: 1, note: 2 };
   const findings = [...result.findings].sort(
     (a, b) => weight[a.severity] - weight[b.severity] || b.rows - a.rows,
   );

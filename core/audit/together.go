@@ -9,8 +9,8 @@ import (
 	"proudsieve/core/table"
 )
 
-// findPatterns counts which columns miss together.
-func (s *stretch) findPatterns(b *table.Batch) {
+// findTogether counts which columns miss together.
+func (s *stretch) findTogether(b *table.Batch) {
 	words := (len(b.Columns) + 63) / 64
 	if cap(s.masks) < b.Len()*words {
 		s.masks = make([]uint64, b.Len()*words*5/4)
@@ -32,31 +32,31 @@ func (s *stretch) findPatterns(b *table.Batch) {
 		}
 	}
 	if !any {
-		s.patterns.add(make([]uint64, words), int64(b.Len()))
+		s.together.add(make([]uint64, words), int64(b.Len()))
 		return
 	}
 	if words == 1 {
-		s.patterns.addAll(masks)
+		s.together.addAll(masks)
 		return
 	}
 	for i := 0; i < len(masks); i += words {
-		s.patterns.add(masks[i:i+words], 1)
+		s.together.add(masks[i:i+words], 1)
 	}
 }
 
-// patterns counts the sets of columns that miss together, up to a cap.
-type patterns struct {
+// together counts the sets of columns that miss together, up to a cap.
+type together struct {
 	counts map[string]int64
 	more   bool
 	key    []byte
 }
 
 const (
-	patternsKept  = 4096
-	patternsShown = 40
+	setsKept  = 4096
+	setsShown = 40
 )
 
-func (p *patterns) add(mask []uint64, rows int64) {
+func (p *together) add(mask []uint64, rows int64) {
 	p.key = p.key[:0]
 	for _, w := range mask {
 		for w := w; ; w >>= 8 {
@@ -70,7 +70,7 @@ func (p *patterns) add(mask []uint64, rows int64) {
 }
 
 // addAll adds one row for each mask of a single word, those of one kind together.
-func (p *patterns) addAll(masks []uint64) {
+func (p *together) addAll(masks []uint64) {
 	var met [64]struct {
 		mask uint64
 		rows int64
@@ -91,28 +91,28 @@ func (p *patterns) addAll(masks []uint64) {
 	}
 }
 
-func (p *patterns) count(key string, rows int64) {
+func (p *together) count(key string, rows int64) {
 	if p.counts == nil {
 		p.counts = map[string]int64{}
 	}
-	if _, known := p.counts[key]; !known && len(p.counts) >= patternsKept {
+	if _, known := p.counts[key]; !known && len(p.counts) >= setsKept {
 		p.more = true
 		return
 	}
 	p.counts[key] += rows
 }
 
-func (p *patterns) merge(o *patterns) {
+func (p *together) merge(o *together) {
 	p.more = p.more || o.more
 	for _, key := range slices.Sorted(maps.Keys(o.counts)) {
 		p.count(key, o.counts[key])
 	}
 }
 
-func (p *patterns) result(names []string) (out []Pattern, more bool) {
-	out = []Pattern{}
+func (p *together) result(names []string) (out []MissingSet, more bool) {
+	out = []MissingSet{}
 	for key, rows := range p.counts {
-		one := Pattern{Missing: []string{}, Rows: rows}
+		one := MissingSet{Missing: []string{}, Rows: rows}
 		for at := range len(key) {
 			for w := key[at]; w != 0; w &= w - 1 {
 				one.Missing = append(one.Missing, names[at*8+bits.TrailingZeros8(w)])
@@ -120,8 +120,8 @@ func (p *patterns) result(names []string) (out []Pattern, more bool) {
 		}
 		out = append(out, one)
 	}
-	slices.SortFunc(out, func(a, b Pattern) int {
+	slices.SortFunc(out, func(a, b MissingSet) int {
 		return cmp.Or(cmp.Compare(b.Rows, a.Rows), slices.Compare(a.Missing, b.Missing))
 	})
-	return out[:min(len(out), patternsShown)], p.more || len(out) > patternsShown
+	return out[:min(len(out), setsShown)], p.more || len(out) > setsShown
 }

@@ -1,0 +1,57 @@
+package steps
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"proudsieve/core/fix"
+	"proudsieve/core/rulebook"
+)
+
+func init() {
+	fix.Register(fix.Kind{
+		Name: "set_cell", Says: "sets one cell of the row that a key names",
+		Fields: []fix.Field{
+			{Name: "key", Says: "The texts of the row's key, by their columns", Required: true},
+			{Name: "column", Says: "The column of the cell", Required: true},
+			{Name: "to", Says: "The new text", Required: true}},
+		Declare: func(i *fix.Item) fix.Action {
+			return setCell{i.KeyOf("key"), i.ColumnOf("column"), i.TextOf("to")}
+		},
+	})
+}
+
+type setCell struct {
+	key        map[string]string // by column
+	column, to string
+}
+
+func (s setCell) Columns() []string        { return append(slices.Sorted(maps.Keys(s.key)), s.column) }
+func (s setCell) Sets() ([]string, string) { return []string{s.column}, s.to }
+
+func (s setCell) Chosen(rows rulebook.Batch) func(at int) bool {
+	wanted := map[int]string{}
+	for name, text := range s.key {
+		wanted[slices.Index(rows.Names, name)] = text
+	}
+	return func(at int) bool {
+		for c, text := range wanted {
+			if rows.Columns[c].At(at) != text {
+				return false
+			}
+		}
+		return true
+	}
+}
+
+// Note implements fix.Noter.
+func (setCell) Note(matched int64) string {
+	switch {
+	case matched == 0:
+		return "No row has this key; nothing was changed."
+	case matched > 1:
+		return fmt.Sprintf("%d rows have this key; the cell was set in each.", matched)
+	}
+	return ""
+}
