@@ -24,7 +24,7 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 		t.Fatalf("the guide has %d examples, want 7", len(blocks))
 	}
 	parts := "dataset: d\ncolumns: [{name: station}, {name: region}, {name: parameter}, {name: year}, {name: month}, {name: day, type: date}, {name: sampled, type: date}, {name: value, type: decimal}, " +
-		"{name: total, type: decimal}, {name: price, type: decimal}, {name: quantity, type: decimal}, {name: visits, type: decimal}, {name: amount, type: decimal}]\n"
+		"{name: load, type: decimal}, {name: concentration, type: decimal}, {name: flow, type: decimal}, {name: visits, type: decimal}]\n"
 	for _, part := range blocks[1:5] {
 		parts += part[1]
 	}

@@ -44,7 +44,7 @@ func (s *slowing) time() time.Time {
 	return time.Now()
 }
 
-// site is what failures are counted by: an address, or the network that one customer has.
+// site is what failures are counted by: an address, or the network that one household has.
 func site(address string) netip.Prefix {
 	ip, err := netip.ParseAddr(address)
 	if err != nil {
