@@ -278,7 +278,7 @@ func (c *Client) AuditOf(ctx context.Context, table int64, progress func(store.J
 		return nil, err
 	}
 	for _, j := range jobs.Items {
-		if j.Kind != store.JobAudit {
+		if j.Kind != "audit" {
 			continue
 		}
 		done, err := c.Follow(ctx, j.ID, progress)

@@ -16,6 +16,7 @@ import (
 	"proudsieve/postgres"
 	"proudsieve/service/keeping"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // judge waits for what was accepted to end, and holds it against what there is.
@@ -105,7 +106,7 @@ func (s *storm) judgeJobs(jobs map[int64]store.Job, tables []store.Table) {
 			}
 			made[*j.ResultTable] = j.ID
 		}
-		if (j.Kind == store.JobFix || j.Kind == store.JobMerge) && j.State == "done" && j.ResultTable == nil {
+		if (j.Kind == work.Fix || j.Kind == work.Merge) && j.State == "done" && j.ResultTable == nil {
 			s.wrong("job %d is done and made no table", j.ID)
 		}
 		if j.State == "failed" && !strings.Contains(j.Error, "was started") && !strings.Contains(j.Error, "apply a fix plan to its newest delivery first") {
@@ -132,7 +133,7 @@ func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, table
 		byID[t.ID] = t
 	}
 	for _, j := range jobs {
-		if j.Kind == store.JobAudit && j.TableID != nil {
+		if j.Kind == work.Audit && j.TableID != nil {
 			audited[*j.TableID] = true
 		}
 	}

@@ -29,10 +29,10 @@ type planned struct {
 
 func (s *Server) jobs() {
 	operation(s, access.Work, http.MethodPost, "/tables/{id}/previews", "preview-fix", "Work out what a fix plan would do; the job's result is the preview", func(ctx context.Context, in *planned) (*body[store.Job], error) {
-		return answer(s.startPlan(ctx, in, store.JobPreview, "previewed a fix plan"))
+		return answer(s.startPlan(ctx, in, s.Pool.AddPreview, "previewed a fix plan"))
 	})
 	operation(s, access.Work, http.MethodPost, "/tables/{id}/fixes", "apply-fix", "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is", func(ctx context.Context, in *planned) (*body[store.Job], error) {
-		return answer(s.startPlan(ctx, in, store.JobFix, "asked for a fix plan to be applied"))
+		return answer(s.startPlan(ctx, in, s.Pool.AddFix, "asked for a fix plan to be applied"))
 	})
 	type listed struct {
 		Paging
@@ -67,7 +67,10 @@ func (s *Server) jobs() {
 	s.jobEvents()
 }
 
-func (s *Server) startPlan(ctx context.Context, in *planned, kind, action string) (*store.Job, error) {
+// addJob queues what is to be done with a fix plan.
+type addJob func(ctx context.Context, tx *sqlx.Tx, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error)
+
+func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action string) (*store.Job, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 	if err != nil {
 		return nil, err
@@ -84,8 +87,7 @@ func (s *Server) startPlan(ctx context.Context, in *planned, kind, action string
 	}
 	var job *store.Job
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-		job, err = s.Pool.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID, CreatedBy: caller(ctx).ID})
-		if err != nil {
+		if job, err = add(ctx, tx, t, plan, caller(ctx).ID); err != nil {
 			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, action, subject(t), map[string]any{"fix_plan": plan.Name, "version": plan.Version})

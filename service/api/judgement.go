@@ -293,7 +293,7 @@ func (s *Server) trials() {
 		}
 		var job *store.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-			if job, err = s.Pool.Add(ctx, tx, store.NewJob{Kind: store.JobTrial, TableID: &t.ID, DatasetID: t.DatasetID, Detail: work.Trial{Source: in.Body.Source}, CreatedBy: caller(ctx).ID}); err != nil {
+			if job, err = s.Pool.AddTrial(ctx, tx, t, in.Body.Source, caller(ctx).ID); err != nil {
 				return err
 			}
 			return store.Record(ctx, tx, caller(ctx).ID, "tried a rulebook", subject(t), map[string]any{"sha256": book.Digest})

@@ -9,7 +9,6 @@ import (
 	"proudsieve/core/merge"
 	"proudsieve/service/access"
 	"proudsieve/service/store"
-	"proudsieve/service/work"
 )
 
 func (s *Server) merges() {
@@ -35,7 +34,7 @@ func (s *Server) merges() {
 		}
 		var job *store.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-			job, err = s.Pool.Add(ctx, tx, store.NewJob{Kind: store.JobMerge, DatasetID: d.DatasetID, DeclarationID: &d.ID, Detail: work.MergeInputs{Tables: inputs}, CreatedBy: caller(ctx).ID})
+			job, err = s.Pool.AddMerge(ctx, tx, d, inputs, caller(ctx).ID)
 			if err != nil {
 				return err
 			}

@@ -7,20 +7,10 @@ import (
 	"time"
 )
 
-// The kinds of jobs.
-const (
-	JobAudit   = "audit"
-	JobPreview = "preview"
-	JobFix     = "fix"
-	JobMerge   = "merge"
-	JobFetch   = "fetch"
-	JobTrial   = "trial"
-)
-
 // Job is something that runs in the background.
 type Job struct {
 	ID            int64            `db:"id" json:"id"`
-	Kind          string           `db:"kind" json:"kind" enum:"audit,preview,fix,merge,fetch,trial"`
+	Kind          string           `db:"kind" json:"kind" doc:"As audit, preview, fix, merge, fetch or trial"`
 	TableID       *int64           `db:"table_id" json:"table_id"`
 	DatasetID     int64            `db:"dataset_id" json:"-"`
 	Dataset       string           `db:"dataset" json:"dataset"`

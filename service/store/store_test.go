@@ -60,7 +60,7 @@ func delivery(t *testing.T, s *Store, d *Dataset, p *Person, digest string) *Tab
 // audited records a finished audit and returns its id.
 func audited(t *testing.T, s *Store, table *Table, p *Person) int64 {
 	t.Helper()
-	job, err := AddJob(ctx, s.DB, NewJob{Kind: JobAudit, TableID: &table.ID, DatasetID: table.DatasetID, CreatedBy: p.ID})
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "audit", TableID: &table.ID, DatasetID: table.DatasetID, CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -343,7 +343,7 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	s := open(t)
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
-	job, err := AddJob(ctx, s.DB, NewJob{Kind: JobMerge, DatasetID: d.ID, CreatedBy: p.ID, Detail: map[string]int{"x": 1}})
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "merge", DatasetID: d.ID, CreatedBy: p.ID, Detail: map[string]int{"x": 1}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -449,7 +449,7 @@ func TestOurRecordAndTheQueueAgree(t *testing.T) {
 		run("DELETE FROM jobs")
 		run("DELETE FROM nodes")
 		run("INSERT INTO nodes (name, seen_at) VALUES ('here', now()), ('elsewhere', now()), ('dead', now() - interval '10 seconds')")
-		job, err := AddJob(ctx, s.DB, NewJob{Kind: JobMerge, DatasetID: d.ID, CreatedBy: p.ID})
+		job, err := AddJob(ctx, s.DB, NewJob{Kind: "merge", DatasetID: d.ID, CreatedBy: p.ID})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -505,7 +505,7 @@ func TestANewerDatabaseIsRefused(t *testing.T) {
 func TestTextsOfFilesAreMadeFitForTheDatabase(t *testing.T) {
 	s := open(t)
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
-	job, err := AddJob(ctx, s.DB, NewJob{Kind: JobMerge, DatasetID: d.ID, CreatedBy: p.ID})
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "merge", DatasetID: d.ID, CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}

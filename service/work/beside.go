@@ -8,8 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -70,42 +68,4 @@ func current(ctx context.Context, s *store.Store, dataset string) (*store.Table,
 		return nil, fmt.Errorf("nothing of the dataset %s has arrived yet", dataset)
 	}
 	return t, err
-}
-
-// Trial is the detail of a trial: the rulebook that is tried.
-type Trial struct {
-	Source string `json:"source"`
-}
-
-// trial audits a table by a rulebook that is not saved. Its result is the audit's.
-func (a *attempt) trial(ctx context.Context) error {
-	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
-	if err != nil {
-		return err
-	}
-	var detail Trial
-	if err := json.Unmarshal(a.job.Detail, &detail); err != nil {
-		return err
-	}
-	book, err := rulebook.Parse([]byte(detail.Source))
-	if err != nil {
-		return err
-	}
-	result, err := a.judge(ctx, t, book)
-	if err != nil {
-		return err
-	}
-	return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) { return result, nil, nil })
-}
-
-// judge audits a table by a rulebook; nil for a draft.
-func (a *attempt) judge(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*audit.Result, error) {
-	source, book, err := a.open(ctx, t, book, 1)
-	if err != nil {
-		return nil, err
-	}
-	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
-		return nil, err
-	}
-	return audit.Run(ctx, source, book, a.Workers)
 }

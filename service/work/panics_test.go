@@ -52,7 +52,7 @@ func TestAPanicEndsItsJobAloneWithANumberToQuote(t *testing.T) {
 	var job *store.Job
 	if err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 		// An audit of no table: what it points to is not there.
-		job, err = p.Add(ctx, tx, store.NewJob{Kind: store.JobAudit, DatasetID: dataset.ID, CreatedBy: person.ID})
+		job, err = p.Add(ctx, tx, store.NewJob{Kind: Audit, DatasetID: dataset.ID, CreatedBy: person.ID})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -64,7 +64,7 @@ func TestAPanicEndsItsJobAloneWithANumberToQuote(t *testing.T) {
 	if err != nil || ended.State != "failed" || !strings.Contains(ended.Error, "Quote job 1, attempt 1") {
 		t.Errorf("%+v, %v", ended, err)
 	}
-	if text := log.String(); !strings.Contains(text, "a job panicked") || !strings.Contains(text, "(*attempt).audit") {
+	if text := log.String(); !strings.Contains(text, "a job panicked") || !strings.Contains(text, "auditTable") {
 		t.Errorf("the log has no stack: %s", text)
 	}
 }
@@ -72,7 +72,7 @@ func TestAPanicEndsItsJobAloneWithANumberToQuote(t *testing.T) {
 func TestAJobIsQueuedWhereItsKindHasItsPlaces(t *testing.T) {
 	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
 	ctx := context.Background()
-	for kind, want := range map[string]string{store.JobMerge: "default", store.JobFetch: fetchQueue} {
+	for kind, want := range map[string]string{Merge: "default", fetchKind: fetchQueue} {
 		var job *store.Job
 		if err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			job, err = p.Add(ctx, tx, store.NewJob{Kind: kind, DatasetID: dataset.ID, CreatedBy: person.ID})

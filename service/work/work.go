@@ -22,7 +22,6 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 
-	"proudsieve/core/budget"
 	"proudsieve/core/guard"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
@@ -72,27 +71,6 @@ type Pool struct {
 	fetching fetching
 }
 
-// task is what the queue carries: which of our jobs to run.
-type task struct {
-	JobID int64 `json:"job_id"`
-}
-
-// Kind implements river.JobArgs.
-func (task) Kind() string { return "proudsieve_job" }
-
-type worker struct {
-	river.WorkerDefaults[task]
-	pool *Pool
-}
-
-// Timeout implements river.Worker: a job takes as long as it takes.
-func (w *worker) Timeout(*river.Job[task]) time.Duration { return -1 }
-
-// Work implements river.Worker.
-func (w *worker) Work(ctx context.Context, job *river.Job[task]) error {
-	return w.pool.run(ctx, job.Args.JobID)
-}
-
 // NewPool returns a pool that is not yet taking jobs from the queue.
 func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error) {
 	name, err := access.NewSecret("node-")
@@ -102,7 +80,10 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 	tellDisk(f)
 	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), held: map[int64]bool{}}
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &worker{pool: p})
+	river.AddWorker(workers, &worker[earlierTask]{pool: p})
+	for _, k := range kinds {
+		k.worker(workers, p)
+	}
 	p.queue, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}, fetchQueue: {MaxWorkers: fetchesAtOnce}},
 		Workers:           workers,
@@ -229,6 +210,9 @@ func (p *Pool) beat(ctx context.Context) error {
 			return err
 		}
 		for _, one := range released {
+			if kinds[one.Kind] == nil {
+				continue // of a newer version, whose nodes know it
+			}
 			p.log.Info("a job is queued anew", "job", one.ID, "because", one.Why)
 			if err := p.enqueue(ctx, tx, one.ID, one.Kind); err != nil {
 				return err
@@ -256,12 +240,12 @@ func (p *Pool) holding() []int64 {
 	return slices.Collect(maps.Keys(p.held))
 }
 
-func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64, kind string) error {
-	options := &river.InsertOpts{Queue: river.QueueDefault}
-	if kind == store.JobFetch {
-		options.Queue = fetchQueue
+func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64, name string) error {
+	k := kinds[name]
+	if k == nil {
+		return fmt.Errorf("there is no job of kind %q", name)
 	}
-	inserted, err := p.queue.InsertTx(ctx, tx.Tx, task{id}, options)
+	inserted, err := p.queue.InsertTx(ctx, tx.Tx, k.args(id), &river.InsertOpts{Queue: k.queue})
 	if err != nil {
 		return err
 	}
@@ -275,19 +259,6 @@ func (p *Pool) Add(ctx context.Context, tx *sqlx.Tx, j store.NewJob) (*store.Job
 		return nil, err
 	}
 	return job, p.enqueue(ctx, tx, job.ID, job.Kind)
-}
-
-// AddAudit records and queues the audit of a table by the newest rulebook of its dataset.
-func (p *Pool) AddAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, person int64) (*store.Job, error) {
-	j := store.NewJob{Kind: store.JobAudit, TableID: &t.ID, DatasetID: t.DatasetID, CreatedBy: person}
-	book, err := store.NewestDeclaration(ctx, tx, store.KindRulebook, t.DatasetID, t.Dataset)
-	switch {
-	case err == nil:
-		j.DeclarationID = &book.ID
-	case !errors.Is(err, store.ErrNotFound):
-		return nil, err
-	}
-	return p.Add(ctx, tx, j)
 }
 
 // errGivenUp says that the attempt no longer holds its job: it was stopped, or the
@@ -329,16 +300,11 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	var reporting guard.Group
 	reporting.Go(func() error { return a.report(working, cancel) })
 	err = guard.Do(func() error {
-		needs := int64(jobBytes)
-		if job.Kind == store.JobFetch {
-			needs = fetchBytes
+		k := kinds[job.Kind]
+		if k == nil {
+			return fmt.Errorf("this version of the service knows no job of kind %q", job.Kind)
 		}
-		share, err := budget.Process().Take(working, needs)
-		if err != nil {
-			return err
-		}
-		defer share.Free()
-		return a.dispatch(guard.Background(budget.With(working, share)))
+		return k.takingRoom(guard.Background(working), a)
 	})
 	cause := context.Cause(working)
 	cancel(nil)
@@ -389,24 +355,6 @@ func (a *attempt) fail(ctx context.Context, err, cause error) error {
 }
 
 func (p *Pool) stall() time.Duration { return cmp.Or(p.Stall, DefaultStall) }
-
-func (a *attempt) dispatch(ctx context.Context) error {
-	switch a.job.Kind {
-	case store.JobAudit:
-		return a.audit(ctx)
-	case store.JobPreview:
-		return a.preview(ctx)
-	case store.JobFix:
-		return a.fix(ctx)
-	case store.JobMerge:
-		return a.merge(ctx)
-	case store.JobTrial:
-		return a.trial(ctx)
-	case store.JobFetch:
-		return a.fetch(ctx)
-	}
-	return fmt.Errorf("there is no job of kind %q", a.job.Kind)
-}
 
 // report records progress, and ends the work where the job is no longer ours or stands still.
 func (a *attempt) report(ctx context.Context, cancel context.CancelCauseFunc) error {

@@ -1,7 +1,6 @@
 package work
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,6 +15,9 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"proudsieve/core/intake"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
 	"slices"
 	"strings"
 	"sync"
@@ -23,80 +25,29 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"proudsieve/core/intake"
-	"proudsieve/service/files"
-	"proudsieve/service/store"
 )
 
-// TakenIn is what became of bytes that arrived.
-type TakenIn struct {
-	Table *store.Table
-	Job   *store.Job // its audit; nil where the bytes were known
-	Known bool       // the dataset had a delivery with these bytes already
+// fetchKind is the kind of job that asks an address for a new delivery.
+const fetchKind = "fetch"
+
+func init() {
+	register(kind{queue: fetchQueue, bytes: fetchBytes, work: fetch}, func(j ofJob) fetchArgs { return fetchArgs{j} })
 }
 
-// TakeIn records a delivery whose bytes are kept, and queues its audit. The same bytes
-// twice are recognised.
-func (p *Pool) TakeIn(ctx context.Context, person int64, t store.NewTable, dataset string) (*TakenIn, error) {
-	known := func() (*TakenIn, error) {
-		found, err := store.DeliveryWith(ctx, p.store.DB, t.DatasetID, t.Digest)
-		if err != nil {
-			return nil, err
-		}
-		return &TakenIn{Table: found, Known: true}, nil
-	}
-	if taken, err := known(); !errors.Is(err, store.ErrNotFound) {
-		return taken, err
-	}
-	out := &TakenIn{}
-	err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-		if out.Table, err = store.AddTable(ctx, tx, t); err != nil {
-			return err
-		}
-		if out.Job, err = p.AddAudit(ctx, tx, out.Table, person); err != nil {
-			return err
-		}
-		return store.Record(ctx, tx, person, "took in a delivery", fmt.Sprintf("table %d of %s", out.Table.ID, dataset), map[string]any{"sha256": t.Digest, "file": t.FileName})
-	})
-	if errors.Is(err, store.ErrConflict) { // somebody sent the same bytes at the same time
-		return known()
-	}
-	if err == nil {
-		if err := p.Retain(ctx, t.DatasetID, "dataset "+dataset); err != nil {
-			p.log.Warn("older deliveries could not be let go", "dataset", dataset, "error", err)
-		}
-	}
-	return out, err
-}
+// fetchArgs are what the queue carries for a fetch.
+type fetchArgs struct{ ofJob }
 
-// Retain withdraws the deliveries that a dataset no longer keeps.
-func (p *Pool) Retain(ctx context.Context, dataset int64, subject string) error {
-	return p.store.Do(ctx, func(tx *sqlx.Tx) error {
-		expired, err := store.Expired(ctx, tx, dataset)
-		if err != nil {
-			return err
-		}
-		for _, id := range expired {
-			if _, err := store.Retire(ctx, tx, id, 0, "The dataset keeps its newest deliveries alone.", true); err != nil && !errors.Is(err, store.ErrConflict) {
-				return err
-			}
-		}
-		if len(expired) == 0 {
-			return nil
-		}
-		return store.Record(ctx, tx, 0, "let go of deliveries that are no longer kept", subject, map[string]any{"tables": expired})
-	})
-}
+// Kind implements river.JobArgs.
+func (fetchArgs) Kind() string { return fetchKind }
 
-// FetchOf is the detail of a fetch job.
-type FetchOf struct {
+// fetchOf is the detail of a fetch job.
+type fetchOf struct {
 	Fetch int64 `json:"fetch"`
 }
 
 // AddFetchJob records and queues one fetch.
 func (p *Pool) AddFetchJob(ctx context.Context, tx *sqlx.Tx, f *store.Fetch, person int64) (*store.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: store.JobFetch, DatasetID: f.DatasetID, Detail: FetchOf{f.ID}, CreatedBy: person})
+	return p.Add(ctx, tx, store.NewJob{Kind: fetchKind, DatasetID: f.DatasetID, Detail: fetchOf{f.ID}, CreatedBy: person})
 }
 
 // fetchDue queues the fetches that are due.
@@ -199,8 +150,8 @@ func (p *Pool) fetcher() *http.Client {
 }
 
 // fetch asks an address for a new delivery, unless it says that nothing is new.
-func (a *attempt) fetch(ctx context.Context) error {
-	var detail FetchOf
+func fetch(ctx context.Context, a *attempt) error {
+	var detail fetchOf
 	if err := json.Unmarshal(a.job.Detail, &detail); err != nil {
 		return err
 	}
@@ -272,20 +223,6 @@ func (a *attempt) fetchOnce(ctx context.Context, f *store.Fetch) (outcome, messa
 		return "known", fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID), marks, &taken.Table.ID, nil
 	}
 	return "delivered", fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset), marks, &taken.Table.ID, nil
-}
-
-// Receive keeps the bytes of a delivery, unless they are a web page, which is what one gets
-// where an address has moved or wants to know who asks. The caller closes what was kept.
-func (p *Pool) Receive(ctx context.Context, in io.Reader) (*files.Kept, error) {
-	buffered := bufio.NewReaderSize(in, 4<<10)
-	head, err := buffered.Peek(1 << 10)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
-		return nil, err
-	}
-	if intake.IsWebPage(head) {
-		return nil, intake.ErrWebPage
-	}
-	return p.files.Put(ctx, buffered)
 }
 
 var (

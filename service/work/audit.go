@@ -1,0 +1,112 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"proudsieve/core/audit"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/store"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Audit is the kind of job that audits a table.
+const Audit = "audit"
+
+func init() {
+	register(kind{work: auditTable}, func(j ofJob) auditArgs { return auditArgs{j} })
+}
+
+// auditArgs are what the queue carries for an audit.
+type auditArgs struct{ ofJob }
+
+// Kind implements river.JobArgs.
+func (auditArgs) Kind() string { return Audit }
+
+// AddAudit records and queues the audit of a table by the newest rulebook of its dataset.
+func (p *Pool) AddAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, person int64) (*store.Job, error) {
+	j := store.NewJob{Kind: Audit, TableID: &t.ID, DatasetID: t.DatasetID, CreatedBy: person}
+	book, err := store.NewestDeclaration(ctx, tx, store.KindRulebook, t.DatasetID, t.Dataset)
+	switch {
+	case err == nil:
+		j.DeclarationID = &book.ID
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	}
+	return p.Add(ctx, tx, j)
+}
+
+func auditTable(ctx context.Context, a *attempt) error {
+	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
+	if err != nil {
+		return err
+	}
+	var book *rulebook.Rulebook
+	if a.job.DeclarationID != nil {
+		d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
+		if err != nil {
+			return err
+		}
+		if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
+			return err
+		}
+	}
+	result, err := a.judge(ctx, t, book)
+	if err != nil {
+		return err
+	}
+	rows, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer rows.Discard()
+	if err := result.WriteRows(rows); err != nil {
+		return err
+	}
+	digest, _, err := rows.Keep()
+	if err != nil {
+		return err
+	}
+	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) { return nil, nil, a.recordAudit(ctx, tx, t, result, digest) })
+}
+
+func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, result *audit.Result, rowsDigest string) error {
+	raw, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	id, err := store.AddAudit(ctx, tx, store.NewAudit{TableID: t.ID, DatasetID: t.DatasetID, RulebookID: a.job.DeclarationID, JobID: a.job.ID,
+		Score: result.Score, PassMark: result.PassMark, Passed: result.Passed, Rows: result.Rows, Result: raw, RowsDigest: rowsDigest})
+	if err != nil {
+		return err
+	}
+	if a.job.DeclarationID == nil {
+		return nil // a draft is nobody's rulebook; what it found is no issue
+	}
+	var found []store.FoundRule
+	var held []string
+	broken := map[string]bool{}
+	for _, f := range result.Findings {
+		broken[f.Rule] = true
+		found = append(found, store.FoundRule{Rule: f.Rule, Severity: string(f.Severity), Title: f.Found, Rows: f.Rows})
+	}
+	for _, r := range result.Rules {
+		if !broken[r.Rule] && r.Unjudged == "" {
+			held = append(held, r.Rule)
+		}
+	}
+	return store.FollowIssues(ctx, tx, t.DatasetID, id, found, held)
+}
+
+// judge audits a table by a rulebook; nil for a draft.
+func (a *attempt) judge(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*audit.Result, error) {
+	source, book, err := a.open(ctx, t, book, 1)
+	if err != nil {
+		return nil, err
+	}
+	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
+		return nil, err
+	}
+	return audit.Run(ctx, source, book, a.Workers)
+}

@@ -1,0 +1,100 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"proudsieve/core/audit"
+	"proudsieve/core/fix"
+	"proudsieve/core/intake"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/store"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Fix is the kind of job that applies a fix plan.
+const Fix = "fix"
+
+func init() {
+	register(kind{work: applyPlan}, func(j ofJob) fixArgs { return fixArgs{j} })
+}
+
+// fixArgs are what the queue carries for a fix plan to be applied.
+type fixArgs struct{ ofJob }
+
+// Kind implements river.JobArgs.
+func (fixArgs) Kind() string { return Fix }
+
+// AddFix records and queues that a fix plan is applied to a table.
+func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error) {
+	return p.addPlan(ctx, tx, Fix, t, plan, person)
+}
+
+func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID, CreatedBy: person})
+}
+
+// applyPlan makes the cleaned table.
+func applyPlan(ctx context.Context, a *attempt) error {
+	t, source, book, plan, err := a.plan(ctx, 2)
+	if err != nil {
+		return err
+	}
+	log, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer log.Discard()
+	out, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer out.Discard()
+	ledger, err := fix.Apply(ctx, source, book, plan, a.Workers, out, log)
+	if err != nil {
+		return err
+	}
+	digest, bytes, written, err := a.keep(ctx, out)
+	if err != nil {
+		return err
+	}
+	if err := fix.Verify(ctx, written, book, ledger, a.Workers); err != nil {
+		return err
+	}
+	logDigest, _, err := log.Keep()
+	if err != nil {
+		return err
+	}
+	return a.finishTable(ctx, store.NewTable{DatasetID: t.DatasetID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
+		FileName: t.Dataset + "_cleaned.csv", ParentID: &t.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+plan.Name)
+}
+
+// plan reads the fix plan of the job and opens its table; passes is how often it will be read.
+func (a *attempt) plan(ctx context.Context, passes int64) (*store.Table, *intake.File, *rulebook.Rulebook, *fix.Plan, error) {
+	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, t.Dataset)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	if book == nil {
+		return nil, nil, nil, nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
+	}
+	plan, err := fix.Parse([]byte(d.Source), book)
+	if err != nil {
+		return nil, nil, nil, nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
+	}
+	source, book, err := a.open(ctx, t, book, passes+plan.Passes())
+	if err == nil {
+		if err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err == nil {
+			book, err = audit.Bound(ctx, book, a.Workers) // steps map to the codes of other datasets too
+		}
+	}
+	return t, source, book, plan, err
+}

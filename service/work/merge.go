@@ -1,0 +1,102 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"proudsieve/core/intake"
+	"proudsieve/core/merge"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/store"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Merge is the kind of job that runs a merge.
+const Merge = "merge"
+
+func init() {
+	register(kind{work: runMerge}, func(j ofJob) mergeArgs { return mergeArgs{j} })
+}
+
+// mergeArgs are what the queue carries for a merge.
+type mergeArgs struct{ ofJob }
+
+// Kind implements river.JobArgs.
+func (mergeArgs) Kind() string { return Merge }
+
+// mergeInputs is the detail of a merge job: which table of each dataset takes part.
+type mergeInputs struct {
+	Tables map[string]int64 `json:"tables"`
+}
+
+// AddMerge records and queues a merge of tables, by their datasets.
+func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *store.Declaration, tables map[string]int64, person int64) (*store.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID, Detail: mergeInputs{tables}, CreatedBy: person})
+}
+
+// runMerge makes the merged table.
+func runMerge(ctx context.Context, a *attempt) error {
+	d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
+	if err != nil {
+		return err
+	}
+	plan, err := merge.Parse([]byte(d.Source))
+	if err != nil {
+		return err
+	}
+	var wanted mergeInputs
+	if err := json.Unmarshal(a.job.Detail, &wanted); err != nil {
+		return err
+	}
+	inputs, ids, err := a.inputs(ctx, plan, wanted)
+	if err != nil {
+		return err
+	}
+	out, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer out.Discard()
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, out)
+	if err != nil {
+		return err
+	}
+	digest, bytes, written, err := a.keep(ctx, out)
+	if err != nil {
+		return err
+	}
+	book, err := rulebookOf(ctx, a.store.DB, a.job.DatasetID, a.job.Dataset)
+	if err != nil {
+		return err
+	}
+	if book == nil {
+		book = rulebook.Draft(plan.Name, &intake.Detection{Reading: intake.Standard()}, written.Columns())
+	}
+	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
+		return err
+	}
+	return a.finishTable(ctx, store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest, Bytes: bytes,
+		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, "ran the merge "+plan.Name)
+}
+
+func (a *attempt) inputs(ctx context.Context, plan *merge.Plan, wanted mergeInputs) (map[string]merge.Input, []int64, error) {
+	inputs, ids := map[string]merge.Input{}, []int64{}
+	for _, name := range plan.Datasets() {
+		t, err := store.FindTable(ctx, a.store.DB, wanted.Tables[name])
+		if err != nil {
+			return nil, nil, err
+		}
+		book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, name)
+		if err != nil {
+			return nil, nil, err
+		}
+		source, book, err := OpenTable(ctx, a.files, t, book)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", name, err)
+		}
+		inputs[name] = merge.Input{Dataset: name, Source: source, Book: book, Digest: t.Digest}
+		ids = append(ids, t.ID)
+	}
+	return inputs, ids, nil
+}

@@ -1,0 +1,101 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	_ "proudsieve/core/fix/steps" // the kinds of steps
+	"proudsieve/core/intake"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/files"
+	"proudsieve/service/store"
+)
+
+// OpenTable opens a table with the rulebook that applies to it; without a rulebook
+// its reading is worked out and a draft made.
+func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+	open := f.At(t.Digest)
+	if book != nil {
+		if t.Origin != store.OriginDelivery {
+			book = book.ForTable()
+		}
+		source, err := intake.Open(ctx, open, book.Reading)
+		return source, book, err
+	}
+	fixed := intake.Reading{}
+	if t.Origin != store.OriginDelivery {
+		fixed = intake.Standard()
+	}
+	d, err := intake.Detect(ctx, open, fixed)
+	if err != nil {
+		return nil, nil, err
+	}
+	source, err := intake.Open(ctx, open, d.Reading)
+	if err != nil {
+		return nil, nil, err
+	}
+	return source, rulebook.Draft(t.Dataset, d, source.Columns()), nil
+}
+
+// open opens a table of the job, with progress; passes is how often it will be read.
+func (a *attempt) open(ctx context.Context, t *store.Table, book *rulebook.Rulebook, passes int64) (*intake.File, *rulebook.Rulebook, error) {
+	source, book, err := OpenTable(ctx, a.files, t, book)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", t.FileName, err)
+	}
+	a.total.Store(t.Bytes * passes)
+	last := int64(0)
+	source.OnProgress = func(bytes, rows int64) {
+		if bytes < last { // another pass began
+			a.base.Add(last)
+		}
+		last = bytes
+		a.progress(bytes, rows)
+	}
+	return source, book, nil
+}
+
+// rulebookOf reads the newest rulebook of a dataset; a dataset without one has nil.
+func rulebookOf(ctx context.Context, q store.Querier, dataset int64, name string) (*rulebook.Rulebook, error) {
+	d, err := store.NewestDeclaration(ctx, q, store.KindRulebook, dataset, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return rulebook.Parse([]byte(d.Source))
+}
+
+// keep keeps the table that was written, and opens what was kept. The caller discards the
+// writer once the table is recorded.
+func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, bytes int64, written *intake.File, err error) {
+	if digest, bytes, err = out.Keep(); err != nil {
+		return "", 0, nil, err
+	}
+	written, err = intake.Open(ctx, a.files.At(digest), intake.Standard())
+	return digest, bytes, written, err
+}
+
+// finishTable records the table that the job made and queues its audit.
+func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting any, action string) error {
+	raw, err := json.Marshal(accounting)
+	if err != nil {
+		return err
+	}
+	t.Accounting, t.CreatedBy = raw, a.job.CreatedByID
+	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
+		made, err := store.AddTable(ctx, tx, t)
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, err := a.AddAudit(ctx, tx, made, a.job.CreatedByID); err != nil {
+			return nil, nil, err
+		}
+		return nil, &made.ID, store.Record(ctx, tx, a.job.CreatedByID, action, fmt.Sprintf("table %d of %s", made.ID, made.Dataset), map[string]any{"sha256": made.Digest})
+	})
+}
