@@ -116,7 +116,7 @@ func TestJudgementByTheServiceOnTheCommandLine(t *testing.T) {
 	do("surplus", "delivery", "add", "visits", write(t, "one.csv", judgeTable))
 	do("", "delivery", "add", "visits", write(t, "two.csv", "station,flow\nAV-1,5\nAV-2,x\n"))
 	stricter := write(t, "stricter.yaml", book+"rules:\n  - {id: small, condition: flow < 6}\n")
-	do("small      warn            0        2  For every row: flow < 6.", "rulebook", "try", stricter)
+	do("small      minor           0        2  For every row: flow < 6.", "rulebook", "try", stricter)
 	if code, _, errs := run("--server", r.URL, "rulebook", "save", stricter); code != 2 || !strings.Contains(errs, "Mara saved version 1") || !strings.Contains(errs, "save it with --after") {
 		t.Errorf("without the version it was made from: %d, %s", code, errs)
 	}
@@ -124,7 +124,7 @@ func TestJudgementByTheServiceOnTheCommandLine(t *testing.T) {
 	do("The rule small is new", "rulebook", "changes", "visits")
 	do("one key, different cells", "table", "groups", "1", "station")
 	do("its texts are held against each other", "table", "codes", "1", "station")
-	do("gone  stop", "audit", "compare", "2")
+	do("gone  major", "audit", "compare", "2")
 	page := filepath.Join(t.TempDir(), "r.html")
 	do("", "audit", "report", "1", page)
 	do("", "audit", "findings", "1", page+".csv")

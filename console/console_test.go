@@ -224,7 +224,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 
 	// Issues.
 	p.visit("/")
-	p.sees("19 issues are open", "stops it")
+	p.sees("19 issues are open", "major")
 	p.visit("/issues?dataset=highgarth_results")
 	p.presses("15 of 3,000 rows break the rule received >= sampled.")
 	p.sees("What happened", "audit 2 opened it")

@@ -119,7 +119,7 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	if err := r.Reader.Download(ctx, fmt.Sprintf("/audits/%d/findings", a.ID), &findings); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"line,row,column,value,rule,", "8,7,station,XX,station.codes,warn,", `"station=XX, day=2024-05-04"`} {
+	for _, want := range []string{"line,row,column,value,rule,", "8,7,station,XX,station.codes,minor,", `"station=XX, day=2024-05-04"`} {
 		if !strings.Contains(findings.String(), want) {
 			t.Errorf("the findings have no %q:\n%s", want, findings.String())
 		}
