@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"proudsieve/core/intake/content"
 	"slices"
 	"strings"
 	"time"
@@ -52,13 +53,13 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 		}
 		book, err := readRulebook(books[dataset])
 		if err == nil && book == nil {
-			book, _, err = draft(ctx, path, intake.AtPath(path), intake.Reading{})
+			book, _, err = draft(ctx, path, content.AtPath(path), intake.Reading{})
 		}
 		if err != nil {
 			return nil, nil, err
 		}
 		out.Used[dataset] = path
-		file, err := intake.Open(ctx, intake.AtPath(path), book.Reading)
+		file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
 		return file, book, err
 	}
 	return out, nil

@@ -8,6 +8,9 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+	"proudsieve/core/intake/detect"
 	"runtime"
 	"strconv"
 	"strings"
@@ -61,7 +64,7 @@ func lookCommand() *cli.Command {
 // looked is what look prints for programs.
 type looked struct {
 	File      siftedFile        `json:"file"`
-	Detection *intake.Detection `json:"detection"`
+	Detection *detect.Detection `json:"detection"`
 	Records   int64             `json:"records"` // Rows + SetAside
 	Rows      int64             `json:"rows"`
 	SetAside  int64             `json:"set_aside"`
@@ -96,7 +99,7 @@ func lookAt(ctx context.Context, c *cli.Command, path string) (*looked, error) {
 	if book != nil {
 		fixed = book.Reading
 	}
-	open := intake.AtPath(path)
+	open := content.AtPath(path)
 	drafted, d, err := draft(ctx, path, open, fixed)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
@@ -105,9 +108,7 @@ func lookAt(ctx context.Context, c *cli.Command, path string) (*looked, error) {
 		book = drafted
 	}
 	l := &looked{File: siftedFile{Name: filepath.Base(path), Bytes: size}, Detection: d, Defects: []table.Defect{}, book: book}
-	if l.source, err = intake.Open(ctx, open, d.Reading); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
+	l.source = d.File
 	for _, name := range l.source.Columns() {
 		l.Columns = append(l.Columns, lookedColumn{name, book.Cells(name).Type})
 	}
@@ -153,7 +154,7 @@ func (o *output) looked(ctx context.Context, l *looked, rows int64) error {
 }
 
 // rows shows rows as a table where that fits a terminal, else each as a list.
-func (o *output) rows(l *looked, shown []intake.Picked) error {
+func (o *output) rows(l *looked, shown []delimited.Picked) error {
 	const most = 12
 	heads := []string{">row"}
 	for i, c := range l.Columns[:min(len(l.Columns), most)] {
@@ -195,7 +196,7 @@ func names(columns []lookedColumn) string {
 }
 
 // first returns the first rows.
-func (l *looked) first(ctx context.Context, rows int64) ([]intake.Picked, error) {
+func (l *looked) first(ctx context.Context, rows int64) ([]delimited.Picked, error) {
 	if rows < 0 || rows > l.Rows {
 		rows = l.Rows
 	}
@@ -323,7 +324,7 @@ func readingOf(c *cli.Command) (intake.Reading, error) {
 	if err := setUnpacking(c); err != nil {
 		return intake.Reading{}, err
 	}
-	r := intake.Reading{Format: intake.Format(c.String("format")), Entry: c.String("entry"), Sheet: c.String("sheet"), Encoding: c.String("encoding"),
+	r := intake.Reading{Format: c.String("format"), Entry: c.String("entry"), Sheet: c.String("sheet"), Encoding: c.String("encoding"),
 		Delimiter: c.String("delimiter"), Quote: c.String("quote"), HeaderLine: c.Int("header-line"), ClosingLines: c.Int("closing-lines"),
 		DecimalMark: c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"), Missing: c.StringSlice("missing"), Dates: c.StringSlice("dates")}
 	if r.Delimiter == "tab" {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"proudsieve/core/intake/content"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -123,7 +124,7 @@ func proposeRulebook(ctx context.Context, c *cli.Command, o *output, args []stri
 		if _, err := sizeOf(path); err != nil {
 			return err
 		}
-		deliveries = append(deliveries, propose.Delivery{Name: path, Open: intake.AtPath(path)})
+		deliveries = append(deliveries, propose.Delivery{Name: path, Open: content.AtPath(path)})
 	}
 	source, err := propose.Rulebook(ctx, datasetOf(c, args[0]), deliveries, fixed, 2)
 	if err != nil {
@@ -200,11 +201,11 @@ func codesIn(ctx context.Context, c *cli.Command, path string) (codes, labels []
 	if _, err := sizeOf(path); err != nil {
 		return nil, nil, err
 	}
-	book, _, err := draft(ctx, path, intake.AtPath(path), fixed)
+	book, _, err := draft(ctx, path, content.AtPath(path), fixed)
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := intake.Open(ctx, intake.AtPath(path), book.Reading)
+	file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -13,13 +13,13 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"proudsieve/core/intake/content"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
 	"proudsieve/core/budget"
-	"proudsieve/core/intake"
 	"proudsieve/durable"
 	"proudsieve/postgres"
 	"proudsieve/service"
@@ -67,18 +67,18 @@ func arrivalFlags() []cli.Flag {
 // unpackingFlags say what packed files may hold.
 func unpackingFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.Int64Flag{Name: "unpack-ratio", Value: intake.UsualUnpacking.Ratio, Usage: "how many bytes each byte of a packed file may unpack to"},
-		&cli.Int64Flag{Name: "unpack-limit", Value: intake.UsualUnpacking.Bytes, Usage: "how many bytes a packed file may unpack to in all"},
+		&cli.Int64Flag{Name: "unpack-ratio", Value: content.UsualUnpacking.Ratio, Usage: "how many bytes each byte of a packed file may unpack to"},
+		&cli.Int64Flag{Name: "unpack-limit", Value: content.UsualUnpacking.Bytes, Usage: "how many bytes a packed file may unpack to in all"},
 	}
 }
 
 // setUnpacking takes the flags over, for the process.
 func setUnpacking(c *cli.Command) error {
-	u := intake.Unpacking{Ratio: c.Int64("unpack-ratio"), Bytes: c.Int64("unpack-limit")}
+	u := content.Unpacking{Ratio: c.Int64("unpack-ratio"), Bytes: c.Int64("unpack-limit")}
 	if u.Ratio < 1 || u.Bytes < 1 {
 		return errors.New("--unpack-ratio and --unpack-limit are at least 1")
 	}
-	intake.SetUnpacking(u)
+	content.SetUnpacking(u)
 	return nil
 }
 

@@ -9,6 +9,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
 	"runtime"
 	"slices"
 	"strings"
@@ -27,7 +29,7 @@ import (
 type sifted struct {
 	File      siftedFile        `json:"file"`
 	Reading   intake.Reading    `json:"reading"`
-	Detection *intake.Detection `json:"detection,omitempty"`
+	Detection *detect.Detection `json:"detection,omitempty"`
 	*audit.Result
 	Between *between `json:"between,omitempty"`
 }
@@ -106,18 +108,18 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	if err != nil {
 		return fail(err)
 	}
-	open := intake.AtPath(path)
+	open := content.AtPath(path)
 	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
-	if book == nil {
-		if book, out.Detection, err = draft(ctx, path, open, fixed); err != nil {
-			return fail(fmt.Errorf("%s: %w", path, err))
-		}
+	var file *intake.File
+	if book != nil {
+		file, err = intake.Open(ctx, open, book.Reading)
+	} else if book, out.Detection, err = draft(ctx, path, open, fixed); err == nil {
+		file = out.Detection.File
 	}
-	out.Reading = book.Reading
-	file, err := intake.Open(ctx, open, book.Reading)
 	if err != nil {
 		return fail(fmt.Errorf("%s: %w", path, err))
 	}
+	out.Reading = book.Reading
 	if book.Beside, err = besides(c); err != nil {
 		return fail(err)
 	}
@@ -209,16 +211,12 @@ func inFile(path string, err error) error {
 }
 
 // draft works out how a file is read, and what its columns are.
-func draft(ctx context.Context, path string, open intake.Opener, fixed intake.Reading) (*rulebook.Rulebook, *intake.Detection, error) {
-	d, err := intake.Detect(ctx, open, fixed)
+func draft(ctx context.Context, path string, open content.Opener, fixed intake.Reading) (*rulebook.Rulebook, *detect.Detection, error) {
+	d, err := detect.Detect(ctx, open, fixed)
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := intake.Open(ctx, open, d.Reading)
-	if err != nil {
-		return nil, nil, err
-	}
-	return rulebook.Draft(filepath.Base(path), d, file.Columns()), d, nil
+	return rulebook.Draft(filepath.Base(path), d, d.File.Columns()), d, nil
 }
 
 func (o *output) sifted(s *sifted, judged bool) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"proudsieve/core/intake/content"
 	"slices"
 	"testing"
 
@@ -29,7 +30,7 @@ func read(t *testing.T, name string) []byte {
 	return content
 }
 
-func opener(content []byte) intake.Opener {
+func opener(content []byte) content.Opener {
 	return func(offset int64) (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(content[offset:])), nil
 	}

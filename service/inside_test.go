@@ -3,11 +3,11 @@ package service_test
 import (
 	"fmt"
 	"net/url"
+	"proudsieve/core/intake/detect"
 	"strings"
 	"testing"
 
 	"proudsieve/client"
-	"proudsieve/core/intake"
 	"proudsieve/core/relation"
 	"proudsieve/service/api"
 	"proudsieve/service/servicetest"
@@ -131,7 +131,7 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 func TestHowADeliveryIsRead(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
-	d, err := client.Get[intake.Detection](ctx, r.Reader, table+"/reading")
+	d, err := client.Get[detect.Detection](ctx, r.Reader, table+"/reading")
 	if err != nil {
 		t.Fatal(err)
 	}

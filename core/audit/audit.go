@@ -14,12 +14,12 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"proudsieve/core/intake/delimited"
 	"slices"
 	"strings"
 	"sync/atomic"
 
 	"proudsieve/core/guard"
-	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -80,7 +80,7 @@ type run struct {
 	keyed     []keyed           // per key
 	jumbled   []atomic.Bool     // per key, whether it was seen not to ascend
 	met       []map[string]bool // per column, the codes met
-	marks     []intake.Mark
+	marks     []delimited.Mark
 }
 
 // verdict is what was found of a check.

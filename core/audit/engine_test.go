@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"proudsieve/core/intake/detect"
 	"slices"
 	"strings"
 	"testing"
@@ -231,7 +232,7 @@ func TestLeadsAndRoles(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "G%d,S%d,%s,2024-%02d-%02d,x,%s,,%s\n", i, i%20, flow, 1+i/230, 1+i%28, nearly, strings.Repeat("word ", i%17)+fmt.Sprint(i%300, " "))
 	}
-	d, err := intake.Detect(t.Context(), testkit.Opener([]byte(b.String())), intake.Reading{})
+	d, err := detect.Detect(t.Context(), testkit.Opener([]byte(b.String())), intake.Reading{})
 	if err != nil {
 		t.Fatal(err)
 	}

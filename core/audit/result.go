@@ -2,7 +2,7 @@ package audit
 
 import (
 	"encoding/json"
-	"proudsieve/core/intake"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -39,7 +39,7 @@ type Result struct {
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
-	Marks []intake.Mark `json:"-"` // where parts of the file start, for reading a page of rows
+	Marks []delimited.Mark `json:"-"` // where parts of the file start, for reading a page of rows
 }
 
 // UnmarshalJSON reads a result; the words of earlier versions are understood.

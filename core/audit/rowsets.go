@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"proudsieve/core/intake/delimited"
 	"slices"
 	"sync"
 
-	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -55,7 +55,7 @@ func (r *Result) WriteRows(w io.Writer) error {
 
 // Rows gives the rows behind a finished audit. Its methods may be called by several goroutines.
 type Rows struct {
-	Marks   []intake.Mark
+	Marks   []delimited.Mark
 	index   []rowsEntry
 	archive *zip.Reader
 	mutex   sync.Mutex

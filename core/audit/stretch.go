@@ -1,10 +1,10 @@
 package audit
 
 import (
+	"proudsieve/core/intake/delimited"
 	"slices"
 
 	"proudsieve/core/condition"
-	"proudsieve/core/intake"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -19,7 +19,7 @@ type stretch struct {
 	setAside     int64
 	defects      []table.Defect
 	defectsN     int64
-	marks        []intake.Mark
+	marks        []delimited.Mark
 	found        []partial           // per check
 	met          []map[string]bool   // per column, the codes met, where that is asked
 	hashed       []table.HashedRows  // per key, then whole rows
@@ -136,7 +136,7 @@ func (c *stretchColumn) forget() {
 // judge judges a batch.
 func (s *stretch) judge(b *table.Batch) error {
 	if b.Len() > 0 {
-		s.marks = append(s.marks, intake.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+		s.marks = append(s.marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 	}
 	s.rows += int64(b.Len())
 	s.setAside += b.SetAside

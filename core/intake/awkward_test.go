@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"proudsieve/core/intake/detect"
 	"slices"
 	"strings"
 	"testing"
@@ -122,23 +123,23 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 		{"braces that are no JSON", "{a},{b}\n1,2\n3,4\n", "delimited utf-8 , . h1", "", "{a} integer 2|{b} integer 2", ""},
 
 		// Workbooks.
-		{"a workbook", workbook(t, nil, [][]any{{"id", "day", "value", "ok"}, {1, time.Date(2024, 2, 29, 0, 0, 0, 0, time.UTC), 7.25, true}, {2, time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC), 0.1 + 0.2, false}}),
+		{"a workbook", bookOf(t, nil, [][]any{{"id", "day", "value", "ok"}, {1, time.Date(2024, 2, 29, 0, 0, 0, 0, time.UTC), 7.25, true}, {2, time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC), 0.1 + 0.2, false}}),
 			"xlsx . h1", "", "id integer 2|day date 2|value decimal 2|ok boolean 2", ""},
-		{"a number stored as text", workbook(t, nil, [][]any{{"id", "value"}, {1, 7.5}, {2, "8.5"}, {3, 9.5}}), "xlsx . h1", "", "id integer 3|value decimal 3", "number_as_text"},
-		{"a title above the header, and a blank row", workbook(t, nil, [][]any{{"Register of stations"}, {}, {"id", "name", "km"}, {1, "a", 1.5}, {2, "b", 2.5}, {3, "c", 3.5}}), "xlsx . h3", "", "id integer 3|name text 3|km decimal 3", ""},
-		{"a merged header", workbook(t, func(f *excelize.File) { must(t, f.MergeCell("Sheet1", "A1", "B1")) }, [][]any{{"site", nil, "n"}, {"a", "x", 1}, {"b", "y", 2}}), "xlsx . h1", "", "site text 2|site_2 text 2|n integer 2", "repeated_column_name"},
-		{"two sheets", workbook(t, func(f *excelize.File) {
+		{"a number stored as text", bookOf(t, nil, [][]any{{"id", "value"}, {1, 7.5}, {2, "8.5"}, {3, 9.5}}), "xlsx . h1", "", "id integer 3|value decimal 3", "number_as_text"},
+		{"a title above the header, and a blank row", bookOf(t, nil, [][]any{{"Register of stations"}, {}, {"id", "name", "km"}, {1, "a", 1.5}, {2, "b", 2.5}, {3, "c", 3.5}}), "xlsx . h3", "", "id integer 3|name text 3|km decimal 3", ""},
+		{"a merged header", bookOf(t, func(f *excelize.File) { must(t, f.MergeCell("Sheet1", "A1", "B1")) }, [][]any{{"site", nil, "n"}, {"a", "x", 1}, {"b", "y", 2}}), "xlsx . h1", "", "site text 2|site_2 text 2|n integer 2", "repeated_column_name"},
+		{"two sheets", bookOf(t, func(f *excelize.File) {
 			_, err := f.NewSheet("Other")
 			must(t, err)
 		}, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}}), "xlsx . h1", "sheet", "a text 2|n integer 2", ""},
-		{"totals under a sheet", workbook(t, nil, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}, {"Sum", 3}}), "xlsx . h1 c1", "", "a text 2|n integer 2", ""},
+		{"totals under a sheet", bookOf(t, nil, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}, {"Sum", 3}}), "xlsx . h1 c1", "", "a text 2|n integer 2", ""},
 
 		// Parquet.
 		{"Parquet", parquetFile(t, []sample{{1, "a", ptr(1.5), day(2024, 2, 29), nil}, {2, "", nil, day(2024, 3, 1), []string{"x", `y"z`}}}), "parquet . h-1", "", "id integer 2|name text 1|value decimal 1|day date 2|tags.list.element text 1", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			open := testkit.Opener([]byte(c.text))
-			d, err := intake.Detect(context.Background(), open, intake.Reading{})
+			d, err := detect.Detect(context.Background(), open, intake.Reading{})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -147,7 +148,7 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			}
 			var ambiguous []string
 			for _, e := range d.Evidence {
-				if e.Confidence == intake.Ambiguous && e.Aspect != "quote" {
+				if e.Confidence == detect.Ambiguous && e.Aspect != "quote" {
 					ambiguous = append(ambiguous, e.Aspect)
 				}
 				if e.Found == "" || e.Because == "" {
@@ -191,7 +192,7 @@ func sorted(words []string) []string {
 	return out
 }
 
-func readingText(d *intake.Detection) string {
+func readingText(d *detect.Detection) string {
 	r := d.Reading
 	parts := []string{string(d.Format)}
 	if d.Packing != "" {
@@ -261,7 +262,7 @@ func zipped(files ...string) string {
 }
 
 // workbook writes a workbook with a package that has nothing to do with the reader.
-func workbook(t *testing.T, change func(*excelize.File), rows [][]any) string {
+func bookOf(t *testing.T, change func(*excelize.File), rows [][]any) string {
 	t.Helper()
 	f := excelize.NewFile()
 	defer f.Close()
@@ -316,8 +317,8 @@ func TestCellsOfEveryFormatStandAsTheyWere(t *testing.T) {
 		{"a broken record beside sound ones", "[{\"a\":1,\"b\":2}, 5, {\"a\":3}]", intake.Reading{}, `[["1" "2"] ["" ""] ["3" ""]]`},
 		{"arrays stand as they are", "{\"a\":[1, {\"b\":[2]}]}\n", intake.Reading{}, `[["[1, {\"b\":[2]}]"]]`},
 		{"one of several files", zipped("x.csv", "a\n1\n", "y.csv", "b\n2\n"), intake.Reading{Entry: "y.csv"}, `[["2"]]`},
-		{"workbook times", workbook(t, nil, [][]any{{"at"}, {time.Date(2024, 2, 29, 13, 30, 15, 0, time.UTC)}}), intake.Reading{}, `[["2024-02-29 13:30:15"]]`},
-		{"a workbook's sum of tenths", workbook(t, nil, [][]any{{"x", "y"}, {0.1 + 0.2, 12345678901}}), intake.Reading{}, `[["0.3" "12345678901"]]`},
+		{"workbook times", bookOf(t, nil, [][]any{{"at"}, {time.Date(2024, 2, 29, 13, 30, 15, 0, time.UTC)}}), intake.Reading{}, `[["2024-02-29 13:30:15"]]`},
+		{"a workbook's sum of tenths", bookOf(t, nil, [][]any{{"x", "y"}, {0.1 + 0.2, 12345678901}}), intake.Reading{}, `[["0.3" "12345678901"]]`},
 		{"Parquet", parquetFile(t, []sample{{7, "a,\"b\"\nc", ptr(0.25), day(1969, 12, 31), []string{"x", "y"}}}), intake.Reading{HeaderLine: intake.NoHeader}, `[["7" "a,\"b\"\nc" "0.25" "1969-12-31" "[\"x\",\"y\"]"]]`},
 		{"windows-1252 beyond short texts", mustEncode("ort\nÄ“quoted” text that is longer than a token\nÖ\n"), intake.Reading{Encoding: "windows-1252"}, `[["Ä“quoted” text that is longer than a token"] ["Ö"]]`},
 	} {
@@ -339,7 +340,7 @@ func mustEncode(text string) string {
 }
 
 func TestSeveralFilesInAnArchiveAreNamed(t *testing.T) {
-	_, err := intake.Detect(context.Background(), testkit.Opener([]byte(zipped("x.csv", "a\n1\n", "y.csv", "b\n2\n"))), intake.Reading{})
+	_, err := detect.Detect(context.Background(), testkit.Opener([]byte(zipped("x.csv", "a\n1\n", "y.csv", "b\n2\n"))), intake.Reading{})
 	if err == nil || !strings.Contains(err.Error(), "x.csv, y.csv") {
 		t.Errorf("the error is %v", err)
 	}
@@ -348,27 +349,27 @@ func TestSeveralFilesInAnArchiveAreNamed(t *testing.T) {
 func TestEvidenceSaysWhatItRestsOn(t *testing.T) {
 	for _, c := range []struct {
 		name, text, aspect, found, because string
-		confidence                         intake.Confidence
+		confidence                         detect.Confidence
 	}{
-		{"a delimiter that nothing rivals", "a;b\n1;2\n3;4\n", "delimiter", "semicolon", "it divides 3 of the first 3 records into 2 cells each, and no other character does", intake.Certain},
-		{"a delimiter with a rival", "a,b;c\n1,2;3\n3,4;5\n", "delimiter", "comma", "semicolon would divide 3 into 2", intake.Ambiguous},
-		{"letters beyond ASCII", "ort,n\nx,1\nKöln,2\n", "encoding", "utf-8", "2 bytes beyond ASCII, from line 3 on, and all of them are sound UTF-8", intake.Certain},
-		{"mixed line ends", "a,b\r\n1,2\n3,4\n", "line ends", "mixed: 1 CR LF, 2 LF", "a lone CR stays in its cell", intake.Likely},
-		{"lines above the header", "x\n\na,b,c\n1,2,3\n4,5,6\n", "header", "line 3", "the 2 lines above it have fewer cells than the 3 of most records", intake.Likely},
-		{"a total at the end", "name,n\na,1\nb,2\nTotal,3\n", "closing lines", "1 line of totals", `"Total 3"`, intake.Likely},
-		{"a date that decides", "day,n\n01/02/2024,1\n31/01/2024,2\n", "dates of day", "dd/MM/yyyy", `row 2: "31/01/2024" can only be read so`, intake.Certain},
-		{"mixed dates", "day,n\n31/01/2024,1\n01/31/2024,2\n02/03/2024,3\n", "dates of day", "left as text", "only dd/MM/yyyy (1), only MM/dd/yyyy (1); more than one: 1", intake.Ambiguous},
-		{"decimal commas", "a;b\n1,5;2,5\n", "decimal mark", "comma", "2 columns can only be read so", intake.Likely},
-		{"blank lines and columns", "a,b,c\n1,,3\n\n4,,6\n", "blanks", "1 blank line, 1 column without any value", "nothing stands in b", intake.Certain},
-		{"a packed file", gzipped("a,b\n1,2\n"), "format", "delimited text, packed with gzip", "none of the other formats", intake.Certain},
-		{"a file in a zip", zipped("x/y.csv", "a,b\n1,2\n"), "format", `the file "x/y.csv" of a zip`, "none of the other formats", intake.Certain},
-		{"missing marks", "a,b\n1,n/a\n2,n/a\n3,x\n", "missing", "only empty cells", `"n/a" in b (2)`, intake.Ambiguous},
+		{"a delimiter that nothing rivals", "a;b\n1;2\n3;4\n", "delimiter", "semicolon", "it divides 3 of the first 3 records into 2 cells each, and no other character does", detect.Certain},
+		{"a delimiter with a rival", "a,b;c\n1,2;3\n3,4;5\n", "delimiter", "comma", "semicolon would divide 3 into 2", detect.Ambiguous},
+		{"letters beyond ASCII", "ort,n\nx,1\nKöln,2\n", "encoding", "utf-8", "2 bytes beyond ASCII, from line 3 on, and all of them are sound UTF-8", detect.Certain},
+		{"mixed line ends", "a,b\r\n1,2\n3,4\n", "line ends", "mixed: 1 CR LF, 2 LF", "a lone CR stays in its cell", detect.Likely},
+		{"lines above the header", "x\n\na,b,c\n1,2,3\n4,5,6\n", "header", "line 3", "the 2 lines above it have fewer cells than the 3 of most records", detect.Likely},
+		{"a total at the end", "name,n\na,1\nb,2\nTotal,3\n", "closing lines", "1 line of totals", `"Total 3"`, detect.Likely},
+		{"a date that decides", "day,n\n01/02/2024,1\n31/01/2024,2\n", "dates of day", "dd/MM/yyyy", `row 2: "31/01/2024" can only be read so`, detect.Certain},
+		{"mixed dates", "day,n\n31/01/2024,1\n01/31/2024,2\n02/03/2024,3\n", "dates of day", "left as text", "only dd/MM/yyyy (1), only MM/dd/yyyy (1); more than one: 1", detect.Ambiguous},
+		{"decimal commas", "a;b\n1,5;2,5\n", "decimal mark", "comma", "2 columns can only be read so", detect.Likely},
+		{"blank lines and columns", "a,b,c\n1,,3\n\n4,,6\n", "blanks", "1 blank line, 1 column without any value", "nothing stands in b", detect.Certain},
+		{"a packed file", gzipped("a,b\n1,2\n"), "format", "delimited text, packed with gzip", "none of the other formats", detect.Certain},
+		{"a file in a zip", zipped("x/y.csv", "a,b\n1,2\n"), "format", `the file "x/y.csv" of a zip`, "none of the other formats", detect.Certain},
+		{"missing marks", "a,b\n1,n/a\n2,n/a\n3,x\n", "missing", "only empty cells", `"n/a" in b (2)`, detect.Ambiguous},
 	} {
-		d, err := intake.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
+		d, err := detect.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		at := slices.IndexFunc(d.Evidence, func(e intake.Evidence) bool { return e.Aspect == c.aspect })
+		at := slices.IndexFunc(d.Evidence, func(e detect.Evidence) bool { return e.Aspect == c.aspect })
 		if at < 0 {
 			t.Errorf("%s: nothing is said of %s: %+v", c.name, c.aspect, d.Evidence)
 			continue
@@ -381,7 +382,7 @@ func TestEvidenceSaysWhatItRestsOn(t *testing.T) {
 
 func TestWhatIsDeclaredIsKept(t *testing.T) {
 	fixed := intake.Reading{Delimiter: ";", DecimalMark: ".", HeaderLine: 1, Dates: []string{"MM/dd/yyyy"}, Encoding: "windows-1252", Quote: "none", ClosingLines: 1}
-	d, err := intake.Detect(context.Background(), testkit.Opener([]byte("a,b\n1,5,31/01/2024\nTotal,3\nx\n")), fixed)
+	d, err := detect.Detect(context.Background(), testkit.Opener([]byte("a,b\n1,5,31/01/2024\nTotal,3\nx\n")), fixed)
 	if err != nil {
 		t.Fatal(err)
 	}

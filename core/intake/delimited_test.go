@@ -9,6 +9,9 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+	"proudsieve/core/intake/detect"
 	"reflect"
 	"slices"
 	"strings"
@@ -219,7 +222,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
 		}
 	}
-	if _, err := intake.Open(context.Background(), intake.AtPath(filepath.Join(t.TempDir(), "none.csv")), intake.Standard()); !errors.Is(err, os.ErrNotExist) {
+	if _, err := intake.Open(context.Background(), content.AtPath(filepath.Join(t.TempDir(), "none.csv")), intake.Standard()); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a file that is not there: %v", err)
 	}
 }
@@ -245,7 +248,7 @@ func TestPickTakesSingleRowsWithAndWithoutMarks(t *testing.T) {
 	f := testkit.File(t, generated(60_000), intake.Reading{})
 	all := testkit.All(t, f, 2)
 	wanted := []uint32{1, 2, 777, 20_000, 20_001, 41_234, uint32(len(all.Cells)), uint32(len(all.Cells)) + 5}
-	for name, marks := range map[string][]intake.Mark{"with marks": all.Marks, "without": nil} {
+	for name, marks := range map[string][]delimited.Mark{"with marks": all.Marks, "without": nil} {
 		picked, err := f.Pick(context.Background(), marks, wanted)
 		if err != nil {
 			t.Fatal(err)
@@ -309,7 +312,7 @@ func TestDetectedReadings(t *testing.T) {
 		{"one column", "name\nx\ny\n", "utf-8", ",", ".", "yyyy-MM-dd"},
 		{"commas within quotes", "a;b\n\"1,2,3\";x\n\"4,5,6\";y\n", "utf-8", ";", ".", "yyyy-MM-dd"},
 	} {
-		d, err := intake.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
+		d, err := detect.Detect(context.Background(), testkit.Opener([]byte(c.text)), intake.Reading{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -8,6 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
+	"proudsieve/core/intake/parquet"
+	"proudsieve/core/intake/workbook"
 	"runtime"
 	"strings"
 	"testing"
@@ -24,7 +28,7 @@ import (
 // set aside do not add up. It reports what kept it from being read.
 func all(t testing.TB, content []byte) error {
 	open := testkit.Opener(content)
-	d, err := intake.Detect(context.Background(), open, intake.Reading{})
+	d, err := detect.Detect(context.Background(), open, intake.Reading{})
 	if err != nil {
 		return err
 	}
@@ -113,18 +117,18 @@ func TestHostileFilesAreRefusedOrCostLittle(t *testing.T) {
 		{"JSON a million deep", []byte(`{"a":` + strings.Repeat(`{"a":`, 1_000_000) + "\n" + `{"a":1}` + "\n"), nil},
 		{"JSON arrays a million deep", []byte(`{"a":` + strings.Repeat("[", 1_000_000) + "}\n{\"a\":1}\n"), nil},
 		{"a JSON element without an end", append([]byte(`[{"a":"`), bytes.Repeat([]byte("x"), 100<<20)...), intake.ErrTooLong},
-		{"a gzip that unpacks to a thousand times its size", bomb(300), intake.ErrTooLarge},
-		{"a zip that unpacks to a thousand times its size", zipBomb(), intake.ErrTooLarge},
-		{"a gzip of a hundred million short rows", rowBomb(), intake.ErrTooLarge},
+		{"a gzip that unpacks to a thousand times its size", bomb(300), content.ErrTooLarge},
+		{"a zip that unpacks to a thousand times its size", zipBomb(), content.ErrTooLarge},
+		{"a gzip of a hundred million short rows", rowBomb(), content.ErrTooLarge},
 		{"a gzip that is cut off", bomb(3)[:1000], io.ErrUnexpectedEOF},
-		{"a sheet that claims a billion rows", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1000000000"><c><v>1</v></c></row>`)), intake.ErrWorkbook},
+		{"a sheet that claims a billion rows", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1000000000"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
 		{"a sheet that claims rows it leaves out", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1048576"><c><v>1</v></c></row>`)), nil},
-		{"a sheet whose rows go backwards", []byte(sheet(`<row r="9"><c><v>1</v></c></row><row r="2"><c><v>1</v></c></row>`)), intake.ErrWorkbook},
-		{"a cell beyond the last column", []byte(sheet(`<row r="1"><c r="ZZZZ1"><v>1</v></c></row>`)), intake.ErrWorkbook},
-		{"a cell that refers to a text that is not there", []byte(sheet(`<row r="1"><c t="s"><v>7</v></c></row>`)), intake.ErrWorkbook},
-		{"XML that never closes", []byte(sheet(strings.Repeat(`<row><c>`, 100_000))), intake.ErrWorkbook},
-		{"Parquet and nothing more", []byte("PAR1"), intake.ErrParquet},
-		{"Parquet with a footer that lies", []byte("PAR1aaaaaaaaaaaa\xff\xff\xff\x7fPAR1"), intake.ErrParquet},
+		{"a sheet whose rows go backwards", []byte(sheet(`<row r="9"><c><v>1</v></c></row><row r="2"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
+		{"a cell beyond the last column", []byte(sheet(`<row r="1"><c r="ZZZZ1"><v>1</v></c></row>`)), workbook.ErrWorkbook},
+		{"a cell that refers to a text that is not there", []byte(sheet(`<row r="1"><c t="s"><v>7</v></c></row>`)), workbook.ErrWorkbook},
+		{"XML that never closes", []byte(sheet(strings.Repeat(`<row><c>`, 100_000))), workbook.ErrWorkbook},
+		{"Parquet and nothing more", []byte("PAR1"), parquet.ErrParquet},
+		{"Parquet with a footer that lies", []byte("PAR1aaaaaaaaaaaa\xff\xff\xff\x7fPAR1"), parquet.ErrParquet},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var before, after runtime.MemStats
@@ -167,7 +171,7 @@ func FuzzJSON(f *testing.F) {
 			return
 		}
 		sound := json.Valid(line) // numbers beyond what a machine word holds are numbers too
-		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: intake.JSONLines, HeaderLine: intake.NoHeader}.WithDefaults())
+		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: "json_lines", HeaderLine: intake.NoHeader}.WithDefaults())
 		if err != nil {
 			return
 		}
@@ -220,8 +224,8 @@ func manyTexts(n int) string {
 }
 
 func TestEveryReadingEndsWithItsContext(t *testing.T) {
-	intake.SetUnpacking(intake.Unpacking{Ratio: 2000, Bytes: 1 << 40})
-	t.Cleanup(func() { intake.SetUnpacking(intake.UsualUnpacking) })
+	content.SetUnpacking(content.Unpacking{Ratio: 2000, Bytes: 1 << 40})
+	t.Cleanup(func() { content.SetUnpacking(content.UsualUnpacking) })
 	var packed bytes.Buffer
 	w := gzip.NewWriter(&packed)
 	_, _ = w.Write([]byte("a,b\n" + strings.Repeat("1,2\n", 8_000_000)))
@@ -236,7 +240,7 @@ func TestEveryReadingEndsWithItsContext(t *testing.T) {
 		opener := testkit.Opener([]byte(content))
 		stopped := make(chan time.Time, 1)
 		begun := false
-		_, err := intake.Detect(ctx, func(offset int64) (io.ReadCloser, error) {
+		_, err := detect.Detect(ctx, func(offset int64) (io.ReadCloser, error) {
 			if !begun {
 				begun = true
 				time.AfterFunc(100*time.Millisecond, func() { stopped <- time.Now(); cancel() })
@@ -244,7 +248,7 @@ func TestEveryReadingEndsWithItsContext(t *testing.T) {
 			return opener(offset)
 		}, intake.Reading{})
 		for err == nil && ctx.Err() == nil { // where little is looked at, reading goes on
-			_, err = intake.Detect(ctx, opener, intake.Reading{})
+			_, err = detect.Detect(ctx, opener, intake.Reading{})
 		}
 		if took := time.Since(<-stopped); !errors.Is(err, context.Canceled) || took > time.Second {
 			t.Errorf("%s: %v, %s after it was stopped", name, err, took)
@@ -253,9 +257,9 @@ func TestEveryReadingEndsWithItsContext(t *testing.T) {
 }
 
 func TestAWorkbookWithTooManyTextsIsRefusedByWhatTheyTake(t *testing.T) {
-	intake.SetUnpacking(intake.Unpacking{Ratio: 2000, Bytes: 1 << 40})
-	t.Cleanup(func() { intake.SetUnpacking(intake.UsualUnpacking) })
-	if err := all(t, []byte(manyTexts(7_000_000))); !errors.Is(err, intake.ErrTooLarge) || !strings.Contains(err.Error(), "the texts that its cells share") {
+	content.SetUnpacking(content.Unpacking{Ratio: 2000, Bytes: 1 << 40})
+	t.Cleanup(func() { content.SetUnpacking(content.UsualUnpacking) })
+	if err := all(t, []byte(manyTexts(7_000_000))); !errors.Is(err, content.ErrTooLarge) || !strings.Contains(err.Error(), "the texts that its cells share") {
 		t.Errorf("%v", err)
 	}
 }

@@ -1,18 +1,17 @@
 // Package intake turns the bytes of a delivery into batches of columns.
 //
-// It accepts delimited text: records end at LF, CR LF or (in files without any
-// LF) CR; cells are parted by a one-byte delimiter; a cell that starts with the
-// quote character runs to the next single quote, a doubled quote standing for
-// one, and may hold delimiters and line ends. The Reading says which bytes these
-// are, how the text is encoded and which line names the columns.
+// A file's way in is told by its packages, in this order: content opens the bytes, once, and
+// finds out how they are packed and of which format they are; the packages of the formats
+// (json, workbook, parquet) turn what is no text into delimited text; detect works out the
+// reading; Open, here, takes the header by it; and delimited hands out the rows.
 //
-// No record is dropped for being broken. A cell whose quoting is broken keeps
-// its raw text, a short record is filled up with missing cells, the cells too
-// many of a long one stay with the row, and each such thing is a table.Defect
-// with its line. Lines set aside (before the header, or blank) are counted.
+// To add a format, see package content.
 package intake
 
 import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
 	"errors"
 	"fmt"
 	"slices"
@@ -25,7 +24,7 @@ import (
 
 // Reading is how bytes become rows. The zero value is completed by WithDefaults.
 type Reading struct {
-	Format       Format   `json:"format,omitempty"`        // empty: by the content
+	Format       string   `json:"format,omitempty"`        // empty: by the content
 	Entry        string   `json:"entry,omitempty"`         // the file of an archive that is the table, where there are several
 	Sheet        string   `json:"sheet,omitempty"`         // of a workbook; empty for the first one that is not hidden
 	ClosingLines int      `json:"closing_lines,omitempty"` // records at the end that are no rows, as totals and notes
@@ -86,8 +85,8 @@ func (r Reading) Check() []FieldError {
 	add := func(field, format string, args ...any) {
 		wrong = append(wrong, FieldError{field, fmt.Sprintf(format, args...)})
 	}
-	if r.Format != "" && !slices.Contains(Formats, r.Format) {
-		add("format", "%q is not a format known here; use one of %s, or leave it out", r.Format, join(Formats))
+	if r.Format != "" && !slices.Contains(content.Formats(), r.Format) {
+		add("format", "%q is not a format known here; use one of %s, or leave it out", r.Format, strings.Join(content.Formats(), ", "))
 	}
 	if r.ClosingLines < 0 || r.ClosingLines > 1000 {
 		add("closing_lines", "%d is no number of lines from 0 to 1000", r.ClosingLines)
@@ -120,14 +119,6 @@ func (r Reading) Check() []FieldError {
 	return wrong
 }
 
-func join[T ~string](words []T) string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		out[i] = string(w)
-	}
-	return strings.Join(out, ", ")
-}
-
 // FieldError is a field of a reading that cannot be used.
 type FieldError struct{ Field, Message string }
 
@@ -153,7 +144,7 @@ func (r Reading) Values() *table.Format {
 var (
 	ErrEmpty    = errors.New("the file is empty: it has not even a header line; ask its provider to send it again")
 	ErrBinary   = errors.New("the file is not delimited text: it has NUL bytes near its start; save it as CSV, or declare encoding utf-16le or utf-16be if it is UTF-16")
-	ErrTooLong  = errors.New("a record is longer than 64 MiB; check the declared quote and line ends")
 	ErrNoHeader = errors.New("the file ends before the declared header line; check header_line in the reading")
-	ErrTooMany  = errors.New("the file has more columns or rows than can be read here (10,000 columns, 4,294,967,294 rows); check the declared delimiter, or deliver it in parts")
+	ErrTooLong  = delimited.ErrTooLong
+	ErrTooMany  = delimited.ErrTooMany
 )

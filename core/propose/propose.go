@@ -4,7 +4,10 @@ package propose
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
 	"slices"
 
 	"proudsieve/core/audit"
@@ -16,7 +19,7 @@ import (
 // Delivery is a file to learn from.
 type Delivery struct {
 	Name string
-	Open intake.Opener
+	Open content.Opener
 }
 
 // Rulebook proposes a rulebook for a dataset from its deliveries, the last one first. Where
@@ -24,30 +27,30 @@ type Delivery struct {
 func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading, workers int) (string, error) {
 	e := &rulebook.Evidence{Dataset: dataset, NoEqualRows: true}
 	for i, d := range deliveries {
+		var file *intake.File
 		if i == 0 {
-			detected, err := intake.Detect(ctx, d.Open, fixed)
+			detected, err := detect.Detect(ctx, d.Open, fixed)
 			if err != nil {
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
-			file, err := intake.Open(ctx, d.Open, detected.Reading)
-			if err != nil {
-				return "", fmt.Errorf("%s: %w", d.Name, err)
-			}
-			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, file.Columns())
+			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, detected.File.Columns())
 			e.Draft.Expect(rulebook.EqualRowsID, rulebook.Note, nil)
+			file = detected.File
+		} else {
+			var err error
+			if file, err = intake.Open(ctx, d.Open, e.Reading); err != nil {
+				return "", fmt.Errorf("%s: %w", d.Name, err)
+			}
 		}
-		if err := learn(ctx, e, d, i == 0, workers); err != nil {
+		err := errors.Join(learn(ctx, e, file, i == 0, workers), file.Close())
+		if err != nil {
 			return "", fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
 	return rulebook.Propose(e), nil
 }
 
-func learn(ctx context.Context, e *rulebook.Evidence, d Delivery, last bool, workers int) error {
-	file, err := intake.Open(ctx, d.Open, e.Reading)
-	if err != nil {
-		return err
-	}
+func learn(ctx context.Context, e *rulebook.Evidence, file *intake.File, last bool, workers int) error {
 	result, err := audit.Run(ctx, file, e.Draft, workers)
 	if err != nil {
 		return err

@@ -1,7 +1,7 @@
 package rulebook
 
 import (
-	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/table"
 )
 
@@ -12,7 +12,7 @@ const typicalShare = 90
 // Draft is the rulebook of a table that nobody has declared anything about: the type of
 // each column as its first rows suggest, and no rule that could be broken but by a value
 // of another type. It passes whatever its score.
-func Draft(dataset string, d *intake.Detection, names []string) *Rulebook {
+func Draft(dataset string, d *detect.Detection, names []string) *Rulebook {
 	book := &Rulebook{Dataset: dataset, Reading: d.Reading, CodeLists: map[string]*CodeList{}}
 	for i, name := range names {
 		c := Column{Name: name, Type: table.TypeText, Weight: 1}
@@ -38,9 +38,9 @@ func (b *Rulebook) Expect(section string, severity Severity, column *Column) {
 }
 
 // draftColumn gives a column the narrowest type that most of its cells are of.
-func draftColumn(c *Column, d *intake.Detection, i int) {
+func draftColumn(c *Column, d *detect.Detection, i int) {
 	e, reading := &d.Columns[i], d.Reading
-	if dates := e.Dates; dates != nil && dates.Status == intake.DatesDecided && dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
+	if dates := e.Dates; dates != nil && dates.Status == detect.DatesDecided && dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
 		c.Type, c.Dates = table.TypeDate, []string{dates.Patterns[0].Pattern}
 		if dates.Instants {
 			c.Type = table.TypeDateTime

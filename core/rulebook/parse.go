@@ -8,7 +8,6 @@ import (
 	"strconv"
 
 	"proudsieve/core/document"
-	"proudsieve/core/intake"
 	"proudsieve/core/table"
 )
 
@@ -248,7 +247,7 @@ func (p *parser) reading(n *document.Node) {
 		return func(n *document.Node) { *into = p.Text(n, what) }
 	}
 	p.Mapping(n, "a reading",
-		document.Field{Name: "format", Read: func(n *document.Node) { r.Format = intake.Format(p.Text(n, "format")) }},
+		document.Field{Name: "format", Read: func(n *document.Node) { r.Format = p.Text(n, "format") }},
 		document.Field{Name: "entry", Read: text(&r.Entry, "entry")},
 		document.Field{Name: "sheet", Read: text(&r.Sheet, "sheet")},
 		document.Field{Name: "closing_lines", Read: func(n *document.Node) { r.ClosingLines = p.Whole(n, "closing_lines") }},

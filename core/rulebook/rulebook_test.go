@@ -3,6 +3,7 @@ package rulebook_test
 import (
 	"errors"
 	"fmt"
+	"proudsieve/core/intake/detect"
 	"slices"
 	"strings"
 	"testing"
@@ -223,7 +224,7 @@ func TestDraft(t *testing.T) {
 		content += fmt.Sprintf("%d,01%02d,%d.25,2024-02-%02d,yes,t%d\n", 10+i, i, i, 1+i, i)
 	}
 	f := testkit.File(t, content, intake.Reading{})
-	d, err := intake.Detect(t.Context(), testkit.Opener([]byte(content)), intake.Reading{})
+	d, err := detect.Detect(t.Context(), testkit.Opener([]byte(content)), intake.Reading{})
 	if err != nil {
 		t.Fatal(err)
 	}

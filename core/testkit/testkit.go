@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"testing"
 
 	"proudsieve/core/intake"
@@ -14,7 +16,7 @@ import (
 )
 
 // Opener opens bytes in memory.
-func Opener(content []byte) intake.Opener {
+func Opener(content []byte) content.Opener {
 	return func(offset int64) (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(content[offset:])), nil
 	}
@@ -48,7 +50,7 @@ type Read struct {
 	Defects  []table.Defect
 	Surplus  map[uint32][]string
 	SetAside int64
-	Marks    []intake.Mark
+	Marks    []delimited.Mark
 }
 
 // All reads a table to its end.
@@ -67,7 +69,7 @@ func All(t testing.TB, source table.Source, workers int) *Read {
 			}
 		}
 		if b.Len() > 0 {
-			out.Marks = append(out.Marks, intake.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+			out.Marks = append(out.Marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 		}
 		out.Rows = append(out.Rows, b.Rows...)
 		out.Lines = append(out.Lines, b.Lines...)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"proudsieve/core/intake/content"
 	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -52,7 +53,7 @@ func (s *Server) refusal(err error) error {
 		status, detail = http.StatusConflict, err.Error()
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		status, detail = http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept. Free some space and try again."
-	case errors.Is(err, intake.ErrEmpty), errors.Is(err, intake.ErrWebPage), errors.Is(err, intake.ErrBinary), errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
+	case errors.Is(err, intake.ErrEmpty), errors.Is(err, content.ErrWebPage), errors.Is(err, intake.ErrBinary), errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
 		status, detail = http.StatusUnprocessableEntity, err.Error()
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		status, detail = http.StatusBadRequest, "The upload was cut off before its end; nothing was kept. Send it again."

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"proudsieve/core/intake/detect"
 	"strings"
 
 	"proudsieve/core/audit"
@@ -97,13 +98,13 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 
 // relations adds the operations that look at how columns lie to one another.
 func (s *Server) relations() {
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/reading", "show-reading", "How a table is read when nothing is declared, and what that rests on", func(ctx context.Context, in *ByID) (*body[intake.Detection], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/reading", "show-reading", "How a table is read when nothing is declared, and what that rests on", func(ctx context.Context, in *ByID) (*body[detect.Detection], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID), func(ctx context.Context) (*intake.Detection, error) {
-			return intake.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
+		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID), func(ctx context.Context) (*detect.Detection, error) {
+			return detect.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
 		}))
 	})
 	type correlationsAsked struct {

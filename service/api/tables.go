@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"proudsieve/core/intake/delimited"
 	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"proudsieve/core/audit"
-	"proudsieve/core/intake"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -129,7 +129,7 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	var marks []intake.Mark
+	var marks []delimited.Mark
 	if known != nil {
 		marks = known.Marks
 	}

@@ -2,6 +2,7 @@ package report
 
 import (
 	"context"
+	"proudsieve/core/intake/delimited"
 	"slices"
 
 	"proudsieve/core/audit"
@@ -17,7 +18,7 @@ const (
 )
 
 // Examples reads the first rows of each finding.
-func Examples(ctx context.Context, file *intake.File, marks []intake.Mark, result *audit.Result) (map[string][]Example, error) {
+func Examples(ctx context.Context, file *intake.File, marks []delimited.Mark, result *audit.Result) (map[string][]Example, error) {
 	var wanted []uint32
 	findings := gravest(result.Findings)
 	findings = findings[:min(len(findings), examplesIn)]
@@ -29,7 +30,7 @@ func Examples(ctx context.Context, file *intake.File, marks []intake.Mark, resul
 	if err != nil {
 		return nil, err
 	}
-	rows := map[uint32]*intake.Picked{}
+	rows := map[uint32]*delimited.Picked{}
 	for i := range picked {
 		rows[picked[i].Row] = &picked[i]
 	}

@@ -15,7 +15,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
 	"slices"
@@ -207,7 +207,7 @@ func (a *attempt) fetchOnce(ctx context.Context, f *store.Fetch) (outcome, messa
 		return "", "", marks, nil, fmt.Errorf("%s answered with nothing; nothing was kept", f.Address)
 	case errors.Is(err, errTooLarge):
 		return "", "", marks, nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept", f.Address, a.UploadLimit)
-	case errors.Is(err, intake.ErrWebPage), errors.Is(err, errTooSlow):
+	case errors.Is(err, content.ErrWebPage), errors.Is(err, errTooSlow):
 		return "", "", marks, nil, fmt.Errorf("%s: %w; nothing was kept", f.Address, err)
 	case err != nil:
 		return "", "", marks, nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/store"
@@ -71,7 +72,7 @@ func runMerge(ctx context.Context, a *attempt) error {
 		return err
 	}
 	if book == nil {
-		book = rulebook.Draft(plan.Name, &intake.Detection{Reading: intake.Standard()}, written.Columns())
+		book = rulebook.Draft(plan.Name, &detect.Detection{Reading: intake.Standard()}, written.Columns())
 	}
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return err

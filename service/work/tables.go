@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"proudsieve/core/intake/detect"
 
 	"github.com/jmoiron/sqlx"
 
@@ -30,15 +31,11 @@ func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *ru
 	if t.Origin != store.OriginDelivery {
 		fixed = intake.Standard()
 	}
-	d, err := intake.Detect(ctx, open, fixed)
+	d, err := detect.Detect(ctx, open, fixed)
 	if err != nil {
 		return nil, nil, err
 	}
-	source, err := intake.Open(ctx, open, d.Reading)
-	if err != nil {
-		return nil, nil, err
-	}
-	return source, rulebook.Draft(t.Dataset, d, source.Columns()), nil
+	return d.File, rulebook.Draft(t.Dataset, d, d.File.Columns()), nil
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.

@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"proudsieve/core/intake/content"
 
 	"github.com/jmoiron/sqlx"
 
-	"proudsieve/core/intake"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
 )
@@ -82,8 +82,8 @@ func (p *Pool) Receive(ctx context.Context, in io.Reader) (*files.Kept, error) {
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
 		return nil, err
 	}
-	if intake.IsWebPage(head) {
-		return nil, intake.ErrWebPage
+	if content.IsWebPage(head) {
+		return nil, content.ErrWebPage
 	}
 	return p.files.Put(ctx, buffered)
 }

@@ -1,4 +1,4 @@
-package intake
+package delimited
 
 import (
 	"math"
@@ -67,7 +67,7 @@ var inlineParts = func() (parts [2*(longestInline+1) + 1]table.Token) {
 
 // splitAll is split for the records from the first one on; it returns how many were plain
 // and had the right number of cells.
-func (m delimiters) splitAll(data []byte, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
+func (m delimiters) splitAll(data padded, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
 	if !vectors {
 		return m.splitEach(data, records, lineEnd, tokens, first, rows)
 	}
@@ -76,7 +76,7 @@ func (m delimiters) splitAll(data []byte, records []span, lineEnd byte, tokens [
 		return 0
 	}
 	const size = unsafe.Sizeof(span{})
-	s := splitting{marks: &m[0], data: &data[0], first: &records[0], end: uintptr(unsafe.Pointer(&records[0])) + uintptr(len(records))*size,
+	s := splitting{marks: &m[0], data: &data.ahead()[0], first: &records[0], end: uintptr(unsafe.Pointer(&records[0])) + uintptr(len(records))*size,
 		tokens: &tokens[first], stride: uintptr(rows) * unsafe.Sizeof(table.Token{}), width: uint64(len(tokens) / rows), parts: &inlineParts, lineEnd: lineEnd}
 	return int(splitPlain(&s) / size)
 }

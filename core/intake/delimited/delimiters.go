@@ -1,4 +1,4 @@
-package intake
+package delimited
 
 import (
 	"encoding/binary"
@@ -12,15 +12,13 @@ import (
 // delimiters has a bit for every byte of a part, set where it ends a cell, or a line.
 type delimiters []uint64
 
-// findDelimiters marks the delimiters of data, which has partSlack bytes more in its
-// capacity. clean says that it is all ASCII and has no NUL.
-func findDelimiters(into delimiters, data []byte, delimiter byte) (found delimiters, clean bool) {
-	whole := len(data) / 64 // blocks; one more is marked, whatever follows the data in it
+// findDelimiters marks the delimiters of data. clean says that it is all ASCII and has no NUL.
+func findDelimiters(into delimiters, data padded, delimiter byte) (found delimiters, clean bool) {
+	whole := data.len() / 64 // blocks; one more is marked, whatever follows the data in it
 	into = slices.Grow(into[:0], whole+1)[:whole+1]
-	clean = mark(into[:whole], data, delimiter)
-	rest := data[whole*64:]
-	mark(into[whole:], rest[:64], delimiter)
-	for _, c := range rest {
+	clean = mark(into[:whole], data.bytes(), delimiter)
+	mark(into[whole:], data.ahead()[whole*64:][:64], delimiter)
+	for _, c := range data.bytes()[whole*64:] {
 		clean = clean && c < utf8.RuneSelf && c > 0
 	}
 	return into, clean
@@ -65,14 +63,14 @@ func markWords(into []uint64, data []byte, delimiter byte) (clean bool) {
 // splitEach writes the tokens of the cells of records, from the first one on: those of each
 // column stand together, and there are rows of them. It returns how many records were plain
 // and had the right number of cells, and ends with the first one that is otherwise.
-func (m delimiters) splitEach(data []byte, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
+func (m delimiters) splitEach(data padded, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
 	for i := first; i < len(records); i++ {
 		r := &records[i]
 		if r.form != plainRecord || r.length >= cellLimit {
 			return i - first
 		}
-		end := r.start + uint32(len(withoutLineEnd(data[r.start:r.start+r.length], lineEnd)))
-		if !m.split(data, r.start, end, tokens, i, rows) {
+		end := r.start + uint32(len(withoutLineEnd(data.bytes()[r.start:r.start+r.length], lineEnd)))
+		if !m.split(data.ahead(), r.start, end, tokens, i, rows) {
 			return i - first
 		}
 	}
@@ -81,7 +79,7 @@ func (m delimiters) splitEach(data []byte, records []span, lineEnd byte, tokens 
 
 // split writes the tokens of the cells of a plain record, data[start:end], to every rows-th
 // place from at on, long ones as Placed. It reports false where they are not as many as
-// there is room for. Data has partSlack bytes more.
+// there is room for. Bytes after the record are read too.
 func (m delimiters) split(data []byte, start, end uint32, tokens []table.Token, at, rows int) bool {
 	block := start >> 6
 	found := m[block] &^ (1<<(start&63) - 1)

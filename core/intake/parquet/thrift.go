@@ -1,6 +1,9 @@
-package intake
+package parquet
 
 import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
 	"bufio"
 	"encoding/binary"
 	"errors"
@@ -19,7 +22,7 @@ const (
 	schemaDepth  = 64       // groups of columns within one another
 	footerLimit  = 64 << 20 // bytes of what describes a file
 	headerLimit  = 16 << 20 // bytes of what describes a page
-	schemaFields = 4 * columnLimit
+	schemaFields = 4 * content.ColumnLimit
 )
 
 // The types of the compact protocol.
@@ -234,7 +237,7 @@ func (s *schemaWalk) item(path []int16) error {
 		return err
 	}
 	if s.elements++; s.elements > schemaFields {
-		return ErrTooMany
+		return delimited.ErrTooMany
 	}
 	return nil
 }

@@ -1,6 +1,12 @@
-package intake
+// Package workbook reads spreadsheets (ISO/IEC 29500, "xlsx"), one sheet of each. Dates are
+// written as ISO 8601 has them, booleans as true and false, numbers as they are stored. A
+// number that is stored as text stays what it is and is noted.
+package workbook
 
 import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
 	"archive/zip"
 	"bufio"
 	"context"
@@ -10,6 +16,7 @@ import (
 	"io"
 	"math"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -25,16 +32,30 @@ const (
 	xmlEntryLimit = 16 << 30
 )
 
-// workbook reads a sheet of a spreadsheet (ISO/IEC 29500, "xlsx"). Dates are written as
-// ISO 8601 has them, booleans as true and false, numbers as they are stored. A number
-// that is stored as text stays what it is and is noted. A cell merged over several
-// columns of the header line names all of them.
-type workbook struct {
-	open   opening
-	sheet  string // its name; empty for the only or the first one
-	header int    // the header line, or NoHeader
-	names  []string
-	merged map[int]int // in the header line: column to the column its text stands in
+// reader reads one sheet. All of its rows are records, those above the header line too.
+type reader struct {
+	open  content.Opening
+	sheet string // its name; empty for the first one that is not hidden
+	parts *bookParts
+	done  func()
+	width int
+	// merged has, of the first rows, the cells whose text stands in an earlier column.
+	merged map[int][][2]int
+}
+
+// mergedRows is of how many rows merged cells are kept: a header stands among them.
+const mergedRows = 10_000
+
+func init() {
+	content.Register(content.Format{
+		Name: "xlsx", Title: "a workbook (xlsx)", Because: "it is an archive with a workbook in it", Place: 30, Sure: true,
+		InArchive: func(z *zip.Reader) bool {
+			return slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == "xl/workbook.xml" })
+		},
+		Converter: func(c *content.Content, part string) content.Converter {
+			return &reader{open: c.Places, sheet: part, merged: map[int][][2]int{}}
+		},
+	})
 }
 
 // SheetError says which sheets a workbook has.
@@ -51,84 +72,100 @@ func (e *SheetError) Error() string {
 // ErrWorkbook says that a workbook is damaged.
 var ErrWorkbook = errors.New("the workbook is damaged or not as its format says; open it in a spreadsheet program and save it again")
 
-// columns implements converter: as many as the widest row has, named by the header line.
-func (w *workbook) columns(ctx context.Context) ([]string, error) {
-	width := 0
-	var names []string
-	w.merged = map[int]int{}
-	err := w.each(ctx, func(row int, cells []sheetCell) error {
-		for _, c := range cells {
-			if c.text != "" {
-				width = max(width, c.column+1)
-			}
-		}
-		if row == w.header {
-			names = texts(nil, cells)
-		}
+// load opens the workbook, unless it is open.
+func (w *reader) load(ctx context.Context) error {
+	if w.parts != nil {
+		w.parts.ctx = ctx
 		return nil
-	}, func(first, last, row int) {
-		for c := first + 1; c <= last && row == w.header; c++ {
-			w.merged[c] = first
-		}
-	})
+	}
+	z, done, err := content.OpenZip(ctx, w.open)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if width > columnLimit {
-		return nil, ErrTooMany
+	b := &bookParts{zip: z, ctx: ctx}
+	if err := b.load(); err != nil {
+		done()
+		return err
 	}
-	if w.header != NoHeader && len(names) == 0 {
-		return nil, ErrNoHeader
-	}
-	w.names = make([]string, width)
-	for c := range w.names {
-		if w.header == NoHeader {
-			w.names[c] = "column_" + strconv.Itoa(c+1)
-			continue
-		}
-		from, ok := w.merged[c]
-		if !ok {
-			from = c
-		}
-		if from < len(names) {
-			w.names[c] = names[from]
-		}
-	}
-	return w.names, nil
+	w.parts, w.done = b, done
+	return nil
 }
 
-// convert implements converter. Rows above the header are blank lines to what follows.
-func (w *workbook) convert(ctx context.Context, to *records) error {
+// Parts implements content.Parted: the sheets.
+func (w *reader) Parts(ctx context.Context) (names []string, first string, err error) {
+	if err := w.load(ctx); err != nil {
+		return nil, "", err
+	}
+	for _, s := range w.parts.sheets {
+		names = append(names, s.Name)
+		if first == "" && !s.hidden() {
+			first = s.Name
+		}
+	}
+	return names, first, nil
+}
+
+// Named implements content.Named: as many as the widest row has. A cell that is merged over
+// several names all of them.
+func (w *reader) Named(line int, names []string) []string {
+	out := make([]string, w.width)
+	copy(out, names)
+	for _, m := range w.merged[line] {
+		for c := m[0] + 1; c <= m[1] && c < len(out); c++ {
+			out[c] = out[m[0]]
+		}
+	}
+	return out
+}
+
+// Convert implements content.Converter.
+func (w *reader) Convert(ctx context.Context, to *content.Records) error {
+	if err := w.load(ctx); err != nil {
+		return err
+	}
+	defer func() {
+		w.done()
+		w.parts = nil
+	}()
+	file, err := w.parts.sheetFile(w.sheet)
+	if err != nil {
+		return err
+	}
+	in, err := w.parts.part(file)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
 	last := 0
 	var cells []string
-	return w.each(ctx, func(row int, found []sheetCell) error {
+	return w.parts.rows(in, func(row int, found []sheetCell) error {
 		for last++; last < row; last++ { // rows that the sheet leaves out
-			if err := to.blank(int64(last)); err != nil {
+			if err := to.Blank(); err != nil {
 				return err
 			}
 		}
-		if row <= w.header {
-			return to.blank(int64(row))
-		}
 		cells = texts(cells[:0], found)
-		for len(cells) < len(w.names) {
-			cells = append(cells, "")
+		for len(cells) > 0 && cells[len(cells)-1] == "" {
+			cells = cells[:len(cells)-1]
 		}
-		empty := true
-		for _, text := range cells {
-			empty = empty && text == ""
+		if len(cells) == 0 {
+			return to.Blank()
 		}
-		if empty {
-			return to.blank(int64(row))
+		if w.width = max(w.width, len(cells)); w.width > content.ColumnLimit {
+			return delimited.ErrTooMany
 		}
-		var defects []table.Defect
+		var flaws []content.Flaw
 		for _, c := range found {
-			if c.numberAsText && c.column < len(w.names) {
-				defects = append(defects, table.Defect{Kind: table.NumberAsText, Column: w.names[c.column], Detail: c.text})
+			if c.numberAsText {
+				flaws = append(flaws, content.Flaw{Kind: table.NumberAsText, Column: c.column, Detail: c.text})
 			}
 		}
-		return to.write(int64(row), cells, defects...)
-	}, func(int, int, int) {})
+		return to.Write(cells, flaws...)
+	}, func(first, last, row int) {
+		if row <= mergedRows && last > first {
+			w.merged[row] = append(w.merged[row], [2]int{first, last})
+		}
+	})
 }
 
 type sheetCell struct {
@@ -145,30 +182,6 @@ func texts(to []string, cells []sheetCell) []string {
 		to[c.column] = c.text
 	}
 	return to
-}
-
-// each calls f for every row that the sheet has, from 1, and merged for cells that stand
-// in more than one column.
-func (w *workbook) each(ctx context.Context, f func(row int, cells []sheetCell) error, merged func(first, last, row int)) error {
-	z, done, err := openZip(ctx, w.open)
-	if err != nil {
-		return err
-	}
-	defer done()
-	b := &bookParts{zip: z, ctx: ctx}
-	if err := b.load(); err != nil {
-		return err
-	}
-	file, err := b.sheetFile(w.sheet)
-	if err != nil {
-		return err
-	}
-	in, err := b.part(file)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	return b.rows(in, f, merged)
 }
 
 // bookParts is what cells refer to.
@@ -188,6 +201,8 @@ type bookSheet struct {
 	Relation string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
 }
 
+func (s bookSheet) hidden() bool { return s.State == "hidden" || s.State == "veryHidden" }
+
 // part opens a file of the archive, which may not unpack to more than it should.
 func (b *bookParts) part(name string) (io.ReadCloser, error) {
 	for _, f := range b.zip.File {
@@ -199,7 +214,7 @@ func (b *bookParts) part(name string) (io.ReadCloser, error) {
 			return nil, fmt.Errorf("%w (%s: %w)", ErrWorkbook, name, err)
 		}
 		packed := int64(f.CompressedSize64)
-		return &interruptible{b.ctx, &unpacked{Reader: io.LimitReader(in, xmlEntryLimit), read: func() int64 { return packed }, close: func() { _ = in.Close() }}}, nil
+		return content.Ending(b.ctx, content.Bounded(io.LimitReader(in, xmlEntryLimit), packed, func() { _ = in.Close() })), nil
 	}
 	return nil, fmt.Errorf("%w (it has no %s)", ErrWorkbook, name)
 }
@@ -266,7 +281,7 @@ func (b *bookParts) load() error {
 func (b *bookParts) sheetFile(wanted string) (string, error) {
 	var names []string
 	for _, s := range b.sheets {
-		if s.Name == wanted || wanted == "" && s.State != "hidden" && s.State != "veryHidden" {
+		if s.Name == wanted || wanted == "" && !s.hidden() {
 			if file, ok := b.files[s.Relation]; ok {
 				return file, nil
 			}
@@ -299,7 +314,7 @@ func (b *bookParts) loadShared() error {
 				return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
 			}
 			if held += len(text) + sharedCost; held > sharedLimit {
-				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV", ErrTooLarge, sharedLimit>>20)
+				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV", content.ErrTooLarge, sharedLimit>>20)
 			}
 			b.shared = append(b.shared, text)
 		}
@@ -325,8 +340,8 @@ func richText(d *xml.Decoder, end string) (string, error) {
 			if inText && aloud == 0 {
 				b.Write(t)
 			}
-			if b.Len() > recordLimit {
-				return "", ErrTooLong
+			if b.Len() > delimited.RecordLimit {
+				return "", delimited.ErrTooLong
 			}
 		case xml.EndElement:
 			inText = false

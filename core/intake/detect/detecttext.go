@@ -1,68 +1,46 @@
-package intake
+package detect
 
 import (
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/delimited"
+
 	"bytes"
-	"context"
 	"fmt"
-	"io"
 	"strings"
 	"unicode/utf8"
 )
 
 // delimited finds out how text is encoded and divided.
-func (d *Detection) delimited(ctx context.Context, c content) ([]sampled, error) {
-	head, err := headOf(ctx, c.open, headSize)
-	if err != nil {
-		return nil, err
-	}
-	whole := len(head) < headSize
+func (d *Detection) delimited() []delimited.Record {
+	head, whole := d.opened.Text, d.opened.Ends
 	if d.Reading.Encoding == "" {
 		d.encoding(head, !whole)
 	}
 	text := inASCIITerms(head, d.Reading.Encoding)
 	d.lineEnds(text)
-	s := scanner{quote: '"', quoting: true, lineEnd: '\n'}
+	t := &delimited.Text{Layout: delimited.Layout{Quote: '"', LineEnd: '\n'}}
 	if bytes.IndexByte(text, '\n') < 0 && bytes.IndexByte(text, '\r') >= 0 {
-		s.lineEnd = '\r'
+		t.LineEnd = '\r'
 	}
 	if !whole { // the last line may be cut
-		if at := bytes.LastIndexByte(text, s.lineEnd); at >= 0 {
+		if at := bytes.LastIndexByte(text, t.LineEnd); at >= 0 {
 			text = text[:at+1]
 		}
 	}
 	if d.Reading.Quote == "" {
 		d.quote(text)
 	}
-	if s.quoting = d.Reading.Quote != "none"; s.quoting {
-		s.quote = d.Reading.Quote[0]
+	if t.Quote = 0; d.Reading.Quote != "none" {
+		t.Quote = d.Reading.Quote[0]
 	}
 	if d.Reading.Delimiter == "" {
-		d.delimiter(s, text)
+		d.delimiter(t, text)
 	}
-	s.delimiter = d.Reading.Delimiter[0]
-	return recordsOf(s, text, sampledRecords), nil
+	t.Delimiter = d.Reading.Delimiter[0]
+	return t.Records(text, sampledRecords)
 }
 
 const sampledRecords = 1000
-
-// recordsOf takes the first records of a text apart; blank lines are left out.
-func recordsOf(s scanner, text []byte, most int) []sampled {
-	var out []sampled
-	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
-	for line := int64(1); len(text) > 0 && len(out) < most; {
-		r := s.record(text, true, true)
-		if r.form != blankRecord {
-			one := sampled{line: line}
-			for _, c := range s.appendCells(nil, text[:r.end], r.form) {
-				one.cells = append(one.cells, string(c.content(text[:r.end])))
-			}
-			out = append(out, one)
-		}
-		line += r.lines
-		text = text[r.end:]
-	}
-	return out
-}
 
 func (d *Detection) encoding(head []byte, cut bool) {
 	set := func(encoding string, c Confidence, because string) {
@@ -154,14 +132,7 @@ func inASCIITerms(head []byte, encoding string) []byte {
 	if !strings.HasPrefix(encoding, "utf-16") {
 		return head
 	}
-	f := File{content: content{open: func(context.Context, int64) (io.ReadCloser, error) {
-		return io.NopCloser(bytes.NewReader(head[:len(head)&^1])), nil
-	}}, reading: Reading{Encoding: encoding}}
-	in, err := f.decoded(context.Background(), 0)
-	if err != nil {
-		return head
-	}
-	text, err := io.ReadAll(in)
+	text, err := intake.DecodeWide(encoding, head)
 	if err != nil && len(text) == 0 {
 		return head
 	}
@@ -238,7 +209,7 @@ func DelimiterName(delimiter string) string {
 
 // delimiter picks the one that divides most of the first lines into the same number of
 // cells, more than one.
-func (d *Detection) delimiter(s scanner, text []byte) {
+func (d *Detection) delimiter(s *delimited.Text, text []byte) {
 	type candidate struct {
 		delimiter    string
 		width, lines int
@@ -246,10 +217,10 @@ func (d *Detection) delimiter(s scanner, text []byte) {
 	}
 	var best, second candidate
 	for _, delimiter := range []string{",", ";", "\t", "|", ":", "~", "^", " "} {
-		s.delimiter = delimiter[0]
+		s.Delimiter = delimiter[0]
 		widths, all := map[int]int{}, 0
-		for _, r := range recordsOf(s, text, 200) {
-			widths[len(r.cells)]++
+		for _, r := range s.Records(text, 200) {
+			widths[len(r.Cells)]++
 			all++
 		}
 		for width, lines := range widths {

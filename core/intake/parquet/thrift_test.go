@@ -1,10 +1,11 @@
-package intake
+package parquet
 
 import (
 	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
+	"io"
 	"strings"
 	"testing"
 )
@@ -41,7 +42,9 @@ func TestAParquetFileThatIsTooDeepIsRefused(t *testing.T) {
 		"nothing":                  {nil, ""},
 		"a number without end":     {bytes.Repeat([]byte{0xff}, 100), ""},
 	} {
-		_, err := Open(context.Background(), inMemory(parquetOf(c.footer)), Reading{HeaderLine: NoHeader}.WithDefaults())
+		text := parquetOf(c.footer)
+		r := &reader{open: func(context.Context, int64) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}
+		_, err := r.Columns(context.Background())
 		if !errors.Is(err, ErrParquet) || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}

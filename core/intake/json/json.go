@@ -1,6 +1,12 @@
-package intake
+// Package json reads JSON (RFC 8259): an object a line, or one array of objects. Members of
+// objects within objects become columns by their dotted path; arrays within a record
+// stand in their cell as they are.
+package json
 
 import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
 	"bufio"
 	"bytes"
 	"context"
@@ -20,66 +26,132 @@ const (
 	jsonPathLimit = 1 << 10 // bytes of a dotted path
 )
 
-// jsonTable reads JSON (RFC 8259): an object a line, or one array of objects. Members of
-// objects within objects become columns by their dotted path; arrays within a record
-// stand in their cell as they are. Columns come in the order in which they are first
-// met, for which the whole file is read once. What is no object is a row of its own,
-// with its text beyond the columns.
-type jsonTable struct {
-	open  opening
+// reader reads JSON. Columns come in the order in which they are first met. What is no object
+// is a row of its own, with its text beyond the columns.
+type reader struct {
+	open  content.Opening
 	array bool
 	names []string
 	index map[string]int
+	// narrow says that a text stands beyond the columns known then.
+	narrow bool
 }
 
-// columns implements converter.
-func (j *jsonTable) columns(ctx context.Context) ([]string, error) {
-	j.index = map[string]int{}
-	err := j.each(ctx, func(_ int64, raw []byte) error {
-		_, err := parseRecord(raw, func(path string) (int, error) {
-			at, known := j.index[path]
-			if !known {
-				if len(j.names) >= columnLimit {
-					return 0, ErrTooMany
-				}
-				at = len(j.names)
-				j.index[path] = at
-				j.names = append(j.names, path)
-			}
-			return at, nil
-		}, func(int, string) {})
-		if errors.Is(err, ErrTooMany) {
-			return err
+func init() {
+	for _, f := range []struct {
+		content.Format
+		array bool
+	}{
+		{content.Format{Name: "json_lines", Title: "JSON Lines", Because: "it starts with an object", Place: 10, Recognises: startsAsLines}, false},
+		{content.Format{Name: "json_array", Title: "a JSON array of objects", Because: "it starts with a bracket and an object", Place: 20, Recognises: startsAsArray}, true},
+	} {
+		f.Converter = func(c *content.Content, _ string) content.Converter {
+			return &reader{open: c.Open, array: f.array, index: map[string]int{}}
 		}
-		return nil
-	})
-	return j.names, err
+		content.Register(f.Format)
+	}
 }
 
-// convert implements converter.
-func (j *jsonTable) convert(ctx context.Context, to *records) error {
-	cells := make([]string, len(j.names))
-	return j.each(ctx, func(line int64, raw []byte) error {
+func start(head []byte) []byte {
+	return bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+}
+
+func startsAsLines(head []byte) bool {
+	text := start(head)
+	return len(text) > 0 && text[0] == '{' && looksLikeObject(text)
+}
+
+func startsAsArray(head []byte) bool {
+	text := start(head)
+	if len(text) == 0 || text[0] != '[' {
+		return false
+	}
+	rest := start(text[1:])
+	return len(rest) > 0 && (rest[0] == '{' && looksLikeObject(rest) || rest[0] == ']' && len(bytes.TrimSpace(rest[1:])) == 0)
+}
+
+// looksLikeObject reports whether text starts as an object does: { then a name and a colon, or }.
+func looksLikeObject(text []byte) bool {
+	rest := bytes.TrimLeft(text[1:], " \t\r\n")
+	if len(rest) == 0 {
+		return false
+	}
+	if rest[0] == '}' {
+		return true
+	}
+	if rest[0] != '"' {
+		return false
+	}
+	for i := 1; i < len(rest); i++ {
+		switch rest[i] {
+		case '\\':
+			i++
+		case '"':
+			after := bytes.TrimLeft(rest[i+1:], " \t\r\n")
+			return len(after) > 0 && after[0] == ':'
+		}
+	}
+	return false
+}
+
+// Columns implements content.Columned.
+func (j *reader) Columns(context.Context) ([]string, error) { return j.names, nil }
+
+// column returns the place of a path among the columns.
+func (j *reader) column(path string) (int, error) {
+	at, known := j.index[path]
+	if !known {
+		if len(j.names) >= content.ColumnLimit {
+			return 0, delimited.ErrTooMany
+		}
+		at = len(j.names)
+		j.index[path] = at
+		j.names = append(j.names, path)
+	}
+	return at, nil
+}
+
+// Convert implements content.Converter. The file is read once, unless a text beyond the
+// columns was written before all of them were known.
+func (j *reader) Convert(ctx context.Context, to *content.Records) error {
+	j.narrow = false
+	var cells []string
+	known := len(j.names)
+	err := j.each(ctx, func(raw []byte) error {
 		if len(bytes.TrimSpace(raw)) == 0 {
-			return to.blank(line)
+			return to.Blank()
 		}
 		clear(cells)
-		var defects []table.Defect
-		repeated, err := parseRecord(raw, func(path string) (int, error) { return j.index[path], nil }, func(at int, text string) { cells[at] = text })
+		cells = cells[:0]
+		repeated, err := parseRecord(raw, j.column, func(at int, text string) {
+			for len(cells) <= at {
+				cells = append(cells, "")
+			}
+			cells[at] = text
+		})
+		if errors.Is(err, delimited.ErrTooMany) {
+			return err
+		}
 		if err != nil {
-			clear(cells)
+			j.narrow = true
 			text := string(bytes.TrimSpace(raw))
-			return to.write(line, append(cells[:len(cells):len(cells)], text), table.Defect{Kind: table.BrokenRecord, Detail: err.Error() + ": " + text})
+			beyond := append(make([]string, max(known, len(j.names)), len(j.names)+1), text)
+			return to.Write(beyond, content.Flaw{Kind: table.BrokenRecord, Column: -1, Detail: err.Error() + ": " + text})
 		}
+		var flaws []content.Flaw
 		for _, path := range repeated {
-			defects = append(defects, table.Defect{Kind: table.RepeatedName, Column: path})
+			flaws = append(flaws, content.Flaw{Kind: table.RepeatedName, Column: j.index[path]})
 		}
-		return to.write(line, cells, defects...)
+		return to.Write(cells, flaws...)
 	})
+	if err == nil && j.narrow && len(j.names) > known {
+		return content.ErrAgain
+	}
+	return err
 }
 
-// each calls f for every line, or every element of the array with its number.
-func (j *jsonTable) each(ctx context.Context, f func(line int64, raw []byte) error) error {
+// each calls f for every line, or every element of the array.
+func (j *reader) each(ctx context.Context, f func(raw []byte) error) error {
 	in, err := j.open(ctx, 0)
 	if err != nil {
 		return err
@@ -95,7 +167,7 @@ func (j *jsonTable) each(ctx context.Context, f func(line int64, raw []byte) err
 	for line := int64(1); ; line++ {
 		raw, err := readLine(r)
 		if len(raw) > 0 || err == nil {
-			if err := f(line, raw); err != nil {
+			if err := f(raw); err != nil {
 				return err
 			}
 		}
@@ -112,8 +184,8 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	var line []byte
 	for {
 		part, err := r.ReadSlice('\n')
-		if line = append(line, part...); len(line) > recordLimit {
-			return nil, ErrTooLong
+		if line = append(line, part...); len(line) > delimited.RecordLimit {
+			return nil, delimited.ErrTooLong
 		}
 		if !errors.Is(err, bufio.ErrBufferFull) {
 			return line, err
@@ -122,7 +194,7 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 }
 
 // eachElement takes an array apart into its elements, by their brackets.
-func eachElement(r *bufio.Reader, f func(number int64, raw []byte) error) error {
+func eachElement(r *bufio.Reader, f func(raw []byte) error) error {
 	if _, err := r.ReadString('['); err != nil {
 		return err
 	}
@@ -135,7 +207,7 @@ func eachElement(r *bufio.Reader, f func(number int64, raw []byte) error) error 
 			return nil
 		}
 		number++
-		return f(number, one)
+		return f(one)
 	}
 	for {
 		c, err := r.ReadByte()
@@ -158,10 +230,10 @@ func eachElement(r *bufio.Reader, f func(number int64, raw []byte) error) error 
 			if err := end(); err != nil {
 				return err
 			}
-			rest, err := io.ReadAll(io.LimitReader(r, detailLength))
+			rest, err := io.ReadAll(io.LimitReader(r, 200))
 			if rest = bytes.TrimSpace(rest); err == nil && len(rest) > 0 {
 				number++
-				return f(number, rest) // more than white space after the array
+				return f(rest) // more than white space after the array
 			}
 			return err
 		case c == '}' || c == ']':
@@ -172,14 +244,11 @@ func eachElement(r *bufio.Reader, f func(number int64, raw []byte) error) error 
 			}
 			continue
 		}
-		if raw = append(raw, c); len(raw) > recordLimit {
-			return fmt.Errorf("element %d: %w", number+1, ErrTooLong)
+		if raw = append(raw, c); len(raw) > delimited.RecordLimit {
+			return fmt.Errorf("element %d: %w", number+1, delimited.ErrTooLong)
 		}
 	}
 }
-
-// blank writes a line that is no record.
-func (r *records) blank(int64) error { return r.out.WriteByte('\n') }
 
 // parseRecord parses one object and gives each of its values, as text, to put. Repeated
 // are the paths given more than once, of which the last value counts.

@@ -1,4 +1,4 @@
-package intake
+package delimited
 
 import (
 	"bytes"
@@ -12,7 +12,9 @@ import (
 )
 
 // lines makes up records of awkward lengths, most of them with as many cells as width says.
-func lines(r *rand.Rand, width int) (data []byte, records []span) {
+func lines(r *rand.Rand, width int) (padded, []span) {
+	var data []byte
+	var records []span
 	for range 200 {
 		cells := make([]string, width)
 		for c := range cells {
@@ -35,7 +37,7 @@ func lines(r *rand.Rand, width int) (data []byte, records []span) {
 		records = append(records, span{start: uint32(len(data)), length: uint32(len(line)), form: form})
 		data = append(data, line...)
 	}
-	return append(data, strings.Repeat(",\n", partSlack/2)...)[:len(data)], records
+	return paddedWith(data, strings.Repeat(",\n", readAhead/2)), records
 }
 
 // The instructions for many bytes at once are held against the code for any processor.
@@ -48,13 +50,12 @@ func TestRecordsAreSplitAlikeWithAndWithoutVectors(t *testing.T) {
 		rows := len(records)
 		fast, plain := make([]table.Token, rows*width), make([]table.Token, rows*width)
 		for first := 0; first < rows; first++ {
-			whole := data[:len(data)+partSlack]
-			got, want := marks.splitAll(whole, records, '\n', fast, first, rows), marks.splitEach(whole, records, '\n', plain, first, rows)
+			got, want := marks.splitAll(data, records, '\n', fast, first, rows), marks.splitEach(data, records, '\n', plain, first, rows)
 			if got != want {
 				t.Fatalf("round %d: %d records from record %d on are split, want %d", round, got, first, want)
 			}
 			for i := first; i < first+want; i++ {
-				line := data[records[i].start : records[i].start+records[i].length]
+				line := data.bytes()[records[i].start : records[i].start+records[i].length]
 				cells := strings.Split(string(withoutLineEnd(line, '\n')), ",")
 				for c, cell := range cells {
 					if token := fast[c*rows+i]; token != plain[c*rows+i] || token.Inline() && token != table.TokenOf(cell) {
@@ -93,9 +94,9 @@ func TestBlocksAreMarkedAlikeWithAndWithoutVectors(t *testing.T) {
 }
 
 func TestTheFirstMarkFromAPlaceOn(t *testing.T) {
-	data := []byte(strings.Repeat("x", 70) + "\n" + strings.Repeat("x", 130) + "\n" + strings.Repeat("x", partSlack))
-	end := len(data) - partSlack
-	marks, _ := findDelimiters(nil, data[:end], '\n')
+	data := []byte(strings.Repeat("x", 70) + "\n" + strings.Repeat("x", 130) + "\n" + strings.Repeat("x", readAhead))
+	end := len(data) - readAhead
+	marks, _ := findDelimiters(nil, padded{data}, '\n')
 	for from, want := range map[int]string{0: "70 true", 70: "70 true", 71: "201 true", 200: "201 true"} {
 		at, ok := marks.first(from, end)
 		if got := fmt.Sprint(at, ok); got != want {
@@ -112,12 +113,12 @@ func FuzzSplit(f *testing.F) {
 	f.Add([]byte("a text longer than a token,b\n\n\r\n,,"), byte(3))
 	f.Fuzz(func(t *testing.T, content []byte, width byte) {
 		columns := int(width)%20 + 1
-		data := append(slices.Clone(content), make([]byte, partSlack)...)[:len(content)]
+		data := paddedWith(content, strings.Repeat("\x00", readAhead))
 		var records []span
-		for start := 0; start < len(data); {
-			end := bytes.IndexByte(data[start:], '\n') + start + 1
+		for start := 0; start < data.len(); {
+			end := bytes.IndexByte(data.bytes()[start:], '\n') + start + 1
 			if end == start {
-				end = len(data)
+				end = data.len()
 			}
 			records = append(records, span{start: uint32(start), length: uint32(end - start)})
 			start = end
@@ -126,8 +127,7 @@ func FuzzSplit(f *testing.F) {
 		marks, _ := findDelimiters(nil, data, ',')
 		fast, plain := make([]table.Token, rows*columns), make([]table.Token, rows*columns)
 		for first := 0; first < rows; first++ {
-			whole := data[:len(data)+partSlack]
-			got, want := marks.splitAll(whole, records, '\n', fast, first, rows), marks.splitEach(whole, records, '\n', plain, first, rows)
+			got, want := marks.splitAll(data, records, '\n', fast, first, rows), marks.splitEach(data, records, '\n', plain, first, rows)
 			if got != want {
 				t.Fatalf("%d records from record %d on are split, want %d", got, first, want)
 			}
@@ -141,4 +141,12 @@ func FuzzSplit(f *testing.F) {
 			first += want
 		}
 	})
+}
+
+// paddedWith returns bytes with what follows them.
+func paddedWith(data []byte, ahead string) padded {
+	p := paddedOf(len(data))
+	copy(p.bytes(), data)
+	copy(p.ahead()[len(data):], ahead)
+	return p
 }

@@ -1,6 +1,6 @@
 //go:build !amd64
 
-package intake
+package delimited
 
 import "proudsieve/core/table"
 
@@ -8,6 +8,6 @@ func mark(into []uint64, data []byte, delimiter byte) (clean bool) {
 	return markWords(into, data, delimiter)
 }
 
-func (m delimiters) splitAll(data []byte, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
+func (m delimiters) splitAll(data padded, records []span, lineEnd byte, tokens []table.Token, first, rows int) int {
 	return m.splitEach(data, records, lineEnd, tokens, first, rows)
 }

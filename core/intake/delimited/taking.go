@@ -1,4 +1,4 @@
-package intake
+package delimited
 
 import (
 	"cmp"
@@ -21,9 +21,9 @@ type span struct {
 }
 
 type part struct {
-	file     *File
+	text     *Text
 	first    Mark
-	data     []byte // with partSlack bytes more in its capacity
+	data     padded
 	records  []span
 	header   []table.Defect
 	setAside int64
@@ -35,17 +35,15 @@ func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
 
 // Batch implements table.Part.
 func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
-	rows, width := len(p.records), len(p.file.columns)
+	rows, width := len(p.records), len(p.text.Names)
 	b := &table.Batch{Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
-	if p.file.seekable() {
+	if p.text.Seeks {
 		b.Offset = p.first.Offset
 	}
 	if rows == 0 {
 		return b, nil
 	}
-	if marks := p.file.charmap(); marks != nil {
-		p.decode(marks)
-	}
+	p.decode()
 	t := taking{scratch: scratchOf(rows, width), part: p, batch: b}
 	if b.Rows, b.Lines = t.rows, t.lines; shared == nil {
 		b.Rows, b.Lines = make([]uint32, rows), make([]int64, rows)
@@ -62,7 +60,7 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 			d = table.NewDictionary()
 		}
 		cells := t.column(c)
-		mine := d.Encode(cells, p.file.encode)
+		mine := d.Encode(cells, p.text.encode)
 		if len(d.Flawed) > 0 {
 			t.flawed(d, mine, &cells, c)
 		}
@@ -80,24 +78,26 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 
 // release gives the part's memory back; the part is of no use any more.
 func (p *part) release() {
-	data, records := p.data, p.records
-	p.data, p.records = nil, nil
-	buffers.Put(&data)
+	records := p.records
+	p.data.release()
+	p.records = nil
 	spans.Put(&records)
 }
 
 // decode turns the part into UTF-8. The characters that matter to records are the same in
 // all of these encodings, so that the records are the same ones.
-func (p *part) decode(marks *charmap.Charmap) {
-	if p.utf8 || ascii(p.data) {
+func (p *part) decode() {
+	if p.utf8 || p.text.Characters == nil || ascii(p.data.bytes()) {
 		return
 	}
 	p.utf8 = true
-	text, _ := decode(marks, p.data)
-	data := append(bufferOf(len(text))[:0], text...)
-	scan, end, kept := p.file.scanner(), 0, 0
+	text, _ := Decode(p.text.Characters, p.data.bytes())
+	p.data = paddedOf(len(text))
+	data := p.data.bytes()
+	copy(data, text)
+	scan, end, kept := p.text.scanner(), 0, 0
 	for end < len(data) && kept < len(p.records) {
-		record := scan.record(data[end:], true, true)
+		record, _ := scan.first(stretch{data[end:], true})
 		if record.form != blankRecord {
 			one := &p.records[kept]
 			one.start, one.length, one.form = uint32(end), uint32(record.end), record.form
@@ -105,7 +105,6 @@ func (p *part) decode(marks *charmap.Charmap) {
 		}
 		end += record.end
 	}
-	p.data = data
 }
 
 func ascii(data []byte) bool {
@@ -117,19 +116,9 @@ func ascii(data []byte) bool {
 	return true
 }
 
-// buffers and scratches are used again from part to part; a part's bytes are copied
-// where they are kept.
-var buffers, scratches, spans sync.Pool
-
-// partSlack is how many bytes after a part must be readable, since it is looked at in blocks.
-const partSlack = 64
-
-func bufferOf(size int) []byte {
-	if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= size+partSlack {
-		return (*b)[:size]
-	}
-	return make([]byte, size+partSlack)[:size]
-}
+// scratches and spans are used again from part to part; a part's bytes are copied where they
+// are kept.
+var scratches, spans sync.Pool
 
 func spansOf(records int) []span {
 	if s, ok := spans.Get().(*[]span); ok && cap(*s) >= records {
@@ -174,16 +163,16 @@ type taking struct {
 // column returns the cells of a column.
 func (t *taking) column(c int) table.Cells {
 	rows := len(t.part.records)
-	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data, Extra: t.extra, Clean: t.clean}
+	return table.Cells{Tokens: t.tokens[c*rows : (c+1)*rows], Data: t.part.data.bytes(), Extra: t.extra, Clean: t.clean}
 }
 
 // places finds where the cells stand.
 func (t *taking) places() {
 	p, rows := t.part, len(t.part.records)
-	data, scan := p.data[:len(p.data)+partSlack], p.file.scanner()
-	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.delimiter)
+	scan := p.text.scanner()
+	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.Delimiter)
 	for i := 0; i < rows; i++ {
-		if i += t.delimiters.splitAll(data, p.records, scan.lineEnd, t.tokens, i, rows); i < rows {
+		if i += t.delimiters.splitAll(p.data, p.records, scan.LineEnd, t.tokens, i, rows); i < rows {
 			t.awkward(scan, i)
 		}
 	}
@@ -191,8 +180,8 @@ func (t *taking) places() {
 
 // awkward takes a record apart that has quotes, or cells beyond or short of the header's.
 func (t *taking) awkward(scan scanner, i int) {
-	p, rows, width, r := t.part, len(t.part.records), len(t.part.file.columns), t.part.records[i]
-	raw := p.data[r.start : r.start+r.length]
+	p, rows, width, r := t.part, len(t.part.records), len(t.part.text.Names), t.part.records[i]
+	raw := p.data.bytes()[r.start : r.start+r.length]
 	t.found = scan.appendCells(t.found[:0], raw, r.form)
 	for c, one := range t.found {
 		content := one.content(raw)
@@ -205,7 +194,7 @@ func (t *taking) awkward(scan scanner, i int) {
 		switch {
 		case c >= width:
 		case one.unescaped == nil:
-			t.tokens[c*rows+i] = shortOrPlaced(p.data[:len(p.data)+partSlack], r.start+uint32(one.start), r.start+uint32(one.end))
+			t.tokens[c*rows+i] = shortOrPlaced(p.data.ahead(), r.start+uint32(one.start), r.start+uint32(one.end))
 		default:
 			start := uint32(len(t.extra))
 			t.extra = append(t.extra, content...)
@@ -218,20 +207,20 @@ func (t *taking) awkward(scan scanner, i int) {
 	for c := len(t.found); c < width; c++ {
 		t.tokens[c*rows+i] = table.Token{}
 	}
-	if n := len(t.found); n < width {
+	if n := len(t.found); n < width && !p.text.Converted {
 		t.defect(i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
 	}
 	if len(t.found) > width {
 		surplus := make([]string, 0, len(t.found)-width)
 		for _, one := range t.found[width:] {
-			text, _ := decode(nil, one.content(raw))
+			text, _ := Decode(nil, one.content(raw))
 			surplus = append(surplus, text)
 		}
 		if t.batch.Surplus == nil {
 			t.batch.Surplus = map[int][]string{}
 		}
 		t.batch.Surplus[i] = surplus
-		if p.file.converter != nil { // it has told the defect
+		if p.text.Converted { // the defect was told
 			return
 		}
 		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width, strings.Join(surplus, " | ")))
@@ -248,27 +237,15 @@ func (t *taking) flawed(d *table.Dictionary, codes []uint32, cells *table.Cells,
 }
 
 func (t *taking) defect(i int, kind table.DefectKind, column int, detail string) {
-	d := table.Defect{Kind: kind, Line: t.batch.Lines[i], Row: t.batch.Rows[i], Detail: clip(detail)}
-	if names := t.part.file.columns; column >= 0 && column < len(names) {
+	d := table.Defect{Kind: kind, Line: t.batch.Lines[i], Row: t.batch.Rows[i], Detail: Clip(detail)}
+	if names := t.part.text.Names; column >= 0 && column < len(names) {
 		d.Column = names[column]
 	}
 	t.batch.Defects = append(t.batch.Defects, d)
 }
 
-// encode turns the raw bytes of a cell into its text, and says what is wrong with them.
-func (f *File) encode(raw string) (text string, kind table.DefectKind) {
-	text, clean := decode(nil, raw)
-	switch {
-	case !clean || f.charmap() != nil && strings.ContainsRune(text, utf8.RuneError):
-		return text, table.BadBytes
-	case strings.IndexByte(raw, 0) >= 0:
-		return text, table.NulByte
-	}
-	return text, ""
-}
-
-// decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
-func decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clean bool) {
+// Decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
+func Decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clean bool) {
 	text = string(raw)
 	if marks == nil {
 		if utf8.ValidString(text) {
@@ -288,7 +265,8 @@ func decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clea
 	return b.String(), clean
 }
 
-func clip(s string) string {
+// Clip shortens the detail of a defect.
+func Clip(s string) string {
 	if len(s) <= detailLength {
 		return strings.ToValidUTF8(s, "\uFFFD")
 	}

@@ -1,6 +1,14 @@
-package intake
+// Package parquet reads Apache Parquet. Members of groups become columns by their dotted
+// path, as in JSON; repeated values stand in one cell as a JSON array. Dates and times
+// are written as ISO 8601 has them, decimals with their scale, bytes that are no text
+// in hexadecimal.
+package parquet
 
 import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -18,20 +26,28 @@ import (
 	"proudsieve/core/table"
 )
 
-// parquetTable reads Apache Parquet. Members of groups become columns by their dotted
-// path, as in JSON; repeated values stand in one cell as a JSON array. Dates and times
-// are written as ISO 8601 has them, decimals with their scale, bytes that are no text
-// in hexadecimal.
-type parquetTable struct {
-	open  opening
+// reader reads Apache Parquet.
+type reader struct {
+	open  content.Opening
 	names []string
 }
+
+func init() {
+	content.Register(content.Format{
+		Name: "parquet", Title: "Parquet", Because: "it starts with the four bytes of the format", Place: 40, Sure: true,
+		Recognises: func(head []byte) bool { return bytes.HasPrefix(head, []byte("PAR1")) },
+		Converter:  func(c *content.Content, _ string) content.Converter { return &reader{open: c.Places} },
+	})
+}
+
+// Streams implements content.Streaming.
+func (*reader) Streams() {}
 
 // ErrParquet says that a Parquet file is damaged.
 var ErrParquet = errors.New("the Parquet file is damaged or cut off; ask its provider to send it again")
 
-func (p *parquetTable) file(ctx context.Context, f func(*parquet.File) error) (err error) {
-	at, size, done, err := randomAccess(ctx, p.open)
+func (p *reader) file(ctx context.Context, f func(*parquet.File) error) (err error) {
+	at, size, done, err := content.RandomAccess(ctx, p.open)
 	if err != nil {
 		return err
 	}
@@ -54,22 +70,23 @@ func (p *parquetTable) file(ctx context.Context, f func(*parquet.File) error) (e
 	return f(file)
 }
 
-// columns implements converter.
-func (p *parquetTable) columns(ctx context.Context) ([]string, error) {
+// Columns implements content.Columned.
+func (p *reader) Columns(ctx context.Context) ([]string, error) {
+	p.names = nil
 	err := p.file(ctx, func(file *parquet.File) error {
 		for _, path := range file.Schema().Columns() {
 			p.names = append(p.names, strings.Join(path, "."))
 		}
-		if len(p.names) > columnLimit {
-			return ErrTooMany
+		if len(p.names) > content.ColumnLimit {
+			return delimited.ErrTooMany
 		}
 		return nil
 	})
 	return p.names, err
 }
 
-// convert implements converter. Records are numbered from 1, since the file has no lines.
-func (p *parquetTable) convert(ctx context.Context, to *records) error {
+// Convert implements content.Converter. Records are numbered from 1, since the file has no lines.
+func (p *reader) Convert(ctx context.Context, to *content.Records) error {
 	return p.file(ctx, func(file *parquet.File) error {
 		var writers []func(parquet.Value) string
 		var repeated []bool
@@ -92,7 +109,7 @@ func (p *parquetTable) convert(ctx context.Context, to *records) error {
 				n, err := rows.ReadRows(buffer)
 				for _, row := range buffer[:n] {
 					number++
-					if err := to.write(number, rowCells(cells, row, writers, repeated)); err != nil {
+					if err := to.Write(rowCells(cells, row, writers, repeated)); err != nil {
 						return errors.Join(err, rows.Close())
 					}
 				}

@@ -1,4 +1,4 @@
-package intake
+package delimited
 
 import (
 	"context"
@@ -23,17 +23,17 @@ type Picked struct {
 // Pick reads single rows, given in ascending order. marks, which may be empty, are
 // those of an earlier reading of the same bytes and save reading from the start.
 // Rows that the file does not have are left out.
-func (f *File) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
+func (t *Text) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
 	runs := min(runtime.GOMAXPROCS(0), len(rows)/scatteredRows)
 	if runs < 2 || len(marks) == 0 || rows[len(rows)-1]-rows[0] < scatteredOver {
-		return f.pick(ctx, marks, rows)
+		return t.pick(ctx, marks, rows)
 	}
 	// Rows far from one another stand in many parts, which are looked into side by side.
 	picked := make([][]Picked, runs)
 	var group guard.Group
 	for i := range runs {
 		group.Go(func() (err error) {
-			picked[i], err = f.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
+			picked[i], err = t.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
 			return err
 		})
 	}
@@ -46,7 +46,7 @@ const (
 	scatteredOver = 50_000
 )
 
-func (f *File) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
+func (t *Text) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
 	out := make([]Picked, 0, len(rows))
 	var p table.Parts
 	defer func() {
@@ -62,10 +62,10 @@ func (f *File) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 				_ = p.Close()
 			}
 			if !ok {
-				mark = f.body
+				mark = t.Body
 			}
 			var err error
-			if p, err = f.OpenAt(ctx, mark); err != nil {
+			if p, err = t.OpenAt(ctx, mark); err != nil {
 				return nil, err
 			}
 		}
@@ -96,14 +96,12 @@ func (f *File) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 
 // pick takes one record apart, and leaves the others.
 func (p *part) pick(i int) Picked {
-	if marks := p.file.charmap(); marks != nil {
-		p.decode(marks)
-	}
-	r, width := p.records[i], len(p.file.columns)
-	raw := p.data[r.start : r.start+r.length]
+	p.decode()
+	r, width := p.records[i], len(p.text.Names)
+	raw := p.data.bytes()[r.start : r.start+r.length]
 	one := Picked{Row: p.first.Row + uint32(i), Line: r.line, Cells: make([]string, width)}
-	for c, found := range p.file.scanner().appendCells(nil, raw, r.form) {
-		text, _ := p.file.encode(string(found.content(raw)))
+	for c, found := range p.text.scanner().appendCells(nil, raw, r.form) {
+		text, _ := p.text.encode(string(found.content(raw)))
 		if c < width {
 			one.Cells[c] = text
 		} else {

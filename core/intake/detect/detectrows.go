@@ -1,11 +1,11 @@
-package intake
+package detect
 
 import (
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/delimited"
+
 	"bytes"
-	"context"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -14,36 +14,36 @@ import (
 
 // header finds the line with the names: the first record as wide as most, and unlike
 // those below it.
-func (d *Detection) header(records []sampled) {
+func (d *Detection) header(records []delimited.Record) {
 	typical := typicalWidth(records)
 	first := 0
-	for first < len(records)-1 && width(records[first]) < typical && (len(records[first].cells) < typical || records[first].filled()*2 < typical) {
+	for first < len(records)-1 && width(records[first]) < typical && (len(records[first].Cells) < typical || filled(records[first])*2 < typical) {
 		first++
 	}
 	if d.Reading.HeaderLine != 0 {
 		return
 	}
 	candidate := records[first]
-	if candidate.line > 10_000 {
+	if candidate.Line > 10_000 {
 		first, candidate = 0, records[0]
 	}
 	below := records[first+1:]
 	above := ""
-	if first > 0 || candidate.line > 1 {
-		above = fmt.Sprintf("; the %s above it %s fewer cells than the %d of most records", plural(int(candidate.line)-1, "line"), map[bool]string{true: "has", false: "have"}[candidate.line == 2], typical)
+	if first > 0 || candidate.Line > 1 {
+		above = fmt.Sprintf("; the %s above it %s fewer cells than the %d of most records", plural(int(candidate.Line)-1, "line"), map[bool]string{true: "has", false: "have"}[candidate.Line == 2], typical)
 	}
 	named, data := 0, 0
-	for c, name := range candidate.cells {
+	for c, name := range candidate.Cells {
 		typed, filled, same := 0, 0, 0
 		for _, r := range below[:min(len(below), 200)] {
-			if c >= len(r.cells) || table.Trim(r.cells[c]) == "" {
+			if c >= len(r.Cells) || table.Trim(r.Cells[c]) == "" {
 				continue
 			}
 			filled++
-			if looksTyped(r.cells[c]) {
+			if looksTyped(r.Cells[c]) {
 				typed++
 			}
-			if r.cells[c] == name {
+			if r.Cells[c] == name {
 				same++
 			}
 		}
@@ -59,22 +59,22 @@ func (d *Detection) header(records []sampled) {
 	}
 	switch {
 	case data > named:
-		d.Reading.HeaderLine = NoHeader
+		d.Reading.HeaderLine = intake.NoHeader
 		d.add("header", Likely, "none", fmt.Sprintf("the first record looks like those below it in %s", plural(data, "column"))+above)
 		if first > 0 {
 			d.add("lines before", Likely, plural(first, "line"), "they have fewer cells than most records; without a header they cannot be told apart and are read as rows")
 		}
 	case named > 0:
-		d.Reading.HeaderLine = int(candidate.line)
-		d.add("header", Likely, fmt.Sprintf("line %d", candidate.line), fmt.Sprintf("its cells are texts above numbers or dates in %s", plural(named, "column"))+above)
+		d.Reading.HeaderLine = int(candidate.Line)
+		d.add("header", Likely, fmt.Sprintf("line %d", candidate.Line), fmt.Sprintf("its cells are texts above numbers or dates in %s", plural(named, "column"))+above)
 	default:
-		d.Reading.HeaderLine = int(candidate.line)
-		d.add("header", Ambiguous, fmt.Sprintf("line %d", candidate.line), "its cells are texts like those below it, and none of them occurs there again"+above)
+		d.Reading.HeaderLine = int(candidate.Line)
+		d.add("header", Ambiguous, fmt.Sprintf("line %d", candidate.Line), "its cells are texts like those below it, and none of them occurs there again"+above)
 	}
 }
 
 // typicalWidth is the width that most records have; of equals the one met first.
-func typicalWidth(records []sampled) (typical int) {
+func typicalWidth(records []delimited.Record) (typical int) {
 	widths := map[int]int{}
 	for _, r := range records {
 		widths[width(r)]++
@@ -88,9 +88,9 @@ func typicalWidth(records []sampled) (typical int) {
 }
 
 // width is the number of cells up to the last filled one; delimiters at the end of a line do not count.
-func width(r sampled) int {
-	n := len(r.cells)
-	for n > 1 && table.Trim(r.cells[n-1]) == "" {
+func width(r delimited.Record) int {
+	n := len(r.Cells)
+	for n > 1 && table.Trim(r.Cells[n-1]) == "" {
 		n--
 	}
 	return n
@@ -115,13 +115,13 @@ func looksTyped(text string) bool {
 var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme", "subtotal", "overall"}
 
 // closing finds lines at the end that are no records: totals and notes.
-func (d *Detection) closing(ctx context.Context, c content, records []sampled) {
+func (d *Detection) closing(records []delimited.Record) {
 	if d.Reading.ClosingLines != 0 || len(records) < 3 {
 		return
 	}
 	last := records
-	if len(records) >= sampledRecords || d.Format == Workbook && len(records) == sampledRecords {
-		if last = d.lastRecords(ctx, c); last == nil {
+	if len(records) >= sampledRecords {
+		if last = d.lastRecords(); last == nil {
 			return
 		}
 	}
@@ -130,13 +130,13 @@ func (d *Detection) closing(ctx context.Context, c content, records []sampled) {
 	var what []string
 	for i := len(last) - 1; i >= max(1, len(last)-20); i-- {
 		first := ""
-		for _, cell := range last[i].cells {
+		for _, cell := range last[i].Cells {
 			if first = table.Level(cell); first != "" {
 				break
 			}
 		}
 		isTotal := slices.Contains(totalWords, strings.TrimRight(first, ": "))
-		isNote := typical >= 3 && width(last[i]) == 1 && last[i].filled() == 1
+		isNote := typical >= 3 && width(last[i]) == 1 && filled(last[i]) == 1
 		if !isTotal && !isNote {
 			break
 		}
@@ -146,7 +146,7 @@ func (d *Detection) closing(ctx context.Context, c content, records []sampled) {
 			notes++
 		}
 		lines++
-		what = append(what, fmt.Sprintf("%q", clip(strings.Join(strings.Fields(strings.Join(last[i].cells, " ")), " "))))
+		what = append(what, fmt.Sprintf("%q", delimited.Clip(strings.Join(strings.Fields(strings.Join(last[i].Cells, " ")), " "))))
 	}
 	if lines == 0 {
 		return
@@ -164,26 +164,18 @@ func (d *Detection) closing(ctx context.Context, c content, records []sampled) {
 }
 
 // lastRecords reads the end of a long file; nil where that would mean to read all of it.
-func (d *Detection) lastRecords(ctx context.Context, c content) []sampled {
-	if d.Format != Delimited || !c.seeks || strings.HasPrefix(d.Reading.Encoding, "utf-16") {
-		return nil
-	}
-	at, size, done, err := randomAccess(ctx, c.open)
-	if err != nil {
-		return nil
-	}
-	defer done()
-	tail := make([]byte, min(size, sniffLength))
-	if n, err := at.ReadAt(tail, size-int64(len(tail))); err != nil && !errors.Is(err, io.EOF) || n < len(tail) {
+func (d *Detection) lastRecords() []delimited.Record {
+	tail := d.opened.Tail
+	if d.opened.Converted() || strings.HasPrefix(d.Reading.Encoding, "utf-16") {
 		return nil
 	}
 	start := bytes.IndexByte(tail, '\n') + 1
 	if start == 0 {
 		return nil
 	}
-	s := scanner{delimiter: d.Reading.Delimiter[0], lineEnd: '\n'}
-	if s.quoting = d.Reading.Quote != "none"; s.quoting {
-		s.quote = d.Reading.Quote[0]
+	t := &delimited.Text{Layout: delimited.Layout{Delimiter: d.Reading.Delimiter[0], LineEnd: '\n'}}
+	if d.Reading.Quote != "none" {
+		t.Quote = d.Reading.Quote[0]
 	}
-	return recordsOf(s, tail[start:], sniffLength)
+	return t.Records(tail[start:], len(tail))
 }

@@ -1,4 +1,4 @@
-package intake
+package content
 
 import (
 	"context"
@@ -26,12 +26,12 @@ func AtPath(path string) Opener {
 	}
 }
 
-// opening opens bytes whose reading ends with a context. All that is read here is opened
+// Opening opens bytes whose reading ends with a context. All that is read here is opened
 // through it, so that no loop over input outlives whoever wants it.
-type opening func(ctx context.Context, offset int64) (io.ReadCloser, error)
+type Opening func(ctx context.Context, offset int64) (io.ReadCloser, error)
 
 // ending makes what an Opener opens end with a context.
-func ending(open Opener) opening {
+func ending(open Opener) Opening {
 	return func(ctx context.Context, offset int64) (io.ReadCloser, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -43,9 +43,12 @@ func ending(open Opener) opening {
 		if f, ok := in.(placed); ok {
 			return &interruptiblePlaces{interruptible{ctx, in}, f}, nil
 		}
-		return &interruptible{ctx, in}, nil
+		return Ending(ctx, in), nil
 	}
 }
+
+// Ending makes the reading of in end with a context.
+func Ending(ctx context.Context, in io.ReadCloser) io.ReadCloser { return &interruptible{ctx, in} }
 
 // placed is what can be read at any place.
 type placed interface {

@@ -1,21 +1,24 @@
-package intake
+package delimited
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"proudsieve/core/table"
 )
 
 type parts struct {
 	ctx      context.Context
-	file     *File
+	text     *Text
 	in       io.ReadCloser
 	scan     scanner
 	at       Mark
-	rest     []byte // read but not yet handed out
+	rest     padded // read but not yet handed out
 	tail     []byte // its memory between two parts
 	ended    bool
 	header   []table.Defect
@@ -23,11 +26,17 @@ type parts struct {
 	sent     bool
 	typical  int // records of a part
 	lineEnds delimiters
-	beside   *records // where a converter is at work
+	beside   Noted // where another format was turned into text; nil for none
 }
 
 // Close implements table.Parts.
-func (p *parts) Close() error { return p.in.Close() }
+func (p *parts) Close() error {
+	var err error
+	if p.beside != nil {
+		err = p.beside.Close()
+	}
+	return errors.Join(err, p.in.Close())
+}
 
 // Next implements table.Parts. A part ends with the last record that ends within
 // partSize bytes, or with the first one where none does.
@@ -40,13 +49,13 @@ func (p *parts) Next() (table.Part, error) {
 		if err := p.fill(size); err != nil {
 			return nil, err
 		}
-		if len(p.rest) == 0 {
+		if p.rest.len() == 0 {
 			break
 		}
-		part := &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside, records: spansOf(p.typical)}
+		part := &part{text: p.text, first: p.at, header: p.header, setAside: p.setAside, records: spansOf(p.typical)}
 		end := p.collect(part)
 		if end == 0 { // not even one record is whole
-			if size *= 4; size > recordLimit {
+			if size *= 4; size > RecordLimit {
 				return nil, fmt.Errorf("line %d: %w", p.at.Line, ErrTooLong)
 			}
 			continue
@@ -54,30 +63,53 @@ func (p *parts) Next() (table.Part, error) {
 		if uint64(p.at.Row)+uint64(len(part.records)) > table.MaxRows {
 			return nil, fmt.Errorf("line %d: %w", p.at.Line, ErrTooMany)
 		}
-		part.data = p.rest[:end]
-		p.tail = append(p.tail[:0], p.rest[end:]...)
-		p.rest = p.tail
+		part.data = p.rest.first(end)
+		p.tail = append(p.tail[:0], p.rest.bytes()[end:]...)
+		p.rest = padded{}
 		p.at.Offset += int64(end)
 		p.at.Row += uint32(len(part.records))
 		p.typical = len(part.records) * 5 / 4
 		p.header, p.setAside, p.sent = nil, 0, true
-		if p.beside != nil {
-			part.header = append(part.header[:len(part.header):len(part.header)], p.beside.taken(p.at.Row-1)...)
+		if err := p.note(part); err != nil {
+			return nil, err
 		}
-		if p.file.OnProgress != nil {
+		if p.text.OnProgress != nil {
 			bytes := p.at.Offset
-			if !p.file.seekable() {
+			if !p.text.Seeks {
 				bytes = 0
 			}
-			p.file.OnProgress(bytes, int64(p.at.Row)-1)
+			p.text.OnProgress(bytes, int64(p.at.Row)-1)
 		}
 		return part, nil
 	}
 	if !p.sent && (p.setAside > 0 || len(p.header) > 0) { // a header and nothing else still has its defects
 		p.sent = true
-		return &part{file: p.file, first: p.at, header: p.header, setAside: p.setAside}, nil
+		return &part{text: p.text, first: p.at, header: p.header, setAside: p.setAside}, nil
 	}
 	return nil, io.EOF
+}
+
+// note adds what was told beside the records of a part.
+func (p *parts) note(part *part) error {
+	if p.beside == nil || len(part.records) == 0 {
+		return nil
+	}
+	told, err := p.beside.UpTo(part.records[len(part.records)-1].line)
+	if err != nil {
+		return err
+	}
+	part.header = part.header[:len(part.header):len(part.header)]
+	for _, d := range told {
+		if d.Line < p.text.Body.Line {
+			continue // of what stands above the data
+		}
+		at, found := slices.BinarySearchFunc(part.records, d.Line, func(s span, line int64) int { return cmp.Compare(s.line, line) })
+		if found {
+			d.Row = part.first.Row + uint32(at)
+		}
+		part.header = append(part.header, d)
+	}
+	return nil
 }
 
 // collect finds the records of a part and returns where they end. Those that may be
@@ -90,34 +122,30 @@ func (p *parts) collect(part *part) (end int) {
 		setAside int64
 	}
 	var states []state
-	closing := p.file.reading.ClosingLines
-	quote, row := p.nextQuote(0), p.at.Row
-	if quote == len(p.rest) {
-		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.lineEnd)
+	closing, rest := p.text.Closing, p.rest.bytes()
+	quote := p.nextQuote(0)
+	if quote == len(rest) {
+		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.LineEnd)
 	} else {
 		p.lineEnds = p.lineEnds[:0]
 	}
-	for end < len(p.rest) && end < partSize {
+	for end < len(rest) && end < partSize {
 		if quote < end {
 			quote = p.nextQuote(end)
 		}
-		record := p.record(end, quote < len(p.rest))
-		if record.end == 0 {
+		record, ok := p.record(end, quote)
+		if !ok {
 			break
 		}
 		if record.form == blankRecord {
 			part.setAside++
 		} else {
-			if p.beside != nil {
-				p.at.Line = p.beside.line(row)
-			}
 			if closing > 0 {
 				if states = append(states, state{end, p.at.Line, part.setAside}); len(states) > closing {
 					states = states[1:]
 				}
 			}
 			part.records = append(part.records, span{uint32(end), uint32(record.end), p.at.Line, record.form})
-			row++
 		}
 		p.at.Line += record.lines
 		end += record.end
@@ -127,7 +155,7 @@ func (p *parts) collect(part *part) (end int) {
 	}
 	held := states[0]
 	part.records = part.records[:len(part.records)-len(states)]
-	if p.ended && end == len(p.rest) {
+	if p.ended && end == len(rest) {
 		part.setAside += int64(len(states))
 		return end
 	}
@@ -135,40 +163,56 @@ func (p *parts) collect(part *part) (end int) {
 	return held.end
 }
 
-// record finds the record that starts at a place; quotes says that there are quotes from there on.
-func (p *parts) record(start int, quotes bool) record {
-	if len(p.lineEnds) == 0 {
-		return p.scan.record(p.rest[start:], p.ended, quotes)
+// record finds the record that starts at a place, given where the next quote stands.
+func (p *parts) record(start, quote int) (record, bool) {
+	in := stretch{p.rest.bytes()[start:], p.ended}
+	switch {
+	case len(p.lineEnds) > 0:
+		end, ok := p.lineEnds.first(start, p.rest.len())
+		if end -= start; !ok {
+			end = -1
+		}
+		line, ok := in.line(end)
+		return oneLine(line), ok
+	case quote == p.rest.len():
+		return p.scan.firstPlain(in)
 	}
-	end, ok := p.lineEnds.first(start, len(p.rest))
-	if end -= start; !ok {
-		end = -1
-	}
-	return oneLine(firstLine(p.rest[start:], end, p.ended))
+	return p.scan.first(in)
 }
 
 // nextQuote returns where the first quote from a place on stands in what was read.
 func (p *parts) nextQuote(from int) int {
-	if p.scan.quoting {
-		if at := bytes.IndexByte(p.rest[from:], p.scan.quote); at >= 0 {
+	if p.scan.Quote != 0 {
+		if at := bytes.IndexByte(p.rest.bytes()[from:], p.scan.Quote); at >= 0 {
 			return from + at
 		}
 	}
-	return len(p.rest)
+	return p.rest.len()
 }
 
 // fill puts what is left into a buffer of its own, since the part handed out before may
 // still be taken apart, and reads until size bytes are at hand or the input ends.
 func (p *parts) fill(size int) error {
-	buffer := bufferOf(max(size, len(p.rest)))
-	n := copy(buffer, p.rest)
-	if p.rest = buffer[:n]; p.ended || n >= size {
+	left := p.tail
+	if p.rest.len() > 0 {
+		left = p.rest.bytes()
+	}
+	buffer := paddedOf(max(size, len(left)))
+	n := copy(buffer.bytes(), left)
+	p.tail = p.tail[:0]
+	if p.rest = buffer.first(n); p.ended || n >= size {
 		return nil
 	}
-	m, err := io.ReadFull(p.in, buffer[n:])
-	p.rest = buffer[:n+m]
+	m, err := io.ReadFull(p.in, buffer.bytes()[n:])
+	p.rest = buffer.first(n + m)
 	if err == io.EOF || err == io.ErrUnexpectedEOF { // of ReadFull itself; wrapped, it is that of a packed file cut off
 		p.ended, err = true, nil
 	}
 	return err
 }
+
+// Errors that can be told apart with errors.Is.
+var (
+	ErrTooLong = errors.New("a record is longer than 64 MiB; check the declared quote and line ends")
+	ErrTooMany = errors.New("the file has more columns or rows than can be read here (10,000 columns, 4,294,967,294 rows); check the declared delimiter, or deliver it in parts")
+)

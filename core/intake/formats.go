@@ -1,0 +1,17 @@
+package intake
+
+import (
+	"proudsieve/core/intake/content"
+	// The formats other than delimited text register themselves.
+	_ "proudsieve/core/intake/json"
+	_ "proudsieve/core/intake/parquet"
+	_ "proudsieve/core/intake/workbook"
+)
+
+// Delimited is the format of delimited text, which every text is that is of no other.
+const Delimited = "delimited"
+
+func init() {
+	content.Register(content.Format{Name: Delimited, Title: "delimited text", Because: "it starts as none of the other formats does", Place: 1000,
+		Recognises: func([]byte) bool { return true }})
+}
