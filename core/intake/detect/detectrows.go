@@ -2,6 +2,7 @@ package detect
 
 import (
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/core/intake/delimited"
 
 	"bytes"
@@ -166,6 +167,9 @@ func (d *Detection) closing(records []delimited.Record) {
 // lastRecords reads the end of a long file; nil where that would mean to read all of it.
 func (d *Detection) lastRecords() []delimited.Record {
 	tail := d.opened.Tail
+	if d.opened.Ends {
+		tail = d.opened.Text[max(0, len(d.opened.Text)-content.TailSize):]
+	}
 	if d.opened.Converted() || strings.HasPrefix(d.Reading.Encoding, "utf-16") {
 		return nil
 	}

@@ -110,3 +110,19 @@ func TestHowOftenAFileIsOpened(t *testing.T) {
 		}
 	}
 }
+
+// Closing lines are found however long the file is: at the end of what was seen at once, and at
+// that of a longer file.
+func TestClosingLinesOfLongFiles(t *testing.T) {
+	for _, rows := range []int{10, 1_500, 40_000, 90_000} {
+		path := filepath.Join(t.TempDir(), "results.csv")
+		text := "station,flow,day\n" + strings.Repeat("A-1,12.5,2024-05-31\n", rows) + "TOTAL,99,\n"
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		d, err := detect.Detect(context.Background(), content.AtPath(path), intake.Reading{})
+		if err != nil || d.Reading.ClosingLines != 1 {
+			t.Errorf("%d rows: %d closing lines are found, %v", rows, d.Reading.ClosingLines, err)
+		}
+	}
+}
