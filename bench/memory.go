@@ -17,8 +17,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/service"
-	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // memoryBar is what a process may take of memory at its peak, in MiB.
@@ -181,7 +180,7 @@ func (b *bench) inService(ctx context.Context, path string) error {
 		return err
 	}
 	defer f.Close()
-	d, err := s.Deliver(ctx, "plain", "plain.csv", api.SourceNotes{}, f)
+	d, err := s.Deliver(ctx, "plain", "plain.csv", records.SourceNotes{}, f)
 	if err != nil {
 		return err
 	}
@@ -226,11 +225,11 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 		for i := range rows {
 			row(&content, i)
 		}
-		d, err := s.Deliver(ctx, name, name+".csv", api.SourceNotes{}, &content)
+		d, err := s.Deliver(ctx, name, name+".csv", records.SourceNotes{}, &content)
 		if err != nil {
 			return err
 		}
-		job, err := client.Post[store.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": name + "_clean"})
+		job, err := client.Post[records.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": name + "_clean"})
 		if err != nil {
 			return err
 		}
@@ -251,7 +250,7 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 		return err
 	}
 	_ = s.peak()
-	job, err := client.Post[store.Job](ctx, s.Client, "/merges/joined/runs", map[string]any{})
+	job, err := client.Post[records.Job](ctx, s.Client, "/merges/joined/runs", map[string]any{})
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"proudsieve/postgres"
 	"proudsieve/service"
 	"proudsieve/service/api"
+	"proudsieve/service/records"
 )
 
 const (
@@ -59,7 +60,7 @@ func (b *bench) paging(ctx context.Context) error {
 	}
 	defer in.Close()
 	started := time.Now()
-	delivered, err := c.Deliver(ctx, "bench", "table.csv", api.SourceNotes{}, in)
+	delivered, err := c.Deliver(ctx, "bench", "table.csv", records.SourceNotes{}, in)
 	if err != nil {
 		return err
 	}

@@ -15,8 +15,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
-	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // build makes the program, to be run as a process of its own.
@@ -69,13 +68,13 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	for i := range rows {
 		fmt.Fprintf(&content, "S%d,%d.25\n", i-i%1000%2, i) // every thousandth pair of rows shares a key
 	}
-	d, err := c.Deliver(ctx, "samples", "large.csv", api.SourceNotes{}, strings.NewReader(content.String()))
+	d, err := c.Deliver(ctx, "samples", "large.csv", records.SourceNotes{}, strings.NewReader(content.String()))
 	if err != nil {
 		t.Fatal(err)
 	}
 	job := d.Job
 	for range 1500 {
-		if job, err = client.Get[store.Job](ctx, c, fmt.Sprintf("/jobs/%d", d.Job.ID)); err != nil {
+		if job, err = client.Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", d.Job.ID)); err != nil {
 			t.Fatal(err)
 		}
 		if job.State == "running" && job.RowsRead > 0 {
@@ -99,23 +98,23 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	if done.Attempt != 2 {
 		t.Errorf("the audit took %d attempts, want 2", done.Attempt)
 	}
-	audits, err := client.All[store.Audit](ctx, c, "/audits")
+	audits, err := client.All[records.Audit](ctx, c, "/audits")
 	if err != nil || len(audits) != 1 || audits[0].Rows != rows {
 		t.Errorf("audits %+v, %v", audits, err)
 	}
-	issues, err := client.All[store.Issue](ctx, c, "/issues")
+	issues, err := client.All[records.Issue](ctx, c, "/issues")
 	if err != nil || len(issues) != 1 || issues[0].Rule != "one_sample" {
 		t.Fatalf("issues %+v, %v", issues, err)
 	}
-	shown, err := client.Get[api.IssueShown](ctx, c, fmt.Sprintf("/issues/%d", issues[0].ID))
+	shown, err := client.Get[records.IssueShown](ctx, c, fmt.Sprintf("/issues/%d", issues[0].ID))
 	if err != nil || len(shown.Entries) != 1 {
 		t.Errorf("the issue has the entries %+v, %v", shown.Entries, err)
 	}
-	tables, err := client.All[store.Table](ctx, c, "/datasets/samples/tables")
+	tables, err := client.All[records.Table](ctx, c, "/datasets/samples/tables")
 	if err != nil || len(tables) != 1 || tables[0].Digest != d.Table.Digest {
 		t.Errorf("tables %+v, %v", tables, err)
 	}
-	jobs, err := client.Get[store.Page[store.Job]](ctx, c, "/jobs")
+	jobs, err := client.Get[records.Page[records.Job]](ctx, c, "/jobs")
 	if err != nil || len(jobs.Items) != 1 {
 		t.Errorf("jobs %+v, %v", jobs.Items, err)
 	}

@@ -15,8 +15,8 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/records"
 	"proudsieve/service/report"
-	"proudsieve/service/store"
 )
 
 // printJSON writes v for programs.
@@ -289,12 +289,12 @@ func (s *sender) Read(p []byte) (int, error) {
 }
 
 // progress shows on the error stream how far a job is, where that is a terminal.
-func (o *output) progress() func(store.Job) {
+func (o *output) progress() func(records.Job) {
 	if !o.interactive() {
 		return nil
 	}
 	shown := false
-	return func(j store.Job) {
+	return func(j records.Job) {
 		if j.Ended() {
 			if shown {
 				fmt.Fprint(o.err, "\r\x1b[K")

@@ -9,8 +9,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/durable"
-	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // toFlag says where the secret of a token goes.
@@ -40,14 +39,14 @@ func (s *session) handed(secret string) {
 func personCommand() *cli.Command {
 	change := func(name, usage string, disabled bool, says string) *cli.Command {
 		return verb(name, usage, "NAME", nil, func(ctx context.Context, s *session, args []string) error {
-			p, err := client.Patch[store.Person](ctx, s.Client, "/people/"+url.PathEscape(args[0]), map[string]bool{"disabled": disabled})
-			return show(s, p, err, func(p *store.Person) { s.line(says, p.Name) })
+			p, err := client.Patch[records.Person](ctx, s.Client, "/people/"+url.PathEscape(args[0]), map[string]bool{"disabled": disabled})
+			return show(s, p, err, func(p *records.Person) { s.line(says, p.Name) })
 		})
 	}
 	return group("person", "who works with the service",
 		verb("list", "everybody", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.Get[[]store.Person](ctx, s.Client, "/people")
-			return show(s, all, err, func(all *[]store.Person) {
+			all, err := client.Get[[]records.Person](ctx, s.Client, "/people")
+			return show(s, all, err, func(all *[]records.Person) {
 				g := newGrid("name", "role", "kept out since")
 				for _, p := range *all {
 					g.add(p.Name, string(p.Role), optional(p.DisabledAt, when))
@@ -56,11 +55,11 @@ func personCommand() *cli.Command {
 			})
 		}),
 		verb("add", "add a person, with a token by which they come in; it is shown this once", "NAME ROLE", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the token is for"}, toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[api.MadePerson](ctx, s.Client, "/people", map[string]string{"name": args[0], "role": args[1], "note": s.command.String("note")})
+			made, err := client.Post[records.MadePerson](ctx, s.Client, "/people", map[string]string{"name": args[0], "role": args[1], "note": s.command.String("note")})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
-			return show(s, made, err, func(m *api.MadePerson) {
+			return show(s, made, err, func(m *records.MadePerson) {
 				s.line("%s (%s) may come in.", m.Name, string(m.Role))
 				s.handed(m.Secret)
 			})
@@ -68,11 +67,11 @@ func personCommand() *cli.Command {
 		change("disable", "keep a person out, with all their tokens; what they did stays", true, "%s is kept out."),
 		change("enable", "let a person in again", false, "%s may come in again."),
 		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME", []cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[api.MadePerson](ctx, s.Client, "/people/"+url.PathEscape(args[0])+"/reset", nil)
+			made, err := client.Post[records.MadePerson](ctx, s.Client, "/people/"+url.PathEscape(args[0])+"/reset", nil)
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
-			return show(s, made, err, func(m *api.MadePerson) {
+			return show(s, made, err, func(m *records.MadePerson) {
 				s.line("All tokens of %s have ended, and a new one is made.", m.Name)
 				s.handed(m.Secret)
 			})
@@ -83,8 +82,8 @@ func personCommand() *cli.Command {
 func tokenCommand() *cli.Command {
 	return group("token", "by what you come in",
 		verb("list", "your tokens, and for an administrator everybody's, without their secrets", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Token](ctx, s.Client, "/tokens")
-			return show(s, all, err, func(all []store.Token) {
+			all, err := client.All[records.Token](ctx, s.Client, "/tokens")
+			return show(s, all, err, func(all []records.Token) {
 				g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
 				for _, t := range all {
 					g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt), optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
@@ -95,11 +94,11 @@ func tokenCommand() *cli.Command {
 		verb("add", "make another token for yourself; it is shown this once", "", []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
 		}, func(ctx context.Context, s *session, _ []string) error {
-			made, err := client.Post[api.MadeToken](ctx, s.Client, "/tokens", map[string]any{"note": s.command.String("note"), "days": s.command.Int("days")})
+			made, err := client.Post[records.MadeToken](ctx, s.Client, "/tokens", map[string]any{"note": s.command.String("note"), "days": s.command.Int("days")})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
-			return show(s, made, err, func(m *api.MadeToken) {
+			return show(s, made, err, func(m *records.MadeToken) {
 				s.line("Token %d for %s (%s) is made.", m.ID, m.Person, string(m.Role))
 				s.handed(m.Secret)
 			})

@@ -17,7 +17,7 @@ import (
 	"proudsieve/core/relation"
 	"proudsieve/durable"
 	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // group is a noun with its verbs.
@@ -54,24 +54,24 @@ func optional[T any](v *T, text func(T) string) string {
 func datasetCommand() *cli.Command {
 	return group("dataset", "tables that arrive again and again under one name",
 		verb("list", "all datasets, with where each stands", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Dataset](ctx, s.Client, "/datasets")
+			all, err := client.All[records.Dataset](ctx, s.Client, "/datasets")
 			return show(s, all, err, s.datasets)
 		}),
 		verb("show", "one dataset with its tables", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Get[store.Dataset](ctx, s.Client, "/datasets/"+args[0])
+			d, err := client.Get[records.Dataset](ctx, s.Client, "/datasets/"+args[0])
 			if err != nil {
 				return err
 			}
-			tables, err := client.All[store.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables")
+			tables, err := client.All[records.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables")
 			return show(s, map[string]any{"dataset": d, "tables": tables}, err, func(map[string]any) {
-				s.datasets([]store.Dataset{*d})
+				s.datasets([]records.Dataset{*d})
 				s.line("")
 				s.tables(tables)
 			})
 		}),
 		verb("add", "add a dataset", "DATASET", []cli.Flag{&cli.StringFlag{Name: "title"}}, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Post[store.Dataset](ctx, s.Client, "/datasets", map[string]string{"name": args[0], "title": s.command.String("title")})
-			return show(s, d, err, func(d *store.Dataset) { s.line("The dataset %s is there.", d.Name) })
+			d, err := client.Post[records.Dataset](ctx, s.Client, "/datasets", map[string]string{"name": args[0], "title": s.command.String("title")})
+			return show(s, d, err, func(d *records.Dataset) { s.line("The dataset %s is there.", d.Name) })
 		}),
 		verb("keep", "say how many deliveries of a dataset are kept, besides those that something certified rests on", "DATASET NUMBER|all", nil, func(ctx context.Context, s *session, args []string) error {
 			var keep *int
@@ -83,8 +83,8 @@ func datasetCommand() *cli.Command {
 				whole := int(n)
 				keep = &whole
 			}
-			d, err := client.Put[store.Dataset](ctx, s.Client, "/datasets/"+args[0]+"/retention", map[string]any{"keep_deliveries": keep})
-			return show(s, d, err, func(d *store.Dataset) {
+			d, err := client.Put[records.Dataset](ctx, s.Client, "/datasets/"+args[0]+"/retention", map[string]any{"keep_deliveries": keep})
+			return show(s, d, err, func(d *records.Dataset) {
 				if d.Keep == nil {
 					s.line("All deliveries of %s are kept.", d.Name)
 					return
@@ -95,7 +95,7 @@ func datasetCommand() *cli.Command {
 	)
 }
 
-func (o *output) datasets(all []store.Dataset) {
+func (o *output) datasets(all []records.Dataset) {
 	g := newGrid("dataset", "title", ">rulebook", ">deliveries", ">score", "passed", ">issues open", ">of them stop", "last table")
 	for _, d := range all {
 		rulebook := "none"
@@ -114,7 +114,7 @@ func yes(b bool) string {
 	return "no"
 }
 
-func (o *output) tables(all []store.Table) {
+func (o *output) tables(all []records.Table) {
 	g := newGrid(">table", "origin", "file", ">bytes", ">rows", ">score", "passed", "made by", "arrived", "certified", "withdrawn")
 	for _, t := range all {
 		g.add(fmt.Sprint(t.ID), t.Origin, t.FileName, count(t.Bytes), optional(t.Rows, count), optional(t.Score, percent), optional(t.Passed, yes),
@@ -136,11 +136,13 @@ func declarationCommands(path, what string) []*cli.Command {
 			if errors.As(err, &p) && (p.Status == http.StatusPreconditionFailed || p.Status == http.StatusPreconditionRequired) {
 				return fmt.Errorf("%w\nThen save it with --after and the number of that version", err)
 			}
-			return show(s, d, err, func(d *store.Declaration) { s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name) })
+			return show(s, d, err, func(d *records.Declaration) {
+				s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name)
+			})
 		}),
 		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Declaration](ctx, s.Client, "/"+path+client.Query("dataset", s.command.String("dataset")))
-			return show(s, all, err, func(all []store.Declaration) {
+			all, err := client.All[records.Declaration](ctx, s.Client, "/"+path+client.Query("dataset", s.command.String("dataset")))
+			return show(s, all, err, func(all []records.Declaration) {
 				g := newGrid("dataset", "name", ">version", "author", "saved", "SHA-256")
 				for _, d := range all {
 					g.add(d.Dataset, d.Name, fmt.Sprint(d.Version), d.Author, when(d.CreatedAt), d.Digest[:16])
@@ -149,8 +151,8 @@ func declarationCommands(path, what string) []*cli.Command {
 			})
 		}),
 		verb("show", "the text of a "+what, "DATASET NAME", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Get[store.Declaration](ctx, s.Client, "/"+path+"/"+args[0]+"/"+args[1]+client.Query("version", fmt.Sprint(s.command.Int("version"))))
-			return show(s, d, err, func(d *store.Declaration) { _ = s.raw(d.Source) })
+			d, err := client.Get[records.Declaration](ctx, s.Client, "/"+path+"/"+args[0]+"/"+args[1]+client.Query("version", fmt.Sprint(s.command.Int("version"))))
+			return show(s, d, err, func(d *records.Declaration) { _ = s.raw(d.Source) })
 		}),
 	}
 }
@@ -162,7 +164,7 @@ func deliveryCommand() *cli.Command {
 		verb("fetch", "fetch deliveries from a web address, now and, with --every, again and again", "DATASET ADDRESS",
 			append(sourceFlags(), &cli.DurationFlag{Name: "every", Usage: "how often it is fetched, as 24h; what has not changed is not fetched again"}), addFetch),
 		verb("fetch-again", "fetch from an address now", "FETCH", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[store.Job](ctx, s.Client, "/fetches/"+args[0]+"/run", nil)
+			job, err := client.Post[records.Job](ctx, s.Client, "/fetches/"+args[0]+"/run", nil)
 			if err != nil {
 				return err
 			}
@@ -176,17 +178,17 @@ func deliveryCommand() *cli.Command {
 			return nil
 		}),
 		verb("fetches", "the addresses from which a dataset's deliveries are fetched", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			all, err := client.Get[[]store.Fetch](ctx, s.Client, "/datasets/"+args[0]+"/fetches")
+			all, err := client.Get[[]records.Fetch](ctx, s.Client, "/datasets/"+args[0]+"/fetches")
 			return show(s, all, err, s.fetchList)
 		}),
 		verb("withdraw", "withdraw a delivery that was taken in by mistake, with all that was made of it; its record stays", "TABLE", []cli.Flag{
 			&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}, &cli.BoolFlag{Name: "let-go-of-bytes", Usage: "remove its bytes from the file store"},
 		}, func(ctx context.Context, s *session, args []string) error {
-			w, err := client.Post[store.Withdrawal](ctx, s.Client, "/tables/"+args[0]+"/withdrawal", map[string]any{"reason": s.command.String("reason"), "let_go_of_bytes": s.command.Bool("let-go-of-bytes")})
-			return show(s, w, err, func(w *store.Withdrawal) { s.line("Delivery %d is withdrawn, and counts no more.", w.TableID) })
+			w, err := client.Post[records.Withdrawal](ctx, s.Client, "/tables/"+args[0]+"/withdrawal", map[string]any{"reason": s.command.String("reason"), "let_go_of_bytes": s.command.Bool("let-go-of-bytes")})
+			return show(s, w, err, func(w *records.Withdrawal) { s.line("Delivery %d is withdrawn, and counts no more.", w.TableID) })
 		}),
 		verb("list", "the deliveries of a dataset", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			all, err := client.All[store.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables?origin=delivery")
+			all, err := client.All[records.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables?origin=delivery")
 			return show(s, all, err, s.tables)
 		}),
 	)
@@ -200,13 +202,13 @@ func sourceFlags() []cli.Flag {
 	}
 }
 
-func (s *session) sourceNotes() api.SourceNotes {
+func (s *session) sourceNotes() records.SourceNotes {
 	c := s.command
-	return api.SourceNotes{Provider: c.String("provider"), Contact: c.String("contact"), Period: c.String("period"), Method: c.String("method"), Limits: c.String("limits"), Note: c.String("note")}
+	return records.SourceNotes{Provider: c.String("provider"), Contact: c.String("contact"), Period: c.String("period"), Method: c.String("method"), Limits: c.String("limits"), Note: c.String("note")}
 }
 
 func addFetch(ctx context.Context, s *session, args []string) error {
-	asked := api.NewFetch{Address: args[1], SourceNotes: s.sourceNotes()}
+	asked := records.NewFetch{Address: args[1], SourceNotes: s.sourceNotes()}
 	if every := s.command.Duration("every"); every != 0 {
 		minutes := int(every.Minutes())
 		if minutes < 1 {
@@ -214,7 +216,7 @@ func addFetch(ctx context.Context, s *session, args []string) error {
 		}
 		asked.EveryMinutes = &minutes
 	}
-	f, err := client.Post[api.Fetching](ctx, s.Client, "/datasets/"+args[0]+"/fetches", asked)
+	f, err := client.Post[records.Fetching](ctx, s.Client, "/datasets/"+args[0]+"/fetches", asked)
 	if err != nil {
 		return err
 	}
@@ -222,7 +224,7 @@ func addFetch(ctx context.Context, s *session, args []string) error {
 }
 
 // followFetch waits for a fetch and says what came of it.
-func (s *session) followFetch(ctx context.Context, job *store.Job) error {
+func (s *session) followFetch(ctx context.Context, job *records.Job) error {
 	ended, err := s.Follow(ctx, job.ID, s.progress())
 	if err != nil {
 		return err
@@ -244,7 +246,7 @@ func (s *session) followFetch(ctx context.Context, job *store.Job) error {
 	})
 }
 
-func (s *session) fetchList(all *[]store.Fetch) {
+func (s *session) fetchList(all *[]records.Fetch) {
 	g := newGrid(">fetch", "address", "how often", "last time", "what came of it", ">delivery")
 	for _, f := range *all {
 		often, table := "on request", ""
@@ -281,7 +283,7 @@ func addDelivery(ctx context.Context, s *session, args []string) error {
 		return err
 	}
 	if d.Known || s.command.Bool("no-wait") {
-		return show(s, d, nil, func(d *api.Delivered) { s.line("%s", d.Message) })
+		return show(s, d, nil, func(d *records.Delivered) { s.line("%s", d.Message) })
 	}
 	if !s.json {
 		s.line("%s", d.Message)
@@ -312,13 +314,13 @@ func (s *session) audited(a *api.AuditShown) error {
 func tableCommand() *cli.Command {
 	return group("table", "deliveries, cleaned and merged tables",
 		verb("show", "one table, and where it is on its way", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			t, err := client.Get[store.Table](ctx, s.Client, "/tables/"+args[0])
+			t, err := client.Get[records.Table](ctx, s.Client, "/tables/"+args[0])
 			if err != nil {
 				return err
 			}
-			path, err := client.Get[api.Path](ctx, s.Client, "/tables/"+args[0]+"/path")
+			path, err := client.Get[records.Path](ctx, s.Client, "/tables/"+args[0]+"/path")
 			return show(s, map[string]any{"table": t, "path": path}, err, func(map[string]any) {
-				s.tables([]store.Table{*t})
+				s.tables([]records.Table{*t})
 				s.line("SHA-256 %s", t.Digest)
 				s.line("")
 				g := newGrid("stage", "state", "")
@@ -407,7 +409,7 @@ func safeHeads(names []string) []string {
 func auditCommand() *cli.Command {
 	return group("audit", "runs of a rulebook over a table",
 		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[store.Job](ctx, s.Client, "/tables/"+args[0]+"/audits", nil)
+			job, err := client.Post[records.Job](ctx, s.Client, "/tables/"+args[0]+"/audits", nil)
 			if err != nil {
 				return err
 			}
@@ -448,8 +450,8 @@ func auditCommand() *cli.Command {
 			})
 		}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Audit](ctx, s.Client, "/audits")
-			return show(s, all, err, func(all []store.Audit) {
+			all, err := client.All[records.Audit](ctx, s.Client, "/audits")
+			return show(s, all, err, func(all []records.Audit) {
 				g := newGrid(">audit", "dataset", ">table", "origin", ">rows", ">score", "passed", "at")
 				for _, a := range all {
 					g.add(fmt.Sprint(a.ID), a.Dataset, fmt.Sprint(a.TableID), a.Origin, count(a.Rows), percent(a.Score), yes(a.Passed), when(a.CreatedAt))

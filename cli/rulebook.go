@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"proudsieve/core/intake/content"
+	"proudsieve/service/records"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -18,7 +19,6 @@ import (
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
-	"proudsieve/service/store"
 )
 
 // alone is a command that needs no service.
@@ -308,13 +308,13 @@ func tryRulebook(ctx context.Context, s *session, args []string) error {
 	if last < 1 {
 		return fmt.Errorf("--last is at least 1, not %d", last)
 	}
-	tables, err := client.All[store.Table](ctx, s.Client, "/datasets/"+book.Dataset+"/tables?origin=delivery")
+	tables, err := client.All[records.Table](ctx, s.Client, "/datasets/"+book.Dataset+"/tables?origin=delivery")
 	if err != nil {
 		return err
 	}
 	all := []tried{}
 	for _, t := range tables[:min(len(tables), last)] {
-		job, err := client.Post[store.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/trials", t.ID), map[string]string{"source": string(source)})
+		job, err := client.Post[records.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/trials", t.ID), map[string]string{"source": string(source)})
 		if err != nil {
 			return err
 		}

@@ -24,7 +24,7 @@ import (
 	"proudsieve/demo"
 	"proudsieve/durable"
 	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
@@ -55,7 +55,7 @@ func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
 	}
 	d := &demoRun{output: o, tables: map[string]int64{}, cleaned: map[string]int64{}}
 	for person, role := range map[string]string{demoSteward: "steward", demoCertifier: "certifier"} {
-		made, err := client.Post[api.MadePerson](ctx, admin, "/people", map[string]any{"name": person, "role": role, "note": "demo"})
+		made, err := client.Post[records.MadePerson](ctx, admin, "/people", map[string]any{"name": person, "role": role, "note": "demo"})
 		if err != nil {
 			return nil, err
 		}
@@ -78,7 +78,7 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 	if err != nil {
 		return err
 	}
-	datasets, err := client.Get[store.Page[store.Dataset]](ctx, admin, "/datasets")
+	datasets, err := client.Get[records.Page[records.Dataset]](ctx, admin, "/datasets")
 	if err != nil || len(datasets.Items) > 0 {
 		return err
 	}
@@ -130,7 +130,7 @@ func (d *demoRun) heading(text string) {
 }
 
 // walk goes from the files to the certificate.
-func (d *demoRun) walk(ctx context.Context) (*store.Certificate, error) {
+func (d *demoRun) walk(ctx context.Context) (*records.Certificate, error) {
 	d.heading("1. Take delivery and judge")
 	for _, one := range demo.Deliveries {
 		if err := d.deliver(ctx, one); err != nil {
@@ -176,7 +176,7 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 	if err != nil {
 		return err
 	}
-	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, api.SourceNotes{Provider: "Alder Vale river survey", Contact: "the survey office", Period: "2024", Method: "made up for the demo, with planted defects"}, bytes.NewReader(content))
+	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, records.SourceNotes{Provider: "Alder Vale river survey", Contact: "the survey office", Period: "2024", Method: "made up for the demo, with planted defects"}, bytes.NewReader(content))
 	if err != nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*tab
 // settle waives what the laboratories confirmed.
 func (d *demoRun) settle(ctx context.Context) error {
 	d.heading("3. Issues: ask, record, decide")
-	issues, err := client.All[store.Issue](ctx, d.steward, "/issues?state=unsettled")
+	issues, err := client.All[records.Issue](ctx, d.steward, "/issues?state=unsettled")
 	if err != nil {
 		return err
 	}
@@ -261,7 +261,7 @@ func (d *demoRun) settle(ctx context.Context) error {
 		if i.Rule != "received_after_sampled" {
 			continue
 		}
-		if _, err := client.Post[api.IssueShown](ctx, d.steward, fmt.Sprintf("/issues/%d/comments", i.ID), map[string]string{"text": "Asked the laboratory: which of the two dates is right?"}); err != nil {
+		if _, err := client.Post[records.IssueShown](ctx, d.steward, fmt.Sprintf("/issues/%d/comments", i.ID), map[string]string{"text": "Asked the laboratory: which of the two dates is right?"}); err != nil {
 			return err
 		}
 		waiver := map[string]string{"reason": "The clock of the laboratory's intake was wrong; the dates of sampling are right.", "until": time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
@@ -278,14 +278,14 @@ func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
 	if err := d.declare(ctx, "fix-plans", "fixes/"+plan+".yaml"); err != nil {
 		return err
 	}
-	job, err := client.Post[store.Job](ctx, d.steward, fmt.Sprintf("/tables/%d/fixes", d.tables[dataset]), map[string]string{"fix_plan": plan})
+	job, err := client.Post[records.Job](ctx, d.steward, fmt.Sprintf("/tables/%d/fixes", d.tables[dataset]), map[string]string{"fix_plan": plan})
 	if err != nil {
 		return err
 	}
 	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
 		return err
 	}
-	t, err := client.Get[store.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	t, err := client.Get[records.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
 	if err != nil {
 		return err
 	}
@@ -316,14 +316,14 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	if err := d.declare(ctx, "merges", "merges/survey_results.yaml"); err != nil {
 		return 0, err
 	}
-	job, err := client.Post[store.Job](ctx, d.steward, "/merges/survey_results/runs", map[string]any{})
+	job, err := client.Post[records.Job](ctx, d.steward, "/merges/survey_results/runs", map[string]any{})
 	if err != nil {
 		return 0, err
 	}
 	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
 		return 0, err
 	}
-	t, err := client.Get[store.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	t, err := client.Get[records.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
 	if err != nil {
 		return 0, err
 	}
@@ -344,16 +344,16 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	return t.ID, nil
 }
 
-func (d *demoRun) certify(ctx context.Context, merged int64) (*store.Certificate, error) {
+func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certificate, error) {
 	d.heading("6. Certify")
-	own, err := client.Get[api.Obstacles](ctx, d.steward, fmt.Sprintf("/tables/%d/obstacles", merged))
+	own, err := client.Get[records.Obstacles](ctx, d.steward, fmt.Sprintf("/tables/%d/obstacles", merged))
 	if err != nil {
 		return nil, err
 	}
 	for _, o := range own.Obstacles {
 		d.line("Refused to the steward: %s", o)
 	}
-	made, err := client.Post[store.Certificate](ctx, d.certifier, fmt.Sprintf("/tables/%d/certificates", merged), nil)
+	made, err := client.Post[records.Certificate](ctx, d.certifier, fmt.Sprintf("/tables/%d/certificates", merged), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -362,7 +362,7 @@ func (d *demoRun) certify(ctx context.Context, merged int64) (*store.Certificate
 }
 
 // verify holds the certificate against the table, and against the table with one byte changed.
-func (d *demoRun) verify(ctx context.Context, c *store.Certificate) error {
+func (d *demoRun) verify(ctx context.Context, c *records.Certificate) error {
 	var content bytes.Buffer
 	if err := d.steward.Download(ctx, fmt.Sprintf("/tables/%d/bytes", c.TableID), &content); err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"proudsieve/service"
+	"proudsieve/service/records"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,7 +17,6 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/postgres/postgrestest"
-	"proudsieve/service/store"
 )
 
 // up starts the program with a database of its own and returns what it printed until
@@ -61,7 +61,7 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(directory) })
-	datasets := func(printed string) []store.Dataset {
+	datasets := func(printed string) []records.Dataset {
 		t.Helper()
 		_, after, ok := strings.Cut(printed, "The console is at ")
 		url, _, _ := strings.Cut(after, "\n")
@@ -69,7 +69,7 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 		if !ok || err != nil {
 			t.Fatalf("%s\n%v", printed, err)
 		}
-		all, err := client.All[store.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
+		all, err := client.All[records.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -15,8 +15,7 @@ import (
 	"proudsieve/core/certify"
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
-	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 func issueCommand() *cli.Command {
@@ -39,8 +38,8 @@ func issueCommand() *cli.Command {
 			if state == "all" {
 				state = ""
 			}
-			all, err := client.All[store.Issue](ctx, s.Client, "/issues"+client.Query("dataset", s.command.String("dataset"), "state", state, "assignee", s.command.String("assignee")))
-			return show(s, all, err, func(all []store.Issue) {
+			all, err := client.All[records.Issue](ctx, s.Client, "/issues"+client.Query("dataset", s.command.String("dataset"), "state", state, "assignee", s.command.String("assignee")))
+			return show(s, all, err, func(all []records.Issue) {
 				g := newGrid(">issue", "dataset", "severity", "state", ">rows", "assigned to", "rule", "what was found")
 				for _, i := range all {
 					g.add(fmt.Sprint(i.ID), i.Dataset, i.Severity, i.State, count(i.Rows), optional(i.Assignee, same), i.Rule, i.Title)
@@ -49,11 +48,11 @@ func issueCommand() *cli.Command {
 			})
 		}),
 		verb("show", "one issue with all that happened to it", "ISSUE", nil, func(ctx context.Context, s *session, args []string) error {
-			i, err := client.Get[api.IssueShown](ctx, s.Client, "/issues/"+args[0])
+			i, err := client.Get[records.IssueShown](ctx, s.Client, "/issues/"+args[0])
 			return show(s, i, err, s.issue)
 		}),
 		verb("comment", "say something about an issue", "ISSUE TEXT", nil, func(ctx context.Context, s *session, args []string) error {
-			i, err := client.Post[api.IssueShown](ctx, s.Client, "/issues/"+args[0]+"/comments", map[string]string{"text": args[1]})
+			i, err := client.Post[records.IssueShown](ctx, s.Client, "/issues/"+args[0]+"/comments", map[string]string{"text": args[1]})
 			return show(s, i, err, s.issue)
 		}),
 		edit("assign", "give an issue to somebody", "ISSUE PERSON", http.MethodPatch, "", nil, func(_ *session, args []string) any { return map[string]string{"assignee": args[1]} }),
@@ -68,7 +67,7 @@ func issueCommand() *cli.Command {
 
 func same(s string) string { return s }
 
-func (s *session) issue(i *api.IssueShown) {
+func (s *session) issue(i *records.IssueShown) {
 	s.line("Issue %d of %s: %s", i.ID, i.Dataset, safe(i.Title))
 	s.line("Rule %s, severity %s, %s, %s rows, assigned to %s.", i.Rule, i.Severity, i.State, count(i.Rows), orNobody(i.Assignee))
 	if i.WaiverUntil != nil {
@@ -96,8 +95,8 @@ func orNobody(name *string) string {
 }
 
 func fixPlanCommand() *cli.Command {
-	start := func(ctx context.Context, s *session, args []string, what string) (*store.Job, error) {
-		job, err := client.Post[store.Job](ctx, s.Client, "/tables/"+args[0]+"/"+what, map[string]any{"fix_plan": args[1], "version": s.command.Int("version")})
+	start := func(ctx context.Context, s *session, args []string, what string) (*records.Job, error) {
+		job, err := client.Post[records.Job](ctx, s.Client, "/tables/"+args[0]+"/"+what, map[string]any{"fix_plan": args[1], "version": s.command.Int("version")})
 		if err != nil {
 			return nil, err
 		}
@@ -121,8 +120,8 @@ func fixPlanCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t, err := client.Get[store.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *job.ResultTable))
-			return show(s, t, err, func(t *store.Table) {
+			t, err := client.Get[records.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *job.ResultTable))
+			return show(s, t, err, func(t *records.Table) {
 				var ledger fix.Ledger
 				if json.Unmarshal(*t.Accounting, &ledger) == nil {
 					s.ledger(&ledger)
@@ -198,7 +197,7 @@ func (s *session) preview(p *fix.Preview) {
 func mergeCommand() *cli.Command {
 	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
 		verb("run", "run a merge on the newest cleaned tables", "MERGE", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[store.Job](ctx, s.Client, "/merges/"+args[0]+"/runs", map[string]any{"version": s.command.Int("version")})
+			job, err := client.Post[records.Job](ctx, s.Client, "/merges/"+args[0]+"/runs", map[string]any{"version": s.command.Int("version")})
 			if err != nil {
 				return err
 			}
@@ -206,8 +205,8 @@ func mergeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t, err := client.Get[store.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *done.ResultTable))
-			return show(s, t, err, func(t *store.Table) {
+			t, err := client.Get[records.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *done.ResultTable))
+			return show(s, t, err, func(t *records.Table) {
 				var a merge.Accounting
 				if json.Unmarshal(*t.Accounting, &a) == nil {
 					s.accounting(&a)
@@ -264,8 +263,8 @@ func certificateCommand() *cli.Command {
 		}}
 	return group("certificate", "signed statements about the exact bytes of one table", verify,
 		verb("obstacles", "each thing that stands between a table and a certificate", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			found, err := client.Get[api.Obstacles](ctx, s.Client, "/tables/"+args[0]+"/obstacles")
-			if err := show(s, found, err, func(o *api.Obstacles) {
+			found, err := client.Get[records.Obstacles](ctx, s.Client, "/tables/"+args[0]+"/obstacles")
+			if err := show(s, found, err, func(o *records.Obstacles) {
 				for _, one := range o.Obstacles {
 					s.line("- %s", one)
 				}
@@ -281,14 +280,14 @@ func certificateCommand() *cli.Command {
 			return nil
 		}),
 		verb("issue", "certify a table", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[store.Certificate](ctx, s.Client, "/tables/"+args[0]+"/certificates", nil)
-			return show(s, made, err, func(c *store.Certificate) {
+			made, err := client.Post[records.Certificate](ctx, s.Client, "/tables/"+args[0]+"/certificates", nil)
+			return show(s, made, err, func(c *records.Certificate) {
 				s.line("Certificate %d of table %d is signed by %s.", c.ID, c.TableID, c.CreatedBy)
 			})
 		}),
 		verb("list", "certificates", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[store.Certificate](ctx, s.Client, "/certificates")
-			return show(s, all, err, func(all []store.Certificate) {
+			all, err := client.All[records.Certificate](ctx, s.Client, "/certificates")
+			return show(s, all, err, func(all []records.Certificate) {
 				g := newGrid(">certificate", ">table", "dataset", "certified by", "at", "withdrawn since")
 				for _, c := range all {
 					g.add(fmt.Sprint(c.ID), fmt.Sprint(c.TableID), c.Dataset, c.CreatedBy, when(c.CreatedAt), optional(c.Withdrawn, func(why string) string { return why }))
@@ -297,7 +296,7 @@ func certificateCommand() *cli.Command {
 			})
 		}),
 		verb("save", "write a certificate to a file", "CERTIFICATE FILE", nil, func(ctx context.Context, s *session, args []string) error {
-			c, err := client.Get[store.Certificate](ctx, s.Client, "/certificates/"+args[0])
+			c, err := client.Get[records.Certificate](ctx, s.Client, "/certificates/"+args[0])
 			if err != nil {
 				return err
 			}
@@ -337,8 +336,8 @@ func jobCommand() *cli.Command {
 			if s.command.Bool("running") {
 				running = "true"
 			}
-			page, err := client.Get[store.Page[store.Job]](ctx, s.Client, "/jobs"+client.Query("running", running))
-			return show(s, page, err, func(page *store.Page[store.Job]) {
+			page, err := client.Get[records.Page[records.Job]](ctx, s.Client, "/jobs"+client.Query("running", running))
+			return show(s, page, err, func(page *records.Page[records.Job]) {
 				g := newGrid(">job", "kind", "dataset", "state", ">attempt", ">rows read", "asked for by", "at", "error")
 				for _, j := range page.Items {
 					g.add(fmt.Sprint(j.ID), j.Kind, j.Dataset, j.State, fmt.Sprint(j.Attempt), count(j.RowsRead), j.CreatedBy, when(j.CreatedAt), j.Error)
@@ -352,19 +351,19 @@ func jobCommand() *cli.Command {
 				return err
 			}
 			job, err := s.Follow(ctx, id, s.progress())
-			return show(s, job, err, func(j *store.Job) { s.line("Job %d is done.", j.ID) })
+			return show(s, job, err, func(j *records.Job) { s.line("Job %d is done.", j.ID) })
 		}),
 		verb("stop", "stop a job; nothing of it is kept", "JOB", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[store.Job](ctx, s.Client, "/jobs/"+args[0]+"/stop", nil)
-			return show(s, job, err, func(j *store.Job) { s.line("Job %d is stopped.", j.ID) })
+			job, err := client.Post[records.Job](ctx, s.Client, "/jobs/"+args[0]+"/stop", nil)
+			return show(s, job, err, func(j *records.Job) { s.line("Job %d is stopped.", j.ID) })
 		}),
 	)
 }
 
 func historyCommand() *cli.Command {
 	return verb("history", "who did what when", "", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50}}, func(ctx context.Context, s *session, _ []string) error {
-		page, err := client.Get[store.Page[store.Deed]](ctx, s.Client, "/history"+client.Query("limit", fmt.Sprint(s.command.Int("limit"))))
-		return show(s, page, err, func(page *store.Page[store.Deed]) {
+		page, err := client.Get[records.Page[records.Deed]](ctx, s.Client, "/history"+client.Query("limit", fmt.Sprint(s.command.Int("limit"))))
+		return show(s, page, err, func(page *records.Page[records.Deed]) {
 			g := newGrid("when", "who", "did", "to")
 			for _, d := range page.Items {
 				g.add(when(d.At), orNobody(d.Person), d.Action, d.Subject)

@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // Client calls one service as one person.
@@ -158,7 +158,7 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 		if strings.Contains(path, "?") {
 			separator = "&"
 		}
-		page, err := Get[store.Page[T]](ctx, c, path+separator+"limit=500&after="+url.QueryEscape(after))
+		page, err := Get[records.Page[T]](ctx, c, path+separator+"limit=500&after="+url.QueryEscape(after))
 		if err != nil {
 			return nil, err
 		}
@@ -177,22 +177,22 @@ func (c *Client) Delete(ctx context.Context, path string) error {
 
 // Declare saves the first version of a rulebook, fix plan or merge; kind is rulebooks, fix-plans
 // or merges.
-func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*store.Declaration, error) {
+func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*records.Declaration, error) {
 	return c.DeclareAfter(ctx, kind, source, 0)
 }
 
 // DeclareAfter is Declare for a text that was made from a version, which must still be the
 // newest one; 0 for the first.
-func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, version int) (*store.Declaration, error) {
+func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, version int) (*records.Declaration, error) {
 	header := http.Header{}
 	if version > 0 {
 		header.Set("If-Match", strconv.Quote(strconv.Itoa(version)))
 	}
-	return call[store.Declaration](ctx, c, http.MethodPost, "/"+kind, map[string]string{"source": string(source)}, header)
+	return call[records.Declaration](ctx, c, http.MethodPost, "/"+kind, map[string]string{"source": string(source)}, header)
 }
 
 // Deliver uploads a delivery.
-func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes api.SourceNotes, in io.Reader) (*api.Delivered, error) {
+func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes records.SourceNotes, in io.Reader) (*records.Delivered, error) {
 	path := "/datasets/" + url.PathEscape(dataset) + "/deliveries" + Query("file_name", fileName, "provider", notes.Provider, "contact", notes.Contact,
 		"period", notes.Period, "method", notes.Method, "limits", notes.Limits, "note", notes.Note)
 	response, err := c.do(ctx, http.MethodPost, path, in, http.Header{"Content-Type": {"application/octet-stream"}})
@@ -200,7 +200,7 @@ func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes ap
 		return nil, err
 	}
 	defer response.Body.Close()
-	var out api.Delivered
+	var out records.Delivered
 	return &out, json.NewDecoder(response.Body).Decode(&out)
 }
 
@@ -216,16 +216,16 @@ func (c *Client) Download(ctx context.Context, path string, out io.Writer) error
 }
 
 // EditIssue sends a change of an issue as it is now; method and suffix say which.
-func (c *Client) EditIssue(ctx context.Context, method string, id int64, suffix string, in any) (*api.IssueShown, error) {
-	issue, err := Get[store.Issue](ctx, c, fmt.Sprintf("/issues/%d", id))
+func (c *Client) EditIssue(ctx context.Context, method string, id int64, suffix string, in any) (*records.IssueShown, error) {
+	issue, err := Get[records.Issue](ctx, c, fmt.Sprintf("/issues/%d", id))
 	if err != nil {
 		return nil, err
 	}
-	return call[api.IssueShown](ctx, c, method, fmt.Sprintf("/issues/%d%s", id, suffix), in, http.Header{"If-Match": {strconv.Quote(strconv.Itoa(issue.Version))}})
+	return call[records.IssueShown](ctx, c, method, fmt.Sprintf("/issues/%d%s", id, suffix), in, http.Header{"If-Match": {strconv.Quote(strconv.Itoa(issue.Version))}})
 }
 
 // JobFailed is a job that ended without doing what it was for.
-type JobFailed struct{ Job store.Job }
+type JobFailed struct{ Job records.Job }
 
 // Error implements error.
 func (e *JobFailed) Error() string {
@@ -237,7 +237,7 @@ func (e *JobFailed) Error() string {
 
 // Follow waits for a job to end, tells progress how far it is, and returns it with its
 // result. A job that failed or was stopped is a *JobFailed.
-func (c *Client) Follow(ctx context.Context, id int64, progress func(store.Job)) (*store.Job, error) {
+func (c *Client) Follow(ctx context.Context, id int64, progress func(records.Job)) (*records.Job, error) {
 	response, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/jobs/%d/events", id), nil, http.Header{"Accept": {"text/event-stream"}})
 	if err != nil {
 		return nil, err
@@ -250,7 +250,7 @@ func (c *Client) Follow(ctx context.Context, id int64, progress func(store.Job))
 		if !ok {
 			continue
 		}
-		var job store.Job
+		var job records.Job
 		if err := json.Unmarshal([]byte(data), &job); err != nil {
 			return nil, err
 		}
@@ -261,7 +261,7 @@ func (c *Client) Follow(ctx context.Context, id int64, progress func(store.Job))
 	if err := lines.Err(); err != nil {
 		return nil, err
 	}
-	job, err := Get[store.Job](ctx, c, fmt.Sprintf("/jobs/%d", id))
+	job, err := Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", id))
 	if err != nil {
 		return nil, err
 	}
@@ -272,8 +272,8 @@ func (c *Client) Follow(ctx context.Context, id int64, progress func(store.Job))
 }
 
 // AuditOf waits until a table that a job made or that arrived has been audited.
-func (c *Client) AuditOf(ctx context.Context, table int64, progress func(store.Job)) (*api.AuditShown, error) {
-	jobs, err := Get[store.Page[store.Job]](ctx, c, fmt.Sprintf("/jobs?table=%d", table))
+func (c *Client) AuditOf(ctx context.Context, table int64, progress func(records.Job)) (*api.AuditShown, error) {
+	jobs, err := Get[records.Page[records.Job]](ctx, c, fmt.Sprintf("/jobs?table=%d", table))
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"proudsieve/client"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // answering is a service that gives one answer per path.
@@ -67,15 +67,15 @@ func TestAProblemIsAnErrorWithItsDetails(t *testing.T) {
 	if !errors.As(err, &p) || p.Status != 422 || err.Error() != "The declaration has mistakes.\n  line 2, column 1: no\n  also no" {
 		t.Errorf("%v", err)
 	}
-	_, err = client.Get[store.Table](ctx, c, "/odd")
+	_, err = client.Get[records.Table](ctx, c, "/odd")
 	if !errors.As(err, &p) || p.Status != http.StatusBadGateway || !strings.Contains(err.Error(), "answered GET /odd with 502 Bad Gateway") {
 		t.Errorf("%v", err)
 	}
-	if _, err := client.Get[store.Table](ctx, c, "/cut"); err == nil || !strings.Contains(err.Error(), "the answer to GET /cut cannot be read") {
+	if _, err := client.Get[records.Table](ctx, c, "/cut"); err == nil || !strings.Contains(err.Error(), "the answer to GET /cut cannot be read") {
 		t.Errorf("%v", err)
 	}
 	silent := &client.Client{Server: "http://127.0.0.1:1"}
-	if _, err := client.Get[store.Table](ctx, silent, "/x"); err == nil || !strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
+	if _, err := client.Get[records.Table](ctx, silent, "/x"); err == nil || !strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
 		t.Errorf("%v", err)
 	}
 }
@@ -86,14 +86,14 @@ func TestAllReadsEveryPage(t *testing.T) {
 		"GET /issues": func(w http.ResponseWriter, r *http.Request) {
 			after := r.URL.Query().Get("after")
 			asked = append(asked, after)
-			page := map[string]store.Page[store.Issue]{"": {Items: []store.Issue{{ID: 9}, {ID: 8}}, Next: "8"}, "8": {Items: []store.Issue{{ID: 3}}}}[after]
+			page := map[string]records.Page[records.Issue]{"": {Items: []records.Issue{{ID: 9}, {ID: 8}}, Next: "8"}, "8": {Items: []records.Issue{{ID: 3}}}}[after]
 			if r.URL.Query().Get("state") != "open" || r.URL.Query().Get("limit") != "500" {
 				t.Errorf("asked for %s", r.URL)
 			}
 			_ = json.NewEncoder(w).Encode(page)
 		},
 	})
-	all, err := client.All[store.Issue](ctx, c, "/issues?state=open")
+	all, err := client.All[records.Issue](ctx, c, "/issues?state=open")
 	if err != nil || len(all) != 3 || all[2].ID != 3 || !slices.Equal(asked, []string{"", "8"}) {
 		t.Errorf("%+v after asking for %q, %v", all, asked, err)
 	}
@@ -114,7 +114,7 @@ func TestFollowingAJob(t *testing.T) {
 			},
 		})
 		seen := []string{}
-		job, err := c.Follow(ctx, 7, func(j store.Job) { seen = append(seen, fmt.Sprint(j.State, j.RowsRead)) })
+		job, err := c.Follow(ctx, 7, func(j records.Job) { seen = append(seen, fmt.Sprint(j.State, j.RowsRead)) })
 		if want := []string{"running1", "running2", state + "0"}; !slices.Equal(seen, want) {
 			t.Errorf("progress %v, want %v", seen, want)
 		}

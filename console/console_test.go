@@ -16,7 +16,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
-	"proudsieve/service/api"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
 
@@ -362,7 +362,7 @@ func TestInsideALargerTable(t *testing.T) {
 	if _, err := client.Post[map[string]any](context.Background(), r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv", api.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))
+	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv", records.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,9 +11,8 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/client"
-	"proudsieve/service/api"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 const visitsBook = `# What the crews owe us
@@ -41,7 +40,7 @@ func visited(t *testing.T) (*servicetest.Running, *person, int64) {
 	}
 	var table int64
 	for _, content := range []string{"visit,station,flow\nV1,AV-001,5\n", visitsTable} {
-		d, err := r.Steward.Deliver(ctx, "visits", "visits.csv", api.SourceNotes{}, strings.NewReader(content))
+		d, err := r.Steward.Deliver(ctx, "visits", "visits.csv", records.SourceNotes{}, strings.NewReader(content))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -77,7 +76,7 @@ func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fennoholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
 	p.presses("Accept all 1")
 	p.sees("Version 2 of the rulebook has 1 spelling more.", "accepted")
-	saved, err := client.Get[store.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	saved, err := client.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fennoholt Bridge}", "label: Fennoholt Bridge, spellings: [Fennoholt-Bridge]}", 1) {
 		t.Errorf("the rulebook is\n%s, %v", saved.Source, err)
 	}
@@ -147,7 +146,7 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.sees("version 2 by Mara")
 	p.presses("versions")
 	p.sees("What changed from version 1 to version 2", "The column crew is new", "The column flow now has required yes.")
-	saved, err := client.Get[store.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	saved, err := client.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != want {
 		t.Errorf("%v", err)
 	}
@@ -207,7 +206,7 @@ func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
 	}
 	p.presses("Save as the next version")
 	p.sees("version 3 by Mara")
-	saved, err := client.Get[store.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
+	saved, err := client.Get[records.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != mine || saved.Version != 3 {
 		t.Errorf("%+v, %v", saved, err)
 	}
@@ -219,7 +218,7 @@ func TestADeliveryIsWithdrawnInTheConsole(t *testing.T) {
 	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(ctx, "visits", "may.csv", api.SourceNotes{}, strings.NewReader("station,flow\nAV-1,5\n"))
+	d, err := r.Steward.Deliver(ctx, "visits", "may.csv", records.SourceNotes{}, strings.NewReader("station,flow\nAV-1,5\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

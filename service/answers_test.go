@@ -9,14 +9,14 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/service/api"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 func TestDownloadsSayWhatTheyAre(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
-	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, api.SourceNotes{}, strings.NewReader("sample,value\nS1,1\n"))
+	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, records.SourceNotes{}, strings.NewReader("sample,value\nS1,1\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,7 +42,7 @@ func TestAJobsEventsEndWithTheJob(t *testing.T) {
 	if !strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") {
 		t.Errorf("content type %q", response.Header.Get("Content-Type"))
 	}
-	var last store.Job
+	var last records.Job
 	events := 0
 	for line := range strings.Lines(text) {
 		if data, ok := strings.CutPrefix(line, "data: "); ok {
@@ -65,7 +65,7 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 	}
 	seen := []int64{}
 	for after := ""; ; {
-		page, err := client.Get[store.Page[store.Table]](ctx, r.Reader, "/datasets/samples/tables?limit=2&after="+after)
+		page, err := client.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?limit=2&after="+after)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,18 +80,18 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 		t.Errorf("the tables came as %v", seen)
 	}
 	for query, want := range map[string]int{"": 1, "?state=open": 1, "?state=closed": 0, "?dataset=other": 0, "?assignee=Mara": 0, "?state=unsettled&dataset=samples": 1} {
-		page, err := client.Get[store.Page[store.Issue]](ctx, r.Reader, "/issues"+query)
+		page, err := client.Get[records.Page[records.Issue]](ctx, r.Reader, "/issues"+query)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("issues%s: %d, want %d; %v", query, len(page.Items), want, err)
 		}
 	}
 	for origin, want := range map[string]int{"delivery": 5, "cleaned": 0, "merged": 0} {
-		page, err := client.Get[store.Page[store.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+origin)
+		page, err := client.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+origin)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("%s: %d tables, want %d; %v", origin, len(page.Items), want, err)
 		}
 	}
-	running, err := client.Get[store.Page[store.Job]](ctx, r.Reader, "/jobs?running=true")
+	running, err := client.Get[records.Page[records.Job]](ctx, r.Reader, "/jobs?running=true")
 	if err != nil || len(running.Items) != 0 {
 		t.Errorf("jobs still running: %+v, %v", running, err)
 	}
@@ -108,7 +108,7 @@ func TestTheCheckOfARulebookSavesNothing(t *testing.T) {
 			t.Errorf("%+v, %v", checked, err)
 		}
 	}
-	all, err := client.All[store.Declaration](ctx, r.Reader, "/rulebooks")
+	all, err := client.All[records.Declaration](ctx, r.Reader, "/rulebooks")
 	if err != nil || len(all) != 0 {
 		t.Errorf("%+v, %v", all, err)
 	}

@@ -10,8 +10,8 @@ import (
 	"proudsieve/client"
 	"proudsieve/core/relation"
 	"proudsieve/service/api"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 // gauges is a table of 3,000 rows: flow follows depth, and is missing in every tenth row.
@@ -31,10 +31,10 @@ func gauges() string {
 // taken is a delivery without a rulebook, audited.
 func taken(t *testing.T, r *servicetest.Running, content string) string {
 	t.Helper()
-	if _, err := client.Post[store.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+	if _, err := client.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(ctx, "gauges", "gauges.csv", api.SourceNotes{Contact: "the office", Period: "2024"}, strings.NewReader(content))
+	d, err := r.Steward.Deliver(ctx, "gauges", "gauges.csv", records.SourceNotes{Contact: "the office", Period: "2024"}, strings.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +144,7 @@ func TestHowADeliveryIsRead(t *testing.T) {
 			t.Errorf("%s: %s, want %s", aspect, found[aspect], want)
 		}
 	}
-	tables, err := client.All[store.Table](ctx, r.Reader, "/datasets/gauges/tables")
+	tables, err := client.All[records.Table](ctx, r.Reader, "/datasets/gauges/tables")
 	if err != nil || !strings.Contains(string(tables[0].Source), `"contact":"the office"`) || !strings.Contains(string(tables[0].Source), `"period":"2024"`) {
 		t.Errorf("%s, %v", tables[0].Source, err)
 	}

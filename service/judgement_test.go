@@ -11,8 +11,8 @@ import (
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/api"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 const stationsBook = "dataset: stations\ncolumns:\n  - {name: id}\n"
@@ -97,7 +97,7 @@ func TestGroupsAndCodesOfATable(t *testing.T) {
 
 func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	r, a := judged(t)
-	issues, err := client.All[store.Issue](ctx, r.Steward, "/issues?dataset=visits")
+	issues, err := client.All[records.Issue](ctx, r.Steward, "/issues?dataset=visits")
 	if err != nil || len(issues) == 0 {
 		t.Fatal(err)
 	}
@@ -129,7 +129,7 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	r, a := judged(t)
 	stricter := visitsBook + "rules:\n  - {id: small, condition: flow < 6}\n"
-	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,13 +144,13 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	if f := result.Findings[len(result.Findings)-1]; f.Rule != "small" && result.Findings[len(result.Findings)-2].Rule != "small" {
 		t.Errorf("%+v", result.Findings)
 	}
-	audits, err := client.All[store.Audit](ctx, r.Reader, "/datasets/visits/audits")
+	audits, err := client.All[records.Audit](ctx, r.Reader, "/datasets/visits/audits")
 	if err != nil || len(audits) != 1 {
 		t.Errorf("a trial is recorded as an audit: %+v, %v", audits, err)
 	}
-	_, err = client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stationsBook})
+	_, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stationsBook})
 	refused(t, "another dataset's rulebook", err, 422, "belongs to visits")
-	_, err = client.Post[store.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	_, err = client.Post[records.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
 	refused(t, "a reader", err, 403, "needs the right to")
 
 	declareAfter(t, r.Steward, "rulebooks", stricter, 1)
@@ -178,7 +178,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	declareAfter(t, r.Steward, "rulebooks", back.Source, 2)
 	_, err = client.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
 	refused(t, "metadata without columns", err, 422, "describe no columns")
-	if _, err := client.Post[store.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {
+	if _, err := client.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {
 		t.Fatal(err)
 	}
 	_, err = client.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")

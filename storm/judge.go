@@ -15,6 +15,7 @@ import (
 	"proudsieve/core/certify"
 	"proudsieve/postgres"
 	"proudsieve/service/keeping"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -25,22 +26,22 @@ func (s *storm) judge(ctx context.Context) error {
 	if err := s.settle(ctx, admin); err != nil {
 		return err
 	}
-	jobs, err := client.All[store.Job](ctx, admin, "/jobs")
+	jobs, err := client.All[records.Job](ctx, admin, "/jobs")
 	if err != nil {
 		return err
 	}
-	byID := map[int64]store.Job{}
+	byID := map[int64]records.Job{}
 	for _, j := range jobs {
 		byID[j.ID] = j
 		if strings.Contains(j.Error, "was started") {
 			s.result.GivenUp++
 		}
 	}
-	tables, err := client.All[store.Table](ctx, admin, "/datasets/samples/tables")
+	tables, err := client.All[records.Table](ctx, admin, "/datasets/samples/tables")
 	if err != nil {
 		return err
 	}
-	merged, err := client.All[store.Table](ctx, admin, "/datasets/survey/tables")
+	merged, err := client.All[records.Table](ctx, admin, "/datasets/survey/tables")
 	if err != nil {
 		return err
 	}
@@ -59,7 +60,7 @@ func (s *storm) judge(ctx context.Context) error {
 func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 	started := time.Now()
 	for {
-		running, err := client.All[store.Job](ctx, admin, "/jobs?running=true")
+		running, err := client.All[records.Job](ctx, admin, "/jobs?running=true")
 		if err != nil {
 			return err
 		}
@@ -71,7 +72,7 @@ func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 		if time.Since(started) > stuckAfter {
 			before := fmt.Sprint(running)
 			s.pause(ctx, stuckAfter)
-			after, err := client.All[store.Job](ctx, admin, "/jobs?running=true")
+			after, err := client.All[records.Job](ctx, admin, "/jobs?running=true")
 			if err != nil {
 				return err
 			}
@@ -84,7 +85,7 @@ func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 	}
 }
 
-func (s *storm) judgeTables(tables []store.Table) {
+func (s *storm) judgeTables(tables []records.Table) {
 	deliveries := map[string]int64{}
 	for _, t := range tables {
 		if t.Origin == store.OriginDelivery {
@@ -97,7 +98,7 @@ func (s *storm) judgeTables(tables []store.Table) {
 }
 
 // judgeJobs holds jobs against the tables that they made: each made one, and each table was made by one.
-func (s *storm) judgeJobs(jobs map[int64]store.Job, tables []store.Table) {
+func (s *storm) judgeJobs(jobs map[int64]records.Job, tables []records.Table) {
 	made := map[int64]int64{}
 	for _, j := range jobs {
 		if j.ResultTable != nil {
@@ -127,8 +128,8 @@ func (s *storm) judgeJobs(jobs map[int64]store.Job, tables []store.Table) {
 	}
 }
 
-func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, tables []store.Table, jobs map[int64]store.Job) error {
-	byID, audited := map[int64]store.Table{}, map[int64]bool{}
+func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, tables []records.Table, jobs map[int64]records.Job) error {
+	byID, audited := map[int64]records.Table{}, map[int64]bool{}
 	for _, t := range tables {
 		byID[t.ID] = t
 	}
@@ -160,7 +161,7 @@ func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, table
 }
 
 func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
-	versions, err := client.All[store.Declaration](ctx, admin, "/rulebooks?dataset=samples")
+	versions, err := client.All[records.Declaration](ctx, admin, "/rulebooks?dataset=samples")
 	if err != nil {
 		return err
 	}
@@ -179,7 +180,7 @@ func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
 				s.wrong("version %d of the rulebook is lost, or another one", one.id)
 			}
 		case "certificate":
-			c, err := client.Get[store.Certificate](ctx, admin, fmt.Sprintf("/certificates/%d", one.id))
+			c, err := client.Get[records.Certificate](ctx, admin, fmt.Sprintf("/certificates/%d", one.id))
 			if err != nil {
 				s.wrong("certificate %d is lost: %v", one.id, err)
 				continue

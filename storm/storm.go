@@ -26,7 +26,7 @@ import (
 	"proudsieve/postgres"
 	"proudsieve/service"
 	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // Options say how hard it blows.
@@ -294,7 +294,7 @@ func (s *storm) begin(ctx context.Context) error {
 	s.admin = strings.TrimSpace(string(raw))
 	admin := s.client(0, s.admin)
 	for i, role := range []string{"steward", "certifier"} {
-		made, err := client.Post[api.MadePerson](ctx, admin, "/people", map[string]string{"name": role, "role": role})
+		made, err := client.Post[records.MadePerson](ctx, admin, "/people", map[string]string{"name": role, "role": role})
 		if err != nil {
 			return err
 		}
@@ -377,12 +377,12 @@ func (s *storm) work(ctx context.Context, r *rand.Rand) {
 			s.deliver(ctx, r, steward)
 		case 4, 5:
 			if d, ok := s.some(r, "delivery"); ok {
-				if job, err := client.Post[store.Job](ctx, steward, fmt.Sprintf("/tables/%d/fixes", d.id), map[string]string{"fix_plan": "clean"}); err == nil {
+				if job, err := client.Post[records.Job](ctx, steward, fmt.Sprintf("/tables/%d/fixes", d.id), map[string]string{"fix_plan": "clean"}); err == nil {
 					s.accept(thing{kind: "job", id: job.ID, name: "fix"})
 				}
 			}
 		case 6:
-			if job, err := client.Post[store.Job](ctx, steward, "/merges/survey/runs", map[string]any{}); err == nil {
+			if job, err := client.Post[records.Job](ctx, steward, "/merges/survey/runs", map[string]any{}); err == nil {
 				s.accept(thing{kind: "job", id: job.ID, name: "merge"})
 			}
 		case 7:
@@ -407,14 +407,14 @@ func (s *storm) deliver(ctx context.Context, r *rand.Rand, c *client.Client) {
 		fmt.Fprintf(&content, "S%x-%d,%d.25\n", own, i, r.IntN(1000))
 	}
 	sum := sha256.Sum256(content.Bytes())
-	d, err := c.Deliver(ctx, "samples", "samples.csv", api.SourceNotes{}, &content)
+	d, err := c.Deliver(ctx, "samples", "samples.csv", records.SourceNotes{}, &content)
 	if err == nil {
 		s.accept(thing{kind: "delivery", id: d.Table.ID, digest: hex.EncodeToString(sum[:])})
 	}
 }
 
 func (s *storm) declare(ctx context.Context, r *rand.Rand, c *client.Client) {
-	newest, err := client.Get[store.Declaration](ctx, c, "/rulebooks/samples/samples")
+	newest, err := client.Get[records.Declaration](ctx, c, "/rulebooks/samples/samples")
 	if err != nil {
 		return
 	}
@@ -430,11 +430,11 @@ func (s *storm) certify(ctx context.Context, r *rand.Rand, c *client.Client) {
 	if !ok {
 		return
 	}
-	job, err := client.Get[store.Job](ctx, c, fmt.Sprintf("/jobs/%d", one.id))
+	job, err := client.Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", one.id))
 	if err != nil || job.ResultTable == nil {
 		return
 	}
-	if made, err := client.Post[store.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err == nil {
+	if made, err := client.Post[records.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err == nil {
 		s.accept(thing{kind: "certificate", id: made.ID})
 	}
 }

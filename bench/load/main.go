@@ -26,8 +26,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/service"
-	"proudsieve/service/api"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 const book = `dataset: readings
@@ -121,7 +120,7 @@ func (l *load) prepare(ctx context.Context) error {
 	for i := range *rows {
 		fmt.Fprintf(&b, "R%08d,AV-%03d,2024-%02d-%02d,%.2f,%.3f,clear %d\n", i-i%5000/4999, r.IntN(60), 1+r.IntN(12), 1+r.IntN(28), r.Float64()*91, r.Float64()*1000, r.IntN(1_000_000))
 	}
-	d, err := l.Deliver(ctx, "readings", "readings.csv", api.SourceNotes{}, &b)
+	d, err := l.Deliver(ctx, "readings", "readings.csv", records.SourceNotes{}, &b)
 	if err != nil {
 		return err
 	}
@@ -205,7 +204,7 @@ func (l *load) ask(kind, path string) {
 
 func (l *load) keepAuditing(ctx context.Context) {
 	for ctx.Err() == nil {
-		job, err := client.Post[store.Job](ctx, l.Client, fmt.Sprintf("/tables/%d/audits", l.table), nil)
+		job, err := client.Post[records.Job](ctx, l.Client, fmt.Sprintf("/tables/%d/audits", l.table), nil)
 		if err == nil {
 			_, err = l.Follow(ctx, job.ID, nil)
 		}

@@ -152,7 +152,7 @@ func (s *Server) requires(right access.Right) func(huma.Context, func(huma.Conte
 			_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, unauthorized)
 			return
 		}
-		if !caller(ctx.Context()).Role.May(right) {
+		if !access.Role(caller(ctx.Context()).Role).May(right) {
 			s.recordRefusal(ctx.Context(), caller(ctx.Context()), ctx.Operation().Summary, right)
 			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, forbidden(caller(ctx.Context()), right))
 			return

@@ -8,17 +8,18 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // AuditShown is an audit with all it found.
 type AuditShown struct {
-	store.Audit
+	records.Audit
 	Result audit.Result `json:"result"`
 }
 
 func (s *Server) audits() {
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -26,7 +27,7 @@ func (s *Server) audits() {
 		if t.WithdrawnAt != nil {
 			return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
 		}
-		var job *store.Job
+		var job *records.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if job, err = s.Pool.AddAudit(ctx, tx, t, caller(ctx).ID); err != nil {
 				return err
@@ -35,7 +36,7 @@ func (s *Server) audits() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Audit]], error) {
+	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Audit]], error) {
 		return answer(store.Audits(ctx, s.Store.DB, 0, 0, in.cursor()))
 	})
 	operation(s, access.Read, http.MethodGet, "/audits/{id}", "show-audit", "One audit: profile, scores, findings", func(ctx context.Context, in *ByID) (*body[AuditShown], error) {

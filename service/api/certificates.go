@@ -16,31 +16,26 @@ import (
 	"proudsieve/core/fix"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
-// Obstacles is what stands between a table and a certificate.
-type Obstacles struct {
-	Ready     bool     `json:"ready"`
-	Obstacles []string `json:"obstacles"`
-}
-
 func (s *Server) certificates() {
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *ByID) (*body[Obstacles], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *ByID) (*body[records.Obstacles], error) {
 		c, err := s.gather(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		found := certify.Obstacles(c.facts)
-		return answer(&Obstacles{len(found) == 0, found}, nil)
+		return answer(&records.Obstacles{Ready: len(found) == 0, Obstacles: found}, nil)
 	})
-	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *ByID) (*body[store.Certificate], error) {
+	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
 		return answer(s.certify(ctx, in.ID))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Certificate]], error) {
+	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Certificate]], error) {
 		return answer(store.Certificates(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *ByID) (*body[store.Certificate], error) {
+	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
 		return answer(store.FindCertificate(ctx, s.Store.DB, in.ID))
 	})
 	operation(s, "", http.MethodGet, "/signing-key", "show-signing-key", "The public key that certificates are verified with, as a JSON Web Key", func(context.Context, *nothing) (*body[map[string]any], error) {
@@ -55,14 +50,14 @@ func (s *Server) certificates() {
 
 // candidate is a table with all that a certificate has to know of it.
 type candidate struct {
-	table     *store.Table
-	audit     *store.Audit
+	table     *records.Table
+	audit     *records.Audit
 	result    audit.Result
 	facts     certify.Facts
 	statement certify.Statement
 }
 
-func (s *Server) certify(ctx context.Context, id int64) (*store.Certificate, error) {
+func (s *Server) certify(ctx context.Context, id int64) (*records.Certificate, error) {
 	c, err := s.gather(ctx, id)
 	if err != nil {
 		return nil, err
@@ -82,7 +77,7 @@ func (s *Server) certify(ctx context.Context, id int64) (*store.Certificate, err
 	if err != nil {
 		return nil, err
 	}
-	var made *store.Certificate
+	var made *records.Certificate
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 		if made, err = store.AddCertificate(ctx, tx, id, c.audit.ID, raw, signature, caller(ctx).ID); err != nil {
 			return err
@@ -111,7 +106,7 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 	if err := s.gatherAudit(ctx, c); err != nil {
 		return nil, err
 	}
-	inputs := []store.Table{}
+	inputs := []records.Table{}
 	switch t.Origin {
 	case store.OriginCleaned:
 		inputs = append(inputs, *t)
@@ -133,7 +128,7 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 	return c, s.gatherIssues(ctx, c, inputs)
 }
 
-func versionOf(d *store.Declaration) certify.Version {
+func versionOf(d *records.Declaration) certify.Version {
 	return certify.Version{Name: d.Name, Version: d.Version, SHA256: d.Digest}
 }
 
@@ -177,7 +172,7 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 }
 
 // gatherInput traces an input to the bytes that arrived.
-func (s *Server) gatherInput(ctx context.Context, c *candidate, t *store.Table) error {
+func (s *Server) gatherInput(ctx context.Context, c *candidate, t *records.Table) error {
 	if t.Origin != store.OriginCleaned {
 		return nil
 	}
@@ -205,7 +200,7 @@ func (s *Server) gatherInput(ctx context.Context, c *candidate, t *store.Table) 
 }
 
 // gatherIssues looks at the issues of the table's dataset and of its inputs'.
-func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []store.Table) error {
+func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []records.Table) error {
 	names := []string{c.table.Dataset}
 	for _, t := range inputs {
 		if !slices.Contains(names, t.Dataset) {
@@ -230,7 +225,7 @@ func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []store.
 	return nil
 }
 
-func (c *candidate) takeIssue(i store.Issue, today string) {
+func (c *candidate) takeIssue(i records.Issue, today string) {
 	waived := i.State == store.IssueWaived && *i.WaiverUntil >= today
 	if waived {
 		c.facts.WaivedBy = append(c.facts.WaivedBy, *i.WaiverBy)

@@ -17,6 +17,7 @@ import (
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
@@ -26,10 +27,10 @@ type ByName struct {
 }
 
 func (s *Server) datasets() {
-	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *Paging) (*body[store.Page[store.Dataset]], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *Paging) (*body[records.Page[records.Dataset]], error) {
 		return answer(store.Datasets(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *ByName) (*body[store.Dataset], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *ByName) (*body[records.Dataset], error) {
 		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
 	})
 	type newDataset struct {
@@ -38,8 +39,8 @@ func (s *Server) datasets() {
 			Title string `json:"title,omitempty" maxLength:"200"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/datasets", "add-dataset", "Add a dataset, or change its title", func(ctx context.Context, in *newDataset) (*body[store.Dataset], error) {
-		var made *store.Dataset
+	operation(s, access.Work, http.MethodPost, "/datasets", "add-dataset", "Add a dataset, or change its title", func(ctx context.Context, in *newDataset) (*body[records.Dataset], error) {
+		var made *records.Dataset
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if made, err = store.EnsureDataset(ctx, tx, in.Body.Name, in.Body.Title); err != nil {
 				return err
@@ -52,7 +53,7 @@ func (s *Server) datasets() {
 		ByName
 		Paging
 	}
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/audits", "list-dataset-audits", "The audits of a dataset, newest first", func(ctx context.Context, in *datasetAudits) (*body[store.Page[store.Audit]], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}/audits", "list-dataset-audits", "The audits of a dataset, newest first", func(ctx context.Context, in *datasetAudits) (*body[records.Page[records.Audit]], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -87,10 +88,10 @@ func (in *Saving) from() (int, error) {
 // versioned is a version of a declaration; the next one is made from its ETag.
 type versioned struct {
 	ETag string `header:"ETag"`
-	Body store.Declaration
+	Body records.Declaration
 }
 
-func asVersion(d *store.Declaration, err error) (*versioned, error) {
+func asVersion(d *records.Declaration, err error) (*versioned, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +173,7 @@ func (s *Server) declarationLists(kind, path string) {
 		Paging
 		Dataset string `query:"dataset" doc:"Only those of this dataset"`
 	}
-	operation(s, access.Read, http.MethodGet, "/"+path, "list-"+path, "Versions, newest first", func(ctx context.Context, in *inDataset) (*body[store.Page[store.Declaration]], error) {
+	operation(s, access.Read, http.MethodGet, "/"+path, "list-"+path, "Versions, newest first", func(ctx context.Context, in *inDataset) (*body[records.Page[records.Declaration]], error) {
 		var dataset int64
 		if in.Dataset != "" {
 			d, err := store.FindDataset(ctx, s.Store.DB, in.Dataset)
@@ -194,7 +195,7 @@ func (s *Server) declarationLists(kind, path string) {
 }
 
 // declaration finds a version; 0 means the newest.
-func (s *Server) declaration(ctx context.Context, kind, dataset, name string, version int) (*store.Declaration, error) {
+func (s *Server) declaration(ctx context.Context, kind, dataset, name string, version int) (*records.Declaration, error) {
 	d, err := store.FindDataset(ctx, s.Store.DB, dataset)
 	if err != nil {
 		return nil, err
@@ -207,12 +208,12 @@ func (s *Server) declaration(ctx context.Context, kind, dataset, name string, ve
 
 // declare saves a declaration. rules are the ids of a rulebook's rules: issues of others are
 // closed with it.
-func (s *Server) declare(ctx context.Context, in *Saving, kind, dataset, title, name, digest string, rules []string) (*store.Declaration, error) {
+func (s *Server) declare(ctx context.Context, in *Saving, kind, dataset, title, name, digest string, rules []string) (*records.Declaration, error) {
 	from, err := in.from()
 	if err != nil {
 		return nil, err
 	}
-	var saved *store.Declaration
+	var saved *records.Declaration
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 		d, err := store.EnsureDataset(ctx, tx, dataset, title)
 		if err != nil {

@@ -16,24 +16,17 @@ import (
 
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // uploadStalls is how long an upload may send nothing.
 const uploadStalls = 60 * time.Second
 
-// Delivered is the answer to an upload.
-type Delivered struct {
-	Table   store.Table `json:"table"`
-	Job     *store.Job  `json:"job" doc:"The audit that was queued; null where the bytes were known"`
-	Known   bool        `json:"known" doc:"The dataset had a delivery with these bytes already; nothing was added"`
-	Message string      `json:"message"`
-}
-
 // deliveries adds the upload, which streams and so is a plain handler.
 func (s *Server) deliveries(r chi.Router) {
 	r.Post("/datasets/{name}/deliveries", s.upload)
-	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Delivered](), true, "Delivered")
+	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[records.Delivered](), true, "Delivered")
 	s.api.OpenAPI().AddOperation(&huma.Operation{
 		OperationID: "add-delivery", Method: http.MethodPost, Path: "/datasets/{name}/deliveries",
 		Summary: "Take in a delivery: the body is the file as it is. It is kept unchanged, and its audit is queued",
@@ -54,7 +47,7 @@ func (s *Server) deliveries(r chi.Router) {
 
 func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 	who := caller(r.Context())
-	if !who.Role.May(access.Work) {
+	if !access.Role(who.Role).May(access.Work) {
 		s.recordRefusal(r.Context(), who, "Take in a delivery", access.Work)
 		problem(w, r, http.StatusForbidden, forbidden(who, access.Work))
 		return
@@ -87,7 +80,7 @@ func (p patient) Read(b []byte) (int, error) {
 	return p.Reader.Read(b)
 }
 
-func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Caller) (*Delivered, error) {
+func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Caller) (*records.Delivered, error) {
 	ctx := r.Context()
 	dataset, err := store.FindDataset(ctx, s.Store.DB, chi.URLParam(r, "name"))
 	if err != nil {
@@ -98,7 +91,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	if name == "." || name == "/" {
 		name = dataset.Name + ".csv"
 	}
-	source, err := json.Marshal(SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"), Period: query.Get("period"),
+	source, err := json.Marshal(records.SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"), Period: query.Get("period"),
 		Method: query.Get("method"), Limits: query.Get("limits"), Note: query.Get("note")})
 	if err != nil {
 		return nil, err
@@ -120,7 +113,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	if err != nil {
 		return nil, err
 	}
-	out := &Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known, Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
+	out := &records.Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known, Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
 	if taken.Known {
 		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", taken.Table.ID, dataset.Name)
 	}

@@ -8,42 +8,43 @@ import (
 
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // Desk is what needs somebody today.
 type Desk struct {
-	Issues  []store.Issue `json:"issues" doc:"Unsettled issues, those that stop a table first, then the caller's own"`
-	Running []store.Job   `json:"running"`
-	Failed  []store.Job   `json:"failed" doc:"Jobs among the last hundred that failed and were not tried again since"`
-	Waiting []store.Table `json:"waiting" doc:"Merged tables that pass and have no certificate"`
-	Disk    *files.Disk   `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
+	Issues  []records.Issue `json:"issues" doc:"Unsettled issues, those that stop a table first, then the caller's own"`
+	Running []records.Job   `json:"running"`
+	Failed  []records.Job   `json:"failed" doc:"Jobs among the last hundred that failed and were not tried again since"`
+	Waiting []records.Table `json:"waiting" doc:"Merged tables that pass and have no certificate"`
+	Disk    *files.Disk     `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
 }
 
 func (s *Server) desk() {
 	operation(s, access.Read, http.MethodGet, "/desk", "show-desk", "What needs the caller today", func(ctx context.Context, _ *nothing) (*body[Desk], error) {
 		return answer(s.deskOf(ctx))
 	})
-	operation(s, access.Read, http.MethodGet, "/history", "list-history", "Who did what when, newest first", func(ctx context.Context, in *Paging) (*body[store.Page[store.Deed]], error) {
+	operation(s, access.Read, http.MethodGet, "/history", "list-history", "Who did what when, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Deed]], error) {
 		return answer(store.History(ctx, s.Store.DB, in.cursor()))
 	})
 }
 
 func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
-	d := &Desk{Failed: []store.Job{}}
+	d := &Desk{Failed: []records.Job{}}
 	issues, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled"}, store.Cursor{Limit: 500})
 	if err != nil {
 		return nil, err
 	}
 	me := caller(ctx).Name
-	rank := func(i store.Issue) int {
+	rank := func(i records.Issue) int {
 		r := map[string]int{"major": 0, "minor": 2, "note": 4}[i.Severity]
 		if i.Assignee == nil || *i.Assignee != me {
 			r++
 		}
 		return r
 	}
-	slices.SortStableFunc(issues.Items, func(a, b store.Issue) int { return cmp.Or(rank(a)-rank(b), cmp.Compare(b.Rows, a.Rows)) })
+	slices.SortStableFunc(issues.Items, func(a, b records.Issue) int { return cmp.Or(rank(a)-rank(b), cmp.Compare(b.Rows, a.Rows)) })
 	d.Issues = issues.Items
 	running, err := store.Jobs(ctx, s.Store.DB, 0, true, store.Cursor{})
 	if err != nil {

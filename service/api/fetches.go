@@ -9,39 +9,17 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
 
-// SourceNotes are what is known of where a delivery comes from.
-type SourceNotes struct {
-	Provider string `json:"provider,omitempty" doc:"Who sent it"`
-	Contact  string `json:"contact,omitempty" doc:"Who can be asked about it"`
-	Period   string `json:"period,omitempty" doc:"The period it covers"`
-	Method   string `json:"method,omitempty" doc:"How the numbers were made"`
-	Limits   string `json:"limits,omitempty" doc:"Known limits"`
-	Note     string `json:"note,omitempty" doc:"Anything else"`
-}
-
-// NewFetch is an address from which deliveries are to be fetched.
-type NewFetch struct {
-	Address      string `json:"address" doc:"An http or https address"`
-	EveryMinutes *int   `json:"every_minutes,omitempty" minimum:"1" maximum:"5256000" doc:"How often it is fetched; left out for once, and again on request"`
-	SourceNotes
-}
-
-// Fetching is a fetch with the job that has been queued for it.
-type Fetching struct {
-	store.Fetch
-	Job *store.Job `json:"job"`
-}
-
 func (s *Server) fetches() {
 	type added struct {
 		ByName
-		Body NewFetch
+		Body records.NewFetch
 	}
-	operation(s, access.Work, http.MethodPost, "/datasets/{name}/fetches", "add-fetch", "Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again", func(ctx context.Context, in *added) (*body[Fetching], error) {
+	operation(s, access.Work, http.MethodPost, "/datasets/{name}/fetches", "add-fetch", "Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again", func(ctx context.Context, in *added) (*body[records.Fetching], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -53,7 +31,7 @@ func (s *Server) fetches() {
 		if err != nil {
 			return nil, err
 		}
-		var out Fetching
+		var out records.Fetching
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			f, err := store.AddFetch(ctx, tx, d.ID, in.Body.Address, in.Body.EveryMinutes, source, caller(ctx).ID)
 			if err != nil {
@@ -67,7 +45,7 @@ func (s *Server) fetches() {
 		})
 		return answer(&out, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/fetches", "list-fetches", "The addresses from which a dataset's deliveries are fetched", func(ctx context.Context, in *ByName) (*body[[]store.Fetch], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}/fetches", "list-fetches", "The addresses from which a dataset's deliveries are fetched", func(ctx context.Context, in *ByName) (*body[[]records.Fetch], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -75,7 +53,7 @@ func (s *Server) fetches() {
 		all, err := store.Fetches(ctx, s.Store.DB, d.ID)
 		return answer(&all, err)
 	})
-	operation(s, access.Work, http.MethodPost, "/fetches/{id}/run", "run-fetch", "Fetch from an address now", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/fetches/{id}/run", "run-fetch", "Fetch from an address now", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		f, err := store.FindFetch(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -83,15 +61,15 @@ func (s *Server) fetches() {
 		if f.EndedAt != nil {
 			return nil, invalid("Fetching from %s has ended; add the address anew.", f.Address)
 		}
-		var job *store.Job
+		var job *records.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			job, err = s.Pool.AddFetchJob(ctx, tx, f, caller(ctx).ID)
 			return err
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Work, http.MethodDelete, "/fetches/{id}", "end-fetch", "Fetch no more from an address", func(ctx context.Context, in *ByID) (*body[store.Fetch], error) {
-		var f *store.Fetch
+	operation(s, access.Work, http.MethodDelete, "/fetches/{id}", "end-fetch", "Fetch no more from an address", func(ctx context.Context, in *ByID) (*body[records.Fetch], error) {
+		var f *records.Fetch
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if f, err = store.EndFetch(ctx, tx, in.ID); err != nil {
 				return err

@@ -18,6 +18,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -27,7 +28,7 @@ type inside struct {
 	*relation.Table
 	file  *intake.File
 	key   string // of the table and its rulebook, for remembering
-	audit *store.Audit
+	audit *records.Audit
 }
 
 // parsed is a rulebook that is remembered, which nobody changes.
@@ -63,7 +64,7 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 		return nil, err
 	}
 	var book *rulebook.Rulebook
-	var a *store.Audit
+	var a *records.Audit
 	version := int64(0)
 	if t.AuditID != nil {
 		if a, err = store.FindAudit(ctx, s.Store.DB, *t.AuditID); err != nil {
@@ -231,7 +232,7 @@ func (t *inside) types() map[string]table.Type {
 	return types
 }
 
-func (s *Server) resultOf(ctx context.Context, a *store.Audit) (*audit.Result, error) {
+func (s *Server) resultOf(ctx context.Context, a *records.Audit) (*audit.Result, error) {
 	raw, err := store.AuditResult(ctx, s.Store.DB, a.ID)
 	if err != nil {
 		return nil, err

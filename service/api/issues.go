@@ -12,18 +12,13 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
-// IssueShown is an issue with all that happened to it.
-type IssueShown struct {
-	store.Issue
-	Entries []store.IssueEntry `json:"entries"`
-}
-
 type issueAnswer struct {
 	ETag string `header:"ETag"`
-	Body IssueShown
+	Body records.IssueShown
 }
 
 type issueChange struct {
@@ -51,7 +46,7 @@ func (s *Server) issues() {
 		State    string `query:"state" enum:"open,asked,waived,closed,unsettled" doc:"unsettled: open or asked"`
 		Assignee string `query:"assignee"`
 	}
-	operation(s, access.Read, http.MethodGet, "/issues", "list-issues", "Issues, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Issue]], error) {
+	operation(s, access.Read, http.MethodGet, "/issues", "list-issues", "Issues, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
 		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State, Assignee: in.Assignee}, in.cursor()))
 	})
 	operation(s, access.Read, http.MethodGet, "/issues/{id}", "show-issue", "One issue with all that happened to it", func(ctx context.Context, in *ByID) (*issueAnswer, error) {
@@ -89,7 +84,7 @@ func (s *Server) issue(ctx context.Context, id int64) (*issueAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &issueAnswer{fmt.Sprintf(`"%d"`, i.Version), IssueShown{*i, entries}}, nil
+	return &issueAnswer{fmt.Sprintf(`"%d"`, i.Version), records.IssueShown{Issue: *i, Entries: entries}}, nil
 }
 
 // seenVersion reads the version out of If-Match.

@@ -11,13 +11,14 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // lookEvery is how often a job is looked at for those who follow it.
 const lookEvery = 300 * time.Millisecond
 
-func subject(t *store.Table) string { return fmt.Sprintf("table %d of %s", t.ID, t.Dataset) }
+func subject(t *records.Table) string { return fmt.Sprintf("table %d of %s", t.ID, t.Dataset) }
 
 type planned struct {
 	ByID
@@ -28,10 +29,10 @@ type planned struct {
 }
 
 func (s *Server) jobs() {
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/previews", "preview-fix", "Work out what a fix plan would do; the job's result is the preview", func(ctx context.Context, in *planned) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/previews", "preview-fix", "Work out what a fix plan would do; the job's result is the preview", func(ctx context.Context, in *planned) (*body[records.Job], error) {
 		return answer(s.startPlan(ctx, in, s.Pool.AddPreview, "previewed a fix plan"))
 	})
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/fixes", "apply-fix", "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is", func(ctx context.Context, in *planned) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/fixes", "apply-fix", "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is", func(ctx context.Context, in *planned) (*body[records.Job], error) {
 		return answer(s.startPlan(ctx, in, s.Pool.AddFix, "asked for a fix plan to be applied"))
 	})
 	type listed struct {
@@ -39,13 +40,13 @@ func (s *Server) jobs() {
 		Table   int64 `query:"table" minimum:"0" maximum:"9007199254740991" doc:"Only jobs on this table"`
 		Running bool  `query:"running" doc:"Only jobs that have not ended"`
 	}
-	operation(s, access.Read, http.MethodGet, "/jobs", "list-jobs", "Jobs, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Job]], error) {
+	operation(s, access.Read, http.MethodGet, "/jobs", "list-jobs", "Jobs, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Job]], error) {
 		return answer(store.Jobs(ctx, s.Store.DB, in.Table, in.Running, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/jobs/{id}", "show-job", "One job, with how far it is", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
+	operation(s, access.Read, http.MethodGet, "/jobs/{id}", "show-job", "One job, with how far it is", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		return answer(store.FindJob(ctx, s.Store.DB, in.ID))
 	})
-	operation(s, access.Work, http.MethodPost, "/jobs/{id}/stop", "stop-job", "Stop a job; nothing of it is kept", func(ctx context.Context, in *ByID) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/jobs/{id}/stop", "stop-job", "Stop a job; nothing of it is kept", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		if _, err := store.FindJob(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}
@@ -68,9 +69,9 @@ func (s *Server) jobs() {
 }
 
 // addJob queues what is to be done with a fix plan.
-type addJob func(ctx context.Context, tx *sqlx.Tx, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error)
+type addJob func(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error)
 
-func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action string) (*store.Job, error) {
+func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action string) (*records.Job, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 	if err != nil {
 		return nil, err
@@ -85,7 +86,7 @@ func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action 
 	if err != nil {
 		return nil, err
 	}
-	var job *store.Job
+	var job *records.Job
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 		if job, err = add(ctx, tx, t, plan, caller(ctx).ID); err != nil {
 			return err
@@ -98,8 +99,8 @@ func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action 
 func (s *Server) jobEvents() {
 	sse.Register(s.api, huma.Operation{OperationID: "follow-job", Method: http.MethodGet, Path: "/jobs/{id}/events",
 		Summary: "Follow a job: an event whenever it has got further, the last one when it has ended", Middlewares: huma.Middlewares{s.requires(access.Read)}},
-		map[string]any{"job": store.Job{}}, func(ctx context.Context, in *ByID, send sse.Sender) {
-			var last store.Job
+		map[string]any{"job": records.Job{}}, func(ctx context.Context, in *ByID, send sse.Sender) {
+			var last records.Job
 			for {
 				job, err := store.FindJob(ctx, s.Store.DB, in.ID)
 				if err != nil {

@@ -21,6 +21,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/report"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
@@ -38,8 +39,8 @@ type GroupsPage struct {
 
 // ComparisonShown is a comparison with the audits that were compared.
 type ComparisonShown struct {
-	Before store.Audit `json:"before"`
-	After  store.Audit `json:"after"`
+	Before records.Audit `json:"before"`
+	After  records.Audit `json:"after"`
 	audit.Comparison
 }
 
@@ -151,7 +152,7 @@ func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown
 	if err != nil {
 		return nil, err
 	}
-	var before *store.Audit
+	var before *records.Audit
 	if with == 0 {
 		before, err = store.AuditBefore(ctx, s.Store.DB, after)
 	} else {
@@ -175,8 +176,8 @@ func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown
 }
 
 // ofAudit opens the table of an audit with the rulebook it was judged by.
-func (s *Server) ofAudit(ctx context.Context, id int64) (*store.Audit, *store.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
-	fail := func(err error) (*store.Audit, *store.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
+func (s *Server) ofAudit(ctx context.Context, id int64) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
+	fail := func(err error) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
 		return nil, nil, nil, nil, nil, err
 	}
 	a, err := store.FindAudit(ctx, s.Store.DB, id)
@@ -279,7 +280,7 @@ func (s *Server) trials() {
 			Source string `json:"source" minLength:"1" doc:"A rulebook in YAML, which is not saved"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/trials", "try-rulebook", "Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded", func(ctx context.Context, in *tried) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/trials", "try-rulebook", "Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded", func(ctx context.Context, in *tried) (*body[records.Job], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -291,7 +292,7 @@ func (s *Server) trials() {
 		if book.Dataset != t.Dataset {
 			return nil, invalid("The rulebook is for the dataset %s, and table %d belongs to %s.", book.Dataset, t.ID, t.Dataset)
 		}
-		var job *store.Job
+		var job *records.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if job, err = s.Pool.AddTrial(ctx, tx, t, in.Body.Source, caller(ctx).ID); err != nil {
 				return err
@@ -404,7 +405,7 @@ func (s *Server) proposals() {
 
 // bound gives the rulebook of an open table the codes that it takes from other datasets.
 // The answer tells which tables these came from, for remembering.
-func (s *Server) bound(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*rulebook.Rulebook, string, error) {
+func (s *Server) bound(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*rulebook.Rulebook, string, error) {
 	if book == nil || !takesCodes(book) {
 		return book, "", nil
 	}

@@ -8,6 +8,7 @@ import (
 
 	"proudsieve/core/merge"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
@@ -19,7 +20,7 @@ func (s *Server) merges() {
 			Tables  map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/merges/{name}/runs", "run-merge", "Run a merge on cleaned tables; the job makes the merged table", func(ctx context.Context, in *run) (*body[store.Job], error) {
+	operation(s, access.Work, http.MethodPost, "/merges/{name}/runs", "run-merge", "Run a merge on cleaned tables; the job makes the merged table", func(ctx context.Context, in *run) (*body[records.Job], error) {
 		d, err := s.declaration(ctx, store.KindMerge, in.Name, in.Name, in.Body.Version)
 		if err != nil {
 			return nil, err
@@ -32,7 +33,7 @@ func (s *Server) merges() {
 		if err != nil {
 			return nil, err
 		}
-		var job *store.Job
+		var job *records.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			job, err = s.Pool.AddMerge(ctx, tx, d, inputs, caller(ctx).ID)
 			if err != nil {
@@ -42,7 +43,7 @@ func (s *Server) merges() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/inputs", "list-inputs", "The tables that a merged one was made of", func(ctx context.Context, in *ByID) (*body[[]store.Table], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/inputs", "list-inputs", "The tables that a merged one was made of", func(ctx context.Context, in *ByID) (*body[[]records.Table], error) {
 		if _, err := store.FindTable(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}

@@ -6,26 +6,13 @@ import (
 	"fmt"
 
 	"proudsieve/core/document"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
-// Path is the way of a delivery through the work.
-type Path struct {
-	Stages []Stage `json:"stages"`
-}
-
-// Stage is one station of the path.
-type Stage struct {
-	Name  string `json:"name" enum:"received,read,judged,asked,put right,joined,certified"`
-	State string `json:"state" enum:"done,here,held,ahead" doc:"held: something has to be done before it goes on"`
-	Says  string `json:"says"`
-	Table *int64 `json:"table" doc:"The table of this stage, where it is another one"`
-	Audit *int64 `json:"audit"`
-}
-
 // path says where the work on a table is. From a cleaned or merged table it looks
 // back to the deliveries, from a delivery forward to what was made of it.
-func (s *Server) path(ctx context.Context, id int64) (*Path, error) {
+func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, id)
 	if err != nil {
 		return nil, err
@@ -34,9 +21,9 @@ func (s *Server) path(ctx context.Context, id int64) (*Path, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Path{}
-	add := func(name, state, says string, table *store.Table) {
-		stage := Stage{Name: name, State: state, Says: says}
+	p := &records.Path{}
+	add := func(name, state, says string, table *records.Table) {
+		stage := records.Stage{Name: name, State: state, Says: says}
 		if table != nil {
 			stage.Table, stage.Audit = &table.ID, table.AuditID
 		}
@@ -75,9 +62,9 @@ func (s *Server) path(ctx context.Context, id int64) (*Path, error) {
 	return p, nil
 }
 
-type addStage func(name, state, says string, table *store.Table)
+type addStage func(name, state, says string, table *records.Table)
 
-func (s *Server) pathAsked(ctx context.Context, t *store.Table, add addStage) error {
+func (s *Server) pathAsked(ctx context.Context, t *records.Table, add addStage) error {
 	unsettled, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: t.Dataset, State: "unsettled"}, store.Cursor{Limit: 500})
 	if err != nil {
 		return err
@@ -108,7 +95,7 @@ func issuesAre(n int) string {
 	return fmt.Sprintf("%d issues are", n)
 }
 
-func pathMade(add addStage, shown, cleaned, merged *store.Table) {
+func pathMade(add addStage, shown, cleaned, merged *records.Table) {
 	final := cleaned
 	if merged != nil {
 		final = merged
@@ -143,7 +130,7 @@ func pathMade(add addStage, shown, cleaned, merged *store.Table) {
 
 // kin finds the delivery a table goes back to, and the newest cleaned and merged
 // tables made of it; nil for what there is not.
-func (s *Server) kin(ctx context.Context, t *store.Table) (delivery, cleaned, merged *store.Table, err error) {
+func (s *Server) kin(ctx context.Context, t *records.Table) (delivery, cleaned, merged *records.Table, err error) {
 	switch t.Origin {
 	case store.OriginMerged:
 		return nil, nil, t, nil

@@ -10,26 +10,15 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
-
-// MadePerson is a person with the token by which they come in first.
-type MadePerson struct {
-	store.Person
-	Secret string `json:"secret" doc:"Their token, shown this once"`
-}
-
-// MadeToken is a token with its secret.
-type MadeToken struct {
-	store.Token
-	Secret string `json:"secret" doc:"Shown this once"`
-}
 
 // people adds the operations on people and tokens, which are two records: an administrator makes
 // people, and each person makes tokens of their own. Nobody can come in as somebody else without
 // their noticing: a reset ends all that the person had.
 func (s *Server) people() {
-	operation(s, access.Read, http.MethodGet, "/people", "list-people", "Everybody who works with the service", func(ctx context.Context, _ *nothing) (*body[[]store.Person], error) {
+	operation(s, access.Read, http.MethodGet, "/people", "list-people", "Everybody who works with the service", func(ctx context.Context, _ *nothing) (*body[[]records.Person], error) {
 		people, err := store.People(ctx, s.Store.DB)
 		return answer(&people, err)
 	})
@@ -40,8 +29,8 @@ func (s *Server) people() {
 			Note string      `json:"note,omitempty" maxLength:"200" doc:"What their first token is for"`
 		}
 	}
-	operation(s, access.Administer, http.MethodPost, "/people", "add-person", "Add a person, with a token by which they come in first", func(ctx context.Context, in *newPerson) (*body[MadePerson], error) {
-		made := MadePerson{}
+	operation(s, access.Administer, http.MethodPost, "/people", "add-person", "Add a person, with a token by which they come in first", func(ctx context.Context, in *newPerson) (*body[records.MadePerson], error) {
+		made := records.MadePerson{}
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			person, err := store.AddPerson(ctx, tx, in.Body.Name, in.Body.Role)
 			if err != nil {
@@ -63,8 +52,8 @@ func (s *Server) people() {
 			Disabled bool `json:"disabled" doc:"Whether the person is kept out, with all their tokens; what they did stays"`
 		}
 	}
-	operation(s, access.Administer, http.MethodPatch, "/people/{name}", "change-person", "Keep a person out, or let them in again", func(ctx context.Context, in *change) (*body[store.Person], error) {
-		var person *store.Person
+	operation(s, access.Administer, http.MethodPatch, "/people/{name}", "change-person", "Keep a person out, or let them in again", func(ctx context.Context, in *change) (*body[records.Person], error) {
+		var person *records.Person
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if person, err = store.FindPerson(ctx, tx, in.Name); err != nil {
 				return err
@@ -88,8 +77,8 @@ func (s *Server) people() {
 		s.slowing.forget()
 		return answer(person, err)
 	})
-	operation(s, access.Administer, http.MethodPost, "/people/{name}/reset", "reset-person", "End all tokens of a person and make a new one, for somebody who lost theirs", func(ctx context.Context, in *ByPerson) (*body[MadePerson], error) {
-		made := MadePerson{}
+	operation(s, access.Administer, http.MethodPost, "/people/{name}/reset", "reset-person", "End all tokens of a person and make a new one, for somebody who lost theirs", func(ctx context.Context, in *ByPerson) (*body[records.MadePerson], error) {
+		made := records.MadePerson{}
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			person, err := store.FindPerson(ctx, tx, in.Name)
 			if err != nil {
@@ -124,7 +113,7 @@ func orElse(err, other error) error {
 	return other
 }
 
-func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string, days int) (*MadeToken, error) {
+func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string, days int) (*records.MadeToken, error) {
 	secret, err := access.NewSecret("ps_")
 	if err != nil {
 		return nil, err
@@ -142,13 +131,13 @@ func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note s
 	if err != nil {
 		return nil, err
 	}
-	return &MadeToken{*token, secret}, nil
+	return &records.MadeToken{Token: *token, Secret: secret}, nil
 }
 
 func (s *Server) tokens() {
-	operation(s, access.Read, http.MethodGet, "/tokens", "list-tokens", "The caller's tokens, and to an administrator everybody's, without their secrets", func(ctx context.Context, in *Paging) (*body[store.Page[store.Token]], error) {
+	operation(s, access.Read, http.MethodGet, "/tokens", "list-tokens", "The caller's tokens, and to an administrator everybody's, without their secrets", func(ctx context.Context, in *Paging) (*body[records.Page[records.Token]], error) {
 		who := caller(ctx).ID
-		if caller(ctx).Role.May(access.Administer) {
+		if access.Role(caller(ctx).Role).May(access.Administer) {
 			who = 0
 		}
 		return answer(store.Tokens(ctx, s.Store.DB, who, in.cursor()))
@@ -159,8 +148,8 @@ func (s *Server) tokens() {
 			Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"For how many days the token is in force; 0 without end"`
 		}
 	}
-	operation(s, access.Read, http.MethodPost, "/tokens", "add-token", "Make another token for oneself", func(ctx context.Context, in *newToken) (*body[MadeToken], error) {
-		var made *MadeToken
+	operation(s, access.Read, http.MethodPost, "/tokens", "add-token", "Make another token for oneself", func(ctx context.Context, in *newToken) (*body[records.MadeToken], error) {
+		var made *records.MadeToken
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if made, err = s.newToken(ctx, tx, caller(ctx).ID, in.Body.Note, in.Body.Days); err != nil {
 				return err
@@ -174,7 +163,7 @@ func (s *Server) tokens() {
 		if err != nil {
 			return nil, err
 		}
-		if token.Person != caller(ctx).Name && !caller(ctx).Role.May(access.Administer) {
+		if token.Person != caller(ctx).Name && !access.Role(caller(ctx).Role).May(access.Administer) {
 			s.recordRefusal(ctx, caller(ctx), "End a token of somebody else", access.Administer)
 			return nil, huma.NewError(http.StatusForbidden, fmt.Sprintf("Token %d is somebody else's; ask an administrator.", in.ID))
 		}

@@ -48,9 +48,9 @@ type me struct {
 }
 
 func meOf(c *store.Caller) *me {
-	m := &me{Name: c.Name, Role: c.Role}
+	m := &me{Name: c.Name, Role: access.Role(c.Role)}
 	for _, right := range []access.Right{access.Read, access.Discuss, access.Work, access.Certify, access.Administer} {
-		if c.Role.May(right) {
+		if access.Role(c.Role).May(right) {
 			m.Rights = append(m.Rights, right)
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
@@ -60,20 +61,20 @@ func (s *Server) tables() {
 		Paging
 		Origin string `query:"origin" enum:"delivery,cleaned,merged" doc:"Only tables of this origin"`
 	}
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/tables", "list-tables", "The deliveries, cleaned and merged tables of a dataset, newest first", func(ctx context.Context, in *listed) (*body[store.Page[store.Table]], error) {
+	operation(s, access.Read, http.MethodGet, "/datasets/{name}/tables", "list-tables", "The deliveries, cleaned and merged tables of a dataset, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Table]], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
 		}
 		return answer(store.Tables(ctx, s.Store.DB, d.ID, in.Origin, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}", "show-table", "One table", func(ctx context.Context, in *ByID) (*body[store.Table], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}", "show-table", "One table", func(ctx context.Context, in *ByID) (*body[records.Table], error) {
 		return answer(store.FindTable(ctx, s.Store.DB, in.ID))
 	})
 	operation(s, access.Read, http.MethodGet, "/tables/{id}/rows", "show-rows", "Rows of a table as they stand in the file, with what was caught", func(ctx context.Context, in *rowsAsked) (*body[RowsPage], error) {
 		return answer(s.rows(ctx, in))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/path", "show-path", "Where the table is on its way from arrival to certificate, and what holds it up", func(ctx context.Context, in *ByID) (*body[Path], error) {
+	operation(s, access.Read, http.MethodGet, "/tables/{id}/path", "show-path", "Where the table is on its way from arrival to certificate, and what holds it up", func(ctx context.Context, in *ByID) (*body[records.Path], error) {
 		return answer(s.path(ctx, in.ID))
 	})
 	type download struct {
@@ -182,7 +183,7 @@ type heldRows struct {
 func (h heldRows) size() int64 { return h.bytes }
 
 // auditRows opens the row sets of an audit; nil where there is none.
-func (s *Server) auditRows(ctx context.Context, a *store.Audit) (*audit.Rows, func(), error) {
+func (s *Server) auditRows(ctx context.Context, a *records.Audit) (*audit.Rows, func(), error) {
 	done := func() {}
 	if a == nil {
 		return nil, done, nil

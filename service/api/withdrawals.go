@@ -8,6 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/access"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
@@ -21,7 +22,7 @@ func (s *Server) withdrawals() {
 			LetGo  bool   `json:"let_go_of_bytes,omitempty" doc:"Remove its bytes, and those of what was made of it, from the file store"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/withdrawal", "withdraw-delivery", "Withdraw a delivery that was taken in by mistake, with all that was made of it: it leaves scores, issues and newest tables, and its record stays", func(ctx context.Context, in *withdrawal) (*body[store.Withdrawal], error) {
+	operation(s, access.Work, http.MethodPost, "/tables/{id}/withdrawal", "withdraw-delivery", "Withdraw a delivery that was taken in by mistake, with all that was made of it: it leaves scores, issues and newest tables, and its record stays", func(ctx context.Context, in *withdrawal) (*body[records.Withdrawal], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -29,7 +30,7 @@ func (s *Server) withdrawals() {
 		if t.Origin != store.OriginDelivery {
 			return nil, invalid("Table %d is a %s table; withdraw the delivery that it was made of, and it goes with it.", t.ID, t.Origin)
 		}
-		var w *store.Withdrawal
+		var w *records.Withdrawal
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if w, err = store.Retire(ctx, tx, t.ID, caller(ctx).ID, in.Body.Reason, in.Body.LetGo); err != nil {
 				return err
@@ -44,7 +45,7 @@ func (s *Server) withdrawals() {
 			Keep *int `json:"keep_deliveries" minimum:"1" maximum:"100000" doc:"How many deliveries are kept; null for all"`
 		}
 	}
-	operation(s, access.Work, http.MethodPut, "/datasets/{name}/retention", "set-retention", "Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go", func(ctx context.Context, in *retention) (*body[store.Dataset], error) {
+	operation(s, access.Work, http.MethodPut, "/datasets/{name}/retention", "set-retention", "Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go", func(ctx context.Context, in *retention) (*body[records.Dataset], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err

@@ -20,8 +20,8 @@ import (
 	"proudsieve/service"
 	"proudsieve/service/api"
 	"proudsieve/service/keeping"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 // unpack puts an archive of testdata into a directory.
@@ -86,12 +86,12 @@ func opens(t *testing.T, backup string) {
 		t.Fatal(err)
 	}
 	admin := &client.Client{Server: s.URL(), Token: strings.TrimSpace(string(token))}
-	datasets, err := client.All[store.Dataset](ctx, admin, "/datasets")
+	datasets, err := client.All[records.Dataset](ctx, admin, "/datasets")
 	if err != nil || len(datasets) != 5 {
 		t.Fatalf("%d datasets, %v", len(datasets), err)
 	}
 	for _, d := range datasets {
-		book, err := client.Get[store.Declaration](ctx, admin, "/rulebooks/"+d.Name+"/"+d.Name)
+		book, err := client.Get[records.Declaration](ctx, admin, "/rulebooks/"+d.Name+"/"+d.Name)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -100,11 +100,11 @@ func opens(t *testing.T, backup string) {
 		}
 	}
 	for _, kind := range []string{"fix-plans", "merges"} {
-		if all, err := client.All[store.Declaration](ctx, admin, "/"+kind); err != nil || len(all) == 0 {
+		if all, err := client.All[records.Declaration](ctx, admin, "/"+kind); err != nil || len(all) == 0 {
 			t.Errorf("%d %s, %v", len(all), kind, err)
 		}
 	}
-	audits, err := client.All[store.Audit](ctx, admin, "/audits")
+	audits, err := client.All[records.Audit](ctx, admin, "/audits")
 	if err != nil || len(audits) < 8 {
 		t.Fatalf("%d audits, %v", len(audits), err)
 	}
@@ -118,7 +118,7 @@ func opens(t *testing.T, backup string) {
 		}
 	}
 	// The same bytes and rulebook give the same verdict now.
-	job, err := client.Post[store.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
+	job, err := client.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func opens(t *testing.T, backup string) {
 	if first := audits[len(audits)-1]; err != nil || again.Score != first.Score || again.Passed != first.Passed {
 		t.Errorf("audited again: %v, was %v; %v", again.Score, first.Score, err)
 	}
-	certificates, err := client.All[store.Certificate](ctx, admin, "/certificates")
+	certificates, err := client.All[records.Certificate](ctx, admin, "/certificates")
 	if err != nil || len(certificates) == 0 {
 		t.Fatalf("%d certificates, %v", len(certificates), err)
 	}
@@ -147,7 +147,7 @@ func opens(t *testing.T, backup string) {
 			t.Errorf("certificate %d: %v", c.ID, err)
 		}
 	}
-	if _, err := client.All[store.Issue](ctx, admin, "/issues"); err != nil {
+	if _, err := client.All[records.Issue](ctx, admin, "/issues"); err != nil {
 		t.Error(err)
 	}
 	if checked, err := keeping.Check(ctx, database, place); err != nil || !checked.Good() {

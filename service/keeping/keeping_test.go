@@ -14,10 +14,9 @@ import (
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
-	"proudsieve/service/api"
 	"proudsieve/service/keeping"
+	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
-	"proudsieve/service/store"
 )
 
 func TestMain(m *testing.M) { postgrestest.Main(m) }
@@ -25,7 +24,7 @@ func TestMain(m *testing.M) { postgrestest.Main(m) }
 var ctx = context.Background()
 
 // worked starts a service and takes one delivery to its certificate.
-func worked(t *testing.T) (r *servicetest.Running, database string, certificate *store.Certificate) {
+func worked(t *testing.T) (r *servicetest.Running, database string, certificate *records.Certificate) {
 	t.Helper()
 	r = servicetest.Start(t, func(o *service.Options) { database = o.DatabaseURL })
 	must := func(err error) {
@@ -42,17 +41,17 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 	}
 	content, err := demo.Files.ReadFile("data/stations.csv")
 	must(err)
-	d, err := r.Steward.Deliver(ctx, "stations", "stations.csv", api.SourceNotes{}, bytes.NewReader(content))
+	d, err := r.Steward.Deliver(ctx, "stations", "stations.csv", records.SourceNotes{}, bytes.NewReader(content))
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, d.Table.ID, nil)
 	must(err)
-	job, err := client.Post[store.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "stations_clean"})
+	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "stations_clean"})
 	must(err)
 	done, err := r.Steward.Follow(ctx, job.ID, nil)
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, *done.ResultTable, nil)
 	must(err)
-	certificate, err = client.Post[store.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
+	certificate, err = client.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
 	must(err)
 	return r, database, certificate
 }
@@ -92,7 +91,7 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	}
 	t.Cleanup(func() { _ = s.Stop() })
 	mara := &client.Client{Server: s.URL(), Token: r.Steward.Token}
-	there, err := client.Get[store.Certificate](ctx, mara, fmt.Sprintf("/certificates/%d", certificate.ID))
+	there, err := client.Get[records.Certificate](ctx, mara, fmt.Sprintf("/certificates/%d", certificate.ID))
 	if err != nil || there.Signature != certificate.Signature {
 		t.Fatalf("%+v, %v", there, err)
 	}

@@ -4,20 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 )
-
-// Certificate is a signed statement about the bytes of a table.
-type Certificate struct {
-	ID        int64           `db:"id" json:"id"`
-	TableID   int64           `db:"table_id" json:"table_id"`
-	Dataset   string          `db:"dataset" json:"dataset"`
-	Statement json.RawMessage `db:"statement" json:"statement"`
-	Signature string          `db:"signature" json:"signature" doc:"The certificate itself: a JSON Web Signature in compact form"`
-	CreatedBy string          `db:"created_by" json:"created_by"`
-	CreatedAt time.Time       `db:"created_at" json:"created_at"`
-	Withdrawn *string         `db:"withdrawn" json:"withdrawn" doc:"Why the table, or one that it rests on, was withdrawn since; null where none was"`
-}
 
 const certificateColumns = `SELECT c.id, c.table_id, d.name AS dataset, c.statement, c.signature, p.name AS created_by, c.created_at, (SELECT reason FROM withdrawals WHERE table_id = c.table_id) AS withdrawn
 	FROM certificates c JOIN tables t ON t.id = c.table_id JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = c.created_by`

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 )
 
 // The kinds of declarations.
@@ -13,20 +12,6 @@ const (
 	KindFixPlan  = "fix_plan"
 	KindMerge    = "merge"
 )
-
-// Declaration is one version of a rulebook, fix plan or merge.
-type Declaration struct {
-	ID        int64     `db:"id" json:"id"`
-	Kind      string    `db:"kind" json:"kind" enum:"rulebook,fix_plan,merge"`
-	Dataset   string    `db:"dataset" json:"dataset"`
-	DatasetID int64     `db:"dataset_id" json:"-"`
-	Name      string    `db:"name" json:"name"`
-	Version   int       `db:"version" json:"version"`
-	Source    string    `db:"source" json:"source" doc:"The text as it was declared, YAML"`
-	Digest    string    `db:"digest" json:"digest" doc:"SHA-256 of the text"`
-	Author    string    `db:"author" json:"author"`
-	CreatedAt time.Time `db:"created_at" json:"created_at"`
-}
 
 const declarationColumns = `SELECT c.id, c.kind, d.name AS dataset, c.dataset_id, c.name, c.version, c.source, c.digest, p.name AS author, c.created_at
 	FROM declarations c JOIN datasets d ON d.id = c.dataset_id JOIN people p ON p.id = c.author_id`

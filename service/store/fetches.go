@@ -4,29 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 )
-
-// Fetch is an address from which a dataset's deliveries are fetched, once or again and again.
-type Fetch struct {
-	ID           int64           `db:"id" json:"id"`
-	Dataset      string          `db:"dataset" json:"dataset"`
-	DatasetID    int64           `db:"dataset_id" json:"-"`
-	Address      string          `db:"address" json:"address"`
-	EveryMinutes *int            `db:"every_minutes" json:"every_minutes" doc:"How often it is fetched; null for on request alone"`
-	Source       json.RawMessage `db:"source" json:"source" doc:"What is known of where the deliveries come from"`
-	ETag         string          `db:"etag" json:"-"`
-	LastModified string          `db:"last_modified" json:"-"`
-	NextAt       *time.Time      `db:"next_at" json:"next_at"`
-	CheckedAt    *time.Time      `db:"checked_at" json:"checked_at"`
-	Outcome      string          `db:"outcome" json:"outcome" enum:",delivered,known,unchanged,failed" doc:"Of the last time: a new delivery, bytes that had arrived before, nothing new, or a failure"`
-	Message      string          `db:"message" json:"message"`
-	TableID      *int64          `db:"table_id" json:"table_id" doc:"The newest delivery that came from there"`
-	CreatedByID  int64           `db:"created_by_id" json:"-"`
-	CreatedBy    string          `db:"created_by" json:"created_by"`
-	CreatedAt    time.Time       `db:"created_at" json:"created_at"`
-	EndedAt      *time.Time      `db:"ended_at" json:"ended_at"`
-}
 
 const fetchColumns = `SELECT f.id, d.name AS dataset, f.dataset_id, f.address, f.every_minutes, f.source, f.etag, f.last_modified, f.next_at, f.checked_at,
 	f.outcome, f.message, f.table_id, f.created_by AS created_by_id, p.name AS created_by, f.created_at, f.ended_at

@@ -3,18 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"time"
 )
-
-// Deed is who did what when.
-type Deed struct {
-	ID      int64           `db:"id" json:"id"`
-	At      time.Time       `db:"at" json:"at"`
-	Person  *string         `db:"person" json:"person"`
-	Action  string          `db:"action" json:"action"`
-	Subject string          `db:"subject" json:"subject"`
-	Detail  json.RawMessage `db:"detail" json:"detail"`
-}
 
 // Record adds a deed to the history; person 0 means the service itself.
 func Record(ctx context.Context, q Querier, person int64, action, subject string, detail map[string]any) error {

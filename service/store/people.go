@@ -8,25 +8,6 @@ import (
 	"proudsieve/service/access"
 )
 
-// Person is somebody who works with the service.
-type Person struct {
-	ID         int64       `db:"id" json:"id"`
-	Name       string      `db:"name" json:"name"`
-	Role       access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
-	DisabledAt *time.Time  `db:"disabled_at" json:"disabled_at" doc:"Since when none of their tokens lets them in; null where they do"`
-}
-
-// Token is a secret that lets a person in, without the secret.
-type Token struct {
-	ID        int64       `db:"id" json:"id"`
-	Person    string      `db:"person" json:"person"`
-	Role      access.Role `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
-	Note      string      `db:"note" json:"note"`
-	CreatedAt time.Time   `db:"created_at" json:"created_at"`
-	ExpiresAt *time.Time  `db:"expires_at" json:"expires_at"`
-	RevokedAt *time.Time  `db:"revoked_at" json:"revoked_at"`
-}
-
 // AddPerson makes a person. A name that is taken is ErrConflict.
 func AddPerson(ctx context.Context, q Querier, name string, role access.Role) (*Person, error) {
 	added, err := list[int64](ctx, q, "INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING RETURNING id", name, role)

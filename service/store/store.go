@@ -220,12 +220,6 @@ func clean(args []any) []any {
 	return out
 }
 
-// Page is a part of a list, newest first.
-type Page[T any] struct {
-	Items []T    `json:"items"`
-	Next  string `json:"next" doc:"Cursor of the next page; empty on the last one"`
-}
-
 // Cursor says which part of a list is wanted.
 type Cursor struct {
 	After string // Next of the page before; empty for the first

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 )
 
 // The origins of tables.
@@ -15,34 +14,6 @@ const (
 	OriginCleaned  = "cleaned"
 	OriginMerged   = "merged"
 )
-
-// Table is a delivery, a cleaned table or a merged one: immutable bytes with where they come from.
-type Table struct {
-	ID            int64            `db:"id" json:"id"`
-	Dataset       string           `db:"dataset" json:"dataset"`
-	DatasetID     int64            `db:"dataset_id" json:"-"`
-	Origin        string           `db:"origin" json:"origin" enum:"delivery,cleaned,merged"`
-	Digest        string           `db:"digest" json:"digest" doc:"SHA-256 of the bytes"`
-	Bytes         int64            `db:"bytes" json:"bytes"`
-	FileName      string           `db:"file_name" json:"file_name"`
-	Source        json.RawMessage  `db:"source" json:"source" doc:"What is known of where a delivery comes from"`
-	ParentID      *int64           `db:"parent_id" json:"parent_id" doc:"The table that was cleaned"`
-	DeclarationID *int64           `db:"declaration_id" json:"declaration_id" doc:"The fix plan or merge that made the table"`
-	Declaration   *string          `db:"declaration" json:"declaration" doc:"Its name and version"`
-	ChangeLog     *string          `db:"change_log_digest" json:"change_log_digest"`
-	Accounting    *json.RawMessage `db:"accounting" json:"accounting" doc:"The ledger of a cleaned table, the accounting of a merged one"`
-	CreatedBy     string           `db:"created_by" json:"created_by"`
-	CreatedAt     time.Time        `db:"created_at" json:"created_at"`
-	AuditID       *int64           `db:"audit_id" json:"audit_id" doc:"The newest audit"`
-	Score         *float64         `db:"score" json:"score"`
-	Passed        *bool            `db:"passed" json:"passed"`
-	Rows          *int64           `db:"rows" json:"rows"`
-	CertificateID *int64           `db:"certificate_id" json:"certificate_id"`
-	WithdrawnAt   *time.Time       `db:"withdrawn_at" json:"withdrawn_at" doc:"Since when it counts no more; null where it does"`
-	Withdrawn     *string          `db:"withdrawn" json:"withdrawn" doc:"Why it was withdrawn"`
-	WithdrawnBy   *string          `db:"withdrawn_by" json:"withdrawn_by" doc:"Null where the dataset's retention did it"`
-	BytesLetGo    bool             `db:"bytes_let_go" json:"bytes_let_go" doc:"Its bytes are not kept any more"`
-}
 
 const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,

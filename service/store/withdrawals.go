@@ -4,19 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 )
-
-// Withdrawal says that a delivery was taken in by mistake, or is no longer kept.
-type Withdrawal struct {
-	TableID    int64     `db:"table_id" json:"table_id"`
-	Person     *string   `db:"person" json:"person" doc:"Null where the dataset's retention did it"`
-	Reason     string    `db:"reason" json:"reason"`
-	BytesLetGo bool      `db:"bytes_let_go" json:"bytes_let_go" doc:"Whether the bytes are removed from the file store"`
-	At         time.Time `db:"at" json:"at"`
-}
 
 // Withdraw records that a table counts no more; person 0 means the service itself. Bytes are
 // let go of by the next sweep, where no other table has them. It is ErrConflict for a table

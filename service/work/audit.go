@@ -6,6 +6,7 @@ import (
 	"errors"
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 
 	"github.com/jmoiron/sqlx"
@@ -25,7 +26,7 @@ type auditArgs struct{ ofJob }
 func (auditArgs) Kind() string { return Audit }
 
 // AddAudit records and queues the audit of a table by the newest rulebook of its dataset.
-func (p *Pool) AddAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, person int64) (*store.Job, error) {
+func (p *Pool) AddAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, person int64) (*records.Job, error) {
 	j := store.NewJob{Kind: Audit, TableID: &t.ID, DatasetID: t.DatasetID, CreatedBy: person}
 	book, err := store.NewestDeclaration(ctx, tx, store.KindRulebook, t.DatasetID, t.Dataset)
 	switch {
@@ -71,7 +72,7 @@ func auditTable(ctx context.Context, a *attempt) error {
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) { return nil, nil, a.recordAudit(ctx, tx, t, result, digest) })
 }
 
-func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, result *audit.Result, rowsDigest string) error {
+func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, result *audit.Result, rowsDigest string) error {
 	raw, err := json.Marshal(result)
 	if err != nil {
 		return err
@@ -100,7 +101,7 @@ func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *store.Table, 
 }
 
 // judge audits a table by a rulebook; nil for a draft.
-func (a *attempt) judge(ctx context.Context, t *store.Table, book *rulebook.Rulebook) (*audit.Result, error) {
+func (a *attempt) judge(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*audit.Result, error) {
 	source, book, err := a.open(ctx, t, book, 1)
 	if err != nil {
 		return nil, err

@@ -12,13 +12,14 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // Beside gives a rulebook what a table is judged against besides its own rows: the newest
 // tables of other datasets, cleaned or merged ones before deliveries, and the audits of
 // the tables that came before it, of the same origin.
-func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *store.Table, book *rulebook.Rulebook, today time.Time) error {
+func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *records.Table, book *rulebook.Rulebook, today time.Time) error {
 	b := &rulebook.Beside{Today: today.Unix() / 86_400, Used: map[string]string{}}
 	var mutex sync.Mutex
 	b.Open = func(ctx context.Context, dataset string) (table.Source, *rulebook.Rulebook, error) {
@@ -51,7 +52,7 @@ func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *store.Ta
 }
 
 // current returns the table of a dataset that counts now.
-func current(ctx context.Context, s *store.Store, dataset string) (*store.Table, error) {
+func current(ctx context.Context, s *store.Store, dataset string) (*records.Table, error) {
 	d, err := store.FindDataset(ctx, s.DB, dataset)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("there is no dataset %s", dataset)

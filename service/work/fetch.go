@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"proudsieve/core/intake/content"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"slices"
 	"strings"
@@ -46,7 +47,7 @@ type fetchOf struct {
 }
 
 // AddFetchJob records and queues one fetch.
-func (p *Pool) AddFetchJob(ctx context.Context, tx *sqlx.Tx, f *store.Fetch, person int64) (*store.Job, error) {
+func (p *Pool) AddFetchJob(ctx context.Context, tx *sqlx.Tx, f *records.Fetch, person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: fetchKind, DatasetID: f.DatasetID, Detail: fetchOf{f.ID}, CreatedBy: person})
 }
 
@@ -176,7 +177,7 @@ func fetch(ctx context.Context, a *attempt) error {
 	})
 }
 
-func (a *attempt) fetchOnce(ctx context.Context, f *store.Fetch) (outcome, message string, marks [2]string, table *int64, err error) {
+func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (outcome, message string, marks [2]string, table *int64, err error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, f.Address, nil)
 	if err != nil {
 		return "", "", marks, nil, err
@@ -270,7 +271,7 @@ func fileName(response *http.Response) string {
 }
 
 // withAddress adds the address to what is known of the source.
-func withAddress(f *store.Fetch) json.RawMessage {
+func withAddress(f *records.Fetch) json.RawMessage {
 	known := map[string]string{}
 	_ = json.Unmarshal(f.Source, &known)
 	known["address"] = f.Address

@@ -7,6 +7,7 @@ import (
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 
 	"github.com/jmoiron/sqlx"
@@ -26,11 +27,11 @@ type fixArgs struct{ ofJob }
 func (fixArgs) Kind() string { return Fix }
 
 // AddFix records and queues that a fix plan is applied to a table.
-func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error) {
+func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
 	return p.addPlan(ctx, tx, Fix, t, plan, person)
 }
 
-func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error) {
+func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID, CreatedBy: person})
 }
 
@@ -70,7 +71,7 @@ func applyPlan(ctx context.Context, a *attempt) error {
 }
 
 // plan reads the fix plan of the job and opens its table; passes is how often it will be read.
-func (a *attempt) plan(ctx context.Context, passes int64) (*store.Table, *intake.File, *rulebook.Rulebook, *fix.Plan, error) {
+func (a *attempt) plan(ctx context.Context, passes int64) (*records.Table, *intake.File, *rulebook.Rulebook, *fix.Plan, error) {
 	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
 	if err != nil {
 		return nil, nil, nil, nil, err

@@ -8,6 +8,7 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 
 	"github.com/jmoiron/sqlx"
@@ -32,7 +33,7 @@ type mergeInputs struct {
 }
 
 // AddMerge records and queues a merge of tables, by their datasets.
-func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *store.Declaration, tables map[string]int64, person int64) (*store.Job, error) {
+func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables map[string]int64, person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID, Detail: mergeInputs{tables}, CreatedBy: person})
 }
 

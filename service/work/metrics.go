@@ -8,7 +8,7 @@ import (
 
 	"proudsieve/core/budget"
 	"proudsieve/service/files"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 )
 
 // What the service tells of its work at /metrics.
@@ -36,7 +36,7 @@ func init() {
 	promauto.NewGaugeFunc(prometheus.GaugeOpts{Name: "proudsieve_memory_budget_used_bytes", Help: "Memory that jobs and questions have taken."}, func() float64 { return float64(budget.Process().Used()) })
 }
 
-func jobEnded(j *store.Job, outcome string, started time.Time, rows, bytes int64) {
+func jobEnded(j *records.Job, outcome string, started time.Time, rows, bytes int64) {
 	jobsEnded.WithLabelValues(j.Kind, outcome).Inc()
 	jobsRan.WithLabelValues(j.Kind).Observe(time.Since(started).Seconds())
 	if j.Attempt == 1 {

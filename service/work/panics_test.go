@@ -12,13 +12,14 @@ import (
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 func TestMain(m *testing.M) { postgrestest.Main(m) }
 
 // pool is one that takes no jobs from the queue by itself.
-func pool(t *testing.T, log *slog.Logger) (*Pool, *store.Person, *store.Dataset) {
+func pool(t *testing.T, log *slog.Logger) (*Pool, *records.Person, *records.Dataset) {
 	t.Helper()
 	ctx := context.Background()
 	s, err := store.Open(ctx, postgrestest.Database(t))
@@ -49,7 +50,7 @@ func TestAPanicEndsItsJobAloneWithANumberToQuote(t *testing.T) {
 	var log bytes.Buffer
 	p, person, dataset := pool(t, slog.New(slog.NewTextHandler(&log, nil)))
 	ctx := context.Background()
-	var job *store.Job
+	var job *records.Job
 	if err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 		// An audit of no table: what it points to is not there.
 		job, err = p.Add(ctx, tx, store.NewJob{Kind: Audit, DatasetID: dataset.ID, CreatedBy: person.ID})
@@ -73,7 +74,7 @@ func TestAJobIsQueuedWhereItsKindHasItsPlaces(t *testing.T) {
 	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
 	ctx := context.Background()
 	for kind, want := range map[string]string{Merge: "default", fetchKind: fetchQueue} {
-		var job *store.Job
+		var job *records.Job
 		if err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			job, err = p.Add(ctx, tx, store.NewJob{Kind: kind, DatasetID: dataset.ID, CreatedBy: person.ID})
 			return err

@@ -3,7 +3,7 @@ package work
 import (
 	"context"
 	"proudsieve/core/fix"
-	"proudsieve/service/store"
+	"proudsieve/service/records"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -22,7 +22,7 @@ type previewArgs struct{ ofJob }
 func (previewArgs) Kind() string { return previewKind }
 
 // AddPreview records and queues the preview of a fix plan on a table.
-func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *store.Table, plan *store.Declaration, person int64) (*store.Job, error) {
+func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
 	return p.addPlan(ctx, tx, previewKind, t, plan, person)
 }
 

@@ -13,12 +13,13 @@ import (
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // OpenTable opens a table with the rulebook that applies to it; without a rulebook
 // its reading is worked out and a draft made.
-func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+func OpenTable(ctx context.Context, f *files.Directory, t *records.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
 	open := f.At(t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {
@@ -39,7 +40,7 @@ func OpenTable(ctx context.Context, f *files.Directory, t *store.Table, book *ru
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.
-func (a *attempt) open(ctx context.Context, t *store.Table, book *rulebook.Rulebook, passes int64) (*intake.File, *rulebook.Rulebook, error) {
+func (a *attempt) open(ctx context.Context, t *records.Table, book *rulebook.Rulebook, passes int64) (*intake.File, *rulebook.Rulebook, error) {
 	source, book, err := OpenTable(ctx, a.files, t, book)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", t.FileName, err)

@@ -11,14 +11,15 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
 // TakenIn is what became of bytes that arrived.
 type TakenIn struct {
-	Table *store.Table
-	Job   *store.Job // its audit; nil where the bytes were known
-	Known bool       // the dataset had a delivery with these bytes already
+	Table *records.Table
+	Job   *records.Job // its audit; nil where the bytes were known
+	Known bool         // the dataset had a delivery with these bytes already
 }
 
 // TakeIn records a delivery whose bytes are kept, and queues its audit. The same bytes

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 
 	"github.com/jmoiron/sqlx"
@@ -28,7 +29,7 @@ type trialOf struct {
 }
 
 // AddTrial records and queues the trial of a rulebook on a table.
-func (p *Pool) AddTrial(ctx context.Context, tx *sqlx.Tx, t *store.Table, source string, person int64) (*store.Job, error) {
+func (p *Pool) AddTrial(ctx context.Context, tx *sqlx.Tx, t *records.Table, source string, person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: trialKind, TableID: &t.ID, DatasetID: t.DatasetID, Detail: trialOf{source}, CreatedBy: person})
 }
 

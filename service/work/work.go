@@ -25,6 +25,7 @@ import (
 	"proudsieve/core/guard"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
@@ -253,7 +254,7 @@ func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64, name string) 
 }
 
 // Add records a job and queues it, in the caller's transaction.
-func (p *Pool) Add(ctx context.Context, tx *sqlx.Tx, j store.NewJob) (*store.Job, error) {
+func (p *Pool) Add(ctx context.Context, tx *sqlx.Tx, j store.NewJob) (*records.Job, error) {
 	job, err := store.AddJob(ctx, tx, j)
 	if err != nil {
 		return nil, err
@@ -268,7 +269,7 @@ var errGivenUp = errors.New("the job was taken away")
 // attempt is one run of one job.
 type attempt struct {
 	*Pool
-	job    *store.Job
+	job    *records.Job
 	number int
 	done   atomic.Int64
 	rows   atomic.Int64

@@ -1,0 +1,19 @@
+package records
+
+import (
+	"time"
+)
+
+// Declaration is one version of a rulebook, fix plan or merge.
+type Declaration struct {
+	ID        int64     `db:"id" json:"id"`
+	Kind      string    `db:"kind" json:"kind" enum:"rulebook,fix_plan,merge"`
+	Dataset   string    `db:"dataset" json:"dataset"`
+	DatasetID int64     `db:"dataset_id" json:"-"`
+	Name      string    `db:"name" json:"name"`
+	Version   int       `db:"version" json:"version"`
+	Source    string    `db:"source" json:"source" doc:"The text as it was declared, YAML"`
+	Digest    string    `db:"digest" json:"digest" doc:"SHA-256 of the text"`
+	Author    string    `db:"author" json:"author"`
+	CreatedAt time.Time `db:"created_at" json:"created_at"`
+}

@@ -1,0 +1,36 @@
+package records
+
+import (
+	"time"
+)
+
+// Person is somebody who works with the service.
+type Person struct {
+	ID         int64      `db:"id" json:"id"`
+	Name       string     `db:"name" json:"name"`
+	Role       string     `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	DisabledAt *time.Time `db:"disabled_at" json:"disabled_at" doc:"Since when none of their tokens lets them in; null where they do"`
+}
+
+// Token is a secret that lets a person in, without the secret.
+type Token struct {
+	ID        int64      `db:"id" json:"id"`
+	Person    string     `db:"person" json:"person"`
+	Role      string     `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	Note      string     `db:"note" json:"note"`
+	CreatedAt time.Time  `db:"created_at" json:"created_at"`
+	ExpiresAt *time.Time `db:"expires_at" json:"expires_at"`
+	RevokedAt *time.Time `db:"revoked_at" json:"revoked_at"`
+}
+
+// MadePerson is a person with the token by which they come in first.
+type MadePerson struct {
+	Person
+	Secret string `json:"secret" doc:"Their token, shown this once"`
+}
+
+// MadeToken is a token with its secret.
+type MadeToken struct {
+	Token
+	Secret string `json:"secret" doc:"Shown this once"`
+}

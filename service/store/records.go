@@ -1,0 +1,21 @@
+package store
+
+import "proudsieve/service/records"
+
+// The records that the store keeps.
+type (
+	Audit       = records.Audit
+	Certificate = records.Certificate
+	Dataset     = records.Dataset
+	Declaration = records.Declaration
+	Fetch       = records.Fetch
+	Deed        = records.Deed
+	Issue       = records.Issue
+	IssueEntry  = records.IssueEntry
+	Job         = records.Job
+	Person      = records.Person
+	Token       = records.Token
+	Table       = records.Table
+	Withdrawal  = records.Withdrawal
+	Page[T any] = records.Page[T]
+)
