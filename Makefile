@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test build bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
+.PHONY: demo tour test build generate bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -12,8 +12,15 @@ tour: build setup-server
 test: build lint setup-server setup-browser
 	go test ./...
 
-build: console
+build: generate console
 	go build -o bin/proudsieve ./cmd/proudsieve
+
+# The client's methods are made from the description of the interface, which the handlers give.
+generate:
+	@go run ./client/generate > client/generate/description.json
+	@go tool oapi-codegen -config client/generate/config.yaml client/generate/description.json
+	@sed -i '/^\/\/ Package client provides/,/^\/\/$$/d' client/operations.gen.go
+	@gofmt -w client/operations.gen.go && rm client/generate/description.json
 
 # The console is built into the program: its description of the interface is made
 # from the handlers first, then the pages.

@@ -192,7 +192,7 @@ func (b *bench) inService(ctx context.Context, path string) error {
 	errs := make([]error, 6)
 	for i, question := range []string{"rows?sort=remark", "rows?sort=value", "rows?sort=flow&falling=true", "rows?sort=id&falling=true", "rows?find=12345", "groups?columns=remark"} {
 		group.Go(func() {
-			_, errs[i] = client.Get[any](ctx, s.Client, fmt.Sprintf("/tables/%d/%s", d.Table.ID, question))
+			_, errs[i] = s.Call(ctx, "GET", fmt.Sprintf("/tables/%d/%s", d.Table.ID, question), nil)
 		})
 	}
 	group.Wait()
@@ -229,7 +229,7 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 		if err != nil {
 			return err
 		}
-		job, err := client.Post[records.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": name + "_clean"})
+		job, err := s.ApplyFix(ctx, d.Table.ID, client.PlannedBody{FixPlan: name + "_clean"})
 		if err != nil {
 			return err
 		}
@@ -250,7 +250,7 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 		return err
 	}
 	_ = s.peak()
-	job, err := client.Post[records.Job](ctx, s.Client, "/merges/joined/runs", map[string]any{})
+	job, err := s.RunMerge(ctx, "joined", client.RunBody{})
 	if err != nil {
 		return err
 	}

@@ -85,7 +85,8 @@ func (b *bench) pages(ctx context.Context, c *client.Client, table int64) error 
 	var slowest, slowestRare time.Duration
 	ask := func(path string) (time.Duration, error) {
 		started := time.Now()
-		page, err := client.Get[api.RowsPage](ctx, c, path)
+		raw, err := c.Call(ctx, "GET", path, nil)
+		page, err := client.Decode[api.RowsPage](&raw, err)
 		if err == nil && len(page.Rows) == 0 {
 			err = fmt.Errorf("%s has no rows", path)
 		}

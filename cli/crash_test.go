@@ -16,6 +16,7 @@ import (
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
 	"proudsieve/service/records"
+	"proudsieve/service/servicetest"
 )
 
 // build makes the program, to be run as a process of its own.
@@ -74,7 +75,7 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	}
 	job := d.Job
 	for range 1500 {
-		if job, err = client.Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", d.Job.ID)); err != nil {
+		if job, err = servicetest.Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", d.Job.ID)); err != nil {
 			t.Fatal(err)
 		}
 		if job.State == "running" && job.RowsRead > 0 {
@@ -98,23 +99,23 @@ func TestAnAuditSurvivesKillMinusNine(t *testing.T) {
 	if done.Attempt != 2 {
 		t.Errorf("the audit took %d attempts, want 2", done.Attempt)
 	}
-	audits, err := client.All[records.Audit](ctx, c, "/audits")
+	audits, err := servicetest.All[records.Audit](ctx, c, "/audits")
 	if err != nil || len(audits) != 1 || audits[0].Rows != rows {
 		t.Errorf("audits %+v, %v", audits, err)
 	}
-	issues, err := client.All[records.Issue](ctx, c, "/issues")
+	issues, err := servicetest.All[records.Issue](ctx, c, "/issues")
 	if err != nil || len(issues) != 1 || issues[0].Rule != "one_sample" {
 		t.Fatalf("issues %+v, %v", issues, err)
 	}
-	shown, err := client.Get[records.IssueShown](ctx, c, fmt.Sprintf("/issues/%d", issues[0].ID))
+	shown, err := servicetest.Get[records.IssueShown](ctx, c, fmt.Sprintf("/issues/%d", issues[0].ID))
 	if err != nil || len(shown.Entries) != 1 {
 		t.Errorf("the issue has the entries %+v, %v", shown.Entries, err)
 	}
-	tables, err := client.All[records.Table](ctx, c, "/datasets/samples/tables")
+	tables, err := servicetest.All[records.Table](ctx, c, "/datasets/samples/tables")
 	if err != nil || len(tables) != 1 || tables[0].Digest != d.Table.Digest {
 		t.Errorf("tables %+v, %v", tables, err)
 	}
-	jobs, err := client.Get[records.Page[records.Job]](ctx, c, "/jobs")
+	jobs, err := servicetest.Get[records.Page[records.Job]](ctx, c, "/jobs")
 	if err != nil || len(jobs.Items) != 1 {
 		t.Errorf("jobs %+v, %v", jobs.Items, err)
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net/url"
 
 	"github.com/urfave/cli/v3"
 
@@ -39,13 +38,13 @@ func (s *session) handed(secret string) {
 func personCommand() *cli.Command {
 	change := func(name, usage string, disabled bool, says string) *cli.Command {
 		return verb(name, usage, "NAME", nil, func(ctx context.Context, s *session, args []string) error {
-			p, err := client.Patch[records.Person](ctx, s.Client, "/people/"+url.PathEscape(args[0]), map[string]bool{"disabled": disabled})
+			p, err := s.ChangePerson(ctx, args[0], client.ChangeBody{Disabled: disabled})
 			return show(s, p, err, func(p *records.Person) { s.line(says, p.Name) })
 		})
 	}
 	return group("person", "who works with the service",
 		verb("list", "everybody", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.Get[[]records.Person](ctx, s.Client, "/people")
+			all, err := s.ListPeople(ctx)
 			return show(s, all, err, func(all *[]records.Person) {
 				g := newGrid("name", "role", "kept out since")
 				for _, p := range *all {
@@ -55,7 +54,7 @@ func personCommand() *cli.Command {
 			})
 		}),
 		verb("add", "add a person, with a token by which they come in; it is shown this once", "NAME ROLE", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the token is for"}, toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[records.MadePerson](ctx, s.Client, "/people", map[string]string{"name": args[0], "role": args[1], "note": s.command.String("note")})
+			made, err := s.AddPerson(ctx, client.NewPersonBody{Name: args[0], Role: client.NewPersonBodyRole(args[1]), Note: s.command.String("note")})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
@@ -67,7 +66,7 @@ func personCommand() *cli.Command {
 		change("disable", "keep a person out, with all their tokens; what they did stays", true, "%s is kept out."),
 		change("enable", "let a person in again", false, "%s may come in again."),
 		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME", []cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[records.MadePerson](ctx, s.Client, "/people/"+url.PathEscape(args[0])+"/reset", nil)
+			made, err := s.ResetPerson(ctx, args[0])
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
@@ -82,7 +81,9 @@ func personCommand() *cli.Command {
 func tokenCommand() *cli.Command {
 	return group("token", "by what you come in",
 		verb("list", "your tokens, and for an administrator everybody's, without their secrets", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[records.Token](ctx, s.Client, "/tokens")
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Token], error) {
+				return s.ListTokens(ctx, &client.ListTokensParams{After: after, Limit: limit})
+			})
 			return show(s, all, err, func(all []records.Token) {
 				g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
 				for _, t := range all {
@@ -94,7 +95,7 @@ func tokenCommand() *cli.Command {
 		verb("add", "make another token for yourself; it is shown this once", "", []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
 		}, func(ctx context.Context, s *session, _ []string) error {
-			made, err := client.Post[records.MadeToken](ctx, s.Client, "/tokens", map[string]any{"note": s.command.String("note"), "days": s.command.Int("days")})
+			made, err := s.AddToken(ctx, client.NewTokenBody{Note: s.command.String("note"), Days: int64(s.command.Int("days"))})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
@@ -104,7 +105,11 @@ func tokenCommand() *cli.Command {
 			})
 		}),
 		verb("end", "end a token and its sessions", "TOKEN", nil, func(ctx context.Context, s *session, args []string) error {
-			if err := s.Delete(ctx, "/tokens/"+args[0]); err != nil {
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			if err := s.RevokeToken(ctx, id); err != nil {
 				return err
 			}
 			return show(s, map[string]string{"ended": args[0]}, nil, func(map[string]string) { s.line("Token %s has ended.", args[0]) })

@@ -54,15 +54,19 @@ func optional[T any](v *T, text func(T) string) string {
 func datasetCommand() *cli.Command {
 	return group("dataset", "tables that arrive again and again under one name",
 		verb("list", "all datasets, with where each stands", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[records.Dataset](ctx, s.Client, "/datasets")
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Dataset], error) {
+				return s.ListDatasets(ctx, &client.ListDatasetsParams{After: after, Limit: limit})
+			})
 			return show(s, all, err, s.datasets)
 		}),
 		verb("show", "one dataset with its tables", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Get[records.Dataset](ctx, s.Client, "/datasets/"+args[0])
+			d, err := s.ShowDataset(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			tables, err := client.All[records.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables")
+			tables, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
+				return s.ListTables(ctx, args[0], &client.ListTablesParams{After: after, Limit: limit})
+			})
 			return show(s, map[string]any{"dataset": d, "tables": tables}, err, func(map[string]any) {
 				s.datasets([]records.Dataset{*d})
 				s.line("")
@@ -70,20 +74,19 @@ func datasetCommand() *cli.Command {
 			})
 		}),
 		verb("add", "add a dataset", "DATASET", []cli.Flag{&cli.StringFlag{Name: "title"}}, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Post[records.Dataset](ctx, s.Client, "/datasets", map[string]string{"name": args[0], "title": s.command.String("title")})
+			d, err := s.AddDataset(ctx, client.NewDatasetBody{Name: args[0], Title: s.command.String("title")})
 			return show(s, d, err, func(d *records.Dataset) { s.line("The dataset %s is there.", d.Name) })
 		}),
 		verb("keep", "say how many deliveries of a dataset are kept, besides those that something certified rests on", "DATASET NUMBER|all", nil, func(ctx context.Context, s *session, args []string) error {
-			var keep *int
+			var keep *int64
 			if args[1] != "all" {
 				n, err := number(args[1], "deliveries to keep")
 				if err != nil {
 					return err
 				}
-				whole := int(n)
-				keep = &whole
+				keep = &n
 			}
-			d, err := client.Put[records.Dataset](ctx, s.Client, "/datasets/"+args[0]+"/retention", map[string]any{"keep_deliveries": keep})
+			d, err := s.SetRetention(ctx, args[0], client.RetentionBody{KeepDeliveries: keep})
 			return show(s, d, err, func(d *records.Dataset) {
 				if d.Keep == nil {
 					s.line("All deliveries of %s are kept.", d.Name)
@@ -141,7 +144,7 @@ func declarationCommands(path, what string) []*cli.Command {
 			})
 		}),
 		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[records.Declaration](ctx, s.Client, "/"+path+client.Query("dataset", s.command.String("dataset")))
+			all, err := declarationsOf(ctx, s, path, s.command.String("dataset"))
 			return show(s, all, err, func(all []records.Declaration) {
 				g := newGrid("dataset", "name", ">version", "author", "saved", "SHA-256")
 				for _, d := range all {
@@ -151,7 +154,7 @@ func declarationCommands(path, what string) []*cli.Command {
 			})
 		}),
 		verb("show", "the text of a "+what, "DATASET NAME", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			d, err := client.Get[records.Declaration](ctx, s.Client, "/"+path+"/"+args[0]+"/"+args[1]+client.Query("version", fmt.Sprint(s.command.Int("version"))))
+			d, err := declarationOf(ctx, s, path, args[0], args[1], int64(s.command.Int("version")))
 			return show(s, d, err, func(d *records.Declaration) { _ = s.raw(d.Source) })
 		}),
 	}
@@ -164,31 +167,45 @@ func deliveryCommand() *cli.Command {
 		verb("fetch", "fetch deliveries from a web address, now and, with --every, again and again", "DATASET ADDRESS",
 			append(sourceFlags(), &cli.DurationFlag{Name: "every", Usage: "how often it is fetched, as 24h; what has not changed is not fetched again"}), addFetch),
 		verb("fetch-again", "fetch from an address now", "FETCH", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[records.Job](ctx, s.Client, "/fetches/"+args[0]+"/run", nil)
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			job, err := s.RunFetch(ctx, id)
 			if err != nil {
 				return err
 			}
 			return s.followFetch(ctx, job)
 		}),
 		verb("fetch-end", "fetch no more from an address", "FETCH", nil, func(ctx context.Context, s *session, args []string) error {
-			if err := s.Delete(ctx, "/fetches/"+args[0]); err != nil {
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := s.EndFetch(ctx, id); err != nil {
 				return err
 			}
 			s.line("Nothing more is fetched from there.")
 			return nil
 		}),
 		verb("fetches", "the addresses from which a dataset's deliveries are fetched", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			all, err := client.Get[[]records.Fetch](ctx, s.Client, "/datasets/"+args[0]+"/fetches")
+			all, err := s.ListFetches(ctx, args[0])
 			return show(s, all, err, s.fetchList)
 		}),
 		verb("withdraw", "withdraw a delivery that was taken in by mistake, with all that was made of it; its record stays", "TABLE", []cli.Flag{
 			&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}, &cli.BoolFlag{Name: "let-go-of-bytes", Usage: "remove its bytes from the file store"},
 		}, func(ctx context.Context, s *session, args []string) error {
-			w, err := client.Post[records.Withdrawal](ctx, s.Client, "/tables/"+args[0]+"/withdrawal", map[string]any{"reason": s.command.String("reason"), "let_go_of_bytes": s.command.Bool("let-go-of-bytes")})
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			w, err := s.WithdrawDelivery(ctx, id, client.WithdrawalBody{Reason: s.command.String("reason"), LetGoOfBytes: s.command.Bool("let-go-of-bytes")})
 			return show(s, w, err, func(w *records.Withdrawal) { s.line("Delivery %d is withdrawn, and counts no more.", w.TableID) })
 		}),
 		verb("list", "the deliveries of a dataset", "DATASET", nil, func(ctx context.Context, s *session, args []string) error {
-			all, err := client.All[records.Table](ctx, s.Client, "/datasets/"+args[0]+"/tables?origin=delivery")
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
+				return s.ListTables(ctx, args[0], &client.ListTablesParams{After: after, Limit: limit, Origin: client.ListTablesParamsOriginDelivery})
+			})
 			return show(s, all, err, s.tables)
 		}),
 	)
@@ -216,7 +233,7 @@ func addFetch(ctx context.Context, s *session, args []string) error {
 		}
 		asked.EveryMinutes = &minutes
 	}
-	f, err := client.Post[records.Fetching](ctx, s.Client, "/datasets/"+args[0]+"/fetches", asked)
+	f, err := s.AddFetch(ctx, args[0], asked)
 	if err != nil {
 		return err
 	}
@@ -293,7 +310,7 @@ func addDelivery(ctx context.Context, s *session, args []string) error {
 
 // showAudit waits for the audit of a table and shows it; a table that does not pass ends with errFellShort.
 func (s *session) showAudit(ctx context.Context, table int64) error {
-	a, err := s.AuditOf(ctx, table, s.progress())
+	a, err := client.Decode[api.AuditShown](s.AuditOf(ctx, table, s.progress()))
 	if err != nil {
 		return err
 	}
@@ -314,11 +331,15 @@ func (s *session) audited(a *api.AuditShown) error {
 func tableCommand() *cli.Command {
 	return group("table", "deliveries, cleaned and merged tables",
 		verb("show", "one table, and where it is on its way", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			t, err := client.Get[records.Table](ctx, s.Client, "/tables/"+args[0])
+			id, err := idOf(args[0])
 			if err != nil {
 				return err
 			}
-			path, err := client.Get[records.Path](ctx, s.Client, "/tables/"+args[0]+"/path")
+			t, err := s.ShowTable(ctx, id)
+			if err != nil {
+				return err
+			}
+			path, err := s.ShowPath(ctx, t.ID)
 			return show(s, map[string]any{"table": t, "path": path}, err, func(map[string]any) {
 				s.tables([]records.Table{*t})
 				s.line("SHA-256 %s", t.Digest)
@@ -336,26 +357,38 @@ func tableCommand() *cli.Command {
 			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20},
 		}, showRows),
 		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN", []cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"}, &cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}}, func(ctx context.Context, s *session, args []string) error {
-			pairs := []string{"kind", s.command.String("kind"), "offset", fmt.Sprint(s.command.Int("offset")), "limit", fmt.Sprint(s.command.Int("limit"))}
-			for _, name := range strings.Split(args[1], ",") {
-				pairs = append(pairs, "columns", name)
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
 			}
-			found, err := client.Get[api.GroupsPage](ctx, s.Client, "/tables/"+args[0]+"/groups"+client.Query(pairs...))
+			found, err := client.Decode[api.GroupsPage](s.ShowGroups(ctx, id, &client.ShowGroupsParams{Columns: strings.Split(args[1], ","),
+				Kind: client.ShowGroupsParamsKind(s.command.String("kind")), Offset: int64(s.command.Int("offset")), Limit: int64(s.command.Int("limit"))}))
 			return show(s, found, err, func(found *api.GroupsPage) {
 				s.groupCounts(&found.Groups)
 				s.groupPage(found.Names, found.Columns, relation.GroupKind(found.Kind), found.Page, int64(found.Listed))
 			})
 		}),
 		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil, func(ctx context.Context, s *session, args []string) error {
-			codes, err := client.Get[relation.Codes](ctx, s.Client, "/tables/"+args[0]+"/codes"+client.Query("column", args[1]))
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			codes, err := client.Decode[relation.Codes](s.ShowCodes(ctx, id, &client.ShowCodesParams{Column: args[1]}))
 			return show(s, codes, err, s.codes)
 		}),
 		verb("download", "the bytes of a table", "TABLE FILE", []cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}}, func(ctx context.Context, s *session, args []string) error {
-			what := "table"
-			if s.command.Bool("change-log") {
-				what = "change-log"
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
 			}
-			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/tables/"+args[0]+"/bytes?what="+what, f) })
+			what := client.DownloadTableParams{}
+			if s.command.Bool("change-log") {
+				what.What = client.DownloadTableParamsWhatChangeLog
+			}
+			return save(args[1], func(f *os.File) error {
+				bytes, err := s.DownloadTable(ctx, id, &what)
+				return client.Save(f, bytes, err)
+			})
 		}),
 	)
 }
@@ -365,13 +398,44 @@ func exactFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "exact", Usage: "write the texts as they are, also those that a spreadsheet would run as a formula"}
 }
 
+// idOf reads the number of what is meant, as lists show it.
+func idOf(text string) (int64, error) { return number(text, "anything; the lists show the numbers") }
+
+// declarationsOf lists the declarations of a kind, of a dataset where one is named.
+func declarationsOf(ctx context.Context, s *session, kind, dataset string) ([]records.Declaration, error) {
+	return client.All(func(after string, limit int64) (*records.Page[records.Declaration], error) {
+		switch kind {
+		case "rulebooks":
+			return s.ListRulebooks(ctx, &client.ListRulebooksParams{After: after, Limit: limit, Dataset: dataset})
+		case "fix-plans":
+			return s.ListFixPlans(ctx, &client.ListFixPlansParams{After: after, Limit: limit, Dataset: dataset})
+		}
+		return s.ListMerges(ctx, &client.ListMergesParams{After: after, Limit: limit, Dataset: dataset})
+	})
+}
+
+// declarationOf returns one declaration; version 0 is the newest.
+func declarationOf(ctx context.Context, s *session, kind, dataset, name string, version int64) (*records.Declaration, error) {
+	switch kind {
+	case "rulebooks":
+		return s.ShowRulebooks(ctx, dataset, name, &client.ShowRulebooksParams{Version: version})
+	case "fix-plans":
+		return s.ShowFixPlans(ctx, dataset, name, &client.ShowFixPlansParams{Version: version})
+	}
+	return s.ShowMerges(ctx, dataset, name, &client.ShowMergesParams{Version: version})
+}
+
 // save writes a file whole or not at all.
 func save(path string, write func(*os.File) error) error { return durable.Write(path, 0o600, write) }
 
 func showRows(ctx context.Context, s *session, args []string) error {
 	c := s.command
-	page, err := client.Get[api.RowsPage](ctx, s.Client, "/tables/"+args[0]+"/rows"+client.Query("rule", c.String("rule"), "column", c.String("column"),
-		"dimension", c.String("dimension"), "after", fmt.Sprint(c.Int("after")), "limit", fmt.Sprint(c.Int("limit"))))
+	id, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	page, err := client.Decode[api.RowsPage](s.ShowRows(ctx, id, &client.ShowRowsParams{Rule: c.String("rule"), Column: c.String("column"),
+		Dimension: client.ShowRowsParamsDimension(c.String("dimension")), After: int32(c.Int("after")), Limit: int64(c.Int("limit"))}))
 	return show(s, page, err, func(page *api.RowsPage) {
 		g := newGrid(append([]string{">row", ">line", "caught by"}, safeHeads(page.Columns)...)...)
 		for _, r := range page.Rows {
@@ -409,7 +473,11 @@ func safeHeads(names []string) []string {
 func auditCommand() *cli.Command {
 	return group("audit", "runs of a rulebook over a table",
 		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[records.Job](ctx, s.Client, "/tables/"+args[0]+"/audits", nil)
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			job, err := s.StartAudit(ctx, id)
 			if err != nil {
 				return err
 			}
@@ -417,40 +485,58 @@ func auditCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			a, err := client.Get[api.AuditShown](ctx, s.Client, fmt.Sprintf("/audits/%d", *done.AuditID))
+			a, err := client.Decode[api.AuditShown](s.ShowAudit(ctx, *done.AuditID))
 			if err != nil {
 				return err
 			}
 			return s.audited(a)
 		}),
 		verb("show", "what an audit found", "AUDIT", nil, func(ctx context.Context, s *session, args []string) error {
-			a, err := client.Get[api.AuditShown](ctx, s.Client, "/audits/"+args[0])
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			a, err := client.Decode[api.AuditShown](s.ShowAudit(ctx, id))
 			if err != nil {
 				return err
 			}
 			return s.audited(a)
 		}),
 		verb("compare", "what is new, gone, worse and better since an earlier audit", "AUDIT", []cli.Flag{&cli.IntFlag{Name: "with", Usage: "the earlier audit; the one before where it is left out"}}, func(ctx context.Context, s *session, args []string) error {
-			c, err := client.Get[api.ComparisonShown](ctx, s.Client, "/audits/"+args[0]+"/comparison"+client.Query("with", fmt.Sprint(s.command.Int("with"))))
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := client.Decode[api.ComparisonShown](s.CompareAudits(ctx, id, &client.CompareAuditsParams{With: int64(s.command.Int("with"))}))
 			return show(s, c, err, func(c *api.ComparisonShown) {
 				s.line("Audit %d of %s, against audit %d of %s.", c.After.ID, safe(c.After.FileName), c.Before.ID, safe(c.Before.FileName))
 				s.comparison(&c.Comparison)
 			})
 		}),
 		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", nil, func(ctx context.Context, s *session, args []string) error {
-			return save(args[1], func(f *os.File) error { return s.Download(ctx, "/audits/"+args[0]+"/report", f) })
-		}),
-		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE", []cli.Flag{exactFlag()}, func(ctx context.Context, s *session, args []string) error {
-			exact := ""
-			if s.command.Bool("exact") {
-				exact = "true"
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
 			}
 			return save(args[1], func(f *os.File) error {
-				return s.Download(ctx, "/audits/"+args[0]+"/findings"+client.Query("exact", exact), f)
+				page, err := s.ShowReport(ctx, id)
+				return client.Save(f, page, err)
+			})
+		}),
+		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE", []cli.Flag{exactFlag()}, func(ctx context.Context, s *session, args []string) error {
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			return save(args[1], func(f *os.File) error {
+				list, err := s.DownloadFindings(ctx, id, &client.DownloadFindingsParams{Exact: s.command.Bool("exact")})
+				return client.Save(f, list, err)
 			})
 		}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[records.Audit](ctx, s.Client, "/audits")
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Audit], error) {
+				return s.ListAudits(ctx, &client.ListAuditsParams{After: after, Limit: limit})
+			})
 			return show(s, all, err, func(all []records.Audit) {
 				g := newGrid(">audit", "dataset", ">table", "origin", ">rows", ">score", "passed", "at")
 				for _, a := range all {

@@ -48,15 +48,26 @@ func rulebookCommand() *cli.Command {
 		alone("from-csvw", "make a rulebook of CSVW metadata, and list what it cannot carry", "FILE", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, fromCSVW),
 		verb("try", "say what a rulebook file would find in the newest deliveries; nothing is saved", "FILE", []cli.Flag{&cli.IntFlag{Name: "last", Value: 3, Usage: "how many deliveries"}}, tryRulebook),
 		verb("changes", "how the newest version differs from the one before, in words", "DATASET", []cli.Flag{&cli.IntFlag{Name: "from", Usage: "the earlier version"}, &cli.IntFlag{Name: "to", Usage: "the later version; 0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			pairs := []string{"to", fmt.Sprint(s.command.Int("to"))}
-			if from := s.command.Int("from"); from > 0 {
-				pairs = append(pairs, "from", fmt.Sprint(from))
-			}
-			all, err := client.Get[[]rulebook.Difference](ctx, s.Client, "/rulebooks/"+args[0]+"/comparison"+client.Query(pairs...))
-			return show(s, all, err, func(all *[]rulebook.Difference) { s.differences(*all) })
+			found, err := s.CompareRulebooks(ctx, args[0], &client.CompareRulebooksParams{From: int64(s.command.Int("from")), To: int64(s.command.Int("to"))})
+			all, err := differencesOf(found, err)
+			return show(s, &all, err, func(all *[]rulebook.Difference) { s.differences(*all) })
 		}),
 	}
 	return group("rulebook", "what must hold for a dataset", append(commands, declarationCommands("rulebooks", "rulebook")...)...)
+}
+
+// differencesOf reads what a comparison was answered with.
+func differencesOf(found *[]client.Difference, err error) ([]rulebook.Difference, error) {
+	if err != nil {
+		return nil, err
+	}
+	all := make([]rulebook.Difference, len(*found))
+	for i, raw := range *found {
+		if err := json.Unmarshal(raw, &all[i]); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
 }
 
 func checkRulebook(_ context.Context, _ *cli.Command, o *output, args []string) error {
@@ -308,13 +319,15 @@ func tryRulebook(ctx context.Context, s *session, args []string) error {
 	if last < 1 {
 		return fmt.Errorf("--last is at least 1, not %d", last)
 	}
-	tables, err := client.All[records.Table](ctx, s.Client, "/datasets/"+book.Dataset+"/tables?origin=delivery")
+	tables, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
+		return s.ListTables(ctx, book.Dataset, &client.ListTablesParams{After: after, Limit: limit, Origin: client.ListTablesParamsOriginDelivery})
+	})
 	if err != nil {
 		return err
 	}
 	all := []tried{}
 	for _, t := range tables[:min(len(tables), last)] {
-		job, err := client.Post[records.Job](ctx, s.Client, fmt.Sprintf("/tables/%d/trials", t.ID), map[string]string{"source": string(source)})
+		job, err := s.TryRulebook(ctx, t.ID, client.TriedBody{Source: string(source)})
 		if err != nil {
 			return err
 		}

@@ -55,7 +55,7 @@ func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
 	}
 	d := &demoRun{output: o, tables: map[string]int64{}, cleaned: map[string]int64{}}
 	for person, role := range map[string]string{demoSteward: "steward", demoCertifier: "certifier"} {
-		made, err := client.Post[records.MadePerson](ctx, admin, "/people", map[string]any{"name": person, "role": role, "note": "demo"})
+		made, err := admin.AddPerson(ctx, client.NewPersonBody{Name: person, Role: client.NewPersonBodyRole(role), Note: "demo"})
 		if err != nil {
 			return nil, err
 		}
@@ -78,7 +78,7 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 	if err != nil {
 		return err
 	}
-	datasets, err := client.Get[records.Page[records.Dataset]](ctx, admin, "/datasets")
+	datasets, err := admin.ListDatasets(ctx, nil)
 	if err != nil || len(datasets.Items) > 0 {
 		return err
 	}
@@ -181,7 +181,7 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 		return err
 	}
 	d.tables[one.Dataset] = delivered.Table.ID
-	a, err := d.steward.AuditOf(ctx, delivered.Table.ID, nil)
+	a, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, delivered.Table.ID, nil))
 	if err != nil {
 		return err
 	}
@@ -232,7 +232,7 @@ func (d *demoRun) planted(ctx context.Context) error {
 func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*table.RowSet, error) {
 	set := table.NewRowSet()
 	for after := uint32(0); ; {
-		page, err := client.Get[api.RowsPage](ctx, d.steward, fmt.Sprintf("/tables/%d/rows", id)+client.Query("rule", rule, "limit", "1000", "after", fmt.Sprint(after)))
+		page, err := client.Decode[api.RowsPage](d.steward.ShowRows(ctx, id, &client.ShowRowsParams{Rule: rule, Limit: 1000, After: int32(after)}))
 		if err != nil {
 			return nil, err
 		}
@@ -248,7 +248,9 @@ func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*tab
 // settle waives what the laboratories confirmed.
 func (d *demoRun) settle(ctx context.Context) error {
 	d.heading("3. Issues: ask, record, decide")
-	issues, err := client.All[records.Issue](ctx, d.steward, "/issues?state=unsettled")
+	issues, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
+		return d.steward.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit, State: client.ListIssuesParamsStateUnsettled})
+	})
 	if err != nil {
 		return err
 	}
@@ -261,11 +263,11 @@ func (d *demoRun) settle(ctx context.Context) error {
 		if i.Rule != "received_after_sampled" {
 			continue
 		}
-		if _, err := client.Post[records.IssueShown](ctx, d.steward, fmt.Sprintf("/issues/%d/comments", i.ID), map[string]string{"text": "Asked the laboratory: which of the two dates is right?"}); err != nil {
+		if _, err := d.steward.CommentIssue(ctx, i.ID, client.CommentBody{Text: "Asked the laboratory: which of the two dates is right?"}); err != nil {
 			return err
 		}
-		waiver := map[string]string{"reason": "The clock of the laboratory's intake was wrong; the dates of sampling are right.", "until": time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
-		waived, err := d.steward.EditIssue(ctx, "POST", i.ID, "/waiver", waiver)
+		waiver := client.WaiverBody{Reason: "The clock of the laboratory's intake was wrong; the dates of sampling are right.", Until: time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
+		waived, err := d.steward.Waive(ctx, i.ID, waiver)
 		if err != nil {
 			return err
 		}
@@ -278,14 +280,14 @@ func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
 	if err := d.declare(ctx, "fix-plans", "fixes/"+plan+".yaml"); err != nil {
 		return err
 	}
-	job, err := client.Post[records.Job](ctx, d.steward, fmt.Sprintf("/tables/%d/fixes", d.tables[dataset]), map[string]string{"fix_plan": plan})
+	job, err := d.steward.ApplyFix(ctx, d.tables[dataset], client.PlannedBody{FixPlan: plan})
 	if err != nil {
 		return err
 	}
 	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
 		return err
 	}
-	t, err := client.Get[records.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	t, err := d.steward.ShowTable(ctx, *job.ResultTable)
 	if err != nil {
 		return err
 	}
@@ -294,7 +296,7 @@ func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
 	if err := json.Unmarshal(*t.Accounting, &ledger); err != nil {
 		return err
 	}
-	a, err := d.steward.AuditOf(ctx, t.ID, nil)
+	a, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, t.ID, nil))
 	if err != nil {
 		return err
 	}
@@ -316,14 +318,14 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	if err := d.declare(ctx, "merges", "merges/survey_results.yaml"); err != nil {
 		return 0, err
 	}
-	job, err := client.Post[records.Job](ctx, d.steward, "/merges/survey_results/runs", map[string]any{})
+	job, err := d.steward.RunMerge(ctx, "survey_results", client.RunBody{})
 	if err != nil {
 		return 0, err
 	}
 	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
 		return 0, err
 	}
-	t, err := client.Get[records.Table](ctx, d.steward, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	t, err := d.steward.ShowTable(ctx, *job.ResultTable)
 	if err != nil {
 		return 0, err
 	}
@@ -336,7 +338,7 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	d.line("The merge adds up.")
-	audited, err := d.steward.AuditOf(ctx, t.ID, nil)
+	audited, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, t.ID, nil))
 	if err != nil {
 		return 0, err
 	}
@@ -346,14 +348,14 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 
 func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certificate, error) {
 	d.heading("6. Certify")
-	own, err := client.Get[records.Obstacles](ctx, d.steward, fmt.Sprintf("/tables/%d/obstacles", merged))
+	own, err := d.steward.ListObstacles(ctx, merged)
 	if err != nil {
 		return nil, err
 	}
 	for _, o := range own.Obstacles {
 		d.line("Refused to the steward: %s", o)
 	}
-	made, err := client.Post[records.Certificate](ctx, d.certifier, fmt.Sprintf("/tables/%d/certificates", merged), nil)
+	made, err := d.certifier.CertifyTable(ctx, merged)
 	if err != nil {
 		return nil, err
 	}
@@ -364,19 +366,20 @@ func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certifica
 // verify holds the certificate against the table, and against the table with one byte changed.
 func (d *demoRun) verify(ctx context.Context, c *records.Certificate) error {
 	var content bytes.Buffer
-	if err := d.steward.Download(ctx, fmt.Sprintf("/tables/%d/bytes", c.TableID), &content); err != nil {
+	whole, err := d.steward.DownloadTable(ctx, c.TableID, nil)
+	if err := client.Save(&content, whole, err); err != nil {
 		return err
 	}
-	key, err := client.Get[json.RawMessage](ctx, d.steward, "/signing-key")
+	key, err := d.steward.SigningKey(ctx)
 	if err != nil {
 		return err
 	}
-	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, *key); err != nil {
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, key); err != nil {
 		return err
 	}
 	d.line("The certificate verifies against the %s bytes of the table.", count(int64(content.Len())))
 	content.Bytes()[content.Len()/2] ^= 1
-	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, *key); !errors.Is(err, certify.ErrTable) {
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, key); !errors.Is(err, certify.ErrTable) {
 		return fmt.Errorf("one byte was changed, and the certificate still verifies: %v", err)
 	}
 	d.line("With one byte changed, it no longer does.")

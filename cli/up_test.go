@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"proudsieve/service"
 	"proudsieve/service/records"
+	"proudsieve/service/servicetest"
 	"strings"
 	"syscall"
 	"testing"
@@ -69,7 +70,7 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 		if !ok || err != nil {
 			t.Fatalf("%s\n%v", printed, err)
 		}
-		all, err := client.All[records.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
+		all, err := servicetest.All[records.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"strings"
 
@@ -19,13 +18,13 @@ import (
 )
 
 func issueCommand() *cli.Command {
-	edit := func(name, usage, args string, method, suffix string, flags []cli.Flag, in func(s *session, args []string) any) *cli.Command {
+	edit := func(name, usage, args string, flags []cli.Flag, change func(ctx context.Context, s *session, id int64, args []string) (*records.IssueShown, error)) *cli.Command {
 		return verb(name, usage, args, flags, func(ctx context.Context, s *session, args []string) error {
 			id, err := number(args[0], "an issue")
 			if err != nil {
 				return err
 			}
-			i, err := s.EditIssue(ctx, method, id, suffix, in(s, args))
+			i, err := change(ctx, s, id, args)
 			return show(s, i, err, s.issue)
 		})
 	}
@@ -38,7 +37,9 @@ func issueCommand() *cli.Command {
 			if state == "all" {
 				state = ""
 			}
-			all, err := client.All[records.Issue](ctx, s.Client, "/issues"+client.Query("dataset", s.command.String("dataset"), "state", state, "assignee", s.command.String("assignee")))
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
+				return s.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit, Dataset: s.command.String("dataset"), State: client.ListIssuesParamsState(state), Assignee: s.command.String("assignee")})
+			})
 			return show(s, all, err, func(all []records.Issue) {
 				g := newGrid(">issue", "dataset", "severity", "state", ">rows", "assigned to", "rule", "what was found")
 				for _, i := range all {
@@ -48,19 +49,32 @@ func issueCommand() *cli.Command {
 			})
 		}),
 		verb("show", "one issue with all that happened to it", "ISSUE", nil, func(ctx context.Context, s *session, args []string) error {
-			i, err := client.Get[records.IssueShown](ctx, s.Client, "/issues/"+args[0])
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := s.ShowIssue(ctx, id)
 			return show(s, i, err, s.issue)
 		}),
 		verb("comment", "say something about an issue", "ISSUE TEXT", nil, func(ctx context.Context, s *session, args []string) error {
-			i, err := client.Post[records.IssueShown](ctx, s.Client, "/issues/"+args[0]+"/comments", map[string]string{"text": args[1]})
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := s.CommentIssue(ctx, id, client.CommentBody{Text: args[1]})
 			return show(s, i, err, s.issue)
 		}),
-		edit("assign", "give an issue to somebody", "ISSUE PERSON", http.MethodPatch, "", nil, func(_ *session, args []string) any { return map[string]string{"assignee": args[1]} }),
-		edit("ask", "say that the owner of the data was asked", "ISSUE", http.MethodPatch, "", nil, func(*session, []string) any { return map[string]string{"state": "asked"} }),
-		edit("waive", "accept what was found, for a reason, until a date", "ISSUE", http.MethodPost, "/waiver", []cli.Flag{
+		edit("assign", "give an issue to somebody", "ISSUE PERSON", nil, func(ctx context.Context, s *session, id int64, args []string) (*records.IssueShown, error) {
+			return s.EditIssue(ctx, id, client.IssueChangeBody{Assignee: &args[1]})
+		}),
+		edit("ask", "say that the owner of the data was asked", "ISSUE", nil, func(ctx context.Context, s *session, id int64, _ []string) (*records.IssueShown, error) {
+			asked := client.IssueChangeBodyStateAsked
+			return s.EditIssue(ctx, id, client.IssueChangeBody{State: &asked})
+		}),
+		edit("waive", "accept what was found, for a reason, until a date", "ISSUE", []cli.Flag{
 			&cli.StringFlag{Name: "reason", Required: true}, &cli.StringFlag{Name: "until", Required: true, Usage: "the last day it holds, yyyy-MM-dd"},
-		}, func(s *session, _ []string) any {
-			return map[string]string{"reason": s.command.String("reason"), "until": s.command.String("until")}
+		}, func(ctx context.Context, s *session, id int64, _ []string) (*records.IssueShown, error) {
+			return s.Waive(ctx, id, client.WaiverBody{Reason: s.command.String("reason"), Until: s.command.String("until")})
 		}),
 	)
 }
@@ -95,8 +109,12 @@ func orNobody(name *string) string {
 }
 
 func fixPlanCommand() *cli.Command {
-	start := func(ctx context.Context, s *session, args []string, what string) (*records.Job, error) {
-		job, err := client.Post[records.Job](ctx, s.Client, "/tables/"+args[0]+"/"+what, map[string]any{"fix_plan": args[1], "version": s.command.Int("version")})
+	start := func(ctx context.Context, s *session, args []string, begin func(ctx context.Context, table int64, body client.PlannedBody) (*records.Job, error)) (*records.Job, error) {
+		table, err := idOf(args[0])
+		if err != nil {
+			return nil, err
+		}
+		job, err := begin(ctx, table, client.PlannedBody{FixPlan: args[1], Version: int64(s.command.Int("version"))})
 		if err != nil {
 			return nil, err
 		}
@@ -105,7 +123,7 @@ func fixPlanCommand() *cli.Command {
 	version := func() []cli.Flag { return []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}} }
 	return group("fix-plan", "steps that turn a delivery into a cleaned table", append(declarationCommands("fix-plans", "fix plan"),
 		verb("preview", "show what a fix plan would do, without doing it", "TABLE PLAN", version(), func(ctx context.Context, s *session, args []string) error {
-			job, err := start(ctx, s, args, "previews")
+			job, err := start(ctx, s, args, s.PreviewFix)
 			if err != nil {
 				return err
 			}
@@ -116,11 +134,11 @@ func fixPlanCommand() *cli.Command {
 			return show(s, &p, nil, s.preview)
 		}),
 		verb("apply", "apply a fix plan: makes a cleaned table, and the delivery stays as it is", "TABLE PLAN", version(), func(ctx context.Context, s *session, args []string) error {
-			job, err := start(ctx, s, args, "fixes")
+			job, err := start(ctx, s, args, s.ApplyFix)
 			if err != nil {
 				return err
 			}
-			t, err := client.Get[records.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *job.ResultTable))
+			t, err := s.ShowTable(ctx, *job.ResultTable)
 			return show(s, t, err, func(t *records.Table) {
 				var ledger fix.Ledger
 				if json.Unmarshal(*t.Accounting, &ledger) == nil {
@@ -197,7 +215,7 @@ func (s *session) preview(p *fix.Preview) {
 func mergeCommand() *cli.Command {
 	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
 		verb("run", "run a merge on the newest cleaned tables", "MERGE", []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[records.Job](ctx, s.Client, "/merges/"+args[0]+"/runs", map[string]any{"version": s.command.Int("version")})
+			job, err := s.RunMerge(ctx, args[0], client.RunBody{Version: int64(s.command.Int("version"))})
 			if err != nil {
 				return err
 			}
@@ -205,7 +223,7 @@ func mergeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t, err := client.Get[records.Table](ctx, s.Client, fmt.Sprintf("/tables/%d", *done.ResultTable))
+			t, err := s.ShowTable(ctx, *done.ResultTable)
 			return show(s, t, err, func(t *records.Table) {
 				var a merge.Accounting
 				if json.Unmarshal(*t.Accounting, &a) == nil {
@@ -263,7 +281,11 @@ func certificateCommand() *cli.Command {
 		}}
 	return group("certificate", "signed statements about the exact bytes of one table", verify,
 		verb("obstacles", "each thing that stands between a table and a certificate", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			found, err := client.Get[records.Obstacles](ctx, s.Client, "/tables/"+args[0]+"/obstacles")
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			found, err := s.ListObstacles(ctx, id)
 			if err := show(s, found, err, func(o *records.Obstacles) {
 				for _, one := range o.Obstacles {
 					s.line("- %s", one)
@@ -280,13 +302,19 @@ func certificateCommand() *cli.Command {
 			return nil
 		}),
 		verb("issue", "certify a table", "TABLE", nil, func(ctx context.Context, s *session, args []string) error {
-			made, err := client.Post[records.Certificate](ctx, s.Client, "/tables/"+args[0]+"/certificates", nil)
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			made, err := s.CertifyTable(ctx, id)
 			return show(s, made, err, func(c *records.Certificate) {
 				s.line("Certificate %d of table %d is signed by %s.", c.ID, c.TableID, c.CreatedBy)
 			})
 		}),
 		verb("list", "certificates", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All[records.Certificate](ctx, s.Client, "/certificates")
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Certificate], error) {
+				return s.ListCertificates(ctx, &client.ListCertificatesParams{After: after, Limit: limit})
+			})
 			return show(s, all, err, func(all []records.Certificate) {
 				g := newGrid(">certificate", ">table", "dataset", "certified by", "at", "withdrawn since")
 				for _, c := range all {
@@ -296,14 +324,18 @@ func certificateCommand() *cli.Command {
 			})
 		}),
 		verb("save", "write a certificate to a file", "CERTIFICATE FILE", nil, func(ctx context.Context, s *session, args []string) error {
-			c, err := client.Get[records.Certificate](ctx, s.Client, "/certificates/"+args[0])
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := s.ShowCertificate(ctx, id)
 			if err != nil {
 				return err
 			}
 			return save(args[1], func(f *os.File) error { _, err := f.WriteString(c.Signature + "\n"); return err })
 		}),
 		verb("key", "print the public key that certificates are verified with", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			key, err := client.Get[map[string]any](ctx, s.Client, "/signing-key")
+			key, err := s.SigningKey(ctx)
 			if err != nil {
 				return err
 			}
@@ -332,11 +364,7 @@ func verifyFiles(table, certificate, key string) (*certify.Statement, error) {
 func jobCommand() *cli.Command {
 	return group("job", "what runs in the background",
 		verb("list", "jobs, newest first", "", []cli.Flag{&cli.BoolFlag{Name: "running", Usage: "only those that have not ended"}}, func(ctx context.Context, s *session, _ []string) error {
-			running := ""
-			if s.command.Bool("running") {
-				running = "true"
-			}
-			page, err := client.Get[records.Page[records.Job]](ctx, s.Client, "/jobs"+client.Query("running", running))
+			page, err := s.ListJobs(ctx, &client.ListJobsParams{Running: s.command.Bool("running")})
 			return show(s, page, err, func(page *records.Page[records.Job]) {
 				g := newGrid(">job", "kind", "dataset", "state", ">attempt", ">rows read", "asked for by", "at", "error")
 				for _, j := range page.Items {
@@ -354,7 +382,11 @@ func jobCommand() *cli.Command {
 			return show(s, job, err, func(j *records.Job) { s.line("Job %d is done.", j.ID) })
 		}),
 		verb("stop", "stop a job; nothing of it is kept", "JOB", nil, func(ctx context.Context, s *session, args []string) error {
-			job, err := client.Post[records.Job](ctx, s.Client, "/jobs/"+args[0]+"/stop", nil)
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			job, err := s.StopJob(ctx, id)
 			return show(s, job, err, func(j *records.Job) { s.line("Job %d is stopped.", j.ID) })
 		}),
 	)
@@ -362,7 +394,7 @@ func jobCommand() *cli.Command {
 
 func historyCommand() *cli.Command {
 	return verb("history", "who did what when", "", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50}}, func(ctx context.Context, s *session, _ []string) error {
-		page, err := client.Get[records.Page[records.Deed]](ctx, s.Client, "/history"+client.Query("limit", fmt.Sprint(s.command.Int("limit"))))
+		page, err := s.ListHistory(ctx, &client.ListHistoryParams{Limit: int64(s.command.Int("limit"))})
 		return show(s, page, err, func(page *records.Page[records.Deed]) {
 			g := newGrid("when", "who", "did", "to")
 			for _, d := range page.Items {

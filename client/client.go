@@ -1,4 +1,6 @@
-// Package client speaks the HTTP interface of the service.
+// Package client speaks the HTTP interface of the service: a method for each operation, which
+// oapi-codegen makes out of the interface's description (operations.gen.go, by make generate), and
+// what belongs together: uploads, following a job, every page of a list.
 package client
 
 import (
@@ -11,12 +13,15 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"reflect"
 	"strconv"
 	"strings"
 
-	"proudsieve/service/api"
 	"proudsieve/service/records"
 )
+
+// Prefix is where the operations are.
+const Prefix = "/api/v1"
 
 // Client calls one service as one person.
 type Client struct {
@@ -55,24 +60,10 @@ func (p *Problem) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Query builds the query of an address out of names and values; empty values are left out.
-func Query(pairs ...string) string {
-	values := url.Values{}
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" && pairs[i+1] != "0" {
-			values.Set(pairs[i], pairs[i+1])
-		}
-	}
-	if len(values) == 0 {
-		return ""
-	}
-	return "?" + values.Encode()
-}
-
 // do sends a request and returns the answer, whose body the caller closes. An
 // answer that is no success is returned as a *Problem.
 func (c *Client) do(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(ctx, method, c.Server+api.Prefix+path, body)
+	request, err := http.NewRequestWithContext(ctx, method, c.Server+Prefix+path, body)
 	if err != nil {
 		return nil, err
 	}
@@ -101,64 +92,126 @@ func (c *Client) do(ctx context.Context, method, path string, body io.Reader, he
 	return nil, &p
 }
 
-// call sends in as JSON, if there is any, and reads the answer into a T.
-func call[T any](ctx context.Context, c *Client, method, path string, in any, header http.Header) (*T, error) {
-	var body io.Reader
-	if header == nil {
-		header = http.Header{}
+// request is one call of an operation.
+type request struct {
+	method, path string
+	params       any // a struct of the operation's parameters, or nil
+	body         any // sent as JSON, or nil
+}
+
+// pathOf writes an operation's path with its parameters.
+func pathOf(format string, params ...any) string {
+	escaped := make([]any, len(params))
+	for i, p := range params {
+		escaped[i] = url.PathEscape(fmt.Sprint(p))
 	}
-	if in != nil {
-		raw, err := json.Marshal(in)
+	return fmt.Sprintf(format, escaped...)
+}
+
+// send sends a request; its answer is a success, whose body the caller closes.
+func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
+	header, query := parametersOf(r.params)
+	if len(query) > 0 {
+		r.path += "?" + query.Encode()
+	}
+	var body io.Reader
+	if r.body != nil {
+		raw, err := json.Marshal(r.body)
 		if err != nil {
 			return nil, err
 		}
 		body = bytes.NewReader(raw)
 		header.Set("Content-Type", "application/json")
 	}
-	response, err := c.do(ctx, method, path, body, header)
+	return c.do(ctx, r.method, r.path, body, header)
+}
+
+// parametersOf takes a struct of parameters apart by its tags: those of a form stand in the
+// address, the others in the header. What is not set is left out.
+func parametersOf(params any) (http.Header, url.Values) {
+	header, query := http.Header{}, url.Values{}
+	v := reflect.ValueOf(params)
+	if v.Kind() != reflect.Pointer || v.IsNil() {
+		return header, query
+	}
+	v = v.Elem()
+	for i := range v.NumField() {
+		if v.Field(i).IsZero() {
+			continue
+		}
+		text, tag := fmt.Sprint(v.Field(i).Interface()), v.Type().Field(i).Tag
+		if several, ok := v.Field(i).Interface().([]string); ok {
+			name, _, _ := strings.Cut(tag.Get("form"), ",")
+			query[name] = several
+		} else if name, _, _ := strings.Cut(tag.Get("form"), ","); name != "" {
+			query.Set(name, text)
+		} else if name, _, _ := strings.Cut(tag.Get("json"), ","); name != "" {
+			header.Set(name, text)
+		}
+	}
+	return header, query
+}
+
+// answered reads the answer to a request into a T.
+func answered[T any](ctx context.Context, c *Client, r request) (*T, error) {
+	response, err := c.send(ctx, r)
 	if err != nil {
 		return nil, err
 	}
 	defer response.Body.Close()
 	var out T
-	if response.StatusCode == http.StatusNoContent {
-		return &out, nil
-	}
 	if err := json.NewDecoder(response.Body).Decode(&out); err != nil {
-		return nil, fmt.Errorf("the answer to %s %s cannot be read: %w", method, path, err)
+		return nil, fmt.Errorf("the answer to %s %s cannot be read: %w", r.method, r.path, err)
 	}
 	return &out, nil
 }
 
-// Get reads what is at a path into a T.
-func Get[T any](ctx context.Context, c *Client, path string) (*T, error) {
-	return call[T](ctx, c, http.MethodGet, path, nil, nil)
+// done sends a request that is answered by nothing.
+func (c *Client) done(ctx context.Context, r request) error {
+	response, err := c.send(ctx, r)
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
 }
 
-// Post sends in to a path and reads the answer into a T.
-func Post[T any](ctx context.Context, c *Client, path string, in any) (*T, error) {
-	return call[T](ctx, c, http.MethodPost, path, in, nil)
+// stream sends a request whose answer is read as it comes.
+func (c *Client) stream(ctx context.Context, r request) (io.ReadCloser, error) {
+	response, err := c.send(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	return response.Body, nil
 }
 
-// Put puts in at a path and reads the answer into a T.
-func Put[T any](ctx context.Context, c *Client, path string, in any) (*T, error) {
-	return call[T](ctx, c, http.MethodPut, path, in, nil)
+// Call sends in, as JSON where there is any, to an address and returns the answer as it comes,
+// for whoever measures or tests the interface by its addresses.
+func (c *Client) Call(ctx context.Context, method, path string, in any) (json.RawMessage, error) {
+	response, err := c.send(ctx, request{method: method, path: path, body: in})
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	return io.ReadAll(response.Body)
 }
 
-// Patch sends a change of what is at a path and reads the answer into a T.
-func Patch[T any](ctx context.Context, c *Client, path string, in any) (*T, error) {
-	return call[T](ctx, c, http.MethodPatch, path, in, nil)
+// Decode reads what an operation answered with, and the client handed on as it came.
+func Decode[T any](raw *json.RawMessage, err error) (*T, error) {
+	if err != nil {
+		return nil, err
+	}
+	var out T
+	if err := json.Unmarshal(*raw, &out); err != nil {
+		return nil, fmt.Errorf("the answer of the service cannot be read: %w", err)
+	}
+	return &out, nil
 }
 
-// All reads every page of a list.
-func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+// All reads every page of a list; next reads the one after a cursor, of limit entries.
+func All[T any](next func(after string, limit int64) (*records.Page[T], error)) ([]T, error) {
 	all := []T{}
 	for after := ""; ; {
-		separator := "?"
-		if strings.Contains(path, "?") {
-			separator = "&"
-		}
-		page, err := Get[records.Page[T]](ctx, c, path+separator+"limit=500&after="+url.QueryEscape(after))
+		page, err := next(after, pageLimit)
 		if err != nil {
 			return nil, err
 		}
@@ -169,11 +222,7 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	}
 }
 
-// Delete removes what is at a path.
-func (c *Client) Delete(ctx context.Context, path string) error {
-	_, err := call[struct{}](ctx, c, http.MethodDelete, path, nil, nil)
-	return err
-}
+const pageLimit = 500
 
 // Declare saves the first version of a rulebook, fix plan or merge; kind is rulebooks, fix-plans
 // or merges.
@@ -184,17 +233,31 @@ func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*reco
 // DeclareAfter is Declare for a text that was made from a version, which must still be the
 // newest one; 0 for the first.
 func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, version int) (*records.Declaration, error) {
-	header := http.Header{}
+	match := ""
 	if version > 0 {
-		header.Set("If-Match", strconv.Quote(strconv.Itoa(version)))
+		match = strconv.Quote(strconv.Itoa(version))
 	}
-	return call[records.Declaration](ctx, c, http.MethodPost, "/"+kind, map[string]string{"source": string(source)}, header)
+	body := SavingBody{Source: string(source)}
+	switch kind {
+	case "rulebooks":
+		return c.AddRulebook(ctx, &AddRulebookParams{IfMatch: match}, body)
+	case "fix-plans":
+		return c.AddFixPlan(ctx, &AddFixPlanParams{IfMatch: match}, body)
+	case "merges":
+		return c.AddMerge(ctx, &AddMergeParams{IfMatch: match}, body)
+	}
+	return nil, fmt.Errorf("there are no declarations %q; there are rulebooks, fix-plans and merges", kind)
 }
 
 // Deliver uploads a delivery.
 func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes records.SourceNotes, in io.Reader) (*records.Delivered, error) {
-	path := "/datasets/" + url.PathEscape(dataset) + "/deliveries" + Query("file_name", fileName, "provider", notes.Provider, "contact", notes.Contact,
-		"period", notes.Period, "method", notes.Method, "limits", notes.Limits, "note", notes.Note)
+	query := url.Values{}
+	for name, value := range map[string]string{"file_name": fileName, "provider": notes.Provider, "contact": notes.Contact, "period": notes.Period, "method": notes.Method, "limits": notes.Limits, "note": notes.Note} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	path := pathOf("/datasets/%s/deliveries", dataset) + "?" + query.Encode()
 	response, err := c.do(ctx, http.MethodPost, path, in, http.Header{"Content-Type": {"application/octet-stream"}})
 	if err != nil {
 		return nil, err
@@ -204,24 +267,39 @@ func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes re
 	return &out, json.NewDecoder(response.Body).Decode(&out)
 }
 
-// Download copies the bytes at a path to out.
-func (c *Client) Download(ctx context.Context, path string, out io.Writer) error {
-	response, err := c.do(ctx, http.MethodGet, path, nil, nil)
+// SigningKey returns the public JSON Web Key by which certificates are verified.
+func (c *Client) SigningKey(ctx context.Context) (json.RawMessage, error) {
+	return c.Call(ctx, http.MethodGet, "/signing-key", nil)
+}
+
+// Save copies what an operation answers with, as it comes, to out.
+func Save(out io.Writer, in io.ReadCloser, err error) error {
 	if err != nil {
 		return err
 	}
-	defer response.Body.Close()
-	_, err = io.Copy(out, response.Body)
-	return err
+	_, err = io.Copy(out, in)
+	return errors.Join(err, in.Close())
 }
 
-// EditIssue sends a change of an issue as it is now; method and suffix say which.
-func (c *Client) EditIssue(ctx context.Context, method string, id int64, suffix string, in any) (*records.IssueShown, error) {
-	issue, err := Get[records.Issue](ctx, c, fmt.Sprintf("/issues/%d", id))
+// seen returns the tag of a version, by which a change says what it was made from.
+func seen(version int) string { return strconv.Quote(strconv.Itoa(version)) }
+
+// EditIssue changes an issue as it is now.
+func (c *Client) EditIssue(ctx context.Context, id int64, body IssueChangeBody) (*records.IssueShown, error) {
+	issue, err := c.ShowIssue(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return call[records.IssueShown](ctx, c, method, fmt.Sprintf("/issues/%d%s", id, suffix), in, http.Header{"If-Match": {strconv.Quote(strconv.Itoa(issue.Version))}})
+	return c.ChangeIssue(ctx, id, &ChangeIssueParams{IfMatch: seen(issue.Version)}, body)
+}
+
+// Waive waives an issue as it is now.
+func (c *Client) Waive(ctx context.Context, id int64, body WaiverBody) (*records.IssueShown, error) {
+	issue, err := c.ShowIssue(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return c.WaiveIssue(ctx, id, &WaiveIssueParams{IfMatch: seen(issue.Version)}, body)
 }
 
 // JobFailed is a job that ended without doing what it was for.
@@ -261,7 +339,7 @@ func (c *Client) Follow(ctx context.Context, id int64, progress func(records.Job
 	if err := lines.Err(); err != nil {
 		return nil, err
 	}
-	job, err := Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", id))
+	job, err := c.ShowJob(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -271,9 +349,10 @@ func (c *Client) Follow(ctx context.Context, id int64, progress func(records.Job
 	return job, nil
 }
 
-// AuditOf waits until a table that a job made or that arrived has been audited.
-func (c *Client) AuditOf(ctx context.Context, table int64, progress func(records.Job)) (*api.AuditShown, error) {
-	jobs, err := Get[records.Page[records.Job]](ctx, c, fmt.Sprintf("/jobs?table=%d", table))
+// AuditOf waits until a table that a job made or that arrived has been audited, and returns the
+// audit as the service shows it.
+func (c *Client) AuditOf(ctx context.Context, table int64, progress func(records.Job)) (*json.RawMessage, error) {
+	jobs, err := c.ListJobs(ctx, &ListJobsParams{Table: table})
 	if err != nil {
 		return nil, err
 	}
@@ -285,7 +364,7 @@ func (c *Client) AuditOf(ctx context.Context, table int64, progress func(records
 		if err != nil {
 			return nil, err
 		}
-		return Get[api.AuditShown](ctx, c, fmt.Sprintf("/audits/%d", *done.AuditID))
+		return c.ShowAudit(ctx, *done.AuditID)
 	}
 	return nil, fmt.Errorf("no audit of table %d was asked for", table)
 }

@@ -36,13 +36,26 @@ func answering(t *testing.T, answers map[string]func(w http.ResponseWriter, r *h
 
 var ctx = context.Background()
 
-func TestQuery(t *testing.T) {
-	for want, pairs := range map[string][]string{
-		"": {}, "?a=1": {"a", "1", "b", "", "c", "0"}, "?a=x+y&b=%26": {"b", "&", "a", "x y"},
-	} {
-		if got := client.Query(pairs...); got != want {
-			t.Errorf("%q is %q, want %q", pairs, got, want)
-		}
+func TestParametersStandInTheAddressOrTheHeader(t *testing.T) {
+	c := answering(t, map[string]func(http.ResponseWriter, *http.Request){
+		"GET /tables/7/groups": func(w http.ResponseWriter, r *http.Request) {
+			if got := r.URL.Query().Encode(); got != "columns=a+b&columns=c%26d&offset=20" {
+				t.Errorf("asked for %s", got)
+			}
+			fmt.Fprint(w, `{"n":1}`)
+		},
+		"GET /datasets/a/b": func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.EscapedPath() != "/api/v1/datasets/a%2Fb" {
+				t.Errorf("asked for %s", r.URL.EscapedPath())
+			}
+			fmt.Fprint(w, `{"name":"a/b"}`)
+		},
+	})
+	if raw, err := c.ShowGroups(ctx, 7, &client.ShowGroupsParams{Columns: []string{"a b", "c&d"}, Offset: 20}); err != nil || string(*raw) != `{"n":1}` {
+		t.Errorf("%s, %v", *raw, err)
+	}
+	if d, err := c.ShowDataset(ctx, "a/b"); err != nil || d.Name != "a/b" {
+		t.Errorf("%+v, %v", d, err)
 	}
 }
 
@@ -53,11 +66,11 @@ func TestAProblemIsAnErrorWithItsDetails(t *testing.T) {
 			w.WriteHeader(http.StatusUnprocessableEntity)
 			fmt.Fprint(w, `{"status":422,"detail":"The declaration has mistakes.","errors":[{"location":"line 2, column 1","message":"no"},{"message":"also no"}]}`)
 		},
-		"GET /odd": func(w http.ResponseWriter, _ *http.Request) {
+		"GET /tables/1": func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusBadGateway)
 			fmt.Fprint(w, "<html>a proxy's page</html>")
 		},
-		"GET /cut": func(w http.ResponseWriter, _ *http.Request) {
+		"GET /tables/2": func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Length", "100")
 			fmt.Fprint(w, `{"id":`)
 		},
@@ -67,15 +80,15 @@ func TestAProblemIsAnErrorWithItsDetails(t *testing.T) {
 	if !errors.As(err, &p) || p.Status != 422 || err.Error() != "The declaration has mistakes.\n  line 2, column 1: no\n  also no" {
 		t.Errorf("%v", err)
 	}
-	_, err = client.Get[records.Table](ctx, c, "/odd")
-	if !errors.As(err, &p) || p.Status != http.StatusBadGateway || !strings.Contains(err.Error(), "answered GET /odd with 502 Bad Gateway") {
+	_, err = c.ShowTable(ctx, 1)
+	if !errors.As(err, &p) || p.Status != http.StatusBadGateway || !strings.Contains(err.Error(), "answered GET /tables/1 with 502 Bad Gateway") {
 		t.Errorf("%v", err)
 	}
-	if _, err := client.Get[records.Table](ctx, c, "/cut"); err == nil || !strings.Contains(err.Error(), "the answer to GET /cut cannot be read") {
+	if _, err := c.ShowTable(ctx, 2); err == nil || !strings.Contains(err.Error(), "the answer to GET /tables/2 cannot be read") {
 		t.Errorf("%v", err)
 	}
 	silent := &client.Client{Server: "http://127.0.0.1:1"}
-	if _, err := client.Get[records.Table](ctx, silent, "/x"); err == nil || !strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
+	if _, err := silent.ShowTable(ctx, 3); err == nil || !strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
 		t.Errorf("%v", err)
 	}
 }
@@ -93,7 +106,9 @@ func TestAllReadsEveryPage(t *testing.T) {
 			_ = json.NewEncoder(w).Encode(page)
 		},
 	})
-	all, err := client.All[records.Issue](ctx, c, "/issues?state=open")
+	all, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
+		return c.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit, State: client.ListIssuesParamsStateOpen})
+	})
 	if err != nil || len(all) != 3 || all[2].ID != 3 || !slices.Equal(asked, []string{"", "8"}) {
 		t.Errorf("%+v after asking for %q, %v", all, asked, err)
 	}
@@ -136,7 +151,8 @@ func TestEditingAnIssueNamesTheVersionThatWasSeen(t *testing.T) {
 			fmt.Fprint(w, `{"id":4,"version":13,"entries":[]}`)
 		},
 	})
-	i, err := c.EditIssue(ctx, "PATCH", 4, "", map[string]string{"assignee": "Jonas"})
+	jonas := "Jonas"
+	i, err := c.EditIssue(ctx, 4, client.IssueChangeBody{Assignee: &jonas})
 	if err != nil || i.Version != 13 {
 		t.Errorf("%+v, %v", i, err)
 	}

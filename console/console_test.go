@@ -13,7 +13,6 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/browser"
-	"proudsieve/client"
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service/records"
@@ -359,7 +358,7 @@ func TestInsideALargerTable(t *testing.T) {
 		}
 		fmt.Fprintf(&content, "G-%06d,%s,%.2f,%s\n", i+1, []string{"Alder", "Bram", "Coll"}[i%3], depth, flow)
 	}
-	if _, err := client.Post[map[string]any](context.Background(), r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+	if _, err := servicetest.Post[map[string]any](context.Background(), r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
 	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv", records.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))

@@ -10,7 +10,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"proudsieve/client"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
@@ -76,7 +75,7 @@ func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fennoholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
 	p.presses("Accept all 1")
 	p.sees("Version 2 of the rulebook has 1 spelling more.", "accepted")
-	saved, err := client.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	saved, err := servicetest.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fennoholt Bridge}", "label: Fennoholt Bridge, spellings: [Fennoholt-Bridge]}", 1) {
 		t.Errorf("the rulebook is\n%s, %v", saved.Source, err)
 	}
@@ -146,7 +145,7 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.sees("version 2 by Mara")
 	p.presses("versions")
 	p.sees("What changed from version 1 to version 2", "The column crew is new", "The column flow now has required yes.")
-	saved, err := client.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
+	saved, err := servicetest.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != want {
 		t.Errorf("%v", err)
 	}
@@ -206,7 +205,7 @@ func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
 	}
 	p.presses("Save as the next version")
 	p.sees("version 3 by Mara")
-	saved, err := client.Get[records.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
+	saved, err := servicetest.Get[records.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != mine || saved.Version != 3 {
 		t.Errorf("%+v, %v", saved, err)
 	}

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"proudsieve/client"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -65,7 +64,7 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 	}
 	seen := []int64{}
 	for after := ""; ; {
-		page, err := client.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?limit=2&after="+after)
+		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?limit=2&after="+after)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,18 +79,18 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 		t.Errorf("the tables came as %v", seen)
 	}
 	for query, want := range map[string]int{"": 1, "?state=open": 1, "?state=closed": 0, "?dataset=other": 0, "?assignee=Mara": 0, "?state=unsettled&dataset=samples": 1} {
-		page, err := client.Get[records.Page[records.Issue]](ctx, r.Reader, "/issues"+query)
+		page, err := servicetest.Get[records.Page[records.Issue]](ctx, r.Reader, "/issues"+query)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("issues%s: %d, want %d; %v", query, len(page.Items), want, err)
 		}
 	}
 	for origin, want := range map[string]int{"delivery": 5, "cleaned": 0, "merged": 0} {
-		page, err := client.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+origin)
+		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+origin)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("%s: %d tables, want %d; %v", origin, len(page.Items), want, err)
 		}
 	}
-	running, err := client.Get[records.Page[records.Job]](ctx, r.Reader, "/jobs?running=true")
+	running, err := servicetest.Get[records.Page[records.Job]](ctx, r.Reader, "/jobs?running=true")
 	if err != nil || len(running.Items) != 0 {
 		t.Errorf("jobs still running: %+v, %v", running, err)
 	}
@@ -100,7 +99,7 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 func TestTheCheckOfARulebookSavesNothing(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	for source, good := range map[string]bool{book: true, "dataset: samples\n": false} {
-		checked, err := client.Post[struct {
+		checked, err := servicetest.Post[struct {
 			Good     bool `json:"good"`
 			Problems []struct{ Line, Column int }
 		}](ctx, r.Reader, "/rulebooks/check", map[string]string{"source": source})
@@ -108,7 +107,7 @@ func TestTheCheckOfARulebookSavesNothing(t *testing.T) {
 			t.Errorf("%+v, %v", checked, err)
 		}
 	}
-	all, err := client.All[records.Declaration](ctx, r.Reader, "/rulebooks")
+	all, err := servicetest.All[records.Declaration](ctx, r.Reader, "/rulebooks")
 	if err != nil || len(all) != 0 {
 		t.Errorf("%+v, %v", all, err)
 	}

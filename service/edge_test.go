@@ -189,7 +189,7 @@ func TestWrongTokensAreSlowedByAddressAndRecorded(t *testing.T) {
 	if response, _ := send(t, "POST", r.URL+api.Prefix+"/session", "", `{"token":"ps_guessed"}`, "X-Forwarded-For", "198.51.100.7"); response.StatusCode != 429 {
 		t.Errorf("signing in: %d", response.StatusCode)
 	}
-	deeds, err := client.All[records.Deed](ctx, r.Admin, "/history")
+	deeds, err := servicetest.All[records.Deed](ctx, r.Admin, "/history")
 	if err != nil || !slices.ContainsFunc(deeds, func(d records.Deed) bool {
 		return d.Action == "was shown a wrong token" && d.Subject == "address 198.51.100.7"
 	}) {
@@ -210,7 +210,7 @@ func TestSignInsDownloadsAndRefusalsAreInTheHistory(t *testing.T) {
 	for range 3 {
 		send(t, "POST", r.URL+api.Prefix+"/datasets", r.Reader.Token, `{"name":"x"}`)
 	}
-	deeds, err := client.All[records.Deed](ctx, r.Admin, "/history")
+	deeds, err := servicetest.All[records.Deed](ctx, r.Admin, "/history")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -287,12 +287,12 @@ func TestAnIssueWhoseRuleIsGoneIsClosedByWhoSavedThat(t *testing.T) {
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,\n")
 	audited(t, r.Steward, d.Table.ID)
 	declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1), 1)
-	issues, err := client.All[records.Issue](ctx, r.Reader, "/issues")
+	issues, err := servicetest.All[records.Issue](ctx, r.Reader, "/issues")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, i := range issues {
-		shown, err := client.Get[records.IssueShown](ctx, r.Reader, fmt.Sprintf("/issues/%d", i.ID))
+		shown, err := servicetest.Get[records.IssueShown](ctx, r.Reader, fmt.Sprintf("/issues/%d", i.ID))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -311,16 +311,16 @@ func TestAWithdrawnDeliveryByTheService(t *testing.T) {
 	wrong := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,1\n")
 	audited(t, r.Steward, wrong.Table.ID)
 	path := fmt.Sprintf("/tables/%d/withdrawal", wrong.Table.ID)
-	_, err := client.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "x"})
+	_, err := servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "x"})
 	refused(t, "no reason", err, 422, "reason")
-	if _, err := client.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "The file of another month.", "let_go_of_bytes": true}); err != nil {
+	if _, err := servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "The file of another month.", "let_go_of_bytes": true}); err != nil {
 		t.Fatal(err)
 	}
-	_, err = client.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "again"})
+	_, err = servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "again"})
 	refused(t, "twice", err, 409, "was withdrawn before")
-	_, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", wrong.Table.ID), nil)
+	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", wrong.Table.ID), nil)
 	refused(t, "an audit", err, 422, "The file of another month.")
-	d, err := client.Get[records.Dataset](ctx, r.Reader, "/datasets/samples")
+	d, err := servicetest.Get[records.Dataset](ctx, r.Reader, "/datasets/samples")
 	if err != nil || *d.LastTable != good.Table.ID || *d.Score != 100 || d.OpenIssues != 0 {
 		t.Errorf("%+v, %v", d, err)
 	}
@@ -346,7 +346,7 @@ func TestAskersOfOneQuestionShareItsReadingAndItStopsWithTheLast(t *testing.T) {
 	var group sync.WaitGroup
 	for range 12 {
 		group.Go(func() {
-			page, err := client.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&limit=3", d.Table.ID))
+			page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&limit=3", d.Table.ID))
 			if err != nil || len(page.Rows) != 3 || page.Rows[0].Cells[1] != "0" || page.Rows[2].Cells[1] != "2" {
 				t.Errorf("%+v, %v", page, err)
 			}
@@ -354,8 +354,8 @@ func TestAskersOfOneQuestionShareItsReadingAndItStopsWithTheLast(t *testing.T) {
 	}
 	group.Wait()
 	impatient := &client.Client{Server: r.URL, Token: r.Reader.Token, HTTP: &http.Client{Timeout: 5 * time.Millisecond}}
-	_, _ = client.Get[api.RowsPage](ctx, impatient, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
-	page, err := client.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
+	_, _ = servicetest.Get[api.RowsPage](ctx, impatient, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
+	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
 	if err != nil || page.Rows[0].Cells[1] != "199999" {
 		t.Errorf("asked again after somebody left: %+v, %v", page, err)
 	}

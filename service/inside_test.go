@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"proudsieve/client"
 	"proudsieve/core/relation"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
@@ -31,7 +30,7 @@ func gauges() string {
 // taken is a delivery without a rulebook, audited.
 func taken(t *testing.T, r *servicetest.Running, content string) string {
 	t.Helper()
-	if _, err := client.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
 	d, err := r.Steward.Deliver(ctx, "gauges", "gauges.csv", records.SourceNotes{Contact: "the office", Period: "2024"}, strings.NewReader(content))
@@ -71,7 +70,7 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		page, err := client.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode())
+		page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode())
 		if err != nil {
 			t.Errorf("%s: %v", c.query, err)
 			continue
@@ -92,7 +91,7 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := client.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode()); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode()); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q", query, err, says)
 		}
 	}
@@ -101,28 +100,28 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
-	c, err := client.Get[relation.Correlations](ctx, r.Reader, table+"/correlations")
+	c, err := servicetest.Get[relation.Correlations](ctx, r.Reader, table+"/correlations")
 	if err != nil || fmt.Sprint(c.Columns) != "[depth flow]" || *c.Pearson[0][1] < 0.9999 || c.Pairs[0][1] != 2700 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	x, err := client.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&measure=depth")
+	x, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&measure=depth")
 	if err != nil || len(x.Downs) != 3 || x.Rows != 3000 || x.Cells[0][0].Rows != 1000 {
 		t.Errorf("%+v, %v", x, err)
 	}
-	some, err := client.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&across=depth&where="+url.QueryEscape("depth < 3"))
+	some, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&across=depth&where="+url.QueryEscape("depth < 3"))
 	if err != nil || some.Rows != 93 || len(some.Acrosses) != 3 {
 		t.Errorf("%+v, %v", some, err)
 	}
-	keys, err := client.Get[[]relation.Key](ctx, r.Reader, table+"/keys")
+	keys, err := servicetest.Get[[]relation.Key](ctx, r.Reader, table+"/keys")
 	if err != nil || len(*keys) == 0 || fmt.Sprint((*keys)[0]) != "{[id] 0 0}" {
 		t.Errorf("%+v, %v", keys, err)
 	}
-	gaps, err := client.Get[[]relation.Gap](ctx, r.Reader, table+"/gaps?column=flow")
+	gaps, err := servicetest.Get[[]relation.Gap](ctx, r.Reader, table+"/gaps?column=flow")
 	if err != nil || len(*gaps) == 0 || (*gaps)[0].Strength > 0.3 {
 		t.Errorf("%+v, %v", gaps, err)
 	}
 	for path, says := range map[string]string{"/crossing?down=nothing": `no column "nothing"`, "/gaps?column=nothing": `no column "nothing"`, "/correlations?columns=nothing": `no column "nothing"`} {
-		if _, err := client.Get[any](ctx, r.Reader, table+path); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := servicetest.Get[any](ctx, r.Reader, table+path); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q", path, err, says)
 		}
 	}
@@ -131,7 +130,7 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 func TestHowADeliveryIsRead(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
-	d, err := client.Get[detect.Detection](ctx, r.Reader, table+"/reading")
+	d, err := servicetest.Get[detect.Detection](ctx, r.Reader, table+"/reading")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +143,7 @@ func TestHowADeliveryIsRead(t *testing.T) {
 			t.Errorf("%s: %s, want %s", aspect, found[aspect], want)
 		}
 	}
-	tables, err := client.All[records.Table](ctx, r.Reader, "/datasets/gauges/tables")
+	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/gauges/tables")
 	if err != nil || !strings.Contains(string(tables[0].Source), `"contact":"the office"`) || !strings.Contains(string(tables[0].Source), `"period":"2024"`) {
 		t.Errorf("%s, %v", tables[0].Source, err)
 	}
@@ -153,7 +152,7 @@ func TestHowADeliveryIsRead(t *testing.T) {
 func TestEveryFormatIsTakenInAndBrowsed(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, "{\"a\":1,\"b\":{\"c\":\"x\"}}\n{\"a\":2}\nbroken\n")
-	page, err := client.Get[api.RowsPage](ctx, r.Reader, table+"/rows?offset=2")
+	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?offset=2")
 	if err != nil || fmt.Sprint(page.Columns) != "[a b.c]" || page.Total != 3 || page.Rows[0].Line != 3 || fmt.Sprint(page.Rows[0].Surplus) != "[broken]" {
 		t.Errorf("%+v, %v", page, err)
 	}

@@ -66,25 +66,25 @@ func TestATableIsJudgedBesideOthers(t *testing.T) {
 	if len(next.Result.Findings) != 1 || next.Result.Findings[0].Found != "The table has 1 rows; before it had 7, which is a change of -85.7 %." {
 		t.Errorf("%+v", next.Result.Findings)
 	}
-	c, err := client.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", next.ID))
+	c, err := servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", next.ID))
 	if err != nil || c.Before.ID != a.ID || c.Comparison.Rows.Before != 7 || len(c.Rules) != 5 || c.Rules[0].Turn != audit.TurnUnasked && c.Rules[0].Turn != audit.TurnNew {
 		t.Errorf("%+v, %v", c, err)
 	}
-	_, err = client.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison?with=1", next.ID))
+	_, err = servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison?with=1", next.ID))
 	refused(t, "audits of two datasets", err, 422, "only audits of one dataset are compared")
-	_, err = client.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", a.ID))
+	_, err = servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", a.ID))
 	refused(t, "the first audit", err, 404, "earlier audit")
 }
 
 func TestGroupsAndCodesOfATable(t *testing.T) {
 	r, a := judged(t)
-	groups, err := client.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=station&columns=day", a.TableID))
+	groups, err := servicetest.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=station&columns=day", a.TableID))
 	if err != nil || groups.Kind != "conflicting" || groups.Listed != 1 || len(groups.Page) != 1 || groups.Page[0].Differs[0] != "flow" || groups.Of[relation.Equal].Groups != 1 || groups.Of[relation.Near].Surplus != 1 || groups.Of[relation.Near].Impact["flow"] != "1" {
 		t.Errorf("%+v, %v", groups, err)
 	}
-	_, err = client.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=place", a.TableID))
+	_, err = servicetest.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=place", a.TableID))
 	refused(t, "groups by no column", err, 422, `The table has no column "place"`)
-	codes, err := client.Get[relation.Codes](ctx, r.Reader, fmt.Sprintf("/tables/%d/codes?column=station", a.TableID))
+	codes, err := servicetest.Get[relation.Codes](ctx, r.Reader, fmt.Sprintf("/tables/%d/codes?column=station", a.TableID))
 	if err != nil || codes.List != "stations" || len(codes.Texts) != 3 || len(codes.Absent) != 1 || codes.Absent[0] != "AV-3" {
 		t.Fatalf("%+v, %v", codes, err)
 	}
@@ -97,18 +97,19 @@ func TestGroupsAndCodesOfATable(t *testing.T) {
 
 func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	r, a := judged(t)
-	issues, err := client.All[records.Issue](ctx, r.Steward, "/issues?dataset=visits")
+	issues, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues?dataset=visits")
 	if err != nil || len(issues) == 0 {
 		t.Fatal(err)
 	}
-	if _, err := r.Steward.EditIssue(ctx, "POST", issues[0].ID, "/comments", map[string]string{"text": "Which station is XX?"}); err != nil {
+	if _, err := r.Steward.CommentIssue(ctx, issues[0].ID, client.CommentBody{Text: "Which station is XX?"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Steward.EditIssue(ctx, "PATCH", issues[0].ID, "", map[string]string{"state": "asked"}); err != nil {
+	asked := client.IssueChangeBodyStateAsked
+	if _, err := r.Steward.EditIssue(ctx, issues[0].ID, client.IssueChangeBody{State: &asked}); err != nil {
 		t.Fatal(err)
 	}
 	var page, findings strings.Builder
-	if err := r.Reader.Download(ctx, fmt.Sprintf("/audits/%d/report", a.ID), &page); err != nil {
+	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/audits/%d/report", a.ID), &page); err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"Audit of visits.csv", "Which station is XX?", "rulebook, version 1", "the laboratory", "2 of 7 rows have something in station that is no code of its list."} {
@@ -116,7 +117,7 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 			t.Errorf("the report has no %q", want)
 		}
 	}
-	if err := r.Reader.Download(ctx, fmt.Sprintf("/audits/%d/findings", a.ID), &findings); err != nil {
+	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/audits/%d/findings", a.ID), &findings); err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"line,row,column,value,rule,", "8,7,station,XX,station.codes,minor,", `"station=XX, day=2024-05-04"`} {
@@ -129,7 +130,7 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	r, a := judged(t)
 	stricter := visitsBook + "rules:\n  - {id: small, condition: flow < 6}\n"
-	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,17 +145,17 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	if f := result.Findings[len(result.Findings)-1]; f.Rule != "small" && result.Findings[len(result.Findings)-2].Rule != "small" {
 		t.Errorf("%+v", result.Findings)
 	}
-	audits, err := client.All[records.Audit](ctx, r.Reader, "/datasets/visits/audits")
+	audits, err := servicetest.All[records.Audit](ctx, r.Reader, "/datasets/visits/audits")
 	if err != nil || len(audits) != 1 {
 		t.Errorf("a trial is recorded as an audit: %+v, %v", audits, err)
 	}
-	_, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stationsBook})
+	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stationsBook})
 	refused(t, "another dataset's rulebook", err, 422, "belongs to visits")
-	_, err = client.Post[records.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	_, err = servicetest.Post[records.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
 	refused(t, "a reader", err, 403, "needs the right to")
 
 	declareAfter(t, r.Steward, "rulebooks", stricter, 1)
-	differences, err := client.Get[[]rulebook.Difference](ctx, r.Reader, "/rulebooks/visits/comparison")
+	differences, err := servicetest.Get[[]rulebook.Difference](ctx, r.Reader, "/rulebooks/visits/comparison")
 	if err != nil || len(*differences) != 1 || !strings.HasPrefix((*differences)[0].Says, "The rule small is new") {
 		t.Errorf("%+v, %v", differences, err)
 	}
@@ -162,42 +163,42 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 
 func TestProposalsAndCSVWByTheService(t *testing.T) {
 	r, _ := judged(t)
-	proposed, err := client.Get[api.Carried](ctx, r.Steward, "/datasets/visits/proposal")
+	proposed, err := servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/visits/proposal")
 	if err != nil || !strings.Contains(proposed.Source, "{name: flow, type: decimal}   # 6 of 6 filled cells are of this type; type integer would hold") {
 		t.Fatalf("%+v, %v", proposed, err)
 	}
 	declareAfter(t, r.Steward, "rulebooks", proposed.Source, 1)
-	out, err := client.Get[api.Carried](ctx, r.Reader, "/rulebooks/visits/csvw")
+	out, err := servicetest.Get[api.Carried](ctx, r.Reader, "/rulebooks/visits/csvw")
 	if err != nil || !strings.Contains(string(out.Metadata), "http://www.w3.org/ns/csvw") || len(out.Left) == 0 {
 		t.Fatalf("%+v, %v", out, err)
 	}
-	back, err := client.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", out.Metadata)
+	back, err := servicetest.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", out.Metadata)
 	if err != nil {
 		t.Fatal(err)
 	}
 	declareAfter(t, r.Steward, "rulebooks", back.Source, 2)
-	_, err = client.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
+	_, err = servicetest.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
 	refused(t, "metadata without columns", err, 422, "describe no columns")
-	if _, err := client.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {
 		t.Fatal(err)
 	}
-	_, err = client.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")
+	_, err = servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")
 	refused(t, "nothing to propose from", err, 422, "Nothing of the dataset empty has arrived yet")
 }
 
 func TestARulebookIsChangedByForms(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	source := "dataset: d # ours\ncolumns:\n  - {name: a}\n"
-	changed, err := client.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
+	changed, err := servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
 	if err != nil || changed.Source != "dataset: d # ours\ncolumns:\n  - {name: a, type: integer}\n" {
 		t.Fatalf("%+v, %v", changed, err)
 	}
-	_, err = client.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
+	_, err = servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
-	outlined, err := client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": changed.Source})
+	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": changed.Source})
 	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 6 || outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
 		t.Errorf("%+v, %v", outlined, err)
 	}
-	_, err = client.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})
+	_, err = servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})
 	refused(t, "no YAML", err, 422, "The declaration has mistakes")
 }

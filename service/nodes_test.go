@@ -30,18 +30,18 @@ func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
 		if a := audited(t, there, d.Table.ID); a.Rows != 1 || !a.Passed {
 			t.Errorf("%+v", a.Audit)
 		}
-		rows, err := client.Get[api.RowsPage](ctx, there, fmt.Sprintf("/tables/%d/rows", d.Table.ID))
+		rows, err := servicetest.Get[api.RowsPage](ctx, there, fmt.Sprintf("/tables/%d/rows", d.Table.ID))
 		if err != nil || rows.Rows[0].Cells[0] != fmt.Sprint("S", i) {
 			t.Errorf("%+v, %v", rows, err)
 		}
 	}
-	audits, err := client.All[records.Audit](ctx, there, "/audits")
+	audits, err := servicetest.All[records.Audit](ctx, there, "/audits")
 	if err != nil || len(audits) != 6 {
 		t.Errorf("%d audits of 6 deliveries, %v", len(audits), err)
 	}
 	keys := map[string]bool{}
 	for _, c := range []*client.Client{first.Reader, {Server: second.URL(), Token: first.Reader.Token}} {
-		key, err := client.Get[map[string]any](ctx, c, "/signing-key")
+		key, err := servicetest.Get[map[string]any](ctx, c, "/signing-key")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -75,7 +75,7 @@ func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	audits, err := client.All[records.Audit](ctx, watching.Reader, "/audits")
+	audits, err := servicetest.All[records.Audit](ctx, watching.Reader, "/audits")
 	if err != nil || len(audits) != 4 {
 		t.Errorf("%d audits of 4 deliveries, %v", len(audits), err)
 	}
@@ -88,7 +88,7 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 	audited(t, r.Steward, d.Table.ID)
 	states := func(table int64) string {
 		t.Helper()
-		p, err := client.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", table))
+		p, err := servicetest.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", table))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -102,7 +102,7 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 		t.Errorf("with an issue that stops it: %s, want %s", got, want)
 	}
 	declare(t, r.Steward, "fix-plans", "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n")
-	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "clean"})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "clean"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +116,7 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 	if got, want := states(*job.ResultTable), "received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
 		t.Errorf("from the cleaned table: %s, want %s", got, want)
 	}
-	if _, err := client.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err != nil {
+	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err != nil {
 		t.Fatal(err)
 	}
 	if got := states(d.Table.ID); !strings.HasSuffix(got, "certified done") {
@@ -135,18 +135,19 @@ keys:
 pass_mark: 0
 `)
 	audited(t, r.Steward, deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,\nx,\ny,z\n").Table.ID)
-	issues, err := client.All[records.Issue](ctx, r.Steward, "/issues?state=open")
+	issues, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues?state=open")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, i := range issues { // the lesser of the two warnings is the caller's own
 		if i.Rule == "value.type" {
-			if _, err := r.Steward.EditIssue(ctx, "PATCH", i.ID, "", map[string]string{"assignee": "Mara"}); err != nil {
+			mara := "Mara"
+			if _, err := r.Steward.EditIssue(ctx, i.ID, client.IssueChangeBody{Assignee: &mara}); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
-	desk, err := client.Get[api.Desk](ctx, r.Steward, "/desk")
+	desk, err := servicetest.Get[api.Desk](ctx, r.Steward, "/desk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -172,7 +173,7 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1), 1); v.Version != 2 {
 		t.Errorf("%+v", v)
 	}
-	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -182,11 +183,11 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if a := audited(t, r.Steward, d.Table.ID); a.Score != 100 || *a.Rulebook != 2 {
 		t.Errorf("%+v", a.Audit)
 	}
-	audits, err := client.All[records.Audit](ctx, r.Reader, "/datasets/samples/audits")
+	audits, err := servicetest.All[records.Audit](ctx, r.Reader, "/datasets/samples/audits")
 	if err != nil || len(audits) != 2 || audits[1].Score != 50 {
 		t.Errorf("the first audit stays as it was: %+v, %v", audits, err)
 	}
-	first, err := client.Get[records.Declaration](ctx, r.Reader, "/rulebooks/samples/samples?version=1")
+	first, err := servicetest.Get[records.Declaration](ctx, r.Reader, "/rulebooks/samples/samples?version=1")
 	if err != nil || first.Source != book {
 		t.Errorf("the first version stays as it was: %+v, %v", first, err)
 	}
@@ -200,7 +201,7 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 		t.Helper()
 		d := deliver(t, r.Steward, dataset, content)
 		declare(t, r.Steward, "fix-plans", "fix_plan: as_it_is\ndataset: "+dataset+"\nsteps: []\n")
-		job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "as_it_is"})
+		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "as_it_is"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -212,7 +213,7 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	merge := func(unmatched string, body map[string]any) (*records.Job, error) {
 		t.Helper()
 		version = declareAfter(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, match: [sample], take: [place], unmatched: "+unmatched+"}\n", version).Version
-		job, err := client.Post[records.Job](ctx, r.Steward, "/merges/joined/runs", body)
+		job, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/joined/runs", body)
 		if err != nil {
 			return nil, err
 		}
@@ -223,7 +224,7 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	if _, err := merge("refuse", map[string]any{}); err == nil || !strings.Contains(err.Error(), `row 2: places has no row with the key "S2"`) {
 		t.Errorf("%v", err)
 	}
-	tables, err := client.All[records.Table](ctx, r.Reader, "/datasets/joined/tables")
+	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/joined/tables")
 	if err != nil || len(tables) != 0 {
 		t.Errorf("a merge that failed left %+v, %v", tables, err)
 	}

@@ -69,7 +69,7 @@ func deliver(t *testing.T, c *client.Client, dataset, content string) *records.D
 
 func audited(t *testing.T, c *client.Client, table int64) *api.AuditShown {
 	t.Helper()
-	a, err := c.AuditOf(ctx, table, nil)
+	a, err := client.Decode[api.AuditShown](c.AuditOf(ctx, table, nil))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -218,7 +218,7 @@ func TestTheConsolesSession(t *testing.T) {
 
 func TestTokens(t *testing.T) {
 	r := servicetest.Start(t, nil)
-	tokens, err := client.All[records.Token](ctx, r.Admin, "/tokens")
+	tokens, err := servicetest.All[records.Token](ctx, r.Admin, "/tokens")
 	if err != nil || len(tokens) != 4 {
 		t.Fatalf("%d tokens, %v", len(tokens), err)
 	}
@@ -226,45 +226,45 @@ func TestTokens(t *testing.T) {
 	if err != nil || strings.Contains(string(raw), "ps_") {
 		t.Errorf("secrets are listed: %s", raw)
 	}
-	if err := r.Admin.Delete(ctx, fmt.Sprintf("/tokens/%d", tokens[0].ID)); err != nil { // the newest: the reader's
+	if err := servicetest.Delete(ctx, r.Admin, fmt.Sprintf("/tokens/%d", tokens[0].ID)); err != nil { // the newest: the reader's
 		t.Fatal(err)
 	}
-	_, err = client.Get[records.Page[records.Dataset]](ctx, r.Reader, "/datasets")
+	_, err = servicetest.Get[records.Page[records.Dataset]](ctx, r.Reader, "/datasets")
 	refused(t, "a revoked token", err, http.StatusUnauthorized, "token that is in force")
-	_, err = client.Post[records.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Mara"})
+	_, err = servicetest.Post[records.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Mara"})
 	refused(t, "a token in somebody else's name", err, http.StatusUnprocessableEntity, "person")
-	_, err = client.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Mara", "role": "administrator"})
+	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Mara", "role": "administrator"})
 	refused(t, "another role for somebody", err, http.StatusConflict, `there is a person "Mara" already`)
-	_, err = client.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Otto", "role": "emperor"})
+	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Otto", "role": "emperor"})
 	refused(t, "a role that is none", err, http.StatusUnprocessableEntity, "role")
-	own, err := client.Post[records.MadeToken](ctx, r.Steward, "/tokens", map[string]any{"note": "for a script", "days": 3})
+	own, err := servicetest.Post[records.MadeToken](ctx, r.Steward, "/tokens", map[string]any{"note": "for a script", "days": 3})
 	if err != nil || own.Person != "Mara" || own.ExpiresAt == nil {
 		t.Errorf("a token of one's own: %+v, %v", own, err)
 	}
-	mine, err := client.All[records.Token](ctx, r.Steward, "/tokens")
+	mine, err := servicetest.All[records.Token](ctx, r.Steward, "/tokens")
 	if err != nil || len(mine) != 2 {
 		t.Errorf("a steward sees %d tokens, %v", len(mine), err)
 	}
-	reset, err := client.Post[records.MadePerson](ctx, r.Admin, "/people/Mara/reset", nil)
+	reset, err := servicetest.Post[records.MadePerson](ctx, r.Admin, "/people/Mara/reset", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for name, c := range map[string]*client.Client{"the first": r.Steward, "another": {Server: r.URL, Token: own.Secret}} {
-		_, err = client.Get[records.Page[records.Dataset]](ctx, c, "/datasets")
+		_, err = servicetest.Get[records.Page[records.Dataset]](ctx, c, "/datasets")
 		refused(t, name+" token after a reset", err, http.StatusUnauthorized, "token that is in force")
 	}
 	mara := &client.Client{Server: r.URL, Token: reset.Secret}
 	for disabled, want := range map[bool]int{true: http.StatusUnauthorized, false: 0} {
-		if _, err := client.Patch[records.Person](ctx, r.Admin, "/people/Mara", map[string]bool{"disabled": disabled}); err != nil {
+		if _, err := servicetest.Patch[records.Person](ctx, r.Admin, "/people/Mara", map[string]bool{"disabled": disabled}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err = client.Get[records.Page[records.Dataset]](ctx, mara, "/datasets"); want == 0 && err != nil {
+		if _, err = servicetest.Get[records.Page[records.Dataset]](ctx, mara, "/datasets"); want == 0 && err != nil {
 			t.Errorf("let in again: %v", err)
 		} else if want > 0 {
 			refused(t, "a person who is kept out", err, want, "token that is in force")
 		}
 	}
-	_, err = client.Patch[records.Person](ctx, r.Admin, "/people/administrator", map[string]bool{"disabled": true})
+	_, err = servicetest.Patch[records.Person](ctx, r.Admin, "/people/administrator", map[string]bool{"disabled": true})
 	refused(t, "the last administrator", err, http.StatusConflict, "is the last administrator who is let in")
 	info, err := os.Stat(service.TokenFile(r.Directory))
 	if err != nil || info.Mode().Perm() != 0o600 {
@@ -287,7 +287,7 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 	if a.Passed || a.Rows != 3 || len(a.Result.Findings) != 2 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
-	issues, err := client.All[records.Issue](ctx, r.Reader, "/issues?state=unsettled&dataset=samples")
+	issues, err := servicetest.All[records.Issue](ctx, r.Reader, "/issues?state=unsettled&dataset=samples")
 	if err != nil || len(issues) != 2 {
 		t.Fatalf("%+v, %v", issues, err)
 	}
@@ -299,23 +299,23 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 	if a := audited(t, r.Steward, better.Table.ID); !a.Passed || a.Score != 100 {
 		t.Errorf("%+v", a.Audit)
 	}
-	_, err = r.Steward.EditIssue(ctx, "POST", issues[0].ID, "/waiver", map[string]string{"reason": "too late", "until": "2099-01-01"})
+	_, err = r.Steward.Waive(ctx, issues[0].ID, client.WaiverBody{Reason: "too late", Until: "2099-01-01"})
 	refused(t, "waiving a closed issue", err, http.StatusConflict, "its rule holds, and there is nothing to accept")
 	for _, i := range issues {
-		shown, err := client.Get[records.IssueShown](ctx, r.Steward, fmt.Sprintf("/issues/%d", i.ID))
+		shown, err := servicetest.Get[records.IssueShown](ctx, r.Steward, fmt.Sprintf("/issues/%d", i.ID))
 		if err != nil || shown.State != "closed" || len(shown.Entries) != 2 || shown.Entries[1].Kind != "closed" {
 			t.Errorf("%+v, %v", shown, err)
 		}
 	}
 	var content bytes.Buffer
-	if err := r.Reader.Download(ctx, fmt.Sprintf("/tables/%d/bytes", d.Table.ID), &content); err != nil || content.String() != "sample,value\nS1,1\nS1,2\nS2,x\n" {
+	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes", d.Table.ID), &content); err != nil || content.String() != "sample,value\nS1,1\nS1,2\nS2,x\n" {
 		t.Errorf("the bytes are %q, %v", content.String(), err)
 	}
 }
 
 func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
 	r := servicetest.Start(t, nil)
-	if _, err := client.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "samples"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "samples"}); err != nil {
 		t.Fatal(err)
 	}
 	d := deliver(t, r.Steward, "samples", "sample;value\nS1;1,5\nS2;2,5\n")
@@ -323,7 +323,7 @@ func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
 	if a.Rulebook != nil || !a.Passed || a.Result.Columns[1].Type != "decimal" || a.Result.Columns[1].Sum != "4" {
 		t.Errorf("%+v", a.Result.Columns)
 	}
-	issues, err := client.All[records.Issue](ctx, r.Steward, "/issues")
+	issues, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues")
 	if err != nil || len(issues) != 0 {
 		t.Errorf("a draft opened issues: %+v, %v", issues, err)
 	}
@@ -345,7 +345,7 @@ func TestRowsOfATable(t *testing.T) {
 	audited(t, r.Steward, d.Table.ID)
 	page := func(query string) *api.RowsPage {
 		t.Helper()
-		p, err := client.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows%s", d.Table.ID, query))
+		p, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows%s", d.Table.ID, query))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -393,13 +393,13 @@ func TestBadInputIsAnswered(t *testing.T) {
 	refused(t, "a delivery over the limit", err, http.StatusRequestEntityTooLarge, "larger than the 1000 bytes")
 	for _, path := range []string{"/tables/99", "/tables/99/rows", "/tables/99/path", "/tables/99/bytes", "/tables/99/obstacles", "/tables/99/inputs", "/audits/99", "/issues/99", "/jobs/99", "/certificates/99",
 		"/datasets/none", "/datasets/none/tables", "/rulebooks/samples/none", "/rulebooks/none/none", "/fix-plans/samples/none", "/nothing/here"} {
-		_, err := client.Get[map[string]any](ctx, r.Admin, path)
+		_, err := servicetest.Get[map[string]any](ctx, r.Admin, path)
 		refused(t, path, err, http.StatusNotFound, "here is no")
 	}
-	_, err = client.Get[map[string]any](ctx, r.Admin, "/history?after=invented")
+	_, err = servicetest.Get[map[string]any](ctx, r.Admin, "/history?after=invented")
 	refused(t, "an invented cursor", err, http.StatusNotFound, `"invented" is not a cursor that was handed out`)
 	for _, path := range []string{"/tables/0", "/tables/abc", "/issues?state=lost", "/tables/1/rows?limit=0", "/tables/1/rows?dimension=beauty"} {
-		if _, err := client.Get[map[string]any](ctx, r.Admin, path); err == nil {
+		if _, err := servicetest.Get[map[string]any](ctx, r.Admin, path); err == nil {
 			t.Errorf("%s is answered", path)
 		}
 	}
@@ -411,7 +411,7 @@ func TestBadInputIsAnswered(t *testing.T) {
 	if response.StatusCode != http.StatusBadRequest || response.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("broken JSON: %d %s", response.StatusCode, text)
 	}
-	tables, err := client.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
+	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
 	if err != nil || len(tables) != 0 || len(keptFiles(t, r.Directory)) != 0 {
 		t.Errorf("something was kept: %+v, files %v, %v", tables, keptFiles(t, r.Directory), err)
 	}
@@ -443,11 +443,11 @@ func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 	if !errors.As(err, &failed) || !strings.Contains(failed.Error(), "not delimited text") {
 		t.Errorf("%v", err)
 	}
-	path, err := client.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", d.Table.ID))
+	path, err := servicetest.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", d.Table.ID))
 	if err != nil || path.Stages[1].State != "held" || !strings.Contains(path.Stages[1].Says, "not delimited text") {
 		t.Errorf("%+v, %v", path, err)
 	}
-	desk, err := client.Get[api.Desk](ctx, r.Steward, "/desk")
+	desk, err := servicetest.Get[api.Desk](ctx, r.Steward, "/desk")
 	if err != nil || len(desk.Failed) != 1 {
 		t.Errorf("%+v, %v", desk, err)
 	}
@@ -476,7 +476,7 @@ func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
-		tables, err := client.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
+		tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
 		if found := keptFiles(t, r.Directory); err != nil || len(tables) != 0 || len(found) != 0 {
 			t.Errorf("%s: tables %+v, files %v, %v", name, tables, found, err)
 		}
@@ -528,10 +528,10 @@ func TestTwoPeopleAtOneIssue(t *testing.T) {
 			t.Errorf("a waiver until %s: %d %s", until, response.StatusCode, text)
 		}
 	}
-	if _, err := client.Post[records.IssueShown](ctx, r.Certifier, "/issues/1/comments", map[string]string{"text": "Agreed."}); err != nil {
+	if _, err := servicetest.Post[records.IssueShown](ctx, r.Certifier, "/issues/1/comments", map[string]string{"text": "Agreed."}); err != nil {
 		t.Error(err)
 	}
-	i, err := client.Get[records.IssueShown](ctx, r.Reader, "/issues/1")
+	i, err := servicetest.Get[records.IssueShown](ctx, r.Reader, "/issues/1")
 	kinds := []string{}
 	for _, e := range i.Entries {
 		kinds = append(kinds, e.Kind)
@@ -539,7 +539,8 @@ func TestTwoPeopleAtOneIssue(t *testing.T) {
 	if want := []string{"opened", "assigned", "asked", "waived", "comment"}; err != nil || i.State != "waived" || *i.WaiverBy != "Mara" || !slices.Equal(kinds, want) {
 		t.Errorf("%s: %v, want %v; %v", i.State, kinds, want, err)
 	}
-	_, err = r.Steward.EditIssue(ctx, "PATCH", 1, "", map[string]string{"assignee": "Nobody Known"})
+	nobody := "Nobody Known"
+	_, err = r.Steward.EditIssue(ctx, 1, client.IssueChangeBody{Assignee: &nobody})
 	refused(t, "an assignee who is not there", err, http.StatusNotFound, `there is no person "Nobody Known"`)
 }
 
@@ -547,7 +548,7 @@ func TestAJobCanBeStopped(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\n"+strings.Repeat("S1,1\nS2,2.5\nS3,x\n", 2_000_000))
-	if _, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil); err != nil {
+	if _, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil); err != nil {
 		t.Fatal(err)
 	}
 	_, err := r.Steward.Follow(ctx, d.Job.ID, nil)
@@ -555,9 +556,9 @@ func TestAJobCanBeStopped(t *testing.T) {
 	if !errors.As(err, &failed) || failed.Job.State != "stopped" || !strings.Contains(err.Error(), "nothing of it was kept") {
 		t.Errorf("%v", err)
 	}
-	_, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil)
+	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil)
 	refused(t, "stopping it again", err, http.StatusConflict, "has ended already")
-	audits, err := client.All[records.Audit](ctx, r.Reader, "/audits")
+	audits, err := servicetest.All[records.Audit](ctx, r.Reader, "/audits")
 	if err != nil || len(audits) != 0 {
 		t.Errorf("%+v, %v", audits, err)
 	}
@@ -583,13 +584,13 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 	}
 	declare(t, r.Steward, "merges", read("merges/survey_results.yaml"))
 	declare(t, r.Steward, "rulebooks", read("rulebooks/survey_results.yaml"))
-	_, err := client.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
+	_, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
 	refused(t, "merging before anything is cleaned", err, http.StatusNotFound, "apply a fix plan to its newest delivery first")
 
 	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean", "millrace_results": "millrace_clean"} {
 		declare(t, r.Steward, "fix-plans", read("fixes/"+plan+".yaml"))
 		body := map[string]string{"fix_plan": plan}
-		job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", tables[dataset]), body)
+		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", tables[dataset]), body)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -600,13 +601,13 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		if err := json.Unmarshal(*job.Result, &shown); err != nil {
 			t.Fatal(err)
 		}
-		if job, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", tables[dataset]), body); err != nil {
+		if job, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", tables[dataset]), body); err != nil {
 			t.Fatal(err)
 		}
 		if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil {
 			t.Fatal(err)
 		}
-		cleaned, err := client.Get[records.Table](ctx, r.Reader, fmt.Sprintf("/tables/%d", *job.ResultTable))
+		cleaned, err := servicetest.Get[records.Table](ctx, r.Reader, fmt.Sprintf("/tables/%d", *job.ResultTable))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -618,25 +619,25 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 			t.Errorf("%s: %d rows with %v, previewed were %d with %v", dataset, a.Rows, a.Score, shown.Ledger.RowsOut, shown.After.Score)
 		}
 		var log bytes.Buffer
-		if err := r.Reader.Download(ctx, fmt.Sprintf("/tables/%d/bytes?what=change-log", cleaned.ID), &log); err != nil || int64(strings.Count(log.String(), "\n")) != shown.ChangeCount {
+		if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes?what=change-log", cleaned.ID), &log); err != nil || int64(strings.Count(log.String(), "\n")) != shown.ChangeCount {
 			t.Errorf("%s: %d entries in the change log, previewed were %d; %v", dataset, strings.Count(log.String(), "\n"), shown.ChangeCount, err)
 		}
-		_, err = client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", cleaned.ID), body)
+		_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", cleaned.ID), body)
 		refused(t, "cleaning a cleaned table", err, http.StatusUnprocessableEntity, "fix plans are applied to deliveries")
 	}
-	job, err := client.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil {
 		t.Fatal(err)
 	}
-	merged, err := client.Get[records.Table](ctx, r.Reader, fmt.Sprintf("/tables/%d", *job.ResultTable))
+	merged, err := servicetest.Get[records.Table](ctx, r.Reader, fmt.Sprintf("/tables/%d", *job.ResultTable))
 	if err != nil {
 		t.Fatal(err)
 	}
 	certificates := fmt.Sprintf("/tables/%d/certificates", merged.ID)
-	if _, err := client.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", tables["stations"]), nil); err == nil || !strings.Contains(err.Error(), "only a cleaned or merged table is certified") {
+	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", tables["stations"]), nil); err == nil || !strings.Contains(err.Error(), "only a cleaned or merged table is certified") {
 		t.Errorf("certifying a delivery: %v", err)
 	}
 	audited(t, r.Steward, merged.ID)
@@ -644,35 +645,35 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 	if err := json.Unmarshal(*merged.Accounting, &accounting); err != nil || accounting.Rows != 5940 || accounting.Joins[0].Matched != 5940 {
 		t.Errorf("%+v, %v", accounting, err)
 	}
-	own, err := client.Get[records.Obstacles](ctx, r.Steward, fmt.Sprintf("/tables/%d/obstacles", merged.ID))
+	own, err := servicetest.Get[records.Obstacles](ctx, r.Steward, fmt.Sprintf("/tables/%d/obstacles", merged.ID))
 	if err != nil || own.Ready || len(own.Obstacles) != 1 || !strings.Contains(own.Obstacles[0], "Mara applied the fixes") {
 		t.Errorf("%+v, %v", own, err)
 	}
-	made, err := client.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
+	made, err := servicetest.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, err := client.Get[json.RawMessage](ctx, r.Reader, "/signing-key")
+	key, err := servicetest.Get[json.RawMessage](ctx, r.Reader, "/signing-key")
 	if err != nil {
 		t.Fatal(err)
 	}
 	var content bytes.Buffer
-	if err := r.Reader.Download(ctx, fmt.Sprintf("/tables/%d/bytes", merged.ID), &content); err != nil {
+	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes", merged.ID), &content); err != nil {
 		t.Fatal(err)
 	}
 	s, err := certify.Verify(bytes.NewReader(content.Bytes()), made.Signature, *key)
 	if err != nil || s.CertifiedBy != "Jonas" || len(s.Inputs) != 3 || s.Merge.MergedBy != "Mara" || s.Table.Rows != 5940 || s.Rulebook.Version != 1 {
 		t.Errorf("%+v, %v", s, err)
 	}
-	path, err := client.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", tables["millrace_results"]))
+	path, err := servicetest.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", tables["millrace_results"]))
 	if err != nil || path.Stages[6].State != "done" || *path.Stages[6].Table != merged.ID {
 		t.Errorf("%+v, %v", path, err)
 	}
 	// A stop issue that opens again stands in the way of the next certificate.
 	audited(t, r.Steward, deliver(t, r.Steward, "stations", read("data/stations.csv")+"AV-001,Again,Alder,UV,412000,287000,2000-01-01\n").Table.ID)
-	_, err = client.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
+	_, err = servicetest.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
 	refused(t, "with an open stop issue", err, http.StatusConflict, "of stations stops the table and is neither closed nor waived")
-	history, err := client.All[records.Deed](ctx, r.Reader, "/history")
+	history, err := servicetest.All[records.Deed](ctx, r.Reader, "/history")
 	deeds := map[string]int{}
 	for _, d := range history {
 		deeds[*d.Person+" "+d.Action]++

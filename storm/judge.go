@@ -4,8 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,7 +26,9 @@ func (s *storm) judge(ctx context.Context) error {
 	if err := s.settle(ctx, admin); err != nil {
 		return err
 	}
-	jobs, err := client.All[records.Job](ctx, admin, "/jobs")
+	jobs, err := client.All(func(after string, limit int64) (*records.Page[records.Job], error) {
+		return admin.ListJobs(ctx, &client.ListJobsParams{After: after, Limit: limit})
+	})
 	if err != nil {
 		return err
 	}
@@ -37,11 +39,15 @@ func (s *storm) judge(ctx context.Context) error {
 			s.result.GivenUp++
 		}
 	}
-	tables, err := client.All[records.Table](ctx, admin, "/datasets/samples/tables")
+	tables, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
+		return admin.ListTables(ctx, "samples", &client.ListTablesParams{After: after, Limit: limit})
+	})
 	if err != nil {
 		return err
 	}
-	merged, err := client.All[records.Table](ctx, admin, "/datasets/survey/tables")
+	merged, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
+		return admin.ListTables(ctx, "survey", &client.ListTablesParams{After: after, Limit: limit})
+	})
 	if err != nil {
 		return err
 	}
@@ -60,7 +66,9 @@ func (s *storm) judge(ctx context.Context) error {
 func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 	started := time.Now()
 	for {
-		running, err := client.All[records.Job](ctx, admin, "/jobs?running=true")
+		running, err := client.All(func(after string, limit int64) (*records.Page[records.Job], error) {
+			return admin.ListJobs(ctx, &client.ListJobsParams{After: after, Limit: limit, Running: true})
+		})
 		if err != nil {
 			return err
 		}
@@ -72,7 +80,9 @@ func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 		if time.Since(started) > stuckAfter {
 			before := fmt.Sprint(running)
 			s.pause(ctx, stuckAfter)
-			after, err := client.All[records.Job](ctx, admin, "/jobs?running=true")
+			after, err := client.All(func(after string, limit int64) (*records.Page[records.Job], error) {
+				return admin.ListJobs(ctx, &client.ListJobsParams{After: after, Limit: limit, Running: true})
+			})
 			if err != nil {
 				return err
 			}
@@ -151,7 +161,7 @@ func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, table
 			s.wrong("delivery %d never got an audit", t.ID)
 		}
 		sum := sha256.New()
-		if err := admin.Download(ctx, fmt.Sprintf("/tables/%d/bytes", t.ID), sum); err != nil {
+		if err := download(ctx, admin, t.ID, sum); err != nil {
 			s.wrong("the bytes of delivery %d are lost: %v", t.ID, err)
 		} else if hex.EncodeToString(sum.Sum(nil)) != one.digest {
 			s.wrong("the bytes of delivery %d are others", t.ID)
@@ -161,7 +171,9 @@ func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, table
 }
 
 func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
-	versions, err := client.All[records.Declaration](ctx, admin, "/rulebooks?dataset=samples")
+	versions, err := client.All(func(after string, limit int64) (*records.Page[records.Declaration], error) {
+		return admin.ListRulebooks(ctx, &client.ListRulebooksParams{After: after, Limit: limit, Dataset: "samples"})
+	})
 	if err != nil {
 		return err
 	}
@@ -169,7 +181,7 @@ func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
 	for _, v := range versions {
 		known[int64(v.Version)] = v.Digest
 	}
-	key, err := client.Get[json.RawMessage](ctx, admin, "/signing-key")
+	key, err := admin.SigningKey(ctx)
 	if err != nil {
 		return err
 	}
@@ -180,12 +192,12 @@ func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
 				s.wrong("version %d of the rulebook is lost, or another one", one.id)
 			}
 		case "certificate":
-			c, err := client.Get[records.Certificate](ctx, admin, fmt.Sprintf("/certificates/%d", one.id))
+			c, err := admin.ShowCertificate(ctx, one.id)
 			if err != nil {
 				s.wrong("certificate %d is lost: %v", one.id, err)
 				continue
 			}
-			if _, err := certify.Open(c.Signature, *key); err != nil {
+			if _, err := certify.Open(c.Signature, key); err != nil {
 				s.wrong("certificate %d does not verify: %v", one.id, err)
 			}
 		}
@@ -230,4 +242,10 @@ func (s *storm) judgeFiles(ctx context.Context) error {
 		s.wrong("unfinished clusters are left: %v, %v", left, err)
 	}
 	return nil
+}
+
+// download copies the bytes of a table.
+func download(ctx context.Context, c *client.Client, table int64, out io.Writer) error {
+	in, err := c.DownloadTable(ctx, table, nil)
+	return client.Save(out, in, err)
 }

@@ -25,7 +25,6 @@ import (
 	"proudsieve/client"
 	"proudsieve/postgres"
 	"proudsieve/service"
-	"proudsieve/service/api"
 	"proudsieve/service/records"
 )
 
@@ -294,7 +293,7 @@ func (s *storm) begin(ctx context.Context) error {
 	s.admin = strings.TrimSpace(string(raw))
 	admin := s.client(0, s.admin)
 	for i, role := range []string{"steward", "certifier"} {
-		made, err := client.Post[records.MadePerson](ctx, admin, "/people", map[string]string{"name": role, "role": role})
+		made, err := admin.AddPerson(ctx, client.NewPersonBody{Name: role, Role: client.NewPersonBodyRole(role)})
 		if err != nil {
 			return err
 		}
@@ -377,12 +376,12 @@ func (s *storm) work(ctx context.Context, r *rand.Rand) {
 			s.deliver(ctx, r, steward)
 		case 4, 5:
 			if d, ok := s.some(r, "delivery"); ok {
-				if job, err := client.Post[records.Job](ctx, steward, fmt.Sprintf("/tables/%d/fixes", d.id), map[string]string{"fix_plan": "clean"}); err == nil {
+				if job, err := steward.ApplyFix(ctx, d.id, client.PlannedBody{FixPlan: "clean"}); err == nil {
 					s.accept(thing{kind: "job", id: job.ID, name: "fix"})
 				}
 			}
 		case 6:
-			if job, err := client.Post[records.Job](ctx, steward, "/merges/survey/runs", map[string]any{}); err == nil {
+			if job, err := steward.RunMerge(ctx, "survey", client.RunBody{}); err == nil {
 				s.accept(thing{kind: "job", id: job.ID, name: "merge"})
 			}
 		case 7:
@@ -390,9 +389,9 @@ func (s *storm) work(ctx context.Context, r *rand.Rand) {
 		case 8:
 			s.certify(ctx, r, certifier)
 		case 9:
-			_, _ = client.Get[api.Desk](ctx, steward, "/desk")
+			_, _ = steward.ShowDesk(ctx)
 			if d, ok := s.some(r, "delivery"); ok {
-				_, _ = client.Get[api.RowsPage](ctx, steward, fmt.Sprintf("/tables/%d/rows?sort=value", d.id))
+				_, _ = steward.ShowRows(ctx, d.id, &client.ShowRowsParams{Sort: "value"})
 			}
 		}
 		s.pause(ctx, time.Duration(r.Int64N(int64(60*time.Millisecond))))
@@ -414,7 +413,7 @@ func (s *storm) deliver(ctx context.Context, r *rand.Rand, c *client.Client) {
 }
 
 func (s *storm) declare(ctx context.Context, r *rand.Rand, c *client.Client) {
-	newest, err := client.Get[records.Declaration](ctx, c, "/rulebooks/samples/samples")
+	newest, err := c.ShowRulebooks(ctx, "samples", "samples", nil)
 	if err != nil {
 		return
 	}
@@ -430,11 +429,11 @@ func (s *storm) certify(ctx context.Context, r *rand.Rand, c *client.Client) {
 	if !ok {
 		return
 	}
-	job, err := client.Get[records.Job](ctx, c, fmt.Sprintf("/jobs/%d", one.id))
+	job, err := c.ShowJob(ctx, one.id)
 	if err != nil || job.ResultTable == nil {
 		return
 	}
-	if made, err := client.Post[records.Certificate](ctx, c, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err == nil {
+	if made, err := c.CertifyTable(ctx, *job.ResultTable); err == nil {
 		s.accept(thing{kind: "certificate", id: made.ID})
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -26,6 +25,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/service"
+	"proudsieve/service/api"
 	"proudsieve/service/records"
 )
 
@@ -124,7 +124,7 @@ func (l *load) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a, err := l.AuditOf(ctx, d.Table.ID, nil)
+	a, err := client.Decode[api.AuditShown](l.AuditOf(ctx, d.Table.ID, nil))
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (l *load) next(n int, r *rand.Rand) (kind, path string) {
 
 func (l *load) ask(kind, path string) {
 	started := time.Now()
-	_, err := client.Get[json.RawMessage](context.Background(), l.Client, path)
+	_, err := l.Call(context.Background(), "GET", path, nil)
 	took := time.Since(started)
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -204,7 +204,7 @@ func (l *load) ask(kind, path string) {
 
 func (l *load) keepAuditing(ctx context.Context) {
 	for ctx.Err() == nil {
-		job, err := client.Post[records.Job](ctx, l.Client, fmt.Sprintf("/tables/%d/audits", l.table), nil)
+		job, err := l.StartAudit(ctx, l.table)
 		if err == nil {
 			_, err = l.Follow(ctx, job.ID, nil)
 		}

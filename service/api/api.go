@@ -82,9 +82,12 @@ func (s *Server) Handler() http.Handler {
 	return r
 }
 
+// discarded is the log of a server that answers nobody.
+var discarded = slog.New(slog.DiscardHandler)
+
 // OpenAPI returns the description of the interface.
 func OpenAPI() ([]byte, error) {
-	s := &Server{Log: slog.New(slog.DiscardHandler)}
+	s := &Server{Log: discarded}
 	s.register(chi.NewRouter())
 	return json.MarshalIndent(s.api.OpenAPI(), "", " ")
 }

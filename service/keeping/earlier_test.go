@@ -86,12 +86,12 @@ func opens(t *testing.T, backup string) {
 		t.Fatal(err)
 	}
 	admin := &client.Client{Server: s.URL(), Token: strings.TrimSpace(string(token))}
-	datasets, err := client.All[records.Dataset](ctx, admin, "/datasets")
+	datasets, err := servicetest.All[records.Dataset](ctx, admin, "/datasets")
 	if err != nil || len(datasets) != 5 {
 		t.Fatalf("%d datasets, %v", len(datasets), err)
 	}
 	for _, d := range datasets {
-		book, err := client.Get[records.Declaration](ctx, admin, "/rulebooks/"+d.Name+"/"+d.Name)
+		book, err := servicetest.Get[records.Declaration](ctx, admin, "/rulebooks/"+d.Name+"/"+d.Name)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -100,25 +100,25 @@ func opens(t *testing.T, backup string) {
 		}
 	}
 	for _, kind := range []string{"fix-plans", "merges"} {
-		if all, err := client.All[records.Declaration](ctx, admin, "/"+kind); err != nil || len(all) == 0 {
+		if all, err := servicetest.All[records.Declaration](ctx, admin, "/"+kind); err != nil || len(all) == 0 {
 			t.Errorf("%d %s, %v", len(all), kind, err)
 		}
 	}
-	audits, err := client.All[records.Audit](ctx, admin, "/audits")
+	audits, err := servicetest.All[records.Audit](ctx, admin, "/audits")
 	if err != nil || len(audits) < 8 {
 		t.Fatalf("%d audits, %v", len(audits), err)
 	}
 	for _, a := range audits {
-		shown, err := client.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", a.ID))
+		shown, err := servicetest.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", a.ID))
 		if err != nil || shown.Result.Rows != a.Rows {
 			t.Errorf("audit %d: %v", a.ID, err)
 		}
-		if _, err := client.Get[api.RowsPage](ctx, admin, fmt.Sprintf("/tables/%d/rows?limit=5", a.TableID)); err != nil {
+		if _, err := servicetest.Get[api.RowsPage](ctx, admin, fmt.Sprintf("/tables/%d/rows?limit=5", a.TableID)); err != nil {
 			t.Errorf("the rows of table %d: %v", a.TableID, err)
 		}
 	}
 	// The same bytes and rulebook give the same verdict now.
-	job, err := client.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
+	job, err := servicetest.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -126,28 +126,28 @@ func opens(t *testing.T, backup string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := client.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", *done.AuditID))
+	again, err := servicetest.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", *done.AuditID))
 	if first := audits[len(audits)-1]; err != nil || again.Score != first.Score || again.Passed != first.Passed {
 		t.Errorf("audited again: %v, was %v; %v", again.Score, first.Score, err)
 	}
-	certificates, err := client.All[records.Certificate](ctx, admin, "/certificates")
+	certificates, err := servicetest.All[records.Certificate](ctx, admin, "/certificates")
 	if err != nil || len(certificates) == 0 {
 		t.Fatalf("%d certificates, %v", len(certificates), err)
 	}
 	var key bytes.Buffer
-	if err := admin.Download(ctx, "/signing-key", &key); err != nil {
+	if err := servicetest.Download(ctx, admin, "/signing-key", &key); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range certificates {
 		var table bytes.Buffer
-		if err := admin.Download(ctx, fmt.Sprintf("/tables/%d/bytes", c.TableID), &table); err != nil {
+		if err := servicetest.Download(ctx, admin, fmt.Sprintf("/tables/%d/bytes", c.TableID), &table); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := certify.Verify(&table, c.Signature, key.Bytes()); err != nil {
 			t.Errorf("certificate %d: %v", c.ID, err)
 		}
 	}
-	if _, err := client.All[records.Issue](ctx, admin, "/issues"); err != nil {
+	if _, err := servicetest.All[records.Issue](ctx, admin, "/issues"); err != nil {
 		t.Error(err)
 	}
 	if checked, err := keeping.Check(ctx, database, place); err != nil || !checked.Good() {

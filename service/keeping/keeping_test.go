@@ -45,13 +45,13 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, d.Table.ID, nil)
 	must(err)
-	job, err := client.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "stations_clean"})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "stations_clean"})
 	must(err)
 	done, err := r.Steward.Follow(ctx, job.ID, nil)
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, *done.ResultTable, nil)
 	must(err)
-	certificate, err = client.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
+	certificate, err = servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
 	must(err)
 	return r, database, certificate
 }
@@ -91,15 +91,15 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	}
 	t.Cleanup(func() { _ = s.Stop() })
 	mara := &client.Client{Server: s.URL(), Token: r.Steward.Token}
-	there, err := client.Get[records.Certificate](ctx, mara, fmt.Sprintf("/certificates/%d", certificate.ID))
+	there, err := servicetest.Get[records.Certificate](ctx, mara, fmt.Sprintf("/certificates/%d", certificate.ID))
 	if err != nil || there.Signature != certificate.Signature {
 		t.Fatalf("%+v, %v", there, err)
 	}
 	var key, table bytes.Buffer
-	if err := mara.Download(ctx, "/signing-key", &key); err != nil {
+	if err := servicetest.Download(ctx, mara, "/signing-key", &key); err != nil {
 		t.Fatal(err)
 	}
-	if err := mara.Download(ctx, fmt.Sprintf("/tables/%d/bytes", there.TableID), &table); err != nil {
+	if err := servicetest.Download(ctx, mara, fmt.Sprintf("/tables/%d/bytes", there.TableID), &table); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := certify.Verify(&table, there.Signature, key.Bytes()); err != nil {

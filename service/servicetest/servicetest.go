@@ -57,9 +57,7 @@ func Start(t testing.TB, change func(*service.Options)) *Running {
 
 func (r *Running) person(t testing.TB, name string, role access.Role) *client.Client {
 	t.Helper()
-	made, err := client.Post[struct {
-		Secret string `json:"secret"`
-	}](context.Background(), r.Admin, "/people", map[string]any{"name": name, "role": role})
+	made, err := r.Admin.AddPerson(context.Background(), client.NewPersonBody{Name: name, Role: client.NewPersonBodyRole(role)})
 	if err != nil {
 		t.Fatal(err)
 	}
