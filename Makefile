@@ -26,7 +26,7 @@ generate:
 # from the handlers first, then the pages.
 console: web/node_modules/.package-lock.json
 	@mkdir -p console/dist
-	go run ./cmd/proudsieve openapi > web/src/api/openapi.json
+	go run ./cmd/proudsieve openapi > web/src/client/openapi.json
 	cd web && npm run --silent schema && npm run --silent build -- --logLevel warn
 
 web/node_modules/.package-lock.json: web/package-lock.json

@@ -5,9 +5,9 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider } from "@tanstack/react-router";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { Refusal } from "./api/client";
+import { Refusal } from "./client/client";
 import { router } from "./router";
-import { system } from "./theme";
+import { system } from "./shared/theme";
 
 const client = new QueryClient({
   defaultOptions: {

@@ -1,37 +1,7 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
-import { DeskView } from "./views/DeskView";
-import { Missing, Shell } from "./views/Shell";
-
-// The address holds the whole state of a view, so that a link shows a colleague the same.
-
-export type TableSearch = {
-  view?: string;
-  column?: string;
-  rule?: string;
-  dimension?: string;
-  after?: number;
-  /** Of the grid: how many rows come before the first one shown. */
-  offset?: number;
-  where?: string;
-  is?: string;
-  find?: string;
-  sort?: string;
-  falling?: boolean;
-  hide?: string[];
-  pin?: string[];
-  /** Of the cross-tabulation. */
-  down?: string;
-  across?: string;
-  measure?: string;
-  /** Of the groups: the columns they share, and their kind. */
-  by?: string[];
-  kind?: "equal" | "conflicting" | "near";
-};
-
-const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
-
-const texts = (v: unknown) =>
-  Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
+import { DeskView } from "./follow/DeskView";
+import { Missing, Shell } from "./Shell";
+import { tableSearch, text } from "./shared/addresses";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
 
@@ -40,13 +10,13 @@ const desk = createRoute({ getParentRoute: () => root, path: "/", component: Des
 const datasets = createRoute({
   getParentRoute: () => root,
   path: "/datasets",
-  component: lazyRouteComponent(() => import("./views/DatasetViews"), "DatasetsView"),
+  component: lazyRouteComponent(() => import("./deliver/DatasetViews"), "DatasetsView"),
 });
 
 const dataset = createRoute({
   getParentRoute: () => root,
   path: "/datasets/$name",
-  component: lazyRouteComponent(() => import("./views/DatasetViews"), "DatasetView"),
+  component: lazyRouteComponent(() => import("./deliver/DatasetViews"), "DatasetView"),
 });
 
 const rulebook = createRoute({
@@ -60,33 +30,14 @@ const rulebook = createRoute({
     item: text(s.item),
     from: typeof s.from === "number" ? s.from : undefined,
   }),
-  component: lazyRouteComponent(() => import("./views/RulebookView"), "RulebookView"),
+  component: lazyRouteComponent(() => import("./judge/RulebookView"), "RulebookView"),
 });
 
 const table = createRoute({
   getParentRoute: () => root,
   path: "/tables/$id",
-  validateSearch: (s: Record<string, unknown>): TableSearch => ({
-    view: text(s.view),
-    column: text(s.column),
-    rule: text(s.rule),
-    dimension: text(s.dimension),
-    after: typeof s.after === "number" ? s.after : undefined,
-    offset: typeof s.offset === "number" && s.offset > 0 ? Math.floor(s.offset) : undefined,
-    where: text(s.where),
-    is: text(s.is),
-    find: text(s.find),
-    sort: text(s.sort),
-    falling: s.falling === true ? true : undefined,
-    hide: texts(s.hide),
-    pin: texts(s.pin),
-    down: text(s.down),
-    across: text(s.across),
-    measure: text(s.measure),
-    by: texts(s.by),
-    kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
-  }),
-  component: lazyRouteComponent(() => import("./views/TableView"), "TableView"),
+  validateSearch: tableSearch,
+  component: lazyRouteComponent(() => import("./judge/TableView"), "TableView"),
 });
 
 const fix = createRoute({
@@ -96,7 +47,7 @@ const fix = createRoute({
     plan: text(s.plan),
     job: typeof s.job === "number" ? s.job : undefined,
   }),
-  component: lazyRouteComponent(() => import("./views/FixView"), "FixView"),
+  component: lazyRouteComponent(() => import("./putright/FixView"), "FixView"),
 });
 
 const issues = createRoute({
@@ -106,38 +57,38 @@ const issues = createRoute({
     state: text(s.state),
     dataset: text(s.dataset),
   }),
-  component: lazyRouteComponent(() => import("./views/IssueViews"), "IssuesView"),
+  component: lazyRouteComponent(() => import("./follow/IssueViews"), "IssuesView"),
 });
 
 const issue = createRoute({
   getParentRoute: () => root,
   path: "/issues/$id",
-  component: lazyRouteComponent(() => import("./views/IssueViews"), "IssueView"),
+  component: lazyRouteComponent(() => import("./follow/IssueViews"), "IssueView"),
 });
 
 const merges = createRoute({
   getParentRoute: () => root,
   path: "/merges",
   validateSearch: (s: Record<string, unknown>): { merge?: string } => ({ merge: text(s.merge) }),
-  component: lazyRouteComponent(() => import("./views/MergeView"), "MergesView"),
+  component: lazyRouteComponent(() => import("./merge/MergeView"), "MergesView"),
 });
 
 const certificates = createRoute({
   getParentRoute: () => root,
   path: "/certificates",
-  component: lazyRouteComponent(() => import("./views/CertificateViews"), "CertificatesView"),
+  component: lazyRouteComponent(() => import("./certify/CertificateViews"), "CertificatesView"),
 });
 
 const certificate = createRoute({
   getParentRoute: () => root,
   path: "/certificates/$id",
-  component: lazyRouteComponent(() => import("./views/CertificateViews"), "CertificateView"),
+  component: lazyRouteComponent(() => import("./certify/CertificateViews"), "CertificateView"),
 });
 
 const history = createRoute({
   getParentRoute: () => root,
   path: "/history",
-  component: lazyRouteComponent(() => import("./views/HistoryView"), "HistoryView"),
+  component: lazyRouteComponent(() => import("./follow/HistoryView"), "HistoryView"),
 });
 
 export const router = createRouter({

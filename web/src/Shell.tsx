@@ -1,0 +1,156 @@
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+import { api, Refusal, take } from "./client/client";
+import { me } from "./client/queries";
+import { Field, Press, Trouble, Waiting } from "./shared/parts";
+
+const places = [
+  { to: "/", name: "Desk" },
+  { to: "/datasets", name: "Datasets" },
+  { to: "/issues", name: "Issues" },
+  { to: "/merges", name: "Merges" },
+  { to: "/certificates", name: "Certificates" },
+  { to: "/history", name: "History" },
+] as const;
+
+function changeTheme() {
+  const root = document.documentElement;
+  const next = root.classList.contains("dark") ? "light" : "dark";
+  root.classList.remove("dark", "light");
+  root.classList.add(next);
+  localStorage.setItem("theme", next);
+}
+
+/** What stands around every view: the places, who is signed in, the theme. */
+export function Shell() {
+  const who = useQuery(me);
+  const client = useQueryClient();
+  if (who.error instanceof Refusal && who.error.status === 401) {
+    return <SignIn />;
+  }
+  if (!who.data) {
+    return <Box p="6">{who.error ? <Trouble error={who.error} /> : <Waiting />}</Box>;
+  }
+  const signOut = async () => {
+    await take(api.DELETE("/session"));
+    await client.resetQueries();
+  };
+  return (
+    <>
+      <chakra.a
+        href="#view"
+        position="absolute"
+        left="-999px"
+        _focus={{ left: "2", top: "2", bg: "sheet", p: "2", zIndex: "9" }}
+      >
+        To the view
+      </chakra.a>
+      <HStack
+        as="header"
+        px="5"
+        h="11"
+        gap="6"
+        borderBottomWidth="1px"
+        borderColor="line"
+        bg="sheet"
+        justify="space-between"
+      >
+        <HStack gap="6">
+          <HStack gap="2">
+            <img src="/mesh.svg" width={18} height={18} alt="" />
+            <Text fontWeight="700">Proud Sieve</Text>
+          </HStack>
+          <HStack as="nav" aria-label="Places" gap="5">
+            {places.map((p) => (
+              <Link
+                key={p.to}
+                to={p.to}
+                activeOptions={{ exact: p.to === "/" }}
+                activeProps={{
+                  style: { fontWeight: 700, borderBottom: "2px solid currentColor" },
+                  "aria-current": "page",
+                }}
+              >
+                {p.name}
+              </Link>
+            ))}
+          </HStack>
+        </HStack>
+        <HStack gap="3" fontSize="sm">
+          <Text color="quiet">
+            {who.data.name}, {who.data.role}
+          </Text>
+          <Press plain onClick={changeTheme} aria-label="Change between light and dark">
+            ◐
+          </Press>
+          <Press plain onClick={signOut}>
+            Sign out
+          </Press>
+        </HStack>
+      </HStack>
+      <Box as="main" id="view" px="5" py="3" tabIndex={-1}>
+        <Outlet />
+      </Box>
+    </>
+  );
+}
+
+/** Lets somebody in with a token; the session is a cookie that no script can read. */
+function SignIn() {
+  const client = useQueryClient();
+  const [token, setToken] = useState("");
+  const [error, setError] = useState<unknown>();
+  const submit = async (e: FormEvent) => {
+    e.preventDefault();
+    try {
+      await take(api.POST("/session", { body: { token: token.trim() } }));
+      await client.resetQueries();
+    } catch (refusal) {
+      setError(refusal);
+    }
+  };
+  return (
+    <Box as="main" maxW="460px" mx="auto" mt="24" p="6" bg="sheet" borderWidth="1px" borderColor="line">
+      <HStack gap="3" mb="1">
+        <img src="/mesh.svg" width={26} height={26} alt="" />
+        <chakra.h1 fontSize="xl" fontWeight="700">
+          Proud Sieve
+        </chakra.h1>
+      </HStack>
+      <Text color="quiet" mb="4">
+        Audits of incoming tables, from arrival to certificate.
+      </Text>
+      <form onSubmit={submit}>
+        <label htmlFor="token">Your token</label>
+        <Field
+          id="token"
+          type="password"
+          autoComplete="current-password"
+          w="full"
+          my="2"
+          autoFocus
+          value={token}
+          onChange={(e) => setToken(e.target.value)}
+        />
+        <Trouble error={error} />
+        <Press type="submit" disabled={token.trim() === ""}>
+          Sign in
+        </Press>
+      </form>
+      <Text fontSize="sm" color="quiet" mt="4">
+        An administrator makes tokens with <chakra.code fontFamily="mono">proudsieve token add</chakra.code>.
+        The service writes the first one into the file administrator-token of its data directory.
+      </Text>
+    </Box>
+  );
+}
+
+export function Missing() {
+  return (
+    <Text py="4">
+      There is no view at this address. <Link to="/">Back to the desk</Link>
+    </Text>
+  );
+}

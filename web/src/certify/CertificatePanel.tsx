@@ -1,0 +1,61 @@
+import { Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { api, type Schemas, take } from "../client/client";
+import { me, obstacles, refresh } from "../client/queries";
+import { Press, Shown, Trouble } from "../shared/parts";
+
+/** What stands between the table and a certificate, and the button that signs it. */
+export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
+  const found = useQuery(obstacles(t.id));
+  const who = useQuery(me);
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const sign = useMutation({
+    mutationFn: () => take(api.POST("/tables/{id}/certificates", { params: { path: { id: t.id } } })),
+    onSuccess: async (c) => {
+      await refresh(client, "certificate");
+      navigate({ to: "/certificates/$id", params: { id: String(c.id) } });
+    },
+  });
+  const may = who.data?.rights.includes("certify");
+  return (
+    <>
+      {t.certificate_id && (
+        <Text mb="2">
+          The table has{" "}
+          <Link to="/certificates/$id" params={{ id: String(t.certificate_id) }}>
+            certificate {t.certificate_id}
+          </Link>
+          .
+        </Text>
+      )}
+      <Shown query={found}>
+        {(o) =>
+          o.ready ? (
+            <Text>Nothing stands in the way of a certificate.</Text>
+          ) : (
+            <>
+              <Text fontWeight="650">Before the table can be certified by you:</Text>
+              <ul style={{ paddingLeft: "1.4em", listStyle: "disc" }}>
+                {o.obstacles.map((one) => (
+                  <li key={one}>{one}</li>
+                ))}
+              </ul>
+            </>
+          )
+        }
+      </Shown>
+      {may ? (
+        <Press mt="3" onClick={() => sign.mutate()} loading={sign.isPending} disabled={!found.data?.ready}>
+          Certify the table
+        </Press>
+      ) : (
+        <Text color="quiet" mt="2">
+          Certificates are signed by somebody with the role certifier.
+        </Text>
+      )}
+      <Trouble error={sign.error} />
+    </>
+  );
+}

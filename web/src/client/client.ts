@@ -1,0 +1,65 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Dimension = "completeness" | "validity" | "uniqueness" | "consistency";
+
+export const api = createClient<paths>({ baseUrl: "/api/v1" });
+
+/** What the service answered instead of what was asked for (RFC 9457). */
+export class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly details: { message: string; location?: string }[],
+  ) {
+    super(message);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** The answer of a call, or its refusal thrown. */
+export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch (problem) {
+    if (problem instanceof DOMException && problem.name === "AbortError") {
+      throw problem; // nobody waits for it any more
+    }
+    throw new Refusal(0, "The service does not answer. Is it still running?", []);
+  }
+  if (answer.response.ok) {
+    return answer.data as T;
+  }
+  const problem = (answer.error ?? {}) as Partial<Schemas["ErrorModel"]>;
+  const details = (problem.errors ?? []).map((e) => ({ message: e.message ?? "", location: e.location }));
+  throw new Refusal(answer.response.status, problem.detail ?? answer.response.statusText, details);
+}
+
+/** Uploads a file as a delivery; onProgress is told the share that is sent. */
+export function deliver(
+  dataset: string,
+  file: File,
+  about: Record<string, string>,
+  onProgress: (share: number) => void,
+): Promise<Schemas["Delivered"]> {
+  const query = new URLSearchParams({ file_name: file.name, ...about });
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest(); // fetch does not report the progress of an upload
+    request.open("POST", `/api/v1/datasets/${encodeURIComponent(dataset)}/deliveries?${query}`);
+    request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
+    request.onload = () => {
+      const body = JSON.parse(request.responseText || "{}");
+      if (request.status < 300) {
+        resolve(body);
+      } else {
+        reject(new Refusal(request.status, body.detail ?? request.statusText, []));
+      }
+    };
+    request.onerror = () =>
+      reject(new Refusal(0, "The upload was cut off; nothing was kept. Send it again.", []));
+    request.send(file);
+  });
+}

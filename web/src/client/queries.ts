@@ -1,0 +1,287 @@
+import {
+  keepPreviousData,
+  type QueryClient,
+  queryOptions,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, type Schemas, take } from "./client";
+
+// One place for every question the console asks, so that the same question has the same name.
+
+export const me = queryOptions({
+  queryKey: ["me"],
+  queryFn: ({ signal }) => take(api.GET("/me", { signal })),
+  retry: false,
+});
+export const desk = queryOptions({
+  queryKey: ["desk"],
+  queryFn: ({ signal }) => take(api.GET("/desk", { signal })),
+  refetchInterval: 3000,
+});
+export const people = queryOptions({
+  queryKey: ["people"],
+  queryFn: ({ signal }) => take(api.GET("/people", { signal })),
+});
+export const datasets = queryOptions({
+  queryKey: ["datasets"],
+  queryFn: ({ signal }) => take(api.GET("/datasets", { signal, params: { query: { limit: 500 } } })),
+});
+export const dataset = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name],
+    queryFn: ({ signal }) => take(api.GET("/datasets/{name}", { signal, params: { path: { name } } })),
+  });
+export const datasetTables = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "tables"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/datasets/{name}/tables", { signal, params: { path: { name }, query: { limit: 200 } } })),
+  });
+export const datasetAudits = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "audits"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/datasets/{name}/audits", { signal, params: { path: { name }, query: { limit: 200 } } })),
+  });
+export const table = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}", { signal, params: { path: { id } } })),
+  });
+export const tablePath = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "path"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/path", { signal, params: { path: { id } } })),
+  });
+export const tableInputs = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "inputs"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/inputs", { signal, params: { path: { id } } })),
+  });
+export const obstacles = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "obstacles"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/obstacles", { signal, params: { path: { id } } })),
+  });
+export const tableJobs = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "jobs"],
+    queryFn: ({ signal }) => take(api.GET("/jobs", { signal, params: { query: { table: id, limit: 20 } } })),
+  });
+export const fetches = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "fetches"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/datasets/{name}/fetches", { signal, params: { path: { name } } })),
+    refetchInterval: 4000,
+  });
+export const reading = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "reading"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/reading", { signal, params: { path: { id } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+export const correlations = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "correlations"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/correlations", { signal, params: { path: { id } } })),
+  });
+export const keys = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "keys"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/keys", { signal, params: { path: { id } } })),
+  });
+export const gaps = (id: number, column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "gaps", column],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/gaps", { signal, params: { path: { id }, query: { column } } })),
+  });
+export const crossing = (id: number, down: string, across?: string, measure?: string) =>
+  queryOptions({
+    queryKey: ["table", id, "crossing", down, across, measure],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/crossing", {
+          signal,
+          params: { path: { id }, query: { down, across, measure } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+export const audit = (id: number) =>
+  queryOptions({
+    queryKey: ["audit", id],
+    queryFn: ({ signal }) => take(api.GET("/audits/{id}", { signal, params: { path: { id } } })),
+    staleTime: Number.POSITIVE_INFINITY, // an audit is immutable
+  });
+export type GroupKind = "equal" | "conflicting" | "near";
+
+export const groups = (id: number, columns: string[], kind: GroupKind, offset: number) =>
+  queryOptions({
+    queryKey: ["table", id, "groups", columns, kind, offset],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/groups", {
+          signal,
+          params: { path: { id }, query: { columns, kind, offset, limit: 20 } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+export const codes = (id: number, column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "codes", column],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/codes", { signal, params: { path: { id }, query: { column } } })),
+  });
+export const comparison = (id: number) =>
+  queryOptions({
+    queryKey: ["audit", id, "comparison"],
+    queryFn: ({ signal }) => take(api.GET("/audits/{id}/comparison", { signal, params: { path: { id } } })),
+    retry: false,
+  });
+export const versions = (name: string) =>
+  queryOptions({
+    queryKey: ["rulebook", name, "versions"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/rulebooks", { signal, params: { query: { dataset: name, limit: 200 } } })),
+  });
+export const differences = (dataset: string, from: number, to: number) =>
+  queryOptions({
+    queryKey: ["rulebook", dataset, "differences", from, to],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/rulebooks/{dataset}/comparison", {
+          signal,
+          params: { path: { dataset }, query: { from, to } },
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+/** What is wrong with a rulebook, and what it is made of; asked while it is being written. */
+export const checkedRulebook = (source: string) =>
+  queryOptions({
+    queryKey: ["checked", source],
+    queryFn: ({ signal }) => take(api.POST("/rulebooks/check", { signal, body: { source } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
+export const outlined = (source: string) =>
+  queryOptions({
+    queryKey: ["outlined", source],
+    queryFn: ({ signal }) => take(api.POST("/rulebooks/outline", { signal, body: { source } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
+export const issues = (query: { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" }) =>
+  queryOptions({
+    queryKey: ["issues", query],
+    queryFn: ({ signal }) =>
+      take(api.GET("/issues", { signal, params: { query: { ...query, limit: 500 } } })),
+  });
+export const issue = (id: number) =>
+  queryOptions({
+    queryKey: ["issue", id],
+    queryFn: ({ signal }) => take(api.GET("/issues/{id}", { signal, params: { path: { id } } })),
+  });
+export const rulebook = (name: string) =>
+  queryOptions({
+    queryKey: ["rulebook", name],
+    queryFn: ({ signal }) =>
+      take(api.GET("/rulebooks/{dataset}/{name}", { signal, params: { path: { dataset: name, name } } })),
+    retry: false,
+  });
+export const fixPlans = (name: string) =>
+  queryOptions({
+    queryKey: ["fix-plans", name],
+    queryFn: ({ signal }) =>
+      take(api.GET("/fix-plans", { signal, params: { query: { dataset: name, limit: 200 } } })),
+  });
+export const merges = queryOptions({
+  queryKey: ["merges"],
+  queryFn: ({ signal }) => take(api.GET("/merges", { signal, params: { query: { limit: 200 } } })),
+});
+export const certificates = queryOptions({
+  queryKey: ["certificates"],
+  queryFn: ({ signal }) => take(api.GET("/certificates", { signal, params: { query: { limit: 200 } } })),
+});
+export const certificate = (id: number) =>
+  queryOptions({
+    queryKey: ["certificate", id],
+    queryFn: ({ signal }) => take(api.GET("/certificates/{id}", { signal, params: { path: { id } } })),
+  });
+export const history = queryOptions({
+  queryKey: ["history"],
+  queryFn: ({ signal }) => take(api.GET("/history", { signal, params: { query: { limit: 200 } } })),
+});
+
+/** What can be changed: the answers that each of them shows up in are asked for anew. */
+const shownIn = {
+  delivery: ["dataset", "datasets", "table", "issues", "desk", "history"],
+  rulebook: ["rulebook", "dataset", "datasets", "table", "audit", "issues", "issue", "desk", "history"],
+  issue: ["issue", "issues", "table", "desk", "datasets", "dataset", "history"],
+  plan: ["fix-plans", "merges", "dataset", "history"],
+  table: ["table", "dataset", "datasets", "audit", "issues", "issue", "desk", "certificates", "history"],
+  certificate: ["certificates", "certificate", "table", "dataset", "desk", "history"],
+} as const;
+
+/** Asks anew for the answers that a change shows up in, and for no others. */
+export function refresh(client: QueryClient, ...what: (keyof typeof shownIn)[]) {
+  const names = new Set<unknown>(what.flatMap((one) => shownIn[one]));
+  return client.invalidateQueries({ predicate: (q) => names.has(q.queryKey[0]) });
+}
+
+/** Follows a job by its events until it ends; the answers are refreshed then. */
+export function useJob(id: number | undefined): Schemas["Job"] | undefined {
+  const client = useQueryClient();
+  const [job, setJob] = useState<Schemas["Job"]>();
+  const [connection, setConnection] = useState(0);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another connection is another run of the effect
+  useEffect(() => {
+    if (id === undefined) {
+      setJob(undefined);
+      return;
+    }
+    const events = new EventSource(`/api/v1/jobs/${id}/events`);
+    events.addEventListener("job", (e) => setJob(JSON.parse(e.data)));
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    events.onerror = () => {
+      // The stream ends with the job; where it broke off before, it is taken up again.
+      events.close();
+      take(api.GET("/jobs/{id}", { params: { path: { id } } })).then(
+        (now) => {
+          setJob(now);
+          if (now.ended_at) {
+            refresh(client, "table");
+          } else {
+            timer = setTimeout(() => setConnection((n) => n + 1), 1000);
+          }
+        },
+        () => {
+          timer = setTimeout(() => setConnection((n) => n + 1), 2000);
+        },
+      );
+    };
+    return () => {
+      events.close();
+      clearTimeout(timer);
+    };
+  }, [id, client, connection]);
+  return job?.id === id ? job : undefined;
+}
+
+/**
+ * The newest audit job of a table, unless its audit is the one the table is known to
+ * have: one that has not ended, that failed, or that ended since the table was asked for.
+ */
+export function usePendingAudit(t: Schemas["Table"]) {
+  const jobs = useQuery(tableJobs(t.id));
+  const newest = jobs.data?.items.find((j) => j.kind === "audit");
+  return newest && (newest.audit_id == null || newest.audit_id !== t.audit_id) ? newest : undefined;
+}

@@ -1,0 +1,243 @@
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams, useSearch } from "@tanstack/react-router";
+import { CertificatePanel } from "../certify/CertificatePanel";
+import { api, type Schemas, take } from "../client/client";
+import { audit, refresh, table, useJob, usePendingAudit } from "../client/queries";
+import { ReadingPanel } from "../deliver/ReadingPanel";
+import { Withdrawn, WithdrawPanel } from "../deliver/WithdrawPanel";
+import { CodesPanel } from "../explore/CodesPanel";
+import { ColumnPanel } from "../explore/ColumnPanel";
+import { ColumnsPanel } from "../explore/ColumnsPanel";
+import { GroupsPanel } from "../explore/GroupsPanel";
+import { RelationsPanel } from "../explore/RelationsPanel";
+import { RowsPanel } from "../explore/RowsPanel";
+import { AccountingOf } from "../putright/Accounting";
+import { PathBar } from "../shared/PathBar";
+import {
+  originWord,
+  Press,
+  Progress,
+  Section,
+  Shown,
+  TableLink,
+  Title,
+  Trouble,
+  Verdict,
+} from "../shared/parts";
+import { bytes, count, sourceNotes, when } from "../shared/words";
+import { FindingsPanel } from "./FindingsPanel";
+
+/** A delivery, or a table made of one: the path, the verdict, and views of what is in it. */
+export function TableView() {
+  const id = Number(useParams({ from: "/tables/$id" }).id);
+  const found = useQuery(table(id));
+  return <Shown query={found}>{(t) => <Loaded t={t} />}</Shown>;
+}
+
+function Loaded({ t }: { t: Schemas["Table"] }) {
+  const search = useSearch({ from: "/tables/$id" });
+  const views = [
+    "columns",
+    "findings",
+    "groups",
+    "codes",
+    "rows",
+    "relations",
+    "reading",
+    ...(t.accounting ? ["accounting"] : []),
+    "source",
+    ...(t.origin === "delivery" ? [] : ["certificate"]),
+  ];
+  const view = search.view === "column" || views.includes(search.view ?? "") ? search.view : "columns";
+  return (
+    <>
+      <Title
+        aside={
+          <HStack gap="4" fontSize="sm">
+            <Text color="quiet">
+              {originWord[t.origin]} {t.id}
+              {t.rows != null && `, ${count(t.rows)} rows`}, {bytes(t.bytes)}
+            </Text>
+            <Verdict table={t} />
+          </HStack>
+        }
+      >
+        <Link to="/datasets/$name" params={{ name: t.dataset }}>
+          {t.dataset}
+        </Link>{" "}
+        / {t.file_name}
+      </Title>
+      <Withdrawn t={t} />
+      <PathBar id={t.id} dataset={t.dataset} />
+      <HStack
+        as="nav"
+        aria-label="Views of the table"
+        gap="5"
+        borderBottomWidth="1px"
+        borderColor="line"
+        mb="2"
+      >
+        {views.map((v) => (
+          <Link
+            key={v}
+            to="/tables/$id"
+            params={{ id: String(t.id) }}
+            search={{ view: v }}
+            aria-current={v === view || (v === "columns" && view === "column") ? "page" : undefined}
+            style={
+              v === view || (v === "columns" && view === "column")
+                ? { fontWeight: 700, borderBottom: "2px solid currentColor" }
+                : undefined
+            }
+          >
+            {v}
+          </Link>
+        ))}
+        {t.origin === "delivery" && t.audit_id && (
+          <Link to="/tables/$id/fix" params={{ id: String(t.id) }} search={{}}>
+            put right …
+          </Link>
+        )}
+      </HStack>
+      {view === "source" ? (
+        <SourcePanel t={t} />
+      ) : view === "accounting" ? (
+        <AccountingOf t={t} />
+      ) : view === "certificate" ? (
+        <CertificatePanel t={t} />
+      ) : view === "rows" ? (
+        <RowsPanel t={t} />
+      ) : view === "reading" ? (
+        <ReadingPanel t={t} />
+      ) : (
+        <Audited t={t} view={view ?? "columns"} />
+      )}
+    </>
+  );
+}
+
+function Audited({ t, view }: { t: Schemas["Table"]; view: string }) {
+  const pending = usePendingAudit(t);
+  const job = useJob(pending?.id);
+  const stop = useMutation({
+    mutationFn: (id: number) => take(api.POST("/jobs/{id}/stop", { params: { path: { id } } })),
+  });
+  const failed = pending?.state === "failed" ? pending : job?.state === "failed" ? job : undefined;
+  return (
+    <>
+      {failed && (
+        <Box role="alert" borderLeftWidth="4px" borderColor="validity" pl="2" my="2">
+          <Text fontWeight="600">The audit failed.</Text>
+          <Text whiteSpace="pre-wrap">{failed.error}</Text>
+          <AuditAgain id={t.id} />
+        </Box>
+      )}
+      {!failed && job && !job.ended_at && <Progress job={job} onStop={() => stop.mutate(job.id)} />}
+      {t.audit_id != null && <AuditPanels t={t} auditId={t.audit_id} view={view} />}
+    </>
+  );
+}
+
+function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: number; view: string }) {
+  const result = useQuery(audit(auditId));
+  return (
+    <Shown query={result}>
+      {(a) =>
+        view === "findings" ? (
+          <FindingsPanel t={t} a={a} />
+        ) : view === "column" ? (
+          <ColumnPanel t={t} a={a} />
+        ) : view === "groups" ? (
+          <GroupsPanel t={t} a={a} />
+        ) : view === "codes" ? (
+          <CodesPanel t={t} a={a} />
+        ) : view === "relations" ? (
+          <RelationsPanel t={t} a={a} />
+        ) : (
+          <ColumnsPanel t={t} a={a} />
+        )
+      }
+    </Shown>
+  );
+}
+
+function AuditAgain({ id }: { id: number }) {
+  const client = useQueryClient();
+  const start = useMutation({
+    mutationFn: () => take(api.POST("/tables/{id}/audits", { params: { path: { id } } })),
+    onSuccess: () => refresh(client, "table"),
+  });
+  return (
+    <>
+      <Press plain onClick={() => start.mutate()} loading={start.isPending}>
+        Audit it again by the newest rulebook
+      </Press>
+      <Trouble error={start.error} />
+    </>
+  );
+}
+
+function SourcePanel({ t }: { t: Schemas["Table"] }) {
+  const source = t.source as Record<string, string | undefined>;
+  const facts: [string, React.ReactNode][] = [
+    ["File", t.file_name],
+    [
+      "SHA-256",
+      <chakra.span key="d" fontFamily="mono" fontSize="sm" wordBreak="break-all">
+        {t.digest}
+      </chakra.span>,
+    ],
+    ["Size", `${count(t.bytes)} bytes`],
+    [t.origin === "delivery" ? "Taken in by" : "Made by", `${t.created_by}, ${when(t.created_at)}`],
+  ];
+  if (t.origin === "delivery") {
+    facts.push(
+      ...sourceNotes.map((n): [string, React.ReactNode] => [
+        n.label,
+        source[n.name] || <chakra.span color="quiet">not written down</chakra.span>,
+      ]),
+    );
+    if (source.address) {
+      facts.push(["Came from", source.address]);
+    }
+  }
+  if (t.parent_id) {
+    facts.push([
+      "Made from",
+      <span key="p">
+        <TableLink id={t.parent_id}>table {t.parent_id}</TableLink> by the fix plan {t.declaration}
+      </span>,
+    ]);
+  }
+  return (
+    <>
+      <chakra.dl display="grid" gridTemplateColumns="auto 1fr" columnGap="5" rowGap="1" maxW="900px">
+        {facts.map(([name, value]) => (
+          <Box key={name} display="contents">
+            <chakra.dt color="quiet">{name}</chakra.dt>
+            <chakra.dd m="0">{value}</chakra.dd>
+          </Box>
+        ))}
+      </chakra.dl>
+      <HStack gap="4" mt="3">
+        {!t.bytes_let_go && (
+          <a href={`/api/v1/tables/${t.id}/bytes`} download>
+            Download the bytes
+          </a>
+        )}
+        {t.change_log_digest && (
+          <a href={`/api/v1/tables/${t.id}/bytes?what=change-log`} download>
+            Download the change log
+          </a>
+        )}
+      </HStack>
+      {!t.withdrawn_at && (
+        <Section title="Audit">
+          <AuditAgain id={t.id} />
+        </Section>
+      )}
+      <WithdrawPanel t={t} />
+    </>
+  );
+}

@@ -1,0 +1,145 @@
+import { Box, HStack, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, type Schemas, take } from "../client/client";
+import { madeFrom, useDraft } from "../client/drafts";
+import { datasetTables, merges, refresh, useJob } from "../client/queries";
+import { AccountingOf } from "../putright/Accounting";
+import { Editor } from "../shared/Editor";
+import {
+  Choice,
+  Empty,
+  Outdated,
+  Press,
+  Progress,
+  Section,
+  Shown,
+  TableLink,
+  Title,
+  Trouble,
+} from "../shared/parts";
+import { count, when } from "../shared/words";
+
+const firstMerge = `merge: my_merge
+title: What it is for
+stack: [first_dataset, second_dataset]
+join:
+  - with: third_dataset
+    match: [key_column]
+    take: [column_to_add]
+    unmatched: refuse
+    repeated: refuse
+`;
+
+/** The declared merges; one of them with its text and the accounting of its newest table. */
+export function MergesView() {
+  const all = useQuery(merges);
+  return <Shown query={all}>{(page) => <Loaded all={page.items} />}</Shown>;
+}
+
+function Loaded({ all }: { all: Schemas["Declaration"][] }) {
+  const search = useSearch({ from: "/merges" });
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const names = [...new Set(all.map((m) => m.name))];
+  const chosen = all.find((m) => m.name === (search.merge ?? names[0]));
+  const { source: draft, from, change: setDraft, follow } = useDraft(chosen);
+  const [jobId, setJobId] = useState<number>();
+  const source = draft ?? chosen?.source ?? firstMerge;
+  const run = useMutation({
+    mutationFn: async () => {
+      const saved =
+        draft === undefined && chosen
+          ? chosen
+          : await take(api.POST("/merges", { params: madeFrom(from), body: { source } }));
+      setDraft(undefined);
+      await refresh(client, "plan", "table");
+      const job = await take(
+        api.POST("/merges/{name}/runs", { params: { path: { name: saved.name } }, body: {} }),
+      );
+      setJobId(job.id);
+      navigate({ to: "/merges", search: { merge: saved.name } });
+    },
+  });
+  const job = useJob(jobId);
+  return (
+    <>
+      <Title>Merges</Title>
+      <Box display="grid" gridTemplateColumns="minmax(300px, 420px) minmax(0, 1fr)" gap="6">
+        <Box>
+          <HStack mb="2" gap="2">
+            <Choice
+              aria-label="Merge"
+              value={chosen?.name ?? ""}
+              onChange={(e) => {
+                setDraft(undefined);
+                navigate({ to: "/merges", search: { merge: e.target.value || undefined } });
+              }}
+            >
+              {names.length === 0 && <option value="">a new merge</option>}
+              {names.map((n) => (
+                <option key={n}>{n}</option>
+              ))}
+            </Choice>
+            <Text fontSize="sm" color="quiet">
+              {chosen
+                ? `version ${chosen.version} by ${chosen.author}, ${when(chosen.created_at)}`
+                : "not saved yet"}
+            </Text>
+          </HStack>
+          <Editor label="Merge" rows={16} value={source} onChange={setDraft} error={run.error} />
+          <Outdated
+            error={run.error}
+            follow={() =>
+              client.fetchQuery({ ...merges, staleTime: 0 }).then((all) => {
+                follow(all?.items.find((m) => m.name === chosen?.name)?.version ?? 0);
+                run.reset();
+              })
+            }
+          />
+          <Press
+            mt="2"
+            onClick={() => run.mutate()}
+            loading={run.isPending || (job !== undefined && !job.ended_at)}
+          >
+            {draft === undefined ? "Run it on the newest cleaned tables" : "Save and run it"}
+          </Press>
+          {job && !job.ended_at && <Progress job={job} />}
+          {job?.state === "failed" && <Trouble error={new Error(job.error)} />}
+        </Box>
+        <Box minW="0">{chosen && <Newest name={chosen.name} />}</Box>
+      </Box>
+    </>
+  );
+}
+
+function Newest({ name }: { name: string }) {
+  const tables = useQuery(datasetTables(name));
+  return (
+    <Shown query={tables}>
+      {(page) => {
+        const newest = page.items.find((t) => t.origin === "merged");
+        if (!newest) {
+          return (
+            <Empty>The merge has not been run yet. It takes the newest cleaned table of each dataset.</Empty>
+          );
+        }
+        return (
+          <>
+            <Text>
+              <TableLink id={newest.id}>Table {newest.id}</TableLink>, {count(newest.rows)} rows, made by{" "}
+              {newest.created_by} {when(newest.created_at)}.{" "}
+              <Link to="/tables/$id" params={{ id: String(newest.id) }} search={{ view: "certificate" }}>
+                To its certificate
+              </Link>
+            </Text>
+            <Section title="Its accounting">
+              <AccountingOf t={newest} />
+            </Section>
+          </>
+        );
+      }}
+    </Shown>
+  );
+}

@@ -1,0 +1,244 @@
+import { Box, chakra, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import type { Schemas } from "../client/client";
+import { tableInputs } from "../client/queries";
+import { Grid, right, Section, Shown, TableLink, Td, Th } from "../shared/parts";
+import { count, decimal, plural } from "../shared/words";
+
+type Sums = Record<string, string>;
+
+export type Ledger = {
+  rows_in: number;
+  rows_out: number;
+  sums_in: Sums;
+  sums_out: Sums;
+  steps: {
+    step: number;
+    kind: string;
+    reason: string;
+    cells: number;
+    rows: number;
+    sums: Sums;
+    note?: string;
+  }[];
+  written: Record<string, number>;
+  unheaded: number;
+};
+
+type Accounting = {
+  inputs: { dataset: string; rows: number; sums: Sums }[];
+  stack: { rows: number; sums: Sums; lacking: Record<string, string[]> };
+  joins: {
+    with: string;
+    on: string[];
+    rows_in: number;
+    matched: number;
+    unmatched: number;
+    set_aside: number;
+    multiplied: number;
+    rows_out: number;
+    joined_rows: number;
+    joined_unused: number;
+    sums_out: Sums;
+    sums_set_aside: Sums;
+    sums_multiplied: Sums;
+    misses: { key: string; rows: number; close?: string }[];
+  }[];
+  rows: number;
+  sums: Sums;
+};
+
+/** Rows and sums from what arrived to what is handed over, each difference explained. */
+export function AccountingOf({ t }: { t: Schemas["Table"] }) {
+  return t.origin === "merged" ? (
+    <Merged t={t} a={t.accounting as Accounting} />
+  ) : (
+    <LedgerGrid ledger={t.accounting as Ledger} />
+  );
+}
+
+const change = (text: string | undefined) =>
+  !text || text === "0" ? "" : text.startsWith("-") ? `−${decimal(text.slice(1))}` : `+${decimal(text)}`;
+
+export function LedgerGrid({ ledger: l }: { ledger: Ledger }) {
+  const measures = Object.keys(l.sums_in);
+  const written = Object.entries(l.written);
+  return (
+    <>
+      <Grid label="Ledger">
+        <thead>
+          <tr>
+            <Th>step</Th>
+            <Th {...right}>rows</Th>
+            <Th {...right}>cells changed</Th>
+            {measures.map((m) => (
+              <Th key={m} {...right}>
+                sum of {m}
+              </Th>
+            ))}
+            <Th>reason</Th>
+          </tr>
+        </thead>
+        <tbody>
+          <Total name="arrived" rows={l.rows_in} sums={l.sums_in} measures={measures} />
+          {l.steps.map((s) => (
+            <tr key={s.step}>
+              <Td>
+                {s.step} {s.kind.replaceAll("_", " ")}
+              </Td>
+              <Td {...right}>{s.rows > 0 && `−${count(s.rows)}`}</Td>
+              <Td {...right}>{s.cells > 0 && count(s.cells)}</Td>
+              {measures.map((m) => (
+                <Td key={m} {...right}>
+                  {change(s.sums[m])}
+                </Td>
+              ))}
+              <Td>
+                {s.reason} {s.note && <chakra.span fontWeight="650">{s.note}</chakra.span>}
+              </Td>
+            </tr>
+          ))}
+          <Total name="handed over" rows={l.rows_out} sums={l.sums_out} measures={measures} />
+        </tbody>
+      </Grid>
+      {written.length > 0 && (
+        <Text fontSize="sm" color="quiet" mt="1">
+          Written in the standard form without a change of meaning:{" "}
+          {written.map(([c, n]) => `${count(n)} of ${c}`).join(", ")}.
+        </Text>
+      )}
+    </>
+  );
+}
+
+function Total({
+  name,
+  rows,
+  sums,
+  measures,
+}: {
+  name: string;
+  rows: number;
+  sums: Sums;
+  measures: string[];
+}) {
+  return (
+    <chakra.tr fontWeight="650">
+      <Td>{name}</Td>
+      <Td {...right}>{count(rows)}</Td>
+      <Td />
+      {measures.map((m) => (
+        <Td key={m} {...right}>
+          {decimal(sums[m])}
+        </Td>
+      ))}
+      <Td />
+    </chakra.tr>
+  );
+}
+
+function Merged({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
+  const inputs = useQuery(tableInputs(t.id));
+  const measures = Object.keys(a.sums);
+  const lacking = Object.entries(a.stack.lacking);
+  return (
+    <Box maxW="1000px">
+      <Grid label="Accounting of the merge">
+        <thead>
+          <tr>
+            <Th>step</Th>
+            <Th {...right}>rows</Th>
+            <Th />
+            {measures.map((m) => (
+              <Th key={m} {...right}>
+                sum of {m}
+              </Th>
+            ))}
+            <Th />
+          </tr>
+        </thead>
+        <tbody>
+          {a.inputs.map((i) => (
+            <tr key={i.dataset}>
+              <Td>{i.dataset}</Td>
+              <Td {...right}>{count(i.rows)}</Td>
+              <Td />
+              {measures.map((m) => (
+                <Td key={m} {...right}>
+                  {decimal(i.sums[m])}
+                </Td>
+              ))}
+              <Td />
+            </tr>
+          ))}
+          <Total name="stacked" rows={a.stack.rows} sums={a.stack.sums} measures={measures} />
+          {a.joins.map((j) => (
+            <Total
+              key={j.with}
+              name={`joined with ${j.with}`}
+              rows={j.rows_out}
+              sums={j.sums_out}
+              measures={measures}
+            />
+          ))}
+          <Total name="merged table" rows={a.rows} sums={a.sums} measures={measures} />
+        </tbody>
+      </Grid>
+      {a.joins.map((j) => (
+        <Section key={j.with} title={`Join with ${j.with} on ${j.on.join(" and ")}`}>
+          <Grid label={`What became of the rows joined with ${j.with}`}>
+            <tbody>
+              {(
+                [
+                  ["rows in", count(j.rows_in)],
+                  ["matched", count(j.matched)],
+                  ["not matched", count(j.unmatched)],
+                  ["of these set aside", count(j.set_aside)],
+                  ["added, since a key was there more than once", count(j.multiplied)],
+                  ["rows out", count(j.rows_out)],
+                  [
+                    `rows of ${j.with} that no row asked for`,
+                    `${count(j.joined_unused)} of ${count(j.joined_rows)}`,
+                  ],
+                ] as const
+              ).map(([name, n]) => (
+                <tr key={name}>
+                  <Td>{name}</Td>
+                  <Td {...right}>{n}</Td>
+                </tr>
+              ))}
+            </tbody>
+          </Grid>
+          {j.misses.map((x) => (
+            <Text key={x.key} fontSize="sm">
+              {plural(x.rows, "row has", "rows have")} the key {x.key || "(missing)"}
+              {x.close && `; ${j.with} has ${x.close}`}
+            </Text>
+          ))}
+        </Section>
+      ))}
+      {lacking.length > 0 && (
+        <Section title="Columns that not every dataset has">
+          {lacking.map(([column, where]) => (
+            <Text key={column} fontSize="sm">
+              {column} is missing in {where.join(" and ")}; its cells are empty there.
+            </Text>
+          ))}
+        </Section>
+      )}
+      <Section title="Made of">
+        <Shown query={inputs}>
+          {(tables) =>
+            tables.map((i) => (
+              <Text key={i.id}>
+                <TableLink id={i.id}>
+                  table {i.id}, {i.dataset}
+                </TableLink>
+              </Text>
+            ))
+          }
+        </Shown>
+      </Section>
+    </Box>
+  );
+}

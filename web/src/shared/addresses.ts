@@ -1,0 +1,55 @@
+// The address holds the whole state of a view, so that a link shows a colleague the same.
+
+export type TableSearch = {
+  view?: string;
+  column?: string;
+  rule?: string;
+  dimension?: string;
+  after?: number;
+  /** Of the grid: how many rows come before the first one shown. */
+  offset?: number;
+  where?: string;
+  is?: string;
+  find?: string;
+  sort?: string;
+  falling?: boolean;
+  hide?: string[];
+  pin?: string[];
+  /** Of the cross-tabulation. */
+  down?: string;
+  across?: string;
+  measure?: string;
+  /** Of the groups: the columns they share, and their kind. */
+  by?: string[];
+  kind?: "equal" | "conflicting" | "near";
+};
+
+/** A text of an address; nothing where it is none. */
+export const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
+
+const texts = (v: unknown) =>
+  Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
+
+/** What the address of a table says; whatever is none of its words is left out. */
+export function tableSearch(s: Record<string, unknown>): TableSearch {
+  return {
+    view: text(s.view),
+    column: text(s.column),
+    rule: text(s.rule),
+    dimension: text(s.dimension),
+    after: typeof s.after === "number" ? s.after : undefined,
+    offset: typeof s.offset === "number" && s.offset > 0 ? Math.floor(s.offset) : undefined,
+    where: text(s.where),
+    is: text(s.is),
+    find: text(s.find),
+    sort: text(s.sort),
+    falling: s.falling === true ? true : undefined,
+    hide: texts(s.hide),
+    pin: texts(s.pin),
+    down: text(s.down),
+    across: text(s.across),
+    measure: text(s.measure),
+    by: texts(s.by),
+    kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
+  };
+}

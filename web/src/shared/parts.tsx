@@ -1,0 +1,291 @@
+import { Box, Button, type ButtonProps, chakra, Heading, HStack, Text } from "@chakra-ui/react";
+import type { UseQueryResult } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { type ReactNode, useEffect, useState } from "react";
+import { Refusal, type Schemas } from "../client/client";
+import { isOutdated } from "../client/drafts";
+import { count, percent } from "./words";
+
+// The small parts that every view is made of.
+
+/** A button that does the main thing, or (plain) another one. */
+export function Press({ plain, ...props }: ButtonProps & { plain?: boolean }) {
+  return (
+    <Button
+      size="sm"
+      h="8"
+      px="3"
+      borderRadius="2px"
+      borderWidth="1px"
+      borderColor="accent"
+      bg={plain ? "transparent" : "accent"}
+      color={plain ? "accent" : "accentInk"}
+      fontWeight="600"
+      _hover={{ filter: "brightness(1.1)" }}
+      {...props}
+    />
+  );
+}
+
+const box = {
+  bg: "sheet",
+  borderWidth: "1px",
+  borderColor: "quiet",
+  borderRadius: "2px",
+  fontSize: "sm",
+  color: "ink",
+} as const;
+const line = { ...box, px: "2", h: "8" } as const;
+
+export const Field = chakra("input", { base: line });
+export const Choice = chakra("select", { base: { ...line, maxW: "280px" } });
+export const Writing = chakra("textarea", { base: { ...box, p: "2", w: "full" } });
+
+export const Th = chakra("th", {
+  base: {
+    textAlign: "left",
+    fontWeight: "600",
+    fontSize: "sm",
+    color: "quiet",
+    px: "2",
+    py: "1.5",
+    borderBottomWidth: "1px",
+    borderColor: "line",
+    whiteSpace: "nowrap",
+    bg: "paper",
+    position: "sticky",
+    top: "0",
+    zIndex: "1",
+  },
+});
+
+export const Td = chakra("td", {
+  base: {
+    px: "2",
+    py: "1.5",
+    borderBottomWidth: "1px",
+    borderColor: "line",
+    verticalAlign: "top",
+    bg: "paper",
+  },
+});
+
+export const right = { textAlign: "right" } as const;
+
+/** A table in its own scrolling frame: sticky header, dense rows. */
+export function Grid({ label, max, children }: { label: string; max?: string; children: ReactNode }) {
+  return (
+    <Box
+      overflow="auto"
+      maxH={max}
+      tabIndex={0}
+      role="region"
+      aria-label={label}
+      borderTopWidth="1px"
+      borderColor="line"
+    >
+      <chakra.table w="full">{children}</chakra.table>
+    </Box>
+  );
+}
+
+export function Title({ children, aside }: { children: ReactNode; aside?: ReactNode }) {
+  return (
+    <HStack justify="space-between" align="baseline" mb="2" flexWrap="wrap">
+      <Heading as="h1" fontSize="xl" fontWeight="650">
+        {children}
+      </Heading>
+      {aside}
+    </HStack>
+  );
+}
+
+export function Section({
+  title,
+  children,
+  aside,
+}: {
+  title: string;
+  children: ReactNode;
+  aside?: ReactNode;
+}) {
+  return (
+    <Box as="section" mt="5" aria-label={title}>
+      <HStack justify="space-between" align="baseline" mb="1">
+        <Heading as="h2" fontSize="md" fontWeight="650">
+          {title}
+        </Heading>
+        {aside}
+      </HStack>
+      {children}
+    </Box>
+  );
+}
+
+/** What an empty view says, with the next step. */
+export function Empty({ children }: { children: ReactNode }) {
+  return (
+    <Text color="quiet" py="3">
+      {children}
+    </Text>
+  );
+}
+
+/** What went wrong, where, and what to do. */
+export function Trouble({ error }: { error: unknown }) {
+  if (!error) {
+    return null;
+  }
+  const details = error instanceof Refusal ? error.details : [];
+  return (
+    <Box role="alert" borderLeftWidth="4px" borderColor="validity" bg="sheet" px="3" py="2" my="2">
+      <Text fontWeight="600">{error instanceof Error ? error.message : String(error)}</Text>
+      {details.map((d) => (
+        <Text key={`${d.location}${d.message}`} fontSize="sm">
+          {d.location && <chakra.span color="quiet">{d.location}: </chakra.span>}
+          {d.message}
+        </Text>
+      ))}
+    </Box>
+  );
+}
+
+/** Where somebody else saved meanwhile: the way to save one's own text all the same, having seen that. */
+export function Outdated({ error, follow }: { error: unknown; follow: () => void }) {
+  return isOutdated(error) ? (
+    <HStack my="2" gap="3">
+      <Press plain onClick={follow}>
+        I have seen the newest version: let mine come after it
+      </Press>
+    </HStack>
+  ) : null;
+}
+
+/** Appears only where waiting takes longer than a fifth of a second. */
+export function Waiting({ children = "Loading …" }: { children?: ReactNode }) {
+  const [shown, setShown] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setShown(true), 200);
+    return () => clearTimeout(timer);
+  }, []);
+  return shown ? (
+    <Text color="quiet" py="3" role="status">
+      {children}
+    </Text>
+  ) : null;
+}
+
+/** Shows a query's data, or that it is loading, or why it is not there. */
+export function Shown<T>({
+  query,
+  waiting,
+  children,
+}: {
+  query: UseQueryResult<T>;
+  waiting?: string;
+  children: (data: T) => ReactNode;
+}) {
+  if (query.data !== undefined) {
+    return <>{children(query.data)}</>;
+  }
+  return query.error ? <Trouble error={query.error} /> : <Waiting>{waiting}</Waiting>;
+}
+
+const invisible = /^\s+|\s+$|\s{2,}|\u200b|\u200c|\u200d|\u2060|\ufeff|\u00ad/g;
+
+/** A value as it stands in the file; stray and invisible spaces are made visible. */
+export function Value({ text: raw }: { text: string }) {
+  // Control characters, line ends among them, are shown by their pictures.
+  const text = Array.from(raw, (c) => (c < " " ? String.fromCharCode(0x2400 + c.charCodeAt(0)) : c)).join("");
+  const parts: ReactNode[] = [];
+  let at = 0;
+  for (const found of text.matchAll(invisible)) {
+    parts.push(text.slice(at, found.index));
+    parts.push(
+      <chakra.span key={found.index} color="consistency" title="A stray or invisible space">
+        {"␣".repeat([...found[0]].length)}
+      </chakra.span>,
+    );
+    at = found.index + found[0].length;
+  }
+  parts.push(text.slice(at));
+  return (
+    <chakra.span fontFamily="mono" fontSize="0.87em" whiteSpace="pre">
+      {text === "" ? <chakra.span color="quiet">empty</chakra.span> : parts}
+    </chakra.span>
+  );
+}
+
+export const severityWord: Record<string, string> = { major: "major", minor: "minor", note: "note" };
+
+/** A severity: a word and a weight, not a colour. */
+export function Severity({ of }: { of: string }) {
+  return (
+    <chakra.span
+      fontSize="sm"
+      fontWeight={of === "major" ? "700" : "400"}
+      borderWidth={of === "major" ? "1.5px" : "0"}
+      borderColor="ink"
+      px={of === "major" ? "1" : "0"}
+      color={of === "note" ? "quiet" : "ink"}
+      whiteSpace="nowrap"
+    >
+      {severityWord[of]}
+    </chakra.span>
+  );
+}
+
+/** A score, and whether it reaches its mark, in words. */
+export function Verdict({
+  table,
+}: {
+  table: Pick<Schemas["Table"], "score" | "passed"> & { withdrawn_at?: string | null };
+}) {
+  if (table.withdrawn_at) {
+    return <Text color="quiet">withdrawn</Text>;
+  }
+  if (table.score == null) {
+    return <Text color="quiet">not audited yet</Text>;
+  }
+  return (
+    <Text>
+      <chakra.span fontWeight="650">{percent(table.score)}</chakra.span>{" "}
+      {table.passed ? "passed" : "fell short"}
+    </Text>
+  );
+}
+
+export const originWord: Record<string, string> = {
+  delivery: "delivery",
+  cleaned: "cleaned table",
+  merged: "merged table",
+};
+
+export function TableLink({ id, children }: { id: number; children: ReactNode }) {
+  return (
+    <Link to="/tables/$id" params={{ id: String(id) }}>
+      {children}
+    </Link>
+  );
+}
+
+/** How far a job is. */
+export function Progress({ job, onStop }: { job: Schemas["Job"]; onStop?: () => void }) {
+  const share = job.bytes_total ? job.bytes_done / job.bytes_total : 0;
+  return (
+    <HStack role="status" gap="3" py="2">
+      <Box w="200px" h="2" bg="calm" aria-hidden="true">
+        <Box h="2" bg="accent" w={`${Math.round(share * 100)}%`} />
+      </Box>
+      <Text fontSize="sm">
+        {job.kind} {job.state}
+        {job.state === "running" && `, ${count(job.rows_read)} rows read, ${Math.round(share * 100)}%`}
+      </Text>
+      {onStop && (
+        <Press plain onClick={onStop}>
+          Stop
+        </Press>
+      )}
+    </HStack>
+  );
+}
