@@ -1,6 +1,8 @@
 package audit_test
 
 import (
+	"proudsieve/core/audit/audittest"
+
 	"bytes"
 	"context"
 	"encoding/json"
@@ -8,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"math/rand/v2"
 	"reflect"
 	"runtime"
 	"slices"
@@ -22,37 +23,6 @@ import (
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )
-
-func run(t testing.TB, content, book string) *audit.Result {
-	t.Helper()
-	b := testkit.Book(t, book)
-	result, err := audit.Run(context.Background(), testkit.File(t, content, b.Reading), b, 2)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return result
-}
-
-func finding(t testing.TB, r *audit.Result, rule string) *audit.Finding {
-	t.Helper()
-	for i := range r.Findings {
-		if r.Findings[i].Rule == rule {
-			return &r.Findings[i]
-		}
-	}
-	return &audit.Finding{Rule: rule, RowSet: table.NewRowSet()}
-}
-
-func column(t testing.TB, r *audit.Result, name string) *audit.Column {
-	t.Helper()
-	for i := range r.Columns {
-		if r.Columns[i].Name == name {
-			return &r.Columns[i]
-		}
-	}
-	t.Fatalf("no column %s", name)
-	return nil
-}
 
 // Ten samples, with every kind of fault worked out by hand.
 const samples = `sample,parameter,value,taken,received
@@ -68,27 +38,8 @@ s8,PH,7.9,soon,2024-05-02
 S-01,PH,7.1,2024-05-01,2024-05-02
 `
 
-const samplesBook = `dataset: samples
-columns:
-  - {name: sample, pattern: "S-[0-9]+"}
-  - {name: parameter, type: code, codes: parameters, required: true}
-  - {name: value, type: decimal, required: true, from: 0, to: 14}
-  - {name: taken, type: date, required: true}
-  - {name: received, type: date, required: true}
-keys:
-  - {id: one_sample, columns: [sample]}
-equal_rows: {severity: warn}
-code_lists:
-  parameters: [PH, NO3]
-rules:
-  - {id: in_order, condition: received >= taken}
-  - {id: acid, condition: "parameter <> 'PH' OR value < 50"}
-measures: [value]
-pass_mark: 20
-`
-
 func TestEveryKindOfRuleAgainstAHandWorkedTable(t *testing.T) {
-	r := run(t, samples, samplesBook)
+	r := audittest.Run(t, samples, audittest.SamplesBook)
 	if r.Rows != 10 || r.SetAside != 0 || r.Records != 10 || r.DefectCount != 0 {
 		t.Errorf("%d records, %d rows, %d set aside, %d defects", r.Records, r.Rows, r.SetAside, r.DefectCount)
 	}
@@ -111,7 +62,7 @@ func TestEveryKindOfRuleAgainstAHandWorkedTable(t *testing.T) {
 		{"in_order", []uint32{7}, "7.7"}, // row 9 has no date, so nothing is known of it
 		{"acid", []uint32{6}, "99"},      // row 2 is PH in another spelling, and holds
 	} {
-		f := finding(t, r, c.rule)
+		f := audittest.Finding(t, r, c.rule)
 		got := f.RowSet.ToArray()
 		if len(got) != len(c.rows) || !slices.Equal(got, c.rows) && len(c.rows) > 0 || f.Rows != int64(len(c.rows)) || f.Impact["value"] != c.impact {
 			t.Errorf("%s: rows %v with an impact of %q, want %v with %q", c.rule, got, f.Impact["value"], c.rows, c.impact)
@@ -126,7 +77,7 @@ func TestEveryKindOfRuleAgainstAHandWorkedTable(t *testing.T) {
 }
 
 func TestScoresAreTheShareOfCellsWithNothingWrong(t *testing.T) {
-	r := run(t, samples, samplesBook)
+	r := audittest.Run(t, samples, audittest.SamplesBook)
 	for _, c := range []struct {
 		name                                                   string
 		score, completeness, validity, uniqueness, consistency float64
@@ -137,7 +88,7 @@ func TestScoresAreTheShareOfCellsWithNothingWrong(t *testing.T) {
 		{"taken", 80, 100, 90, 100, 90},     // rows 7, 9
 		{"received", 90, 100, 100, 100, 90}, // row 7
 	} {
-		got := column(t, r, c.name)
+		got := audittest.Column(t, r, c.name)
 		for what, pair := range map[string][2]float64{"score": {got.Score, c.score}, "completeness": {got.Completeness, c.completeness},
 			"validity": {got.Validity, c.validity}, "uniqueness": {got.Uniqueness, c.uniqueness}, "consistency": {got.Consistency, c.consistency}} {
 			if math.Abs(pair[0]-pair[1]) > 1e-9 {
@@ -165,15 +116,15 @@ func TestPassing(t *testing.T) {
 		{"no rows", "a\n", book("100", "major"), true},
 		{"the column is not there", "b\n1\n", book("0", "note"), false},
 	} {
-		if r := run(t, c.content, c.book); r.Passed != c.want {
+		if r := audittest.Run(t, c.content, c.book); r.Passed != c.want {
 			t.Errorf("%s: passed %v with a score of %v, want %v", c.name, r.Passed, r.Score, c.want)
 		}
 	}
 }
 
 func TestAColumnThatIsNotThere(t *testing.T) {
-	r := run(t, "a,other\n1,2\n3,4\n", "dataset: d\ncolumns:\n  - {name: a}\n  - {name: b, type: integer}\nkeys:\n  - {id: k, columns: [a, b]}\nrules:\n  - {id: r, condition: b > 1}\n")
-	f := finding(t, r, "b.column")
+	r := audittest.Run(t, "a,other\n1,2\n3,4\n", "dataset: d\ncolumns:\n  - {name: a}\n  - {name: b, type: integer}\nkeys:\n  - {id: k, columns: [a, b]}\nrules:\n  - {id: r, condition: b > 1}\n")
+	f := audittest.Finding(t, r, "b.column")
 	if f.Rows != 2 || f.Severity != rulebook.Major || !strings.Contains(f.Found, "no column b") {
 		t.Errorf("%+v", f)
 	}
@@ -189,7 +140,7 @@ func TestAColumnThatIsNotThere(t *testing.T) {
 	if unjudged != 2 || r.Passed {
 		t.Errorf("%d rules unjudged, passed %v", unjudged, r.Passed)
 	}
-	if other := column(t, r, "other"); other.Declared || other.Type != table.TypeText || other.Filled != 2 {
+	if other := audittest.Column(t, r, "other"); other.Declared || other.Type != table.TypeText || other.Filled != 2 {
 		t.Errorf("the column that nobody declared: %+v", other)
 	}
 }
@@ -198,7 +149,7 @@ func TestKeysCompareValuesOfNumbersAndDatesAndTextsAsTheyStand(t *testing.T) {
 	book := "dataset: d\nreading: {dates: [yyyy-MM-dd, dd/MM/yyyy]}\ncolumns:\n  - {name: n, type: decimal}\n  - {name: d, type: date}\n  - {name: t}\nkeys:\n"
 	content := "n,d,t\n1.0,2024-03-01,a\n1,01/03/2024,a\n1.00,2024-03-01,A\n,2024-03-01,a\n,2024-03-01,a\nx,2024-03-01,a\nx,2024-03-01,a\n"
 	for key, want := range map[string][]uint32{"[n, d, t]": {2, 7}, "[n, d]": {2, 3, 7}, "[t]": {2, 4, 5, 6, 7}} {
-		got := finding(t, run(t, content, book+"  - {id: k, columns: "+key+"}\n"), "k")
+		got := audittest.Finding(t, audittest.Run(t, content, book+"  - {id: k, columns: "+key+"}\n"), "k")
 		if !slices.Equal(got.RowSet.ToArray(), want) {
 			t.Errorf("surplus of %s: %v, want %v", key, got.RowSet.ToArray(), want)
 		}
@@ -206,8 +157,8 @@ func TestKeysCompareValuesOfNumbersAndDatesAndTextsAsTheyStand(t *testing.T) {
 }
 
 func TestEqualRowsAreEqualInEveryCellAlsoBeyondTheHeader(t *testing.T) {
-	r := run(t, "a,b\n1,2\n1,2,3\n1,2,3\n1,2\n1, 2\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\nequal_rows: {severity: warn}\n")
-	if got := finding(t, r, "equal_rows").RowSet.ToArray(); !slices.Equal(got, []uint32{3, 4}) {
+	r := audittest.Run(t, "a,b\n1,2\n1,2,3\n1,2,3\n1,2\n1, 2\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\nequal_rows: {severity: warn}\n")
+	if got := audittest.Finding(t, r, "equal_rows").RowSet.ToArray(); !slices.Equal(got, []uint32{3, 4}) {
 		t.Errorf("surplus %v, want rows 3 and 4", got)
 	}
 	for _, c := range r.Columns {
@@ -221,41 +172,19 @@ func TestEqualRowsAreEqualInEveryCellAlsoBeyondTheHeader(t *testing.T) {
 }
 
 func TestMissingMarksAreCountedApart(t *testing.T) {
-	r := run(t, "v\n1\n\" \"\nn/a\n-999\n-999\n2\n", "dataset: d\nreading: {missing: [n/a, \"-999\"]}\ncolumns:\n  - {name: v, type: integer, required: true}\n")
-	c := column(t, r, "v")
+	r := audittest.Run(t, "v\n1\n\" \"\nn/a\n-999\n-999\n2\n", "dataset: d\nreading: {missing: [n/a, \"-999\"]}\ncolumns:\n  - {name: v, type: integer, required: true}\n")
+	c := audittest.Column(t, r, "v")
 	if want := map[string]int64{" ": 1, "n/a": 1, "-999": 2}; !reflect.DeepEqual(c.MissingMarks, want) || c.Filled != 2 {
 		t.Errorf("marks %v, want %v; %d filled", c.MissingMarks, want, c.Filled)
 	}
-	if f := finding(t, r, "v.required"); f.Rows != 4 || len(f.Texts) != 3 || f.Texts[0].Text != "-999" {
+	if f := audittest.Finding(t, r, "v.required"); f.Rows != 4 || len(f.Texts) != 3 || f.Texts[0].Text != "-999" {
 		t.Errorf("%d rows, texts %v", f.Rows, f.Texts)
 	}
 }
 
-// random is a dirty table of many parts, with the truth about its keys.
-func random(rows int) string {
-	r := rand.New(rand.NewPCG(21, 22))
-	var b strings.Builder
-	b.WriteString("sample,parameter,value,taken,received\n")
-	for i := range rows {
-		value := fmt.Sprintf("%.2f", r.Float64()*15)
-		switch r.IntN(50) {
-		case 0:
-			value = ""
-		case 1:
-			value = "trace"
-		}
-		sample := i
-		if r.IntN(20) == 0 {
-			sample = r.IntN(rows)
-		}
-		fmt.Fprintf(&b, "S-%d,%s,%s,2024-05-%02d,2024-05-%02d\n", sample, []string{"PH", "ph", "NO3", "XX"}[r.IntN(4)], value, 1+r.IntN(28), 1+r.IntN(30))
-	}
-	return b.String()
-}
-
 func TestOneWorkerAndEightGiveTheSameBytes(t *testing.T) {
-	b := testkit.Book(t, samplesBook)
-	content := random(60_000)
+	b := testkit.Book(t, audittest.SamplesBook)
+	content := audittest.Random(60_000)
 	outcome := func(workers int) (string, string) {
 		result, err := audit.Run(context.Background(), testkit.File(t, content, b.Reading), b, workers)
 		if err != nil {
@@ -280,7 +209,7 @@ func TestOneWorkerAndEightGiveTheSameBytes(t *testing.T) {
 }
 
 func TestRowsBehindAnAudit(t *testing.T) {
-	r := run(t, samples, samplesBook)
+	r := audittest.Run(t, samples, audittest.SamplesBook)
 	var out bytes.Buffer
 	if err := r.WriteRows(&out); err != nil {
 		t.Fatal(err)
@@ -336,7 +265,7 @@ func TestRowsBehindAnAudit(t *testing.T) {
 }
 
 func TestTheMeshCountsEveryCaughtRowOnce(t *testing.T) {
-	r := run(t, random(5_000), samplesBook)
+	r := audittest.Run(t, audittest.Random(5_000), audittest.SamplesBook)
 	for _, c := range r.Columns {
 		for d, cells := range c.Mesh.Caught {
 			var sum uint32
@@ -357,14 +286,14 @@ func TestTheMeshCountsEveryCaughtRowOnce(t *testing.T) {
 }
 
 func TestDefectsAreCountedAndTheirRowsKept(t *testing.T) {
-	r := run(t, "a,b\n1,2\n3\n\n4,5,6\n7,8\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\n")
+	r := audittest.Run(t, "a,b\n1,2\n3\n\n4,5,6\n7,8\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\n")
 	if r.Rows != 4 || r.SetAside != 1 || r.Records != 5 || r.DefectCount != 2 || r.Defects[0].Kind != table.TooFewCells || r.Defects[1].Line != 5 {
 		t.Errorf("%d rows + %d set aside = %d records; defects %v", r.Rows, r.SetAside, r.Records, r.Defects)
 	}
 }
 
 func TestFindingsAreSentences(t *testing.T) {
-	r := run(t, samples, samplesBook)
+	r := audittest.Run(t, samples, audittest.SamplesBook)
 	for rule, want := range map[string]string{
 		"value.required":     "1 of 10 rows has nothing in value.",
 		"value.type":         "1 of 10 rows has something in value that is no decimal.",
@@ -375,7 +304,7 @@ func TestFindingsAreSentences(t *testing.T) {
 		"one_sample":         "2 of 10 rows are surplus: 2 values of sample occur more than once.",
 		"in_order":           "1 of 10 rows breaks the rule received >= taken.",
 	} {
-		if got := finding(t, r, rule).Found; got != want {
+		if got := audittest.Finding(t, r, rule).Found; got != want {
 			t.Errorf("%s: %q, want %q", rule, got, want)
 		}
 	}
@@ -388,8 +317,8 @@ func TestFindingsAreSentences(t *testing.T) {
 
 func TestAnAuditCanBeInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
-	b := testkit.Book(t, samplesBook)
-	f := testkit.File(t, random(100_000), b.Reading)
+	b := testkit.Book(t, audittest.SamplesBook)
+	f := testkit.File(t, audittest.Random(100_000), b.Reading)
 	f.OnProgress = func(_, rows int64) {
 		if rows > 20_000 {
 			cancel()
@@ -459,7 +388,7 @@ func TestMemoryDependsOnColumnsAndNotOnRows(t *testing.T) {
 	row := func(to *bytes.Buffer, i int) {
 		fmt.Fprintf(to, "S-%d,PH,%d.%02d,2024-05-01,2024-05-02\n", i^1, i%14, i%100)
 	}
-	few, many := settled(t, samplesBook, "sample,parameter,value,taken,received", 2_400_000, row), settled(t, samplesBook, "sample,parameter,value,taken,received", 6_000_000, row)
+	few, many := settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 2_400_000, row), settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 6_000_000, row)
 	if many > few+40<<20 { // both are beyond what is held before spilling
 		t.Errorf("%d MB for 2,400,000 rows, %d MB for 6,000,000", few>>20, many>>20)
 	}

@@ -1,6 +1,8 @@
 package audit_test
 
 import (
+	"proudsieve/core/audit/audittest"
+
 	"context"
 	"encoding/csv"
 	"fmt"
@@ -16,8 +18,8 @@ func TestTwoAuditsAreCompared(t *testing.T) {
 	book := func(rules string) string {
 		return "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, from: 0}\nrules:\n" + rules
 	}
-	before := run(t, "k,n,gone\na,1,\n,2,\nb,-1,\nc,x,\n", book("  - {id: small, condition: n < 5}\n  - {id: old, condition: n > 1}\n"))
-	after := run(t, "k,n\na,1\n,2\n,-1\nc,9\n", book("  - {id: small, condition: n < 5}\n  - {id: fresh, condition: n < 2}\n"))
+	before := audittest.Run(t, "k,n,gone\na,1,\n,2,\nb,-1,\nc,x,\n", book("  - {id: small, condition: n < 5}\n  - {id: old, condition: n > 1}\n"))
+	after := audittest.Run(t, "k,n\na,1\n,2\n,-1\nc,9\n", book("  - {id: small, condition: n < 5}\n  - {id: fresh, condition: n < 2}\n"))
 	c := audit.Compare(before, after)
 	got := map[string]string{}
 	for _, r := range c.Rules {
@@ -43,11 +45,11 @@ func TestTwoAuditsAreCompared(t *testing.T) {
 
 func TestWhatAFindingCosts(t *testing.T) {
 	// Row 2 lacks its key and breaks the rule; row 3 breaks the rule alone; row 4 is sound.
-	r := run(t, "k,n\na,1\n,9\nb,9\nc,1\n", "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal}\nrules:\n  - {id: small, condition: n < 5}\n")
-	if f := finding(t, r, "k.required"); f.Cost != 25 || f.Regained != 0 {
+	r := audittest.Run(t, "k,n\na,1\n,9\nb,9\nc,1\n", "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal}\nrules:\n  - {id: small, condition: n < 5}\n")
+	if f := audittest.Finding(t, r, "k.required"); f.Cost != 25 || f.Regained != 0 {
 		t.Errorf("the gap costs %v and would give back %v", f.Cost, f.Regained)
 	}
-	if f := finding(t, r, "small"); f.Cost != 50 || f.Regained != 25 {
+	if f := audittest.Finding(t, r, "small"); f.Cost != 50 || f.Regained != 25 {
 		t.Errorf("the rule costs %v and would give back %v", f.Cost, f.Regained)
 	}
 }

@@ -1,6 +1,8 @@
 package audit_test
 
 import (
+	"proudsieve/core/audit/audittest"
+
 	"context"
 	"fmt"
 	"strings"
@@ -28,7 +30,7 @@ func against(t *testing.T, rule, now string, past ...string) *audit.Result {
 	book := testkit.Book(t, source+"history:\n  - "+rule+"\n")
 	book.Beside = &rulebook.Beside{Today: 20_000}
 	for _, content := range past {
-		book.Beside.Past = append(book.Beside.Past, run(t, content, source).Past())
+		book.Beside.Past = append(book.Beside.Past, audittest.Run(t, content, source).Past())
 	}
 	r, err := audit.Run(context.Background(), testkit.File(t, now, book.Reading), book, 2)
 	if err != nil {

@@ -1,6 +1,8 @@
 package audit_test
 
 import (
+	"proudsieve/core/audit/audittest"
+
 	"encoding/csv"
 	"fmt"
 	"math"
@@ -141,9 +143,9 @@ func TestScoresAgreeWithANaiveJudge(t *testing.T) {
 	r := rand.New(rand.NewPCG(51, 52))
 	for round := range 150 {
 		content := awful(r, 1+r.IntN(60))
-		n, got := judgeNaively(t, content), run(t, content, samplesBook)
+		n, got := judgeNaively(t, content), audittest.Run(t, content, audittest.SamplesBook)
 		for c, name := range n.header {
-			shown := column(t, got, name)
+			shown := audittest.Column(t, got, name)
 			for what, pair := range map[string][2]float64{
 				"score":        {shown.Score, n.share(c, naiveCell.any)},
 				"completeness": {shown.Completeness, n.share(c, func(f naiveCell) bool { return f.completeness })},
@@ -166,7 +168,7 @@ func TestEveryFindingNamesItsDimension(t *testing.T) {
 	want := map[string]rulebook.Dimension{"required": rulebook.Completeness, "type": rulebook.Validity, "range": rulebook.Validity, "pattern": rulebook.Validity,
 		"codes": rulebook.Validity, "spelling": rulebook.Consistency, "key": rulebook.Uniqueness, "equal_rows": rulebook.Uniqueness, "condition": rulebook.Consistency}
 	seen := map[string]bool{}
-	for _, f := range run(t, awful(rand.New(rand.NewPCG(1, 1)), 500), samplesBook).Findings {
+	for _, f := range audittest.Run(t, awful(rand.New(rand.NewPCG(1, 1)), 500), audittest.SamplesBook).Findings {
 		seen[f.Kind] = true
 		if f.Dimension != want[f.Kind] || f.Says == "" || f.Found == "" {
 			t.Errorf("%+v", f)

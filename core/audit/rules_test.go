@@ -1,41 +1,19 @@
 package audit_test
 
 import (
-	"bytes"
+	"proudsieve/core/audit/audittest"
+
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"testing"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
-	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
-	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )
-
-// beside is a rulebook's other datasets and earlier deliveries, of texts.
-func beside(t testing.TB, tables map[string]string, books map[string]string, past ...string) *rulebook.Beside {
-	b := &rulebook.Beside{Today: 20_000} // 2024-10-04
-	b.Open = func(_ context.Context, dataset string) (table.Source, *rulebook.Rulebook, error) {
-		content, ok := tables[dataset]
-		if !ok {
-			return nil, nil, fmt.Errorf("there is no dataset %s", dataset)
-		}
-		book := testkit.Book(t, books[dataset])
-		return testkit.File(t, content, book.Reading), book, nil
-	}
-	for _, content := range past {
-		b.Past = append(b.Past, run(t, content, "dataset: d\ncolumns:\n"+pastColumns).Past())
-	}
-	return b
-}
-
-const pastColumns = "  - {name: k}\n  - {name: n, type: decimal}\n  - {name: d, type: date}\n"
 
 // kindOfRule is a kind of rule with a table for which it holds, one that breaks it in the rows
 // given, one with missing values, and a declaration that is refused.
@@ -140,7 +118,7 @@ func TestEveryKindOfRule(t *testing.T) {
 	for _, k := range kindsOfRules {
 		t.Run(k.name, func(t *testing.T) {
 			book := testkit.Book(t, "dataset: d\ncolumns:\n"+k.columns+k.rules)
-			book.Beside = beside(t, map[string]string{"stations": stations}, map[string]string{"stations": stationsBook}, "k,n,d\na,1,2024-01-01\nb,2,2024-01-02\nc,3,2024-01-03\n", "k,n,d\na,1,2024-01-01\nb,2,2024-01-02\nc,3,2024-01-03\n")
+			book.Beside = audittest.Beside(t, map[string]string{"stations": stations}, map[string]string{"stations": stationsBook}, "k,n,d\na,1,2024-01-01\nb,2,2024-01-02\nc,3,2024-01-03\n", "k,n,d\na,1,2024-01-01\nb,2,2024-01-02\nc,3,2024-01-03\n")
 			judge := func(content string) *audit.Finding {
 				t.Helper()
 				r, err := audit.Run(context.Background(), testkit.File(t, content, book.Reading), book, 2)
@@ -192,7 +170,7 @@ func TestEveryKindOfRule(t *testing.T) {
 func TestWhatIsNotAtHandIsNotJudged(t *testing.T) {
 	book := "dataset: d\ncolumns:\n  - {name: k, type: code, codes: ids}\n  - {name: n, type: decimal}\ncode_lists:\n  ids: {from: {dataset: stations, columns: [id]}}\n" +
 		"references:\n  - {id: known, columns: [k], to: {dataset: stations, columns: [id]}}\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"
-	r := run(t, "k,n\nS9,1\n", book)
+	r := audittest.Run(t, "k,n\nS9,1\n", book)
 	if len(r.Findings) != 0 || r.Passed {
 		t.Errorf("passed %t, found %+v", r.Passed, r.Findings)
 	}
@@ -205,13 +183,13 @@ func TestWhatIsNotAtHandIsNotJudged(t *testing.T) {
 			t.Errorf("%s is not judged since %q, want %q", rule, why[rule], want)
 		}
 	}
-	if r := run(t, "k\na\n", "dataset: d\ncolumns: [{name: k}]\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"); !r.Passed {
+	if r := audittest.Run(t, "k\na\n", "dataset: d\ncolumns: [{name: k}]\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"); !r.Passed {
 		t.Error("a first delivery does not pass for want of an earlier one")
 	}
 }
 
 func TestNewCodesAreALeadWhereTheyAreAllowed(t *testing.T) {
-	r := run(t, "k\nPH\nXX\nXX\nph\n", "dataset: d\ncolumns:\n  - {name: k, type: code, codes: params, new_codes: true}\n"+parameters)
+	r := audittest.Run(t, "k\nPH\nXX\nXX\nph\n", "dataset: d\ncolumns:\n  - {name: k, type: code, codes: params, new_codes: true}\n"+parameters)
 	if len(r.Findings) != 1 || r.Findings[0].Rule != "k.spelling" {
 		t.Errorf("%+v", r.Findings)
 	}
@@ -224,7 +202,7 @@ func TestNewCodesAreALeadWhereTheyAreAllowed(t *testing.T) {
 }
 
 func TestWeightsAndUndecidedRows(t *testing.T) {
-	r := run(t, "k,n\n,1\na,\n", "dataset: d\ncolumns:\n  - {name: k, required: true, weight: 3}\n  - {name: n, type: decimal, role: dimension}\nrules:\n  - {id: small, condition: n < 5}\n")
+	r := audittest.Run(t, "k,n\n,1\na,\n", "dataset: d\ncolumns:\n  - {name: k, required: true, weight: 3}\n  - {name: n, type: decimal, role: dimension}\nrules:\n  - {id: small, condition: n < 5}\n")
 	if r.ColumnScore != (3*50.0+100)/4 {
 		t.Errorf("the columns score %v", r.ColumnScore)
 	}
@@ -233,84 +211,7 @@ func TestWeightsAndUndecidedRows(t *testing.T) {
 			t.Errorf("%d rows are undecided", j.Undecided)
 		}
 	}
-	if c := column(t, r, "n"); c.Role != audit.RoleCategory {
+	if c := audittest.Column(t, r, "n"); c.Role != audit.RoleCategory {
 		t.Errorf("n is a %s", c.Role)
-	}
-}
-
-// The same questions are put to PostgreSQL on generated tables of 100,000 rows.
-func TestTableRulesAgreeWithPostgreSQL(t *testing.T) {
-	const rows = 100_000
-	mine, others := surveyed(rows)
-	conn := connect(t)
-	ctx := context.Background()
-	if _, err := conn.Exec(ctx, "CREATE TABLE m (k int, station text, region text, day text, value numeric); CREATE TABLE o (station text, region text, total numeric)"); err != nil {
-		t.Fatal(err)
-	}
-	copyIn(t, conn, "m", []string{"k", "station", "region", "day", "value"}, testkit.All(t, testkit.File(t, mine, intake.Reading{}), 2).Cells, true, 3)
-	copyIn(t, conn, "o", []string{"station", "region", "total"}, testkit.All(t, testkit.File(t, others, intake.Reading{}), 2).Cells, false, 2)
-	book := testkit.Book(t, `dataset: d
-columns:
-  - {name: station}
-  - {name: region}
-  - {name: day, type: date}
-  - {name: value, type: decimal}
-keys:
-  - {id: one_a_day, columns: [station, day], may_lack_parts: true}
-equal_rows: {}
-table_rules:
-  - {id: summed, check: parts_sum, of: value, total: region = 'all', per: [station]}
-  - {id: as_there, check: totals_match, of: value, per: [station, region], with: {dataset: o, columns: [station, region, total]}, tolerance: 1}
-  - {id: covered, check: covers, in: station, with: {dataset: o, columns: [station]}}
-  - {id: daily, check: no_gaps, in: day, step: day, per: [station]}
-  - {id: sorted, check: in_order, in: day, per: [station]}
-references:
-  - {id: known, columns: [station, region], to: {dataset: o, columns: [station, region]}}
-measures: [value]
-`)
-	book.Beside = beside(t, map[string]string{"o": others}, map[string]string{"o": "dataset: o\ncolumns:\n  - {name: station}\n  - {name: region}\n  - {name: total, type: decimal}\n"})
-	var first []byte
-	for _, workers := range []int{1, 8} {
-		r, err := audit.Run(ctx, testkit.File(t, mine, book.Reading), book, workers)
-		if err != nil {
-			t.Fatal(err)
-		}
-		raw, err := json.Marshal(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if first == nil {
-			first = raw
-		} else if !bytes.Equal(first, raw) {
-			t.Errorf("%d workers give another result than one", workers)
-		}
-		for rule, query := range map[string]string{
-			"one_a_day":  "SELECT k FROM (SELECT k, row_number() OVER (PARTITION BY station, day ORDER BY k) n FROM m WHERE station <> '' AND day <> '') q WHERE n > 1",
-			"equal_rows": "SELECT k FROM (SELECT k, row_number() OVER (PARTITION BY station, region, day, value ORDER BY k) n FROM m) q WHERE n > 1",
-			"summed": `SELECT m.k FROM m JOIN (SELECT station FROM m GROUP BY station HAVING sum(value) FILTER (WHERE region = 'all') IS DISTINCT FROM coalesce(sum(value) FILTER (WHERE region NOT IN ('all', '')), 0)
-				AND sum(value) FILTER (WHERE region = 'all') IS NOT NULL) q USING (station) WHERE region <> ''`,
-			"as_there": `SELECT m.k FROM m JOIN (SELECT station, region, coalesce(sum(value), 0) AS mine FROM m GROUP BY 1, 2) q USING (station, region)
-				LEFT JOIN (SELECT station, region, sum(total) AS theirs FROM o GROUP BY 1, 2) p USING (station, region) WHERE abs(mine - coalesce(theirs, 0)) > 1`,
-			"covered": "SELECT 1 WHERE false",
-			"daily":   "SELECT min(k) FROM (SELECT k, station, day, lag(day) OVER (PARTITION BY station ORDER BY day, k) AS before FROM m WHERE day <> '') q WHERE day::date - before::date > 1 GROUP BY station, day",
-			"sorted":  "SELECT k FROM (SELECT k, day, lag(day) OVER (PARTITION BY station ORDER BY k) AS before FROM m WHERE day <> '') q WHERE day < before",
-			"known":   "SELECT k FROM m WHERE station <> '' AND region <> '' AND NOT EXISTS (SELECT FROM o WHERE o.station = m.station AND o.region = m.region)",
-		} {
-			f := finding(t, r, rule)
-			want := rowsOf(t, conn, query)
-			if got := f.RowSet.ToArray(); !slices.Equal(got, want) {
-				t.Errorf("%s with %d workers: %d rows, and PostgreSQL says %d", rule, workers, len(got), len(want))
-			}
-			if len(want) == 0 && rule != "covered" {
-				t.Errorf("%s is broken nowhere; the test says nothing", rule)
-			}
-			if sum := textOf(t, conn, "SELECT trim_scale(coalesce(sum(value), 0))::text FROM m WHERE k IN ("+query+")"); len(want) > 0 && f.Impact["value"] != sum {
-				t.Errorf("%s costs %s, and PostgreSQL says %s", rule, f.Impact["value"], sum)
-			}
-		}
-		absent := textOf(t, conn, "SELECT count(DISTINCT station)::text FROM o WHERE station NOT IN (SELECT station FROM m)")
-		if found := finding(t, r, "covered").Found; !strings.HasPrefix(found, absent+" of ") {
-			t.Errorf("covered: %q, and PostgreSQL counts %s", found, absent)
-		}
 	}
 }

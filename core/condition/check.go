@@ -27,9 +27,9 @@ func (c *Condition) Check(types map[string]table.Type) []error {
 
 // Compile parses and checks a condition; every mistake is an *Error.
 func Compile(source string, types map[string]table.Type) (*Condition, []error) {
-	c, err := Parse(source)
-	if err != nil {
-		return nil, []error{err}
+	c, mistakes := Parse(source)
+	if len(mistakes) > 0 {
+		return nil, mistakes
 	}
 	return c, c.Check(types)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"proudsieve/core/table"
 )
@@ -321,7 +322,45 @@ func TestAHostileConditionEndsSoon(t *testing.T) {
 	if len(errs) > 0 {
 		t.Fatal(errs[0])
 	}
-	_ = c.Evaluate(row)
+	// Each level looks at its left side once per value, which would be 3^60 times in all.
+	ended := make(chan []Truth, 1)
+	go func() { ended <- c.Evaluate(row) }()
+	select {
+	case truths := <-ended:
+		if len(truths) != row.Len() {
+			t.Errorf("%d truths for %d rows", len(truths), row.Len())
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("the condition is still being worked out")
+	}
+}
+
+func TestEveryMistakeIsToldAtOnce(t *testing.T) {
+	for source, want := range map[string]string{
+		"a > AND b >":                          "5: a column|12: a column",
+		"a # 3 OR b = 'x":                      "3: \"#\" has|14: the quote",
+		"(a > OR b IN 3) AND c LIKE 4":         "6: a column|14: IN wants|28: LIKE wants",
+		"a BETWEEN AND 5 OR b =":               "11: a column|23: a column",
+		"a b AND c IS 5":                       "3: \"b\" was not expected|14: after IS",
+		"NOT (a = ) AND (b > 3":                "10: a column|22: a closing parenthesis",
+		"a > 1) AND b >":                       "6: \")\" was not expected|15: a column",
+		"CASE WHEN a > THEN 1 END = 1 AND b >": "15: a column|37: a column",
+		"$ AND % OR a = 1":                     "1: \"$\" has|7: \"%\" has",
+	} {
+		_, mistakes := Parse(source)
+		var got []string
+		for _, one := range mistakes {
+			got = append(got, strings.TrimPrefix(one.Error(), "character "))
+		}
+		parts := strings.Split(want, "|")
+		same := len(parts) == len(got)
+		for i := range parts {
+			same = same && strings.HasPrefix(got[i], parts[i])
+		}
+		if !same {
+			t.Errorf("%s: %q, want %q", source, got, parts)
+		}
+	}
 }
 
 func FuzzCompile(f *testing.F) {

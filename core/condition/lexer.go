@@ -28,6 +28,7 @@ const (
 	tokenNumber
 	tokenText
 	tokenSign
+	tokenBad // what has no meaning; it was told
 )
 
 type token struct {
@@ -51,8 +52,8 @@ func (t token) describe() string {
 
 var signs = []string{"||", "<>", "<=", ">=", "!=", "=", "<", ">", "(", ")", ",", "+", "-", "*", "/"}
 
-func lex(source string) ([]token, error) {
-	var tokens []token
+// lex takes a condition apart. Mistakes are told all at once; in the place of each stands a tokenBad.
+func lex(source string) (tokens []token, mistakes []error) {
 	at := 1
 	for len(source) > 0 {
 		r, size := utf8.DecodeRuneInString(source)
@@ -68,7 +69,9 @@ func lex(source string) ([]token, error) {
 		case r == '\'' || r == '"':
 			text, length, ok := quotedText(source, byte(r))
 			if !ok {
-				return nil, &Error{at, fmt.Sprintf("the quote %c is never closed", r)}
+				mistakes = append(mistakes, &Error{at, fmt.Sprintf("the quote %c is never closed", r)})
+				take(tokenBad, source, len(source))
+				continue
 			}
 			kind := tokenText
 			if r == '"' {
@@ -98,12 +101,14 @@ func lex(source string) ([]token, error) {
 				}
 			}
 			if found == "" {
-				return nil, &Error{at, fmt.Sprintf("%q has no meaning here", string(r))}
+				mistakes = append(mistakes, &Error{at, fmt.Sprintf("%q has no meaning here", string(r))})
+				take(tokenBad, source[:size], size)
+				continue
 			}
 			take(tokenSign, found, len(found))
 		}
 	}
-	return append(tokens, token{kind: tokenEnd, at: at}), nil
+	return append(tokens, token{kind: tokenEnd, at: at}), mistakes
 }
 
 // quotedText reads a quoted run; a doubled quote stands for one.

@@ -1,6 +1,7 @@
 package condition
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -101,24 +102,80 @@ type Condition struct {
 	within *table.Decimal // the tolerance
 }
 
-// Parse reads a condition. Its error is an *Error.
-func Parse(source string) (*Condition, error) {
+// Parse reads a condition. It tells every mistake at once, each an *Error, in their order: after
+// one, it goes on behind the next AND or OR.
+func Parse(source string) (*Condition, []error) {
 	if len(source) > sourceLimit {
-		return nil, &Error{1, fmt.Sprintf("the condition has %d characters; at most %d can be", len(source), sourceLimit)}
+		return nil, []error{&Error{1, fmt.Sprintf("the condition has %d characters; at most %d can be", len(source), sourceLimit)}}
 	}
-	tokens, err := lex(source)
-	if err != nil {
-		return nil, err
-	}
-	p := &parser{tokens: tokens}
-	root, err := p.condition()
-	if err != nil {
-		return nil, err
-	}
-	if t := p.peek(); t.kind != tokenEnd {
-		return nil, &Error{t.at, fmt.Sprintf("%s was not expected here; join two conditions with AND or OR", t.describe())}
+	p := &parser{}
+	p.tokens, p.mistakes = lex(source)
+	root := p.whole()
+	if len(p.mistakes) > 0 {
+		slices.SortStableFunc(p.mistakes, func(a, b error) int { return cmp.Compare(a.(*Error).Column, b.(*Error).Column) })
+		return nil, p.mistakes
 	}
 	return &Condition{source: source, root: root, names: p.names}, nil
+}
+
+// whole parses all there is. What is left over after a condition is a mistake too.
+func (p *parser) whole() node {
+	root, err := p.condition()
+	for {
+		t := p.peek()
+		switch {
+		case err != nil:
+			p.tell(err)
+		case t.kind != tokenEnd && t.kind != tokenBad:
+			p.tell(&Error{t.at, fmt.Sprintf("%s was not expected here; join two conditions with AND or OR", t.describe())})
+		}
+		if p.fatal || !p.skip(true) {
+			return root
+		}
+		p.take()
+		_, err = p.condition()
+	}
+}
+
+// tell notes a mistake; that of a tokenBad was told.
+func (p *parser) tell(err error) {
+	if mistake, ok := err.(*Error); ok && mistake != errTold {
+		p.mistakes = append(p.mistakes, mistake)
+	}
+}
+
+// errTold says that a mistake was told before.
+var errTold = &Error{Message: "told"}
+
+// recover notes a mistake and goes to where the condition goes on; false where it cannot.
+func (p *parser) recover(err error) bool {
+	if p.fatal || p.cases > 0 {
+		return false
+	}
+	p.tell(err)
+	p.skip(false)
+	return true
+}
+
+// skip goes to the next AND or OR of this pair of parentheses; within is whether the pair's end
+// is gone past too. It reports whether there is such a word.
+func (p *parser) skip(within bool) bool {
+	for depth := 0; ; p.next++ {
+		switch t := p.peek(); {
+		case t.kind == tokenEnd:
+			return false
+		case t.sign("("):
+			depth++
+		case t.sign(")") && depth > 0:
+			depth--
+		case t.sign(")") && !within:
+			return false
+		case depth == 0 && t.is("AND") && p.between:
+			p.between = false // it joins bounds
+		case depth == 0 && (t.is("AND") || t.is("OR")):
+			return true
+		}
+	}
 }
 
 // String returns the source.
@@ -133,6 +190,16 @@ type parser struct {
 	depth  int
 	cases  int // CASE expressions that are open
 	names  []string
+	// between says that the lower bound of a BETWEEN is being read.
+	between  bool
+	fatal    bool // nothing more can be told
+	mistakes []error
+}
+
+// tooDeep ends the parsing.
+func (p *parser) tooDeep(at int) error {
+	p.fatal = true
+	return &Error{at, "the condition is nested too deeply"}
 }
 
 func (p *parser) peek() token { return p.tokens[p.next] }
@@ -163,7 +230,7 @@ func (p *parser) sign(s string) bool {
 
 func (p *parser) condition() (node, error) {
 	if p.depth++; p.depth > depthLimit {
-		return nil, &Error{p.peek().at, "the condition is nested too deeply"}
+		return nil, p.tooDeep(p.peek().at)
 	}
 	defer func() { p.depth-- }()
 	return p.chain("OR", true, func() (node, error) { return p.chain("AND", false, p.negation) })
@@ -171,7 +238,7 @@ func (p *parser) condition() (node, error) {
 
 func (p *parser) chain(word string, or bool, part func() (node, error)) (node, error) {
 	left, err := part()
-	for err == nil {
+	for err == nil || p.recover(err) {
 		t := p.peek()
 		if !p.keyword(word) {
 			return left, nil
@@ -189,7 +256,7 @@ func (p *parser) negation() (node, error) {
 		return p.predicate()
 	}
 	if p.depth++; p.depth > depthLimit {
-		return nil, &Error{t.at, "the condition is nested too deeply"}
+		return nil, p.tooDeep(t.at)
 	}
 	defer func() { p.depth-- }()
 	of, err := p.negation()
@@ -217,6 +284,7 @@ func (p *parser) predicate() (node, error) {
 	not := p.keyword("NOT")
 	switch {
 	case p.keyword("BETWEEN"):
+		p.between = true
 		low, err := p.sum()
 		if err != nil {
 			return nil, err
@@ -224,6 +292,7 @@ func (p *parser) predicate() (node, error) {
 		if n := p.peek(); !p.keyword("AND") {
 			return nil, &Error{n.at, fmt.Sprintf("BETWEEN wants two bounds joined by AND; found %s", n.describe())}
 		}
+		p.between = false
 		high, err := p.sum()
 		return between{at(t.at), left, low, high, not}, err
 	case p.keyword("IN"):
@@ -343,7 +412,7 @@ func (p *parser) factor() (node, error) {
 	switch {
 	case t.sign("-"), t.sign("+"):
 		if p.depth++; p.depth > depthLimit {
-			return nil, &Error{t.at, "the condition is nested too deeply"}
+			return nil, p.tooDeep(t.at)
 		}
 		defer func() { p.depth-- }()
 		of, err := p.factor()
@@ -387,6 +456,12 @@ func (p *parser) factor() (node, error) {
 			p.names = append(p.names, t.text)
 		}
 		return column{at: place, name: t.text}, nil
+	}
+	if t.kind != tokenEnd {
+		p.next-- // it may be where the condition goes on
+	}
+	if t.kind == tokenBad {
+		return nil, errTold
 	}
 	return nil, &Error{t.at, fmt.Sprintf("a column, a value or a parenthesis was expected, not %s", t.describe())}
 }

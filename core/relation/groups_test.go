@@ -3,17 +3,13 @@ package relation_test
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"reflect"
 	"strings"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
-
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
-	"proudsieve/postgres/postgrestest"
 )
 
 const visitsBook = `dataset: visits
@@ -137,94 +133,6 @@ func TestTheTextsOfAColumn(t *testing.T) {
 	c, err = relation.Recognise(ctx, &plain, "station")
 	if err != nil || c.List != "" || len(c.Used) != 4 || len(c.Texts) != 2 || c.Texts[1].Text != "Überwasser" || c.Texts[1].Meaning.Code != "UBERWASSER" || c.Texts[0].Meaning.How != "upper and lower case" {
 		t.Errorf("%+v, %v", c, err)
-	}
-}
-
-// repeated makes a register in which keys are repeated, as they stand and in other spellings.
-func repeated(rows int) string {
-	r := rand.New(rand.NewPCG(8, 9))
-	var b strings.Builder
-	b.WriteString("station,day,value\n")
-	spell := []func(string) string{
-		func(s string) string { return s }, func(s string) string { return s }, func(s string) string { return s }, strings.ToLower,
-		func(s string) string { return s + " " }, func(s string) string { return " " + s }, func(s string) string { return strings.ReplaceAll(s, "-", " ") },
-	}
-	for range rows {
-		station, day := spell[r.IntN(len(spell))](fmt.Sprintf("AV-%03d", r.IntN(900))), fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))
-		if r.IntN(50) == 0 {
-			station = ""
-		}
-		value := ""
-		if r.IntN(4) > 0 {
-			value = fmt.Sprint(r.IntN(3))
-		}
-		fmt.Fprintf(&b, "%s,%s,%s\n", station, day, value)
-	}
-	return b.String()
-}
-
-func TestGroupsAndSpellingsAgreeWithPostgreSQL(t *testing.T) {
-	const rows = 100_000
-	ctx, content := context.Background(), repeated(rows)
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: station}\n  - {name: day, type: date}\n  - {name: value, type: decimal}\nmeasures: [value]\n")
-	view := &relation.Table{Source: testkit.File(t, content, book.Reading), Book: book, Workers: 3}
-	conn := postgrestest.Connect(t, postgrestest.Database(t))
-	if _, err := conn.Exec(ctx, "CREATE TABLE g (k int, station text, day text, value text)"); err != nil {
-		t.Fatal(err)
-	}
-	cells := testkit.All(t, view.Source, 2).Cells
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"g"}, []string{"k", "station", "day", "value"}, pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
-		return []any{i + 1, cells[i][0], cells[i][1], cells[i][2]}, nil
-	})); err != nil {
-		t.Fatal(err)
-	}
-	ask := func(query string) string {
-		t.Helper()
-		var answer string
-		if err := conn.QueryRow(ctx, `WITH r AS (SELECT *, lower(regexp_replace(station, '[^A-Za-z0-9]', '', 'g')) AS folded FROM g WHERE station <> '' AND day <> ''),
-			same AS (SELECT station, day, count(*) AS n, count(DISTINCT value) AS differ FROM r GROUP BY station, day HAVING count(*) > 1),
-			near AS (SELECT folded, day, count(*) AS n, count(DISTINCT station) AS keys FROM r GROUP BY folded, day HAVING count(DISTINCT station) > 1),
-			surplus AS (SELECT value, row_number() OVER (PARTITION BY station, day ORDER BY k) AS nth, min(value) OVER (PARTITION BY station, day) <> max(value) OVER (PARTITION BY station, day) AS differ FROM r)
-			`+query).Scan(&answer); err != nil {
-			t.Fatalf("%s: %v", query, err)
-		}
-		return answer
-	}
-	g, err := relation.FindGroups(ctx, view, []string{"station", "day"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	equal, conflicting, near := g.Of[relation.Equal], g.Of[relation.Conflicting], g.Of[relation.Near]
-	for _, c := range []struct{ what, got, query string }{
-		{"rows", fmt.Sprint(g.Rows), "SELECT count(*)::text FROM g"},
-		{"equal groups", fmt.Sprint(equal.Groups, equal.Rows, equal.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ = 1"},
-		{"conflicting groups", fmt.Sprint(conflicting.Groups, conflicting.Rows, conflicting.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ > 1"},
-		{"near groups", fmt.Sprint(near.Groups, near.Rows, near.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(keys - 1) FROM near"},
-		{"surplus once levelled", fmt.Sprint(g.SurplusLevelled), "SELECT (count(*) - count(DISTINCT (folded, day)))::text FROM r"},
-		{"what conflicting rows cost", conflicting.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND differ"},
-		{"what equal rows cost", equal.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND NOT differ"},
-	} {
-		if want := ask(c.query); c.got != want {
-			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
-		}
-	}
-	codes, err := relation.Recognise(ctx, view, "station")
-	if err != nil {
-		t.Fatal(err)
-	}
-	rowsOf := map[string]int64{}
-	for _, text := range codes.Texts {
-		rowsOf[text.Meaning.How] += text.Rows
-	}
-	for _, c := range []struct{ what, got, query string }{
-		{"filled", fmt.Sprint(codes.Filled), "SELECT count(*)::text FROM r"},
-		{"texts that are first of their kind", fmt.Sprint(len(codes.Used)), "SELECT count(DISTINCT folded)::text FROM r"},
-		{"texts that are not", fmt.Sprint(len(codes.Texts)), "SELECT (count(DISTINCT station) - count(DISTINCT folded))::text FROM r"},
-		{"their rows", fmt.Sprint(rowsOf["spaces"] + rowsOf["upper and lower case"] + rowsOf["accents or punctuation"]), `SELECT (count(*) - (SELECT sum(most) FROM (SELECT max(n) AS most FROM (SELECT folded, count(*) AS n FROM r GROUP BY folded, station) a GROUP BY folded) b))::text FROM r`},
-	} {
-		if want := ask(c.query); c.got != want {
-			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
-		}
 	}
 }
 

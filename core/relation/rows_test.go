@@ -1,6 +1,8 @@
 package relation_test
 
 import (
+	"proudsieve/core/relation/relationtest"
+
 	"cmp"
 	"context"
 	"errors"
@@ -88,8 +90,8 @@ func TestRowsInTheOrderOfAColumn(t *testing.T) {
 }
 
 func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
-	content := generated(40_000, true, 9)
-	s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, book), Workers: 4}
+	content := relationtest.Generated(40_000, true, 9)
+	s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book), Workers: 4}
 	got, err := relation.Order(context.Background(), s, "c", true, nil)
 	must(t, err)
 	for _, atOnce := range []int{1000, 39_999} { // by way of the disk

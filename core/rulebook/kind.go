@@ -294,9 +294,11 @@ func (i *Item) ConditionWithin(field, tolerance string) *condition.Condition {
 	if !i.Gives(field) {
 		return nil
 	}
-	parsed, err := condition.Parse(i.Text(i.given[field], "condition"))
-	if err != nil {
-		i.FailInside(i.given[field], "in the condition: ", err)
+	parsed, mistakes := condition.Parse(i.Text(i.given[field], "condition"))
+	for _, mistake := range mistakes {
+		i.FailInside(i.given[field], "in the condition: ", mistake)
+	}
+	if parsed == nil {
 		return nil
 	}
 	i.note(field, parsed.String())

@@ -1,10 +1,12 @@
-package relation_test
+// Package oracle_test holds questions about tables against PostgreSQL.
+package oracle_test
 
 import (
+	"proudsieve/core/relation/relationtest"
+
 	"context"
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,58 +23,6 @@ import (
 )
 
 func TestMain(m *testing.M) { postgrestest.Main(m) }
-
-const book = `dataset: samples
-reading: {missing: [n/a]}
-columns:
-  - {name: id, type: integer}
-  - {name: station}
-  - {name: meter}
-  - {name: a, type: decimal}
-  - {name: b, type: decimal}
-  - {name: c, type: integer}
-  - {name: day, type: date}
-keys:
-  - {id: one, columns: [id]}
-`
-
-// generated is a table whose columns have to do with one another: b follows a, c falls
-// with a, and the gaps of b are those of the old meters. A dirty one has marks and words
-// where numbers should be, other spellings, days that are in no calendar, and rows twice.
-func generated(rows int, dirty bool, seed uint64) string {
-	r := rand.New(rand.NewPCG(seed, 77))
-	var b strings.Builder
-	b.WriteString("id,station,meter,a,b,c,day\n")
-	for i := range rows {
-		id, meter := i, []string{"old", "new", "new"}[r.IntN(3)]
-		a := r.NormFloat64()*12 + 40
-		second, c := fmt.Sprintf("%.3f", 1000000+a*0.5+r.NormFloat64()), strconv.Itoa(int(300-a*2+r.NormFloat64()*20))
-		first, day := fmt.Sprintf("%.2f", a), fmt.Sprintf("20%02d-%02d-%02d", 20+r.IntN(4), 1+r.IntN(12), 1+r.IntN(28))
-		if meter == "old" && r.IntN(3) == 0 {
-			second = ""
-		}
-		if dirty {
-			switch r.IntN(40) {
-			case 0:
-				first = "n/a"
-			case 1:
-				first = "<0.05"
-			case 2:
-				first = " " + first
-			case 3:
-				c = ""
-			case 4:
-				day = "2023-02-30"
-			case 5:
-				first = strconv.Itoa(r.IntN(90_000) + 5000) // a lost point
-			case 6:
-				id = max(i-1, 0)
-			}
-		}
-		fmt.Fprintf(&b, "%d,AV-%d,%s,%s,%s,%s,%s\n", id, r.IntN(30), meter, first, second, c, day)
-	}
-	return b.String()
-}
 
 // load puts the table into PostgreSQL as texts, with the numbers of a, b and c beside
 // them where the texts are numbers.
@@ -110,10 +60,10 @@ func TestStatisticsAgreeWithPostgreSQL(t *testing.T) {
 		dirty bool
 	}{{"a clean table", 20_000, false}, {"a dirty table", 20_000, true}, {"a small dirty table", 150, true}} {
 		t.Run(c.name, func(t *testing.T) {
-			content := generated(c.rows, c.dirty, uint64(c.rows))
+			content := relationtest.Generated(c.rows, c.dirty, uint64(c.rows))
 			conn := postgrestest.Connect(t, postgrestest.Database(t))
 			load(t, conn, content)
-			compare(t, conn, &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, book), Workers: 3})
+			compare(t, conn, &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book), Workers: 3})
 		})
 	}
 }
@@ -260,45 +210,67 @@ func number(text string) string {
 	return d.Shortest()
 }
 
-func TestKeysAreFoundAndTested(t *testing.T) {
-	var b strings.Builder
-	b.WriteString("region,site,name,n\n")
-	for i := range 400 {
-		fmt.Fprintf(&b, "%d,%d,name %d,%d\n", i/20, i%20, min(i, 397), i%7)
+func TestGroupsAndSpellingsAgreeWithPostgreSQL(t *testing.T) {
+	const rows = 100_000
+	ctx, content := context.Background(), relationtest.Repeated(rows)
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: station}\n  - {name: day, type: date}\n  - {name: value, type: decimal}\nmeasures: [value]\n")
+	view := &relation.Table{Source: testkit.File(t, content, book.Reading), Book: book, Workers: 3}
+	conn := postgrestest.Connect(t, postgrestest.Database(t))
+	if _, err := conn.Exec(ctx, "CREATE TABLE g (k int, station text, day text, value text)"); err != nil {
+		t.Fatal(err)
 	}
-	s := &relation.Table{Source: testkit.File(t, b.String(), intake.Reading{}), Book: testkit.Book(t, "dataset: d\ncolumns: [{name: region, type: integer}, {name: site, type: integer}, {name: name}, {name: n, type: integer}]\n"), Workers: 2}
-	result, err := audit.Run(context.Background(), s.Source, s.Book, 2)
-	must(t, err)
-	keys, err := relation.Keys(context.Background(), s, result)
-	must(t, err)
-	if got, want := fmt.Sprint(keys), "[{[name] 2 0} {[region site] 0 0}"; !strings.HasPrefix(got, want) {
-		t.Errorf("keys %s, want %s first", got, want)
+	cells := testkit.All(t, view.Source, 2).Cells
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"g"}, []string{"k", "station", "day", "value"}, pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
+		return []any{i + 1, cells[i][0], cells[i][1], cells[i][2]}, nil
+	})); err != nil {
+		t.Fatal(err)
 	}
-	for _, k := range keys {
-		if len(k.Columns) > 2 && slices.Contains(k.Columns, "region") && slices.Contains(k.Columns, "site") {
-			t.Errorf("%v holds a smaller key", k.Columns)
+	ask := func(query string) string {
+		t.Helper()
+		var answer string
+		if err := conn.QueryRow(ctx, `WITH r AS (SELECT *, lower(regexp_replace(station, '[^A-Za-z0-9]', '', 'g')) AS folded FROM g WHERE station <> '' AND day <> ''),
+			same AS (SELECT station, day, count(*) AS n, count(DISTINCT value) AS differ FROM r GROUP BY station, day HAVING count(*) > 1),
+			near AS (SELECT folded, day, count(*) AS n, count(DISTINCT station) AS keys FROM r GROUP BY folded, day HAVING count(DISTINCT station) > 1),
+			surplus AS (SELECT value, row_number() OVER (PARTITION BY station, day ORDER BY k) AS nth, min(value) OVER (PARTITION BY station, day) <> max(value) OVER (PARTITION BY station, day) AS differ FROM r)
+			`+query).Scan(&answer); err != nil {
+			t.Fatalf("%s: %v", query, err)
+		}
+		return answer
+	}
+	g, err := relation.FindGroups(ctx, view, []string{"station", "day"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	equal, conflicting, near := g.Of[relation.Equal], g.Of[relation.Conflicting], g.Of[relation.Near]
+	for _, c := range []struct{ what, got, query string }{
+		{"rows", fmt.Sprint(g.Rows), "SELECT count(*)::text FROM g"},
+		{"equal groups", fmt.Sprint(equal.Groups, equal.Rows, equal.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ = 1"},
+		{"conflicting groups", fmt.Sprint(conflicting.Groups, conflicting.Rows, conflicting.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ > 1"},
+		{"near groups", fmt.Sprint(near.Groups, near.Rows, near.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(keys - 1) FROM near"},
+		{"surplus once levelled", fmt.Sprint(g.SurplusLevelled), "SELECT (count(*) - count(DISTINCT (folded, day)))::text FROM r"},
+		{"what conflicting rows cost", conflicting.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND differ"},
+		{"what equal rows cost", equal.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND NOT differ"},
+	} {
+		if want := ask(c.query); c.got != want {
+			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
 		}
 	}
-}
-
-func TestOneWorkerAndEightSeeTheSame(t *testing.T) {
-	content := generated(60_000, true, 3)
-	answers := map[string]bool{}
-	for _, workers := range []int{1, 8} {
-		s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, book), Workers: workers}
-		correlations, err := relation.Correlate(context.Background(), s, s.NumberColumns())
-		must(t, err)
-		crossing, err := relation.Cross(context.Background(), s, "station", "", "a", nil)
-		must(t, err)
-		gaps, err := relation.Gaps(context.Background(), s, "b")
-		must(t, err)
-		text := ""
-		for i := range correlations.Columns {
-			text += fmt.Sprint(correlations.Pairs[i], *correlations.Pearson[i][0], *correlations.Spearman[i][0])
-		}
-		answers[text+fmt.Sprint(*crossing, gaps)] = true
+	codes, err := relation.Recognise(ctx, view, "station")
+	if err != nil {
+		t.Fatal(err)
 	}
-	if len(answers) != 1 {
-		t.Error("the number of workers can be seen in the answers")
+	rowsOf := map[string]int64{}
+	for _, text := range codes.Texts {
+		rowsOf[text.Meaning.How] += text.Rows
+	}
+	for _, c := range []struct{ what, got, query string }{
+		{"filled", fmt.Sprint(codes.Filled), "SELECT count(*)::text FROM r"},
+		{"texts that are first of their kind", fmt.Sprint(len(codes.Used)), "SELECT count(DISTINCT folded)::text FROM r"},
+		{"texts that are not", fmt.Sprint(len(codes.Texts)), "SELECT (count(DISTINCT station) - count(DISTINCT folded))::text FROM r"},
+		{"their rows", fmt.Sprint(rowsOf["spaces"] + rowsOf["upper and lower case"] + rowsOf["accents or punctuation"]), `SELECT (count(*) - (SELECT sum(most) FROM (SELECT max(n) AS most FROM (SELECT folded, count(*) AS n FROM r GROUP BY folded, station) a GROUP BY folded) b))::text FROM r`},
+	} {
+		if want := ask(c.query); c.got != want {
+			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
+		}
 	}
 }

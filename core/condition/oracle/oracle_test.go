@@ -1,4 +1,5 @@
-package condition_test
+// Package oracle_test holds conditions against PostgreSQL.
+package oracle_test
 
 import (
 	"context"
