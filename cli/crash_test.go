@@ -131,19 +131,39 @@ func TestSiftEndsOnCtrlCWhereverItIs(t *testing.T) {
 	if err := os.WriteFile(path, []byte(rows.String()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, after := range []time.Duration{50, 300, 900} {
+	for _, share := range []int64{0, 3, 9} { // tenths of the file that are read
 		c := exec.Command(program, "sift", path)
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(after * time.Millisecond)
+		untilRead(t, c.Process.Pid, path, int64(rows.Len())*share/10)
 		if err := c.Process.Signal(os.Interrupt); err != nil {
 			t.Fatal(err)
 		}
 		started := time.Now()
 		_ = c.Wait()
 		if took := time.Since(started); took > 2*time.Second || c.ProcessState.ExitCode() != 2 {
-			t.Errorf("after %d ms: exit %d, %s after Ctrl-C", after, c.ProcessState.ExitCode(), took)
+			t.Errorf("after %d tenths: exit %d, %s after Ctrl-C", share, c.ProcessState.ExitCode(), took)
 		}
 	}
+}
+
+// untilRead waits until a process has a file open, and has read so many bytes of it.
+func untilRead(t *testing.T, process int, path string, bytes int64) {
+	t.Helper()
+	descriptors := fmt.Sprintf("/proc/%d/fd", process)
+	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
+		open, _ := os.ReadDir(descriptors)
+		for _, one := range open {
+			if to, _ := os.Readlink(filepath.Join(descriptors, one.Name())); to != path {
+				continue
+			}
+			info, _ := os.ReadFile(fmt.Sprintf("/proc/%d/fdinfo/%s", process, one.Name()))
+			var at int64
+			if _, err := fmt.Sscanf(string(info), "pos: %d", &at); err == nil && at >= bytes {
+				return
+			}
+		}
+	}
+	t.Fatalf("the process has not read %d bytes of %s", bytes, path)
 }
