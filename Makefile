@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test build generate bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
+.PHONY: demo tour test check race build generate bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -11,6 +11,17 @@ tour: build setup-server
 
 test: build lint setup-server setup-browser
 	go test ./...
+
+# All that needs neither a database nor a browser, in half a minute on a warm cache.
+check: web/node_modules/.package-lock.json web/src/client/schema.d.ts
+	@scripts/check
+
+# What runs side by side, under the race detector.
+race:
+	go test -race $$(go list ./core/... ./client ./durable ./service/api ./service/files ./service/access | grep -v /oracle)
+
+web/src/client/schema.d.ts:
+	$(MAKE) console
 
 build: generate console
 	go build -o bin/proudsieve ./cmd/proudsieve
