@@ -2,6 +2,10 @@
 // cross-tabulations, which other columns a column's gaps go with, and which columns
 // together name a row. Each question is a reading of the table of its own, since none
 // but a person who asks it needs the answer.
+//
+// To add a question, write a file with what it answers and a function of a Table: Scan gives it
+// the batches, sweeping (rows.go, groups.go) what rows are meant. It runs in the background of
+// nothing: service/api gives it a slot, a share of memory and a time, and remembers the answer.
 package relation
 
 import (

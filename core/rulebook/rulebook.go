@@ -1,5 +1,15 @@
-// Package rulebook is the declaration of what must hold for a dataset: how its
-// files are read, its columns, keys, code lists, row rules, measures and pass mark.
+// Package rulebook is the declaration of what must hold for a dataset: how its files are read,
+// its columns and code lists, and the rules.
+//
+// A rulebook is YAML. Parse reads it in two passes, what the table is made of and then what must
+// hold of it, and tells every mistake at once. What a rule is stands in rule.go, by the level
+// at which it is judged; what a kind of rule is in kind.go. No kind is known here: they register
+// themselves, from package rules, which whoever reads rulebooks imports. From what the kinds say
+// of their fields come the forms (outline.go), the comparison of two versions (compare.go) and
+// the metadata of CSVW (csvw.go).
+//
+// To add a kind of rule, see package rules. To add something that every column declares and
+// that is no rule, add a field to Column and its form to columnForms.
 package rulebook
 
 import (

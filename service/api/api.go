@@ -3,6 +3,12 @@
 //
 // Every route needs a caller who is signed in and has the route's right, unless it
 // is listed in public.
+//
+// Each noun has its file, with its operations as literals: the method, the path, who may, what is
+// asked and what is answered. To add one, write its literal in the file of its noun; its
+// description, the client's method and the console's types are made from it (make generate,
+// make build). What comes in is bounded at the edge (edge.go); what goes wrong is a problem in
+// the words of errors.go.
 package api
 
 import (
