@@ -126,7 +126,8 @@ func (s *Server) register(r chi.Router) {
 	s.tables()
 	s.relations()
 	s.audits()
-	s.judgement()
+	s.groups()
+	s.comparisons()
 	s.issues()
 	s.jobs()
 	s.merges()
@@ -134,16 +135,25 @@ func (s *Server) register(r chi.Router) {
 	s.desk()
 }
 
-// operation adds an operation that needs a right; "" means that everybody may.
-func operation[I, O any](s *Server, right access.Right, method, path, id, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: bodyLimit, BodyReadTimeout: 30 * time.Second}
-	if method == http.MethodPost {
+// operation is one of the interface: what may be asked, by whom, and what it does.
+type operation struct {
+	ID      string
+	Method  string
+	Path    string
+	Summary string
+	Right   access.Right // that the caller needs; empty where everybody may
+}
+
+// register adds an operation with what answers it.
+func register[I, O any](s *Server, o operation, handler func(context.Context, *I) (*O, error)) {
+	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: o.Path, Summary: o.Summary, MaxBodyBytes: bodyLimit, BodyReadTimeout: 30 * time.Second}
+	if o.Method == http.MethodPost {
 		op.DefaultStatus = http.StatusCreated
 	}
-	if right == "" {
+	if o.Right == "" {
 		op.Security = []map[string][]string{}
 	} else {
-		op.Middlewares = huma.Middlewares{s.requires(right)}
+		op.Middlewares = huma.Middlewares{s.requires(o.Right)}
 		op.Errors = []int{http.StatusUnauthorized, http.StatusForbidden}
 	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*O, error) {

@@ -19,7 +19,10 @@ type AuditShown struct {
 }
 
 func (s *Server) audits() {
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/audits", "start-audit", "Audit a table by the newest rulebook of its dataset", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "start-audit", Method: http.MethodPost, Path: "/tables/{id}/audits",
+		Summary: "Audit a table by the newest rulebook of its dataset",
+	}, func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -36,10 +39,16 @@ func (s *Server) audits() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/audits", "list-audits", "All audits, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Audit]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-audits", Method: http.MethodGet, Path: "/audits",
+		Summary: "All audits, newest first",
+	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Audit]], error) {
 		return answer(store.Audits(ctx, s.Store.DB, 0, 0, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/audits/{id}", "show-audit", "One audit: profile, scores, findings", func(ctx context.Context, in *ByID) (*body[AuditShown], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-audit", Method: http.MethodGet, Path: "/audits/{id}",
+		Summary: "One audit: profile, scores, findings",
+	}, func(ctx context.Context, in *ByID) (*body[AuditShown], error) {
 		a, err := store.FindAudit(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err

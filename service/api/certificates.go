@@ -21,7 +21,10 @@ import (
 )
 
 func (s *Server) certificates() {
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/obstacles", "list-obstacles", "Each thing that stands between the table and a certificate by the caller", func(ctx context.Context, in *ByID) (*body[records.Obstacles], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-obstacles", Method: http.MethodGet, Path: "/tables/{id}/obstacles",
+		Summary: "Each thing that stands between the table and a certificate by the caller",
+	}, func(ctx context.Context, in *ByID) (*body[records.Obstacles], error) {
 		c, err := s.gather(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -29,16 +32,28 @@ func (s *Server) certificates() {
 		found := certify.Obstacles(c.facts)
 		return answer(&records.Obstacles{Ready: len(found) == 0, Obstacles: found}, nil)
 	})
-	operation(s, access.Certify, http.MethodPost, "/tables/{id}/certificates", "certify-table", "Certify a table", func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
+	register(s, operation{
+		Right: access.Certify, ID: "certify-table", Method: http.MethodPost, Path: "/tables/{id}/certificates",
+		Summary: "Certify a table",
+	}, func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
 		return answer(s.certify(ctx, in.ID))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates", "list-certificates", "Certificates, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Certificate]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-certificates", Method: http.MethodGet, Path: "/certificates",
+		Summary: "Certificates, newest first",
+	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Certificate]], error) {
 		return answer(store.Certificates(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/certificates/{id}", "show-certificate", "One certificate", func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-certificate", Method: http.MethodGet, Path: "/certificates/{id}",
+		Summary: "One certificate",
+	}, func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
 		return answer(store.FindCertificate(ctx, s.Store.DB, in.ID))
 	})
-	operation(s, "", http.MethodGet, "/signing-key", "show-signing-key", "The public key that certificates are verified with, as a JSON Web Key", func(context.Context, *nothing) (*body[map[string]any], error) {
+	register(s, operation{
+		ID: "show-signing-key", Method: http.MethodGet, Path: "/signing-key",
+		Summary: "The public key that certificates are verified with, as a JSON Web Key",
+	}, func(context.Context, *nothing) (*body[map[string]any], error) {
 		public, err := certify.PublicKey(s.SigningKey)
 		if err != nil {
 			return nil, err

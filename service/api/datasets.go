@@ -27,10 +27,16 @@ type ByName struct {
 }
 
 func (s *Server) datasets() {
-	operation(s, access.Read, http.MethodGet, "/datasets", "list-datasets", "All datasets, with where each stands", func(ctx context.Context, in *Paging) (*body[records.Page[records.Dataset]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-datasets", Method: http.MethodGet, Path: "/datasets",
+		Summary: "All datasets, with where each stands",
+	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Dataset]], error) {
 		return answer(store.Datasets(ctx, s.Store.DB, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}", "show-dataset", "One dataset", func(ctx context.Context, in *ByName) (*body[records.Dataset], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-dataset", Method: http.MethodGet, Path: "/datasets/{name}",
+		Summary: "One dataset",
+	}, func(ctx context.Context, in *ByName) (*body[records.Dataset], error) {
 		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
 	})
 	type newDataset struct {
@@ -39,7 +45,10 @@ func (s *Server) datasets() {
 			Title string `json:"title,omitempty" maxLength:"200"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/datasets", "add-dataset", "Add a dataset, or change its title", func(ctx context.Context, in *newDataset) (*body[records.Dataset], error) {
+	register(s, operation{
+		Right: access.Work, ID: "add-dataset", Method: http.MethodPost, Path: "/datasets",
+		Summary: "Add a dataset, or change its title",
+	}, func(ctx context.Context, in *newDataset) (*body[records.Dataset], error) {
 		var made *records.Dataset
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if made, err = store.EnsureDataset(ctx, tx, in.Body.Name, in.Body.Title); err != nil {
@@ -53,7 +62,10 @@ func (s *Server) datasets() {
 		ByName
 		Paging
 	}
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/audits", "list-dataset-audits", "The audits of a dataset, newest first", func(ctx context.Context, in *datasetAudits) (*body[records.Page[records.Audit]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-dataset-audits", Method: http.MethodGet, Path: "/datasets/{name}/audits",
+		Summary: "The audits of a dataset, newest first",
+	}, func(ctx context.Context, in *datasetAudits) (*body[records.Page[records.Audit]], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -117,18 +129,27 @@ func checkedOf(err error) (*body[checked], error) {
 
 // declarations are the operations on rulebooks, fix plans and merges: all are texts with versions.
 func (s *Server) declarations() {
-	operation(s, access.Read, http.MethodPost, "/rulebooks/check", "check-rulebook", "Say what is wrong with a rulebook, without saving it", func(_ context.Context, in *declared) (*body[checked], error) {
+	register(s, operation{
+		Right: access.Read, ID: "check-rulebook", Method: http.MethodPost, Path: "/rulebooks/check",
+		Summary: "Say what is wrong with a rulebook, without saving it",
+	}, func(_ context.Context, in *declared) (*body[checked], error) {
 		_, err := rulebook.Parse([]byte(in.Body.Source))
 		return checkedOf(err)
 	})
-	operation(s, access.Work, http.MethodPost, "/rulebooks", "add-rulebook", "Save a rulebook as the newest version of its dataset's, which is added where it is new", func(ctx context.Context, in *Saving) (*versioned, error) {
+	register(s, operation{
+		Right: access.Work, ID: "add-rulebook", Method: http.MethodPost, Path: "/rulebooks",
+		Summary: "Save a rulebook as the newest version of its dataset's, which is added where it is new",
+	}, func(ctx context.Context, in *Saving) (*versioned, error) {
 		book, err := rulebook.Parse([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
 		}
 		return asVersion(s.declare(ctx, in, store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, book.RuleIDs()))
 	})
-	operation(s, access.Work, http.MethodPost, "/fix-plans", "add-fix-plan", "Save a fix plan as the newest version of its name", func(ctx context.Context, in *Saving) (*versioned, error) {
+	register(s, operation{
+		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
+		Summary: "Save a fix plan as the newest version of its name",
+	}, func(ctx context.Context, in *Saving) (*versioned, error) {
 		dataset, err := fix.DatasetOf([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
@@ -151,7 +172,10 @@ func (s *Server) declarations() {
 		}
 		return asVersion(s.declare(ctx, in, store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil))
 	})
-	operation(s, access.Work, http.MethodPost, "/merges", "add-merge", "Save a merge as the newest version of its name; the merged tables belong to the dataset of that name", func(ctx context.Context, in *Saving) (*versioned, error) {
+	register(s, operation{
+		Right: access.Work, ID: "add-merge", Method: http.MethodPost, Path: "/merges",
+		Summary: "Save a merge as the newest version of its name; the merged tables belong to the dataset of that name",
+	}, func(ctx context.Context, in *Saving) (*versioned, error) {
 		plan, err := merge.Parse([]byte(in.Body.Source))
 		if err != nil {
 			return nil, err
@@ -173,7 +197,10 @@ func (s *Server) declarationLists(kind, path string) {
 		Paging
 		Dataset string `query:"dataset" doc:"Only those of this dataset"`
 	}
-	operation(s, access.Read, http.MethodGet, "/"+path, "list-"+path, "Versions, newest first", func(ctx context.Context, in *inDataset) (*body[records.Page[records.Declaration]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-" + path, Method: http.MethodGet, Path: "/" + path,
+		Summary: "Versions, newest first",
+	}, func(ctx context.Context, in *inDataset) (*body[records.Page[records.Declaration]], error) {
 		var dataset int64
 		if in.Dataset != "" {
 			d, err := store.FindDataset(ctx, s.Store.DB, in.Dataset)
@@ -189,7 +216,10 @@ func (s *Server) declarationLists(kind, path string) {
 		Name    string `path:"name"`
 		Version int    `query:"version" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 	}
-	operation(s, access.Read, http.MethodGet, "/"+path+"/{dataset}/{name}", "show-"+path, "One version", func(ctx context.Context, in *version) (*versioned, error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-" + path, Method: http.MethodGet, Path: "/" + path + "/{dataset}/{name}",
+		Summary: "One version",
+	}, func(ctx context.Context, in *version) (*versioned, error) {
 		return asVersion(s.declaration(ctx, kind, in.Dataset, in.Name, in.Version))
 	})
 }

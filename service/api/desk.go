@@ -22,10 +22,16 @@ type Desk struct {
 }
 
 func (s *Server) desk() {
-	operation(s, access.Read, http.MethodGet, "/desk", "show-desk", "What needs the caller today", func(ctx context.Context, _ *nothing) (*body[Desk], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-desk", Method: http.MethodGet, Path: "/desk",
+		Summary: "What needs the caller today",
+	}, func(ctx context.Context, _ *nothing) (*body[Desk], error) {
 		return answer(s.deskOf(ctx))
 	})
-	operation(s, access.Read, http.MethodGet, "/history", "list-history", "Who did what when, newest first", func(ctx context.Context, in *Paging) (*body[records.Page[records.Deed]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-history", Method: http.MethodGet, Path: "/history",
+		Summary: "Who did what when, newest first",
+	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Deed]], error) {
 		return answer(store.History(ctx, s.Store.DB, in.cursor()))
 	})
 }

@@ -19,7 +19,10 @@ func (s *Server) fetches() {
 		ByName
 		Body records.NewFetch
 	}
-	operation(s, access.Work, http.MethodPost, "/datasets/{name}/fetches", "add-fetch", "Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again", func(ctx context.Context, in *added) (*body[records.Fetching], error) {
+	register(s, operation{
+		Right: access.Work, ID: "add-fetch", Method: http.MethodPost, Path: "/datasets/{name}/fetches",
+		Summary: "Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again",
+	}, func(ctx context.Context, in *added) (*body[records.Fetching], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -45,7 +48,10 @@ func (s *Server) fetches() {
 		})
 		return answer(&out, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/fetches", "list-fetches", "The addresses from which a dataset's deliveries are fetched", func(ctx context.Context, in *ByName) (*body[[]records.Fetch], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-fetches", Method: http.MethodGet, Path: "/datasets/{name}/fetches",
+		Summary: "The addresses from which a dataset's deliveries are fetched",
+	}, func(ctx context.Context, in *ByName) (*body[[]records.Fetch], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
@@ -53,7 +59,10 @@ func (s *Server) fetches() {
 		all, err := store.Fetches(ctx, s.Store.DB, d.ID)
 		return answer(&all, err)
 	})
-	operation(s, access.Work, http.MethodPost, "/fetches/{id}/run", "run-fetch", "Fetch from an address now", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "run-fetch", Method: http.MethodPost, Path: "/fetches/{id}/run",
+		Summary: "Fetch from an address now",
+	}, func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		f, err := store.FindFetch(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -68,7 +77,10 @@ func (s *Server) fetches() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Work, http.MethodDelete, "/fetches/{id}", "end-fetch", "Fetch no more from an address", func(ctx context.Context, in *ByID) (*body[records.Fetch], error) {
+	register(s, operation{
+		Right: access.Work, ID: "end-fetch", Method: http.MethodDelete, Path: "/fetches/{id}",
+		Summary: "Fetch no more from an address",
+	}, func(ctx context.Context, in *ByID) (*body[records.Fetch], error) {
 		var f *records.Fetch
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if f, err = store.EndFetch(ctx, tx, in.ID); err != nil {

@@ -99,7 +99,10 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 
 // relations adds the operations that look at how columns lie to one another.
 func (s *Server) relations() {
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/reading", "show-reading", "How a table is read when nothing is declared, and what that rests on", func(ctx context.Context, in *ByID) (*body[detect.Detection], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-reading", Method: http.MethodGet, Path: "/tables/{id}/reading",
+		Summary: "How a table is read when nothing is declared, and what that rests on",
+	}, func(ctx context.Context, in *ByID) (*body[detect.Detection], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -112,7 +115,10 @@ func (s *Server) relations() {
 		ByID
 		Columns []string `query:"columns,explode" doc:"Columns of numbers; all of them where none is named"`
 	}
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/correlations", "show-correlations", "Linear and rank correlations between the columns of numbers", func(ctx context.Context, in *correlationsAsked) (*body[relation.Correlations], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-correlations", Method: http.MethodGet, Path: "/tables/{id}/correlations",
+		Summary: "Linear and rank correlations between the columns of numbers",
+	}, func(ctx context.Context, in *correlationsAsked) (*body[relation.Correlations], error) {
 		t, err := s.inside(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -132,7 +138,10 @@ func (s *Server) relations() {
 		Measure string `query:"measure" doc:"A column of numbers that is summed"`
 		Where   string `query:"where" doc:"Only rows for which this condition holds"`
 	}
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/crossing", "show-crossing", "A cross-tabulation of one or two columns, with the sum and the mean of a third", func(ctx context.Context, in *crossingAsked) (*body[relation.Crossing], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-crossing", Method: http.MethodGet, Path: "/tables/{id}/crossing",
+		Summary: "A cross-tabulation of one or two columns, with the sum and the mean of a third",
+	}, func(ctx context.Context, in *crossingAsked) (*body[relation.Crossing], error) {
 		t, err := s.inside(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -150,7 +159,10 @@ func (s *Server) relations() {
 		ByID
 		Column string `query:"column" required:"true"`
 	}
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/gaps", "list-gaps", "With which other columns the gaps of a column go", func(ctx context.Context, in *gapsAsked) (*body[[]relation.Gap], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-gaps", Method: http.MethodGet, Path: "/tables/{id}/gaps",
+		Summary: "With which other columns the gaps of a column go",
+	}, func(ctx context.Context, in *gapsAsked) (*body[[]relation.Gap], error) {
 		t, err := s.inside(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -160,7 +172,10 @@ func (s *Server) relations() {
 		})
 		return answer(&gaps, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/keys", "list-keys", "Which columns, up to three together, name the rows", func(ctx context.Context, in *ByID) (*body[[]relation.Key], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-keys", Method: http.MethodGet, Path: "/tables/{id}/keys",
+		Summary: "Which columns, up to three together, name the rows",
+	}, func(ctx context.Context, in *ByID) (*body[[]relation.Key], error) {
 		t, err := s.inside(ctx, in.ID)
 		if err != nil {
 			return nil, err

@@ -46,10 +46,16 @@ func (s *Server) issues() {
 		State    string `query:"state" enum:"open,asked,waived,closed,unsettled" doc:"unsettled: open or asked"`
 		Assignee string `query:"assignee"`
 	}
-	operation(s, access.Read, http.MethodGet, "/issues", "list-issues", "Issues, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-issues", Method: http.MethodGet, Path: "/issues",
+		Summary: "Issues, newest first",
+	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
 		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State, Assignee: in.Assignee}, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/issues/{id}", "show-issue", "One issue with all that happened to it", func(ctx context.Context, in *ByID) (*issueAnswer, error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-issue", Method: http.MethodGet, Path: "/issues/{id}",
+		Summary: "One issue with all that happened to it",
+	}, func(ctx context.Context, in *ByID) (*issueAnswer, error) {
 		return s.issue(ctx, in.ID)
 	})
 	type comment struct {
@@ -58,7 +64,10 @@ func (s *Server) issues() {
 			Text string `json:"text" minLength:"1" maxLength:"10000"`
 		}
 	}
-	operation(s, access.Discuss, http.MethodPost, "/issues/{id}/comments", "comment-issue", "Say something about an issue", func(ctx context.Context, in *comment) (*issueAnswer, error) {
+	register(s, operation{
+		Right: access.Discuss, ID: "comment-issue", Method: http.MethodPost, Path: "/issues/{id}/comments",
+		Summary: "Say something about an issue",
+	}, func(ctx context.Context, in *comment) (*issueAnswer, error) {
 		if _, err := store.FindIssue(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}
@@ -67,10 +76,16 @@ func (s *Server) issues() {
 		}
 		return s.issue(ctx, in.ID)
 	})
-	operation(s, access.Discuss, http.MethodPatch, "/issues/{id}", "change-issue", "Assign an issue, or say that its owner was asked", func(ctx context.Context, in *issueChange) (*issueAnswer, error) {
+	register(s, operation{
+		Right: access.Discuss, ID: "change-issue", Method: http.MethodPatch, Path: "/issues/{id}",
+		Summary: "Assign an issue, or say that its owner was asked",
+	}, func(ctx context.Context, in *issueChange) (*issueAnswer, error) {
 		return s.changeIssue(ctx, in)
 	})
-	operation(s, access.Discuss, http.MethodPost, "/issues/{id}/waiver", "waive-issue", "Accept what was found, for a reason, until a date. With more rows than there are now the issue opens again", func(ctx context.Context, in *waiver) (*issueAnswer, error) {
+	register(s, operation{
+		Right: access.Discuss, ID: "waive-issue", Method: http.MethodPost, Path: "/issues/{id}/waiver",
+		Summary: "Accept what was found, for a reason, until a date. With more rows than there are now the issue opens again",
+	}, func(ctx context.Context, in *waiver) (*issueAnswer, error) {
 		return s.waive(ctx, in)
 	})
 }

@@ -29,10 +29,16 @@ type planned struct {
 }
 
 func (s *Server) jobs() {
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/previews", "preview-fix", "Work out what a fix plan would do; the job's result is the preview", func(ctx context.Context, in *planned) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "preview-fix", Method: http.MethodPost, Path: "/tables/{id}/previews",
+		Summary: "Work out what a fix plan would do; the job's result is the preview",
+	}, func(ctx context.Context, in *planned) (*body[records.Job], error) {
 		return answer(s.startPlan(ctx, in, s.Pool.AddPreview, "previewed a fix plan"))
 	})
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/fixes", "apply-fix", "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is", func(ctx context.Context, in *planned) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "apply-fix", Method: http.MethodPost, Path: "/tables/{id}/fixes",
+		Summary: "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is",
+	}, func(ctx context.Context, in *planned) (*body[records.Job], error) {
 		return answer(s.startPlan(ctx, in, s.Pool.AddFix, "asked for a fix plan to be applied"))
 	})
 	type listed struct {
@@ -40,13 +46,22 @@ func (s *Server) jobs() {
 		Table   int64 `query:"table" minimum:"0" maximum:"9007199254740991" doc:"Only jobs on this table"`
 		Running bool  `query:"running" doc:"Only jobs that have not ended"`
 	}
-	operation(s, access.Read, http.MethodGet, "/jobs", "list-jobs", "Jobs, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Job]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-jobs", Method: http.MethodGet, Path: "/jobs",
+		Summary: "Jobs, newest first",
+	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Job]], error) {
 		return answer(store.Jobs(ctx, s.Store.DB, in.Table, in.Running, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/jobs/{id}", "show-job", "One job, with how far it is", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-job", Method: http.MethodGet, Path: "/jobs/{id}",
+		Summary: "One job, with how far it is",
+	}, func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		return answer(store.FindJob(ctx, s.Store.DB, in.ID))
 	})
-	operation(s, access.Work, http.MethodPost, "/jobs/{id}/stop", "stop-job", "Stop a job; nothing of it is kept", func(ctx context.Context, in *ByID) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "stop-job", Method: http.MethodPost, Path: "/jobs/{id}/stop",
+		Summary: "Stop a job; nothing of it is kept",
+	}, func(ctx context.Context, in *ByID) (*body[records.Job], error) {
 		if _, err := store.FindJob(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}

@@ -20,7 +20,10 @@ func (s *Server) merges() {
 			Tables  map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/merges/{name}/runs", "run-merge", "Run a merge on cleaned tables; the job makes the merged table", func(ctx context.Context, in *run) (*body[records.Job], error) {
+	register(s, operation{
+		Right: access.Work, ID: "run-merge", Method: http.MethodPost, Path: "/merges/{name}/runs",
+		Summary: "Run a merge on cleaned tables; the job makes the merged table",
+	}, func(ctx context.Context, in *run) (*body[records.Job], error) {
 		d, err := s.declaration(ctx, store.KindMerge, in.Name, in.Name, in.Body.Version)
 		if err != nil {
 			return nil, err
@@ -43,7 +46,10 @@ func (s *Server) merges() {
 		})
 		return answer(job, err)
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/inputs", "list-inputs", "The tables that a merged one was made of", func(ctx context.Context, in *ByID) (*body[[]records.Table], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-inputs", Method: http.MethodGet, Path: "/tables/{id}/inputs",
+		Summary: "The tables that a merged one was made of",
+	}, func(ctx context.Context, in *ByID) (*body[[]records.Table], error) {
 		if _, err := store.FindTable(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}

@@ -18,7 +18,10 @@ import (
 // people, and each person makes tokens of their own. Nobody can come in as somebody else without
 // their noticing: a reset ends all that the person had.
 func (s *Server) people() {
-	operation(s, access.Read, http.MethodGet, "/people", "list-people", "Everybody who works with the service", func(ctx context.Context, _ *nothing) (*body[[]records.Person], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-people", Method: http.MethodGet, Path: "/people",
+		Summary: "Everybody who works with the service",
+	}, func(ctx context.Context, _ *nothing) (*body[[]records.Person], error) {
 		people, err := store.People(ctx, s.Store.DB)
 		return answer(&people, err)
 	})
@@ -29,7 +32,10 @@ func (s *Server) people() {
 			Note string      `json:"note,omitempty" maxLength:"200" doc:"What their first token is for"`
 		}
 	}
-	operation(s, access.Administer, http.MethodPost, "/people", "add-person", "Add a person, with a token by which they come in first", func(ctx context.Context, in *newPerson) (*body[records.MadePerson], error) {
+	register(s, operation{
+		Right: access.Administer, ID: "add-person", Method: http.MethodPost, Path: "/people",
+		Summary: "Add a person, with a token by which they come in first",
+	}, func(ctx context.Context, in *newPerson) (*body[records.MadePerson], error) {
 		made := records.MadePerson{}
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			person, err := store.AddPerson(ctx, tx, in.Body.Name, in.Body.Role)
@@ -52,7 +58,10 @@ func (s *Server) people() {
 			Disabled bool `json:"disabled" doc:"Whether the person is kept out, with all their tokens; what they did stays"`
 		}
 	}
-	operation(s, access.Administer, http.MethodPatch, "/people/{name}", "change-person", "Keep a person out, or let them in again", func(ctx context.Context, in *change) (*body[records.Person], error) {
+	register(s, operation{
+		Right: access.Administer, ID: "change-person", Method: http.MethodPatch, Path: "/people/{name}",
+		Summary: "Keep a person out, or let them in again",
+	}, func(ctx context.Context, in *change) (*body[records.Person], error) {
 		var person *records.Person
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if person, err = store.FindPerson(ctx, tx, in.Name); err != nil {
@@ -77,7 +86,10 @@ func (s *Server) people() {
 		s.slowing.forget()
 		return answer(person, err)
 	})
-	operation(s, access.Administer, http.MethodPost, "/people/{name}/reset", "reset-person", "End all tokens of a person and make a new one, for somebody who lost theirs", func(ctx context.Context, in *ByPerson) (*body[records.MadePerson], error) {
+	register(s, operation{
+		Right: access.Administer, ID: "reset-person", Method: http.MethodPost, Path: "/people/{name}/reset",
+		Summary: "End all tokens of a person and make a new one, for somebody who lost theirs",
+	}, func(ctx context.Context, in *ByPerson) (*body[records.MadePerson], error) {
 		made := records.MadePerson{}
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			person, err := store.FindPerson(ctx, tx, in.Name)
@@ -135,7 +147,10 @@ func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note s
 }
 
 func (s *Server) tokens() {
-	operation(s, access.Read, http.MethodGet, "/tokens", "list-tokens", "The caller's tokens, and to an administrator everybody's, without their secrets", func(ctx context.Context, in *Paging) (*body[records.Page[records.Token]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-tokens", Method: http.MethodGet, Path: "/tokens",
+		Summary: "The caller's tokens, and to an administrator everybody's, without their secrets",
+	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Token]], error) {
 		who := caller(ctx).ID
 		if access.Role(caller(ctx).Role).May(access.Administer) {
 			who = 0
@@ -148,7 +163,10 @@ func (s *Server) tokens() {
 			Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"For how many days the token is in force; 0 without end"`
 		}
 	}
-	operation(s, access.Read, http.MethodPost, "/tokens", "add-token", "Make another token for oneself", func(ctx context.Context, in *newToken) (*body[records.MadeToken], error) {
+	register(s, operation{
+		Right: access.Read, ID: "add-token", Method: http.MethodPost, Path: "/tokens",
+		Summary: "Make another token for oneself",
+	}, func(ctx context.Context, in *newToken) (*body[records.MadeToken], error) {
 		var made *records.MadeToken
 		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if made, err = s.newToken(ctx, tx, caller(ctx).ID, in.Body.Note, in.Body.Days); err != nil {
@@ -158,7 +176,10 @@ func (s *Server) tokens() {
 		})
 		return answer(made, err)
 	})
-	operation(s, access.Read, http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token of one's own, or as an administrator anybody's, and its sessions", func(ctx context.Context, in *ByID) (*nothing, error) {
+	register(s, operation{
+		Right: access.Read, ID: "revoke-token", Method: http.MethodDelete, Path: "/tokens/{id}",
+		Summary: "End a token of one's own, or as an administrator anybody's, and its sessions",
+	}, func(ctx context.Context, in *ByID) (*nothing, error) {
 		token, err := store.FindToken(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err

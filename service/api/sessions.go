@@ -67,7 +67,10 @@ func (s *Server) sessions() {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      me
 	}
-	operation(s, "", http.MethodPost, "/session", "sign-in", "Sign in with a token; the answer sets the session cookie", func(ctx context.Context, in *signIn) (*signedIn, error) {
+	register(s, operation{
+		ID: "sign-in", Method: http.MethodPost, Path: "/session",
+		Summary: "Sign in with a token; the answer sets the session cookie",
+	}, func(ctx context.Context, in *signIn) (*signedIn, error) {
 		hash, address := access.Hash(in.Body.Token), addressIn(ctx)
 		if wait := s.slowing.wait(address, hash); wait > 0 {
 			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, "Too many wrong tokens were sent from this address; wait before the next one."),
@@ -99,7 +102,10 @@ func (s *Server) sessions() {
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	operation(s, access.Read, http.MethodDelete, "/session", "sign-out", "End the session", func(ctx context.Context, in *signOut) (*signedOut, error) {
+	register(s, operation{
+		Right: access.Read, ID: "sign-out", Method: http.MethodDelete, Path: "/session",
+		Summary: "End the session",
+	}, func(ctx context.Context, in *signOut) (*signedOut, error) {
 		cookie := http.Cookie{Name: sessionCookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, MaxAge: -1}
 		if err := store.EndSession(ctx, s.Store.DB, access.Hash(in.Session)); err != nil {
 			return nil, err
@@ -107,7 +113,10 @@ func (s *Server) sessions() {
 		s.slowing.forget()
 		return &signedOut{cookie}, store.Record(ctx, s.Store.DB, caller(ctx).ID, "signed out", "console", map[string]any{"from": addressIn(ctx)})
 	})
-	operation(s, access.Read, http.MethodGet, "/me", "who-am-i", "Who is signed in, and what they may do", func(ctx context.Context, _ *nothing) (*body[me], error) {
+	register(s, operation{
+		Right: access.Read, ID: "who-am-i", Method: http.MethodGet, Path: "/me",
+		Summary: "Who is signed in, and what they may do",
+	}, func(ctx context.Context, _ *nothing) (*body[me], error) {
 		return answer(meOf(caller(ctx)), nil)
 	})
 }

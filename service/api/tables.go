@@ -61,27 +61,42 @@ func (s *Server) tables() {
 		Paging
 		Origin string `query:"origin" enum:"delivery,cleaned,merged" doc:"Only tables of this origin"`
 	}
-	operation(s, access.Read, http.MethodGet, "/datasets/{name}/tables", "list-tables", "The deliveries, cleaned and merged tables of a dataset, newest first", func(ctx context.Context, in *listed) (*body[records.Page[records.Table]], error) {
+	register(s, operation{
+		Right: access.Read, ID: "list-tables", Method: http.MethodGet, Path: "/datasets/{name}/tables",
+		Summary: "The deliveries, cleaned and merged tables of a dataset, newest first",
+	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Table]], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
 		}
 		return answer(store.Tables(ctx, s.Store.DB, d.ID, in.Origin, in.cursor()))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}", "show-table", "One table", func(ctx context.Context, in *ByID) (*body[records.Table], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-table", Method: http.MethodGet, Path: "/tables/{id}",
+		Summary: "One table",
+	}, func(ctx context.Context, in *ByID) (*body[records.Table], error) {
 		return answer(store.FindTable(ctx, s.Store.DB, in.ID))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/rows", "show-rows", "Rows of a table as they stand in the file, with what was caught", func(ctx context.Context, in *rowsAsked) (*body[RowsPage], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-rows", Method: http.MethodGet, Path: "/tables/{id}/rows",
+		Summary: "Rows of a table as they stand in the file, with what was caught",
+	}, func(ctx context.Context, in *rowsAsked) (*body[RowsPage], error) {
 		return answer(s.rows(ctx, in))
 	})
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/path", "show-path", "Where the table is on its way from arrival to certificate, and what holds it up", func(ctx context.Context, in *ByID) (*body[records.Path], error) {
+	register(s, operation{
+		Right: access.Read, ID: "show-path", Method: http.MethodGet, Path: "/tables/{id}/path",
+		Summary: "Where the table is on its way from arrival to certificate, and what holds it up",
+	}, func(ctx context.Context, in *ByID) (*body[records.Path], error) {
 		return answer(s.path(ctx, in.ID))
 	})
 	type download struct {
 		ByID
 		What string `query:"what" enum:"table,change-log" default:"table"`
 	}
-	operation(s, access.Read, http.MethodGet, "/tables/{id}/bytes", "download-table", "The bytes of a table, or of the change log of a cleaned one", func(ctx context.Context, in *download) (*huma.StreamResponse, error) {
+	register(s, operation{
+		Right: access.Read, ID: "download-table", Method: http.MethodGet, Path: "/tables/{id}/bytes",
+		Summary: "The bytes of a table, or of the change log of a cleaned one",
+	}, func(ctx context.Context, in *download) (*huma.StreamResponse, error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err

@@ -22,7 +22,10 @@ func (s *Server) withdrawals() {
 			LetGo  bool   `json:"let_go_of_bytes,omitempty" doc:"Remove its bytes, and those of what was made of it, from the file store"`
 		}
 	}
-	operation(s, access.Work, http.MethodPost, "/tables/{id}/withdrawal", "withdraw-delivery", "Withdraw a delivery that was taken in by mistake, with all that was made of it: it leaves scores, issues and newest tables, and its record stays", func(ctx context.Context, in *withdrawal) (*body[records.Withdrawal], error) {
+	register(s, operation{
+		Right: access.Work, ID: "withdraw-delivery", Method: http.MethodPost, Path: "/tables/{id}/withdrawal",
+		Summary: "Withdraw a delivery that was taken in by mistake, with all that was made of it: it leaves scores, issues and newest tables, and its record stays",
+	}, func(ctx context.Context, in *withdrawal) (*body[records.Withdrawal], error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
@@ -45,7 +48,10 @@ func (s *Server) withdrawals() {
 			Keep *int `json:"keep_deliveries" minimum:"1" maximum:"100000" doc:"How many deliveries are kept; null for all"`
 		}
 	}
-	operation(s, access.Work, http.MethodPut, "/datasets/{name}/retention", "set-retention", "Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go", func(ctx context.Context, in *retention) (*body[records.Dataset], error) {
+	register(s, operation{
+		Right: access.Work, ID: "set-retention", Method: http.MethodPut, Path: "/datasets/{name}/retention",
+		Summary: "Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go",
+	}, func(ctx context.Context, in *retention) (*body[records.Dataset], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err

@@ -1,0 +1,191 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/intake"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/service/access"
+	"proudsieve/service/records"
+	"proudsieve/service/report"
+	"proudsieve/service/store"
+	"proudsieve/service/work"
+)
+
+// ComparisonShown is a comparison with the audits that were compared.
+type ComparisonShown struct {
+	Before records.Audit `json:"before"`
+	After  records.Audit `json:"after"`
+	audit.Comparison
+}
+
+// comparisons adds what says what an audit found: against another one, as a page, as a list.
+func (s *Server) comparisons() {
+	type comparisonAsked struct {
+		ByID
+		With int64 `query:"with" minimum:"0" maximum:"9007199254740991" doc:"The earlier audit; 0 for the one before, of a table of the same origin"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "compare-audits", Method: http.MethodGet, Path: "/audits/{id}/comparison",
+		Summary: "What is new, gone, worse and better since an earlier audit",
+	}, func(ctx context.Context, in *comparisonAsked) (*body[ComparisonShown], error) {
+		return answer(s.compared(ctx, in.ID, in.With))
+	})
+	register(s, operation{
+		Right: access.Read, ID: "show-report", Method: http.MethodGet, Path: "/audits/{id}/report",
+		Summary: "An audit as one HTML page for the owner of the data, who needs no account to read it",
+	}, func(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
+		r, err := s.report(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			out.SetHeader("Content-Type", "text/html; charset=utf-8")
+			out.SetHeader("Content-Disposition", fmt.Sprintf("inline; filename=%q", fmt.Sprintf("audit_%d.html", in.ID)))
+			if err := report.Write(out.BodyWriter(), r); err != nil {
+				s.Log.Info("a report was cut off", "audit", in.ID, "error", err)
+			}
+		}}, nil
+	})
+	register(s, operation{
+		Right: access.Read, ID: "download-findings", Method: http.MethodGet, Path: "/audits/{id}/findings",
+		Summary: "Every cell that was caught, as CSV for whoever delivered the table. A text that a spreadsheet would run as a formula gets an apostrophe before it",
+	}, func(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
+		return s.findingsFile(ctx, in)
+	})
+	s.trials()
+	s.proposals()
+	s.forms()
+}
+
+func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown, error) {
+	after, err := store.FindAudit(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	var before *records.Audit
+	if with == 0 {
+		before, err = store.AuditBefore(ctx, s.Store.DB, after)
+	} else {
+		before, err = store.FindAudit(ctx, s.Store.DB, with)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if before.DatasetID != after.DatasetID {
+		return nil, invalid("Audit %d is of the dataset %s and audit %d of %s; only audits of one dataset are compared.", before.ID, before.Dataset, after.ID, after.Dataset)
+	}
+	then, err := s.resultOf(ctx, before)
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.resultOf(ctx, after)
+	if err != nil {
+		return nil, err
+	}
+	return &ComparisonShown{*before, *after, *audit.Compare(then, now)}, nil
+}
+
+// ofAudit opens the table of an audit with the rulebook it was judged by.
+func (s *Server) ofAudit(ctx context.Context, id int64) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
+	fail := func(err error) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
+		return nil, nil, nil, nil, nil, err
+	}
+	a, err := store.FindAudit(ctx, s.Store.DB, id)
+	if err != nil {
+		return fail(err)
+	}
+	t, err := store.FindTable(ctx, s.Store.DB, a.TableID)
+	if err != nil {
+		return fail(err)
+	}
+	result, err := s.resultOf(ctx, a)
+	if err != nil {
+		return fail(err)
+	}
+	var book *rulebook.Rulebook
+	if a.RulebookID != nil {
+		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
+		if err != nil {
+			return fail(err)
+		}
+		if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
+			return fail(err)
+		}
+	}
+	file, book, err := work.OpenTable(ctx, s.Files, t, book)
+	return a, t, result, file, book, err
+}
+
+func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
+	a, t, result, file, _, err := s.ofAudit(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rows, done, err := s.auditRows(ctx, a)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	examples, err := report.Examples(ctx, file, rows.Marks, result)
+	if err != nil {
+		return nil, err
+	}
+	d, err := store.FindDataset(ctx, s.Store.DB, a.Dataset)
+	if err != nil {
+		return nil, err
+	}
+	out := &report.Report{Dataset: a.Dataset, Title: d.Title, FileName: a.FileName, Digest: t.Digest, When: a.CreatedAt, Result: result, Examples: examples, Source: map[string]string{}}
+	if a.Rulebook != nil {
+		out.Rulebook = fmt.Sprintf("rulebook, version %d", *a.Rulebook)
+	}
+	if err := json.Unmarshal(t.Source, &out.Source); err != nil {
+		out.Source = nil // it is told elsewhere
+	}
+	questions, err := store.QuestionsOf(ctx, s.Store.DB, a.DatasetID)
+	if err != nil {
+		return nil, err
+	}
+	for _, q := range questions {
+		out.Questions = append(out.Questions, report.Question{About: q.Rule, Text: q.Text, Asked: q.At.Format("2 January 2006") + ", by " + q.Person})
+	}
+	return out, nil
+}
+
+// findingsAsked asks for findings as CSV.
+type findingsAsked struct {
+	ByID
+	Exact bool `query:"exact" doc:"Write the texts as they are, also those that a spreadsheet would run"`
+}
+
+func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
+	a, t, result, file, book, err := s.ofAudit(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	rows, done, err := s.auditRows(ctx, a)
+	if err != nil {
+		done()
+		return nil, err
+	}
+	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(t), map[string]any{"audit": a.ID}); err != nil {
+		done()
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(out huma.Context) {
+		defer done()
+		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", t.Dataset, a.ID)))
+		of := func(f *audit.Finding) (*table.RowSet, error) { return rows.Where(f.Rule, "", "") }
+		if err := audit.WriteFindings(out.Context(), file, book, result, of, s.Pool.Workers, in.Exact, out.BodyWriter()); err != nil {
+			s.Log.Info("findings were cut off", "audit", a.ID, "error", err)
+		}
+	}}, nil
+}

@@ -1,0 +1,209 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/document"
+	"proudsieve/core/intake"
+	"proudsieve/core/propose"
+	"proudsieve/core/rulebook"
+	"proudsieve/service/access"
+	"proudsieve/service/records"
+	"proudsieve/service/store"
+)
+
+// Outlined is a rulebook's text by its items, with what forms and the editor can offer.
+type Outlined struct {
+	Outline   rulebook.Outline       `json:"outline"`
+	Forms     []rulebook.SectionForm `json:"forms"`
+	Functions []string               `json:"functions" doc:"What a condition may call"`
+}
+
+// forms adds what changes the text of a rulebook without writing it.
+func (s *Server) forms() {
+	register(s, operation{
+		Right: access.Read, ID: "outline-rulebook", Method: http.MethodPost, Path: "/rulebooks/outline",
+		Summary: "The text of a rulebook by its items, and the fields that each kind of item has",
+	}, func(_ context.Context, in *declared) (*body[Outlined], error) {
+		outline, err := rulebook.OutlineOf(in.Body.Source)
+		if err != nil {
+			return nil, err
+		}
+		return answer(&Outlined{*outline, rulebook.Sections(), condition.FunctionNames()}, nil)
+	})
+	type edits struct {
+		Body struct {
+			Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a rulebook, in YAML"`
+			Changes []rulebook.Change `json:"changes" maxItems:"2000"`
+		}
+	}
+	register(s, operation{
+		Right: access.Read, ID: "edit-rulebook", Method: http.MethodPost, Path: "/rulebooks/edit",
+		Summary: "Change the text of a rulebook by its items; comments and order stay, and nothing is saved",
+	}, func(_ context.Context, in *edits) (*body[Carried], error) {
+		if len(in.Body.Changes)*len(in.Body.Source) > editedMost {
+			return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
+		}
+		source, err := rulebook.Edit(in.Body.Source, in.Body.Changes)
+		var mistakes document.Problems
+		if err != nil && !errors.As(err, &mistakes) {
+			return nil, invalid("%s", sentence(err))
+		}
+		return answer(&Carried{Source: source, Left: []string{}}, err)
+	})
+}
+
+// editedMost bounds the work of changes by forms, each of which takes the text apart anew.
+const editedMost = 64 << 20
+
+// trials adds what tries a rulebook before it is saved.
+func (s *Server) trials() {
+	type tried struct {
+		ByID
+		Body struct {
+			Source string `json:"source" minLength:"1" doc:"A rulebook in YAML, which is not saved"`
+		}
+	}
+	register(s, operation{
+		Right: access.Work, ID: "try-rulebook", Method: http.MethodPost, Path: "/tables/{id}/trials",
+		Summary: "Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded",
+	}, func(ctx context.Context, in *tried) (*body[records.Job], error) {
+		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		book, err := rulebook.Parse([]byte(in.Body.Source))
+		if err != nil {
+			return nil, err
+		}
+		if book.Dataset != t.Dataset {
+			return nil, invalid("The rulebook is for the dataset %s, and table %d belongs to %s.", book.Dataset, t.ID, t.Dataset)
+		}
+		var job *records.Job
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if job, err = s.Pool.AddTrial(ctx, tx, t, in.Body.Source, caller(ctx).ID); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "tried a rulebook", subject(t), map[string]any{"sha256": book.Digest})
+		})
+		return answer(job, err)
+	})
+	type versions struct {
+		Dataset string `path:"dataset"`
+		From    int    `query:"from" minimum:"1" maximum:"2147483647" doc:"The earlier version; the one before to where it is left out"`
+		To      int    `query:"to" minimum:"0" maximum:"2147483647" doc:"The later version; 0 for the newest"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "compare-rulebooks", Method: http.MethodGet, Path: "/rulebooks/{dataset}/comparison",
+		Summary: "In what a version of a rulebook differs from an earlier one, in words",
+	}, func(ctx context.Context, in *versions) (*body[[]rulebook.Difference], error) {
+		later, err := s.declaration(ctx, store.KindRulebook, in.Dataset, in.Dataset, in.To)
+		if err != nil {
+			return nil, err
+		}
+		if in.From == 0 {
+			in.From = later.Version - 1
+		}
+		if in.From == 0 {
+			return answer(&[]rulebook.Difference{}, nil) // there is but one
+		}
+		earlier, err := s.declaration(ctx, store.KindRulebook, in.Dataset, in.Dataset, in.From)
+		if err != nil {
+			return nil, err
+		}
+		a, err := rulebook.Parse([]byte(earlier.Source))
+		if err != nil {
+			return nil, err
+		}
+		b, err := rulebook.Parse([]byte(later.Source))
+		if err != nil {
+			return nil, err
+		}
+		differences := rulebook.Compare(a, b)
+		return answer(&differences, nil)
+	})
+}
+
+// Carried is what became of a rulebook or metadata on their way into the other form.
+type Carried struct {
+	Source   string          `json:"source,omitempty" doc:"A rulebook in YAML"`
+	Metadata json.RawMessage `json:"metadata,omitempty" doc:"CSVW metadata"`
+	Left     []string        `json:"left" doc:"What could not be carried over"`
+}
+
+// proposedFrom is the most deliveries that a proposal looks at.
+const proposedFrom = 12
+
+// proposals adds what drafts rulebooks, and carries them to and from CSVW.
+func (s *Server) proposals() {
+	type proposal struct {
+		ByName
+		Last int `query:"last" minimum:"1" maximum:"12" default:"3" doc:"How many of the newest deliveries are looked at"`
+	}
+	register(s, operation{
+		Right: access.Work, ID: "propose-rulebook", Method: http.MethodGet, Path: "/datasets/{name}/proposal",
+		Summary: "A draft of a rulebook from the newest deliveries, with the evidence for each line",
+	}, func(ctx context.Context, in *proposal) (*body[Carried], error) {
+		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		newest, err := store.Deliveries(ctx, s.Store.DB, d.ID, min(in.Last, proposedFrom))
+		if err != nil {
+			return nil, err
+		}
+		if len(newest) == 0 {
+			return nil, invalid("Nothing of the dataset %s has arrived yet; a proposal needs a delivery.", d.Name)
+		}
+		var deliveries []propose.Delivery
+		key := "proposal "
+		for _, t := range newest {
+			deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
+			key += t.Digest + " "
+		}
+		source, err := recall(ctx, &s.remembered, key, func(ctx context.Context) (string, error) {
+			return asked(propose.Rulebook(ctx, d.Name, deliveries, intake.Reading{}, s.Pool.Workers))
+		})
+		return answer(&Carried{Source: source, Left: []string{}}, err)
+	})
+	type version struct {
+		Dataset string `path:"dataset"`
+		Version int    `query:"version" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "export-csvw", Method: http.MethodGet, Path: "/rulebooks/{dataset}/csvw",
+		Summary: "A rulebook as CSVW metadata, with what could not be carried over",
+	}, func(ctx context.Context, in *version) (*body[Carried], error) {
+		d, err := s.declaration(ctx, store.KindRulebook, in.Dataset, in.Dataset, in.Version)
+		if err != nil {
+			return nil, err
+		}
+		book, err := rulebook.Parse([]byte(d.Source))
+		if err != nil {
+			return nil, err
+		}
+		out := &Carried{}
+		out.Metadata, out.Left = book.CSVW(in.Dataset + ".csv")
+		return answer(out, nil)
+	})
+	type metadata struct {
+		ByName
+		Body json.RawMessage `doc:"CSVW metadata"`
+	}
+	register(s, operation{
+		Right: access.Work, ID: "import-csvw", Method: http.MethodPost, Path: "/datasets/{name}/csvw",
+		Summary: "A rulebook made of CSVW metadata, which is not saved, with what could not be carried over",
+	}, func(_ context.Context, in *metadata) (*body[Carried], error) {
+		source, left, err := rulebook.FromCSVW(in.Name, in.Body)
+		if err != nil {
+			return nil, invalid("%s", sentence(err))
+		}
+		return answer(&Carried{Source: source, Left: append([]string{}, left...)}, nil)
+	})
+}
