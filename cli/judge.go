@@ -83,7 +83,7 @@ func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *s
 	}
 	if to := c.String("findings"); to != "" {
 		if err := save(to, func(f *os.File) error {
-			return audit.WriteFindings(ctx, file, book, s.Result, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, t.Workers, c.Bool("exact"), f)
+			return audit.WriteFindings(ctx, f, &audit.Export{Source: file, Book: book, Result: s.Result, Rows: (*audit.Finding).AllRows, Workers: t.Workers, Exact: c.Bool("exact")})
 		}); err != nil {
 			return false, err
 		}

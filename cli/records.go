@@ -141,6 +141,9 @@ func declarationCommands(path, what string) []*cli.Command {
 			}
 			return show(s, d, err, func(d *records.Declaration) {
 				s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name)
+				for _, old := range d.OldWords {
+					s.line("%s.", visible(old))
+				}
 			})
 		}),
 		verb("list", "the versions of every "+what, "", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "only those of this dataset"}}, func(ctx context.Context, s *session, _ []string) error {

@@ -71,12 +71,12 @@ func Compare(before, after *Result) *Comparison {
 	for _, j := range after.Rules {
 		asks[j.Rule] = j.Unjudged == ""
 		if f, was := then[j.Rule], asked[j.Rule]; f != nil || now[j.Rule] != nil {
-			c.Rules = append(c.Rules, change(before, after, j.Rule, f, now[j.Rule], was, j.Unjudged == ""))
+			c.Rules = append(c.Rules, change(j.Rule, side{before, f, was}, side{after, now[j.Rule], j.Unjudged == ""}))
 		}
 	}
 	for rule, f := range then {
 		if _, known := asks[rule]; !known {
-			c.Rules = append(c.Rules, change(before, after, rule, f, nil, true, false))
+			c.Rules = append(c.Rules, change(rule, side{before, f, true}, side{result: after}))
 		}
 	}
 	slices.SortFunc(c.Rules, func(a, b RuleChange) int {
@@ -97,23 +97,31 @@ func found(r *Result) map[string]*Finding {
 	return out
 }
 
-func change(before, after *Result, rule string, then, now *Finding, was, is bool) RuleChange {
-	c := RuleChange{Rule: rule}
+// side is what one of two audits says of a rule.
+type side struct {
+	result  *Result
+	finding *Finding // nil where nothing was found
+	judged  bool
+}
+
+// change says how a rule fares in two audits.
+func change(rule string, before, after side) RuleChange {
+	c, then, now := RuleChange{Rule: rule}, before.finding, after.finding
 	for _, f := range []*Finding{then, now} {
 		if f != nil {
 			c.Says, c.Severity = f.Says, f.Severity
 		}
 	}
 	if then != nil {
-		c.Rows.Before, c.Share.Before = then.Rows, percent(then.Rows, before.Rows)
+		c.Rows.Before, c.Share.Before = then.Rows, percent(then.Rows, before.result.Rows)
 	}
 	if now != nil {
-		c.Rows.After, c.Share.After = now.Rows, percent(now.Rows, after.Rows)
+		c.Rows.After, c.Share.After = now.Rows, percent(now.Rows, after.result.Rows)
 	}
 	switch {
-	case !is:
+	case !after.judged:
 		c.Turn = TurnDropped
-	case !was:
+	case !before.judged:
 		c.Turn = TurnUnasked
 	case then == nil:
 		c.Turn = TurnNew

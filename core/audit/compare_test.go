@@ -10,7 +10,6 @@ import (
 	"testing"
 
 	"proudsieve/core/audit"
-	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )
 
@@ -62,7 +61,7 @@ func TestFindingsForTheProvider(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out strings.Builder
-	if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 2, false, &out); err != nil {
+	if err := audit.WriteFindings(context.Background(), &out, &audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r, Rows: (*audit.Finding).AllRows, Workers: 2}); err != nil {
 		t.Fatal(err)
 	}
 	want := `line,row,column,value,rule,severity,must_hold,reason,key
@@ -93,7 +92,7 @@ func TestATextThatASpreadsheetWouldRunIsWrittenHarmless(t *testing.T) {
 	}
 	write := func(exact bool) map[string]bool {
 		var out strings.Builder
-		if err := audit.WriteFindings(context.Background(), testkit.File(t, content, book.Reading), book, r, func(f *audit.Finding) (*table.RowSet, error) { return f.RowSet, nil }, 1, exact, &out); err != nil {
+		if err := audit.WriteFindings(context.Background(), &out, &audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r, Rows: (*audit.Finding).AllRows, Workers: 1, Exact: exact}); err != nil {
 			t.Fatal(err)
 		}
 		lines, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()

@@ -16,22 +16,32 @@ import (
 // exportHeader names the columns of what WriteFindings writes.
 var exportHeader = []string{"line", "row", "column", "value", "rule", "severity", "must_hold", "reason", "key"}
 
+// Export is what WriteFindings writes.
+type Export struct {
+	Source  table.Source
+	Book    *rulebook.Rulebook
+	Result  *Result
+	Rows    func(*Finding) (*table.RowSet, error) // of a finding
+	Workers int
+	Exact   bool // texts stay as they are
+}
+
 // WriteFindings writes a line of CSV for every cell that was caught, in file order: for whoever
 // delivered the table. A finding that names several columns has a line for each of them,
 // one that names none a line for the row. The key is that of the row, by the first key
-// of the rulebook. rows returns the rows of a finding.
+// of the rulebook.
 //
 // Most who get it open it in a spreadsheet, which runs a text that begins as a formula does;
 // so such a text gets an apostrophe before it, which a spreadsheet takes for the mark of a
-// text. exact leaves texts as they are.
-func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rulebook, result *Result, rows func(*Finding) (*table.RowSet, error), workers int, exact bool, out io.Writer) error {
+// text.
+func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
+	result, names := e.Result, e.Source.Columns()
 	all := table.NewRowSet()
 	sets := make([]*table.RowSet, len(result.Findings))
 	at := make([][]int, len(sets))
-	names := source.Columns()
 	for i := range result.Findings {
 		f := &result.Findings[i]
-		set, err := rows(f)
+		set, err := e.Rows(f)
 		if err != nil {
 			return err
 		}
@@ -47,12 +57,12 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 		}
 	}
 	var key []int
-	for _, name := range book.KeyColumns() {
+	for _, name := range e.Book.KeyColumns() {
 		if c := slices.Index(names, name); c >= 0 {
 			key = append(key, c)
 		}
 	}
-	w := &findingsWriter{csv.NewWriter(out), exact}
+	w := &findingsWriter{csv.NewWriter(out), e.Exact}
 	if err := w.Write(exportHeader); err != nil {
 		return err
 	}
@@ -73,7 +83,7 @@ func WriteFindings(ctx context.Context, source table.Source, book *rulebook.Rule
 			}
 			return lines, nil
 		}
-		if err := table.ScanWhere(ctx, source, all, workers, work, w.writeAll); err != nil {
+		if err := table.ScanWhere(ctx, e.Source, all, e.Workers, work, w.writeAll); err != nil {
 			return err
 		}
 	}

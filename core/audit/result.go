@@ -118,6 +118,9 @@ type Finding struct {
 	RowSet   *table.RowSet `json:"-"`
 }
 
+// AllRows returns the rows of a finding of an audit that was run just now, which holds them.
+func (f *Finding) AllRows() (*table.RowSet, error) { return f.RowSet, nil }
+
 // meshCells is how many cells a mesh strip has at most.
 const meshCells = 48
 

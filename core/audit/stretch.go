@@ -202,7 +202,7 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 		column.sweep(judge, s.plan, c, d)
 	} else {
 		known := len(column.missing)
-		column.know(len(d.Texts), true, s.plan.keyed[c])
+		column.know(len(d.Texts), want{values: true, identities: s.plan.keyed[c]})
 		for code := known; code < len(d.Texts); code++ {
 			column.meet(judge, d, code)
 		}
@@ -237,8 +237,11 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 	}
 }
 
+// want says what is asked of a column's texts.
+type want struct{ values, identities bool }
+
 // know makes room for what is known of so many texts.
-func (c *stretchColumn) know(texts int, valued, keyed bool) {
+func (c *stretchColumn) know(texts int, a want) {
 	known := len(c.missing)
 	more := texts - known
 	c.missing = slices.Grow(c.missing, more)[:texts]
@@ -247,10 +250,10 @@ func (c *stretchColumn) know(texts int, valued, keyed bool) {
 	clear(c.missing[known:])
 	clear(c.broken[known:])
 	clear(c.rows[known:])
-	if valued {
+	if a.values {
 		c.values = slices.Grow(c.values, more)[:texts]
 	}
-	if keyed {
+	if a.identities {
 		c.identities = slices.Grow(c.identities, more)[:texts]
 	}
 }

@@ -11,7 +11,7 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 	for len(c.ones) < n {
 		c.ones = append(c.ones, 1)
 	}
-	c.know(n, p.valued[at], p.keyed[at])
+	c.know(n, want{p.valued[at], p.keyed[at]})
 	for first := 0; first < n; first += sweptAtOnce {
 		last := min(first+sweptAtOnce, n)
 		switch j.sweep {

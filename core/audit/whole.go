@@ -11,8 +11,8 @@ import (
 // What concerns the table as a whole is judged in one more reading, in file order, of
 // the columns concerned.
 
-// underWay is a rule on the table while its rows are read.
-type underWay struct {
+// wholeRun is a rule on the table while its rows are read.
+type wholeRun struct {
 	check  int
 	needs  rulebook.Needs
 	judge  rulebook.TableJudge
@@ -24,7 +24,7 @@ func (r *run) judgeWhole(ctx context.Context, source table.Source, workers int) 
 	around := &rulebook.Around{Rows: r.rows, Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func([]rulebook.TableRow) error) error {
 		return readElsewhere(ctx, r.plan.book, dataset, needs, workers, take)
 	}}
-	var judged []*underWay
+	var judged []*wholeRun
 	var reads bool
 	for _, at := range r.plan.whole {
 		c := r.plan.checks[at]
@@ -40,7 +40,7 @@ func (r *run) judgeWhole(ctx context.Context, source table.Source, workers int) 
 			r.verdicts[at].unjudged = err.Error()
 			continue
 		}
-		one := &underWay{check: at, needs: rule.Needs(), judge: judge}
+		one := &wholeRun{check: at, needs: rule.Needs(), judge: judge}
 		reads = reads || one.needs.Rows
 		judged = append(judged, one)
 	}
@@ -63,8 +63,8 @@ func (r *run) judgeWhole(ctx context.Context, source table.Source, workers int) 
 }
 
 // readWhole hands the rows to the judges that need them.
-func (r *run) readWhole(ctx context.Context, source table.Source, judged []*underWay, workers int) error {
-	judged = slices.DeleteFunc(slices.Clone(judged), func(one *underWay) bool { return !one.needs.Rows })
+func (r *run) readWhole(ctx context.Context, source table.Source, judged []*wholeRun, workers int) error {
+	judged = slices.DeleteFunc(slices.Clone(judged), func(one *wholeRun) bool { return !one.needs.Rows })
 	cells := make([]*rulebook.Cells, len(r.plan.judges))
 	for c, j := range r.plan.judges {
 		cells[c] = j.cells

@@ -217,7 +217,7 @@ func (r *runner) decideStep(ctx context.Context, source table.Source, i int, cho
 	}); err != nil {
 		return nil, err
 	}
-	return r.choose(ctx, source, i, chooser, workers, members, sizes, rows)
+	return r.choose(ctx, source, i, workers, &groupRows{chooser, members, sizes, rows})
 }
 
 func (r *runner) hashRows(b *table.Batch, chooser Chooser) []table.HashedRow {
@@ -231,6 +231,14 @@ func (r *runner) hashRows(b *table.Batch, chooser Chooser) []table.HashedRow {
 	return out
 }
 
+// groupRows are the rows that belong together by a chooser.
+type groupRows struct {
+	chooser Chooser
+	members map[uint32]int // row to group
+	groups  int
+	rows    *table.RowSet // all of them
+}
+
 // rank says how well a row does in its group: the greatest is kept.
 type rank struct {
 	row   uint32
@@ -239,23 +247,23 @@ type rank struct {
 
 // choose picks the survivor of every group. Rows are met in file order, and only a
 // better one replaces the row chosen so far, so that the earliest of equals stays.
-func (r *runner) choose(ctx context.Context, source table.Source, i int, chooser Chooser, workers int, members map[uint32]int, groups int, rows *table.RowSet) (*decisions, error) {
-	best := make([]rank, groups)
+func (r *runner) choose(ctx context.Context, source table.Source, i, workers int, g *groupRows) (*decisions, error) {
+	best := make([]rank, g.groups)
 	work := func(b *table.Batch) ([]rank, error) {
 		b = r.apply(b, i, false).batch
 		var ranks []rank
-		value := chooser.Ranks(r.typed(b))
+		value := g.chooser.Ranks(r.typed(b))
 		for at, row := range b.Rows {
-			if rows.Contains(row) {
+			if g.rows.Contains(row) {
 				ranks = append(ranks, rank{row, value(at)})
 			}
 		}
 		return ranks, nil
 	}
-	err := table.ScanWhere(ctx, source, rows, workers, work, func(ranks []rank) error {
+	err := table.ScanWhere(ctx, source, g.rows, workers, work, func(ranks []rank) error {
 		for _, one := range ranks {
-			chosen := &best[members[one.row]]
-			if chosen.row == 0 || chooser.Better(one.value, chosen.value) {
+			chosen := &best[g.members[one.row]]
+			if chosen.row == 0 || g.chooser.Better(one.value, chosen.value) {
 				*chosen = one
 			}
 		}
@@ -265,7 +273,7 @@ func (r *runner) choose(ctx context.Context, source table.Source, i int, chooser
 		return nil, err
 	}
 	d := &decisions{drop: table.NewRowSet(), keptBy: map[uint32]uint32{}}
-	for row, group := range members {
+	for row, group := range g.members {
 		if best[group].row != row {
 			d.drop.Add(row)
 			d.keptBy[row] = best[group].row

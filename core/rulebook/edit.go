@@ -80,7 +80,7 @@ func (e *editor) apply(root *document.Node, c Change) error {
 		return fmt.Errorf("the rulebook is not made of names and values")
 	}
 	if c.Section == "" {
-		return e.set(root, c.Field, written1(c.given()))
+		return e.set(root, c.Field, fieldValue(c.given()))
 	}
 	section := entry(root, c.Section)
 	if c.Section == "code_lists" {
@@ -99,7 +99,7 @@ func (e *editor) apply(root *document.Node, c Change) error {
 	case c.Remove:
 		return e.remove(section, found)
 	}
-	return e.set(found, c.Field, written1(c.given()))
+	return e.set(found, c.Field, fieldValue(c.given()))
 }
 
 // itemOf finds the item of a list that has a name, id or code.
@@ -120,8 +120,8 @@ func itemOf(list *document.Node, name string) *document.Node {
 // given returns what a change sets its field to.
 func (c *Change) given() Field { return Field{c.Field, c.Value, c.Values, c.Dataset} }
 
-// written1 writes the value of a field.
-func written1(f Field) string {
+// fieldValue writes the value of a field.
+func fieldValue(f Field) string {
 	switch {
 	case f.Dataset != "":
 		return "{dataset: " + quoted(f.Dataset) + ", columns: [" + join(f.Values) + "]}"
@@ -140,7 +140,7 @@ func written1(f Field) string {
 func item(fields []Field) string {
 	var parts []string
 	for _, f := range fields {
-		if text := written1(f); text != "" {
+		if text := fieldValue(f); text != "" {
 			parts = append(parts, f.Name+": "+text)
 		}
 	}
@@ -177,9 +177,9 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	}
 	if !c.Add {
 		if code.Kind == document.Scalar {
-			return e.replace(code, "{code: "+quoted(code.Text)+", "+c.Field+": "+written1(c.given())+"}")
+			return e.replace(code, "{code: "+quoted(code.Text)+", "+c.Field+": "+fieldValue(c.given())+"}")
 		}
-		return e.set(code, c.Field, written1(c.given()))
+		return e.set(code, c.Field, fieldValue(c.given()))
 	}
 	if code.Kind == document.Scalar {
 		return e.replace(code, "{code: "+quoted(code.Text)+", spellings: ["+join(c.Values)+"]}")
@@ -252,7 +252,7 @@ func byteColumn(line string, characters int) int {
 }
 
 // flow reports whether a node is written in brackets.
-func (e *editor) flow(n *document.Node) bool {
+func (e *editor) fieldValue(n *document.Node) bool {
 	p := e.start(n)
 	return p.column < len(e.lines[p.line]) && strings.IndexByte("{[", e.lines[p.line][p.column]) >= 0
 }
@@ -428,7 +428,7 @@ func (e *editor) set(n *document.Node, field, text string) error {
 		return e.insertField(n, field+": "+text)
 	case text == "":
 		return e.removeField(n, known)
-	case known.Value.Kind == document.List && !e.flow(known.Value), known.Value.Kind == document.Mapping && !e.flow(known.Value):
+	case known.Value.Kind == document.List && !e.fieldValue(known.Value), known.Value.Kind == document.Mapping && !e.fieldValue(known.Value):
 		last := e.lastLine(known.Value.Line-1, known.Value.Column-1)
 		e.splice(place{known.Line - 1, byteColumn(e.lines[known.Line-1], known.Column-1)}, place{last, len(e.lines[last])}, field+": "+text)
 		return nil
@@ -437,7 +437,7 @@ func (e *editor) set(n *document.Node, field, text string) error {
 }
 
 func (e *editor) insertField(n *document.Node, text string) error {
-	if e.flow(n) {
+	if e.fieldValue(n) {
 		end, err := e.closing(e.start(n))
 		if err != nil {
 			return err
@@ -458,7 +458,7 @@ func (e *editor) insertField(n *document.Node, text string) error {
 func (e *editor) removeField(n *document.Node, field *document.Entry) error {
 	at := slices.IndexFunc(n.Entries, func(one document.Entry) bool { return one.Line == field.Line && one.Column == field.Column })
 	from := place{field.Line - 1, byteColumn(e.lines[field.Line-1], field.Column-1)}
-	if !e.flow(n) {
+	if !e.fieldValue(n) {
 		if len(n.Entries) == 1 || at == 0 && strings.HasSuffix(strings.TrimRight(e.lines[from.line][:from.column], " "), "-") {
 			return errByHand
 		}
@@ -504,7 +504,7 @@ func (e *editor) append(list *document.Node, texts ...string) error {
 	if len(texts) == 0 {
 		return nil
 	}
-	if e.flow(list) || len(list.Items) == 0 {
+	if e.fieldValue(list) || len(list.Items) == 0 {
 		end, err := e.closing(e.start(list))
 		if err != nil {
 			return err
@@ -531,7 +531,7 @@ func (e *editor) append(list *document.Node, texts ...string) error {
 // remove takes an item out of a list; a section that becomes empty goes with it.
 func (e *editor) remove(section *document.Entry, item *document.Node) error {
 	list := section.Value
-	if e.flow(list) {
+	if e.fieldValue(list) {
 		return errByHand
 	}
 	line := e.start(item).line

@@ -105,7 +105,7 @@ func newTable(program *syntax.Prog) []patternState {
 		return nil
 	}
 	for at := 0; at < len(b.sets); at++ {
-		moves, ok := b.closure(b.sets[at], at == 0, false)
+		moves, ok := b.closure(b.sets[at], edges{begins: at == 0})
 		if !ok {
 			return nil
 		}
@@ -149,7 +149,7 @@ func (b *tableBuilder) state(set []uint32, first bool) (uint16, bool) {
 	if len(b.states) == patternStates {
 		return 0, false
 	}
-	last, ok := b.closure(set, first, true)
+	last, ok := b.closure(set, edges{begins: first, ends: true})
 	if !ok {
 		return 0, false
 	}
@@ -162,9 +162,12 @@ func (b *tableBuilder) state(set []uint32, first bool) (uint16, bool) {
 	return at, true
 }
 
+// edges says which ends of the text a place is at.
+type edges struct{ begins, ends bool }
+
 // closure follows what needs no character. ok is false where it looks at something else
 // than the beginning and the end of the text.
-func (b *tableBuilder) closure(set []uint32, begins, ends bool) (out []uint32, ok bool) {
+func (b *tableBuilder) closure(set []uint32, at edges) (out []uint32, ok bool) {
 	seen := map[uint32]bool{}
 	waiting := slices.Clone(set)
 	for len(waiting) > 0 {
@@ -182,11 +185,11 @@ func (b *tableBuilder) closure(set []uint32, begins, ends bool) (out []uint32, o
 		case syntax.InstEmptyWidth:
 			switch syntax.EmptyOp(in.Arg) {
 			case syntax.EmptyBeginText:
-				if begins {
+				if at.begins {
 					waiting = append(waiting, in.Out)
 				}
 			case syntax.EmptyEndText:
-				if ends {
+				if at.ends {
 					waiting = append(waiting, in.Out)
 				}
 			default:

@@ -93,48 +93,52 @@ func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown
 	return &ComparisonShown{*before, *after, *audit.Compare(then, now)}, nil
 }
 
-// ofAudit opens the table of an audit with the rulebook it was judged by.
-func (s *Server) ofAudit(ctx context.Context, id int64) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
-	fail := func(err error) (*records.Audit, *records.Table, *audit.Result, *intake.File, *rulebook.Rulebook, error) {
-		return nil, nil, nil, nil, nil, err
-	}
-	a, err := store.FindAudit(ctx, s.Store.DB, id)
-	if err != nil {
-		return fail(err)
-	}
-	t, err := store.FindTable(ctx, s.Store.DB, a.TableID)
-	if err != nil {
-		return fail(err)
-	}
-	result, err := s.resultOf(ctx, a)
-	if err != nil {
-		return fail(err)
-	}
-	var book *rulebook.Rulebook
-	if a.RulebookID != nil {
-		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
-		if err != nil {
-			return fail(err)
-		}
-		if book, err = rulebook.Parse([]byte(d.Source)); err != nil {
-			return fail(err)
-		}
-	}
-	file, book, err := work.OpenTable(ctx, s.Files, t, book)
-	return a, t, result, file, book, err
+// auditFile is an audit with its table, opened, and the rulebook it was judged by.
+type auditFile struct {
+	*records.Audit
+	table  *records.Table
+	result *audit.Result
+	file   *intake.File
+	book   *rulebook.Rulebook
 }
 
-func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
-	a, t, result, file, _, err := s.ofAudit(ctx, id)
+// ofAudit opens the table of an audit.
+func (s *Server) ofAudit(ctx context.Context, id int64) (*auditFile, error) {
+	found, err := store.FindAudit(ctx, s.Store.DB, id)
 	if err != nil {
 		return nil, err
 	}
-	rows, done, err := s.auditRows(ctx, a)
+	a := &auditFile{Audit: found}
+	if a.table, err = store.FindTable(ctx, s.Store.DB, a.TableID); err != nil {
+		return nil, err
+	}
+	if a.result, err = s.resultOf(ctx, found); err != nil {
+		return nil, err
+	}
+	if a.RulebookID != nil {
+		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
+		if err != nil {
+			return nil, err
+		}
+		if a.book, err = rulebook.Parse([]byte(d.Source)); err != nil {
+			return nil, err
+		}
+	}
+	a.file, a.book, err = work.OpenTable(ctx, s.Files, a.table, a.book)
+	return a, err
+}
+
+func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
+	a, err := s.ofAudit(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rows, done, err := s.auditRows(ctx, a.Audit)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
-	examples, err := report.Examples(ctx, file, rows.Marks, result)
+	examples, err := report.Examples(ctx, a.file, rows.Marks, a.result)
 	if err != nil {
 		return nil, err
 	}
@@ -142,11 +146,11 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &report.Report{Dataset: a.Dataset, Title: d.Title, FileName: a.FileName, Digest: t.Digest, When: a.CreatedAt, Result: result, Examples: examples, Source: map[string]string{}}
+	out := &report.Report{Dataset: a.Dataset, Title: d.Title, FileName: a.FileName, Digest: a.table.Digest, When: a.CreatedAt, Result: a.result, Examples: examples, Source: map[string]string{}}
 	if a.Rulebook != nil {
 		out.Rulebook = fmt.Sprintf("rulebook, version %d", *a.Rulebook)
 	}
-	if err := json.Unmarshal(t.Source, &out.Source); err != nil {
+	if err := json.Unmarshal(a.table.Source, &out.Source); err != nil {
 		out.Source = nil // it is told elsewhere
 	}
 	questions, err := store.QuestionsOf(ctx, s.Store.DB, a.DatasetID)
@@ -166,25 +170,25 @@ type findingsAsked struct {
 }
 
 func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
-	a, t, result, file, book, err := s.ofAudit(ctx, in.ID)
+	a, err := s.ofAudit(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
-	rows, done, err := s.auditRows(ctx, a)
+	rows, done, err := s.auditRows(ctx, a.Audit)
 	if err != nil {
 		done()
 		return nil, err
 	}
-	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(t), map[string]any{"audit": a.ID}); err != nil {
+	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(a.table), map[string]any{"audit": a.ID}); err != nil {
 		done()
 		return nil, err
 	}
 	return &huma.StreamResponse{Body: func(out huma.Context) {
 		defer done()
 		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
-		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", t.Dataset, a.ID)))
+		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", a.Dataset, a.ID)))
 		of := func(f *audit.Finding) (*table.RowSet, error) { return rows.Where(f.Rule, "", "") }
-		if err := audit.WriteFindings(out.Context(), file, book, result, of, s.Pool.Workers, in.Exact, out.BodyWriter()); err != nil {
+		if err := audit.WriteFindings(out.Context(), out.BodyWriter(), &audit.Export{Source: a.file, Book: a.book, Result: a.result, Rows: of, Workers: s.Pool.Workers, Exact: in.Exact}); err != nil {
 			s.Log.Info("findings were cut off", "audit", a.ID, "error", err)
 		}
 	}}, nil

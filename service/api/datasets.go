@@ -144,7 +144,7 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, book.RuleIDs()))
+		return asVersion(s.declare(ctx, in, newText{store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, book.RuleIDs(), book.Old}))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
@@ -170,7 +170,7 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil))
+		return asVersion(s.declare(ctx, in, newText{store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil, plan.Old}))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-merge", Method: http.MethodPost, Path: "/merges",
@@ -185,7 +185,7 @@ func (s *Server) declarations() {
 				return nil, err
 			}
 		}
-		return asVersion(s.declare(ctx, in, store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil))
+		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil, plan.Old}))
 	})
 	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans", store.KindMerge: "merges"} {
 		s.declarationLists(kind, path)
@@ -236,27 +236,35 @@ func (s *Server) declaration(ctx context.Context, kind, dataset, name string, ve
 	return store.DeclarationVersion(ctx, s.Store.DB, kind, d.ID, name, version)
 }
 
-// declare saves a declaration. rules are the ids of a rulebook's rules: issues of others are
-// closed with it.
-func (s *Server) declare(ctx context.Context, in *Saving, kind, dataset, title, name, digest string, rules []string) (*records.Declaration, error) {
+// newText is a declaration that was read and is to be saved.
+type newText struct {
+	kind, dataset, title, name, digest string
+	// rules are the ids of a rulebook's rules: issues of others are closed with it.
+	rules []string
+	// old tells of words of earlier versions in the text.
+	old []document.Problem
+}
+
+// declare saves a declaration.
+func (s *Server) declare(ctx context.Context, in *Saving, n newText) (*records.Declaration, error) {
 	from, err := in.from()
 	if err != nil {
 		return nil, err
 	}
-	var saved *records.Declaration
+	var out *records.Declaration
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-		d, err := store.EnsureDataset(ctx, tx, dataset, title)
+		d, err := store.EnsureDataset(ctx, tx, n.dataset, n.title)
 		if err != nil {
 			return err
 		}
-		made, err := store.AddDeclaration(ctx, tx, kind, d.ID, name, in.Body.Source, digest, from, caller(ctx).ID)
+		made, err := store.AddDeclaration(ctx, tx, store.NewDeclaration{Kind: n.kind, DatasetID: d.ID, Name: n.name, Source: in.Body.Source, Digest: n.digest, From: from, AuthorID: caller(ctx).ID})
 		if err != nil {
 			return err
 		}
-		saved = made
-		detail := map[string]any{"sha256": digest}
-		if rules != nil {
-			closed, err := store.CloseGone(ctx, tx, d.ID, rules, made.Version, caller(ctx).ID)
+		out = made
+		detail := map[string]any{"sha256": n.digest}
+		if n.rules != nil {
+			closed, err := store.CloseGone(ctx, tx, d.ID, n.rules, made.Version, caller(ctx).ID)
 			if err != nil {
 				return err
 			}
@@ -264,13 +272,18 @@ func (s *Server) declare(ctx context.Context, in *Saving, kind, dataset, title, 
 				detail["closed_issues_of"] = closed
 			}
 		}
-		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(kind, "_", " "), fmt.Sprintf("%s version %d", name, made.Version), detail)
+		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(n.kind, "_", " "), fmt.Sprintf("%s version %d", n.name, made.Version), detail)
 	})
 	var outdated *store.OutdatedError
 	if errors.As(err, &outdated) {
-		return nil, s.outdated(ctx, kind, outdated)
+		return nil, s.outdated(ctx, n.kind, outdated)
 	}
-	return saved, err
+	for i := range n.old {
+		if out != nil {
+			out.OldWords = append(out.OldWords, n.old[i].String())
+		}
+	}
+	return out, err
 }
 
 // outdated tells somebody who saves from an earlier version who saved what since.

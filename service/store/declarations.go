@@ -35,32 +35,43 @@ func (e *OutdatedError) Error() string {
 // Unwrap makes errors.Is(err, ErrConflict) hold.
 func (e *OutdatedError) Unwrap() error { return ErrConflict }
 
-// AddDeclaration records a new version, made from the version from, 0 for none; where a later
-// one was saved meanwhile, it returns an OutdatedError. The text of the newest version again
-// adds none, whatever it was made from.
-func AddDeclaration(ctx context.Context, q Querier, kind string, dataset int64, name, source, digest string, from int, author int64) (*Declaration, error) {
+// NewDeclaration is what AddDeclaration records.
+type NewDeclaration struct {
+	Kind      string
+	DatasetID int64
+	Name      string
+	Source    string
+	Digest    string // SHA-256 of the source
+	From      int    // the version that it was made from; 0 for none
+	AuthorID  int64
+}
+
+// AddDeclaration records a new version; where a later one than it was made from was saved
+// meanwhile, it returns an OutdatedError. The text of the newest version again adds none,
+// whatever it was made from.
+func AddDeclaration(ctx context.Context, q Querier, n NewDeclaration) (*Declaration, error) {
 	// The lock on the dataset's row makes versions follow one another.
-	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", dataset); err != nil {
+	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", n.DatasetID); err != nil {
 		return nil, err
 	}
-	newest, err := NewestDeclaration(ctx, q, kind, dataset, name)
+	newest, err := NewestDeclaration(ctx, q, n.Kind, n.DatasetID, n.Name)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
-	if newest != nil && newest.Digest == digest {
+	if newest != nil && newest.Digest == n.Digest {
 		return newest, nil
 	}
-	if newest != nil && newest.Version != from {
-		return nil, &OutdatedError{from, newest}
+	if newest != nil && newest.Version != n.From {
+		return nil, &OutdatedError{n.From, newest}
 	}
 	if newest == nil {
-		from = 0 // it was made from one of another name
+		n.From = 0 // it was made from one of another name
 	}
 	if _, err := exec(ctx, q, "INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-		kind, dataset, name, from+1, source, digest, author); err != nil {
+		n.Kind, n.DatasetID, n.Name, n.From+1, n.Source, n.Digest, n.AuthorID); err != nil {
 		return nil, err
 	}
-	return NewestDeclaration(ctx, q, kind, dataset, name)
+	return NewestDeclaration(ctx, q, n.Kind, n.DatasetID, n.Name)
 }
 
 // NewestDeclaration returns the newest version.

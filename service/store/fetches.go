@@ -51,11 +51,20 @@ func DueFetches(ctx context.Context, q Querier) ([]Fetch, error) {
 	return due, nil
 }
 
-// RecordFetch notes what came of a fetch; empty marks leave those that are there.
-func RecordFetch(ctx context.Context, q Querier, id int64, outcome, message, etag, lastModified string, table *int64) error {
+// Fetched is what came of a fetch.
+type Fetched struct {
+	Outcome string // delivered, known, unchanged or failed
+	Message string
+	TableID *int64 // of the delivery; nil where there is none
+	// What the address says of the bytes, by which it is asked whether they are still the same.
+	ETag, LastModified string
+}
+
+// RecordFetch notes what came of a fetch.
+func RecordFetch(ctx context.Context, q Querier, id int64, f *Fetched) error {
 	_, err := exec(ctx, q, `UPDATE fetches SET checked_at = now(), outcome = $2, message = $3, table_id = coalesce($4, table_id),
 		etag = CASE WHEN $2 IN ('delivered', 'known') THEN $5 ELSE etag END, last_modified = CASE WHEN $2 IN ('delivered', 'known') THEN $6 ELSE last_modified END
-		WHERE id = $1`, id, outcome, message, table, etag, lastModified)
+		WHERE id = $1`, id, f.Outcome, f.Message, f.TableID, f.ETag, f.LastModified)
 	return err
 }
 

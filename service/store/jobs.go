@@ -69,12 +69,20 @@ func ReportProgress(ctx context.Context, q Querier, id int64, attempt int, done,
 	return changed(exec(ctx, q, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt, done, total, rows))
 }
 
+// JobEnd is how an attempt ended.
+type JobEnd struct {
+	State   string // done or failed
+	Problem string // why it failed
+	Result  any    // nil for none
+	TableID *int64 // the table that was made; nil for none
+}
+
 // EndJob records the end of an attempt. ok is false where it no longer holds the
 // job; the caller then rolls back what it was about to record.
-func EndJob(ctx context.Context, q Querier, id int64, attempt int, state, problem string, result any, table *int64) (ok bool, err error) {
+func EndJob(ctx context.Context, q Querier, id int64, attempt int, end JobEnd) (ok bool, err error) {
 	var text *string
-	if result != nil {
-		raw, err := json.Marshal(result)
+	if end.Result != nil {
+		raw, err := json.Marshal(end.Result)
 		if err != nil {
 			return false, err
 		}
@@ -82,7 +90,7 @@ func EndJob(ctx context.Context, q Querier, id int64, attempt int, state, proble
 		text = &s
 	}
 	return changed(exec(ctx, q, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
-		id, attempt, state, problem, text, table))
+		id, attempt, end.State, end.Problem, text, end.TableID))
 }
 
 // StopJob ends a job from outside. ok is false where it had ended.

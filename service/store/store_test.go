@@ -155,17 +155,17 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 		if len(versions) > 0 {
 			from = versions[len(versions)-1]
 		}
-		made, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", source, "digest of "+source, from, p.ID)
+		made, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: source, Digest: "digest of "+source, From: from, AuthorID: p.ID})
 		if err != nil {
 			t.Fatal(err)
 		}
 		versions = append(versions, made.Version)
 	}
 	var outdated *OutdatedError
-	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", "three", "digest of three", 2, p.ID); !errors.As(err, &outdated) || outdated.Newest.Version != 3 || !strings.Contains(err.Error(), "it was made from version 2, and Mara saved version 3 at") {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); !errors.As(err, &outdated) || outdated.Newest.Version != 3 || !strings.Contains(err.Error(), "it was made from version 2, and Mara saved version 3 at") {
 		t.Errorf("from an earlier version: %v", err)
 	}
-	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "others", "three", "digest of three", 2, p.ID); err != nil {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "others", Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); err != nil {
 		t.Errorf("from a version of another name: %v", err)
 	}
 	if want := []int{1, 2, 2, 3}; !slices.Equal(versions, want) {
@@ -182,7 +182,7 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 	for i := range 8 { // at once, from the same version: one of them is first
 		go func() {
 			errs <- s.Do(ctx, func(tx *sqlx.Tx) error {
-				_, err := AddDeclaration(ctx, tx, KindFixPlan, d.ID, "clean", fmt.Sprint(i), fmt.Sprint(i), 0, p.ID)
+				_, err := AddDeclaration(ctx, tx, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: fmt.Sprint(i), Digest: fmt.Sprint(i), From: 0, AuthorID: p.ID})
 				return err
 			})
 		}()
@@ -220,7 +220,7 @@ func TestWhatMayNeverChangeCannotBeChanged(t *testing.T) {
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
 	table := delivery(t, s, d, p, "aaa")
 	audited(t, s, table, p)
-	if _, err := AddDeclaration(ctx, s.DB, KindRulebook, d.ID, "results", "x", "x", 0, p.ID); err != nil {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: "x", Digest: "x", From: 0, AuthorID: p.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if err := Record(ctx, s.DB, p.ID, "did", "something", nil); err != nil {
@@ -374,10 +374,10 @@ func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	if ok, err := ReportProgress(ctx, s.DB, job.ID, 1, 5, 10, 3); ok || err != nil {
 		t.Errorf("the first attempt reports progress: %v, %v", ok, err)
 	}
-	if ok, err := EndJob(ctx, s.DB, job.ID, 1, "done", "", nil, nil); ok || err != nil {
+	if ok, err := EndJob(ctx, s.DB, job.ID, 1, JobEnd{State: "done", Problem: "", Result: nil}); ok || err != nil {
 		t.Errorf("the first attempt ends the job: %v, %v", ok, err)
 	}
-	if ok, err := EndJob(ctx, s.DB, job.ID, 2, "done", "", map[string]int{"n": 1}, nil); !ok || err != nil {
+	if ok, err := EndJob(ctx, s.DB, job.ID, 2, JobEnd{State: "done", Problem: "", Result: map[string]int{"n": 1}}); !ok || err != nil {
 		t.Errorf("the second attempt cannot end the job: %v, %v", ok, err)
 	}
 	if ok, err := StopJob(ctx, s.DB, job.ID); ok || err != nil {
@@ -512,7 +512,7 @@ func TestTextsOfFilesAreMadeFitForTheDatabase(t *testing.T) {
 	if _, _, err := ClaimJob(ctx, s.DB, job.ID, "here"); err != nil {
 		t.Fatal(err)
 	}
-	if ok, err := EndJob(ctx, s.DB, job.ID, 1, "failed", "the column a\x00b\xff", nil, nil); !ok || err != nil {
+	if ok, err := EndJob(ctx, s.DB, job.ID, 1, JobEnd{State: "failed", Problem: "the column a\x00b\xff", Result: nil}); !ok || err != nil {
 		t.Fatal(ok, err)
 	}
 	if found, err := FindJob(ctx, s.DB, job.ID); err != nil || found.Error != "the column a\u2400b\uFFFD" {
@@ -576,7 +576,7 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	plan, err := AddDeclaration(ctx, s.DB, KindFixPlan, d.ID, "clean", "x", "x", 0, p.ID)
+	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -623,7 +623,7 @@ func TestRetentionKeepsTheNewestAndWhatIsCertified(t *testing.T) {
 	for i := range 5 {
 		tables = append(tables, delivery(t, s, d, p, fmt.Sprint("digest ", i)))
 	}
-	plan, err := AddDeclaration(ctx, s.DB, KindFixPlan, d.ID, "clean", "x", "x", 0, p.ID)
+	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}

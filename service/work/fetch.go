@@ -160,27 +160,27 @@ func fetch(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	outcome, message, marks, table, err := a.fetchOnce(ctx, f)
+	done, err := a.fetchOnce(ctx, f)
 	if err != nil {
 		if ctx.Err() == nil {
-			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID, "failed", err.Error(), "", "", nil),
+			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID, &store.Fetched{Outcome: "failed", Message: err.Error()}),
 				store.Record(ctx, a.store.DB, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": "failed"}))
 		}
 		return err
 	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
-		err := store.RecordFetch(ctx, tx, f.ID, outcome, message, marks[0], marks[1], table)
+		err := store.RecordFetch(ctx, tx, f.ID, done)
 		if err == nil {
-			err = store.Record(ctx, tx, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": outcome})
+			err = store.Record(ctx, tx, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": done.Outcome})
 		}
-		return map[string]string{"outcome": outcome, "message": message}, table, err
+		return map[string]string{"outcome": done.Outcome, "message": done.Message}, done.TableID, err
 	})
 }
 
-func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (outcome, message string, marks [2]string, table *int64, err error) {
+func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetched, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, f.Address, nil)
 	if err != nil {
-		return "", "", marks, nil, err
+		return nil, err
 	}
 	request.Header.Set("User-Agent", "proudsieve")
 	if f.ETag != "" {
@@ -191,39 +191,40 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (outcome, mes
 	}
 	response, err := a.fetcher().Do(request)
 	if err != nil {
-		return "", "", marks, nil, fmt.Errorf("%s could not be reached: %w", f.Address, err)
+		return nil, fmt.Errorf("%s could not be reached: %w", f.Address, err)
 	}
 	defer response.Body.Close()
 	switch {
 	case response.StatusCode == http.StatusNotModified:
-		return "unchanged", "Nothing is new there.", marks, nil, nil
+		return &store.Fetched{Outcome: "unchanged", Message: "Nothing is new there."}, nil
 	case response.StatusCode != http.StatusOK:
-		return "", "", marks, nil, fmt.Errorf("%s answered %s; check the address, or ask its owner", f.Address, response.Status)
+		return nil, fmt.Errorf("%s answered %s; check the address, or ask its owner", f.Address, response.Status)
 	}
 	a.total.Store(max(response.ContentLength, 0))
 	in := &told{in: response.Body, most: a.UploadLimit, tell: func(n int64) { a.progress(n, 0) }}
 	kept, err := a.Receive(ctx, in)
 	switch {
 	case errors.Is(err, files.ErrNothing):
-		return "", "", marks, nil, fmt.Errorf("%s answered with nothing; nothing was kept", f.Address)
+		return nil, fmt.Errorf("%s answered with nothing; nothing was kept", f.Address)
 	case errors.Is(err, errTooLarge):
-		return "", "", marks, nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept", f.Address, a.UploadLimit)
+		return nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept", f.Address, a.UploadLimit)
 	case errors.Is(err, content.ErrWebPage), errors.Is(err, errTooSlow):
-		return "", "", marks, nil, fmt.Errorf("%s: %w; nothing was kept", f.Address, err)
+		return nil, fmt.Errorf("%s: %w; nothing was kept", f.Address, err)
 	case err != nil:
-		return "", "", marks, nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)
+		return nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)
 	}
 	defer kept.Close()
 	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: fileName(response), Source: withAddress(f), CreatedBy: f.CreatedByID}, f.Dataset)
 	if err != nil {
-		return "", "", marks, nil, err
+		return nil, err
 	}
-	marks = [2]string{response.Header.Get("ETag"), response.Header.Get("Last-Modified")}
+	done := &store.Fetched{Outcome: "delivered", TableID: &taken.Table.ID, ETag: response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"),
+		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset)}
 	if taken.Known {
-		return "known", fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID), marks, &taken.Table.ID, nil
+		done.Outcome, done.Message = "known", fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID)
 	}
-	return "delivered", fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset), marks, &taken.Table.ID, nil
+	return done, nil
 }
 
 var (

@@ -37,7 +37,7 @@ func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *records
 
 // applyPlan makes the cleaned table.
 func applyPlan(ctx context.Context, a *attempt) error {
-	t, source, book, plan, err := a.plan(ctx, 2)
+	p, err := a.plan(ctx, 2)
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func applyPlan(ctx context.Context, a *attempt) error {
 		return err
 	}
 	defer out.Discard()
-	ledger, err := fix.Apply(ctx, source, book, plan, a.Workers, out, log)
+	ledger, err := fix.Apply(ctx, p.source, p.book, p.plan, a.Workers, out, log)
 	if err != nil {
 		return err
 	}
@@ -59,37 +59,45 @@ func applyPlan(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	if err := fix.Verify(ctx, written, book, ledger, a.Workers); err != nil {
+	if err := fix.Verify(ctx, written, p.book, ledger, a.Workers); err != nil {
 		return err
 	}
 	logDigest, _, err := log.Keep()
 	if err != nil {
 		return err
 	}
-	return a.finishTable(ctx, store.NewTable{DatasetID: t.DatasetID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
-		FileName: t.Dataset + "_cleaned.csv", ParentID: &t.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+plan.Name)
+	return a.finishTable(ctx, store.NewTable{DatasetID: p.table.DatasetID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
+		FileName: p.table.Dataset + "_cleaned.csv", ParentID: &p.table.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+p.plan.Name)
+}
+
+// planRun is a fix plan with the table that it is for, opened.
+type planRun struct {
+	table  *records.Table
+	source *intake.File
+	book   *rulebook.Rulebook
+	plan   *fix.Plan
 }
 
 // plan reads the fix plan of the job and opens its table; passes is how often it will be read.
-func (a *attempt) plan(ctx context.Context, passes int64) (*records.Table, *intake.File, *rulebook.Rulebook, *fix.Plan, error) {
+func (a *attempt) plan(ctx context.Context, passes int64) (*planRun, error) {
 	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
 	if err != nil {
-		return nil, nil, nil, nil, err
+		return nil, err
 	}
 	d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
 	if err != nil {
-		return nil, nil, nil, nil, err
+		return nil, err
 	}
 	book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, t.Dataset)
 	if err != nil {
-		return nil, nil, nil, nil, err
+		return nil, err
 	}
 	if book == nil {
-		return nil, nil, nil, nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
+		return nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
 	}
 	plan, err := fix.Parse([]byte(d.Source), book)
 	if err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
+		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
 	}
 	source, book, err := a.open(ctx, t, book, passes+plan.Passes())
 	if err == nil {
@@ -97,5 +105,5 @@ func (a *attempt) plan(ctx context.Context, passes int64) (*records.Table, *inta
 			book, err = audit.Bound(ctx, book, a.Workers) // steps map to the codes of other datasets too
 		}
 	}
-	return t, source, book, plan, err
+	return &planRun{t, source, book, plan}, err
 }

@@ -28,11 +28,11 @@ func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, pl
 
 // preview works out what the plan would do; the job's result is what it shows.
 func preview(ctx context.Context, a *attempt) error {
-	_, source, book, plan, err := a.plan(ctx, 3)
+	p, err := a.plan(ctx, 3)
 	if err != nil {
 		return err
 	}
-	shown, err := fix.Show(ctx, source, book, plan, a.Workers)
+	shown, err := fix.Show(ctx, p.source, p.book, p.plan, a.Workers)
 	if err != nil {
 		return err
 	}

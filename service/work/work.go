@@ -344,7 +344,7 @@ func (a *attempt) fail(ctx context.Context, err, cause error) error {
 	a.log.Warn("a job failed", "job", a.job.ID, "kind", a.job.Kind, "error", err)
 	var endErr error
 	for range endTries {
-		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number, "failed", says, nil, nil); endErr == nil || ctx.Err() != nil {
+		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number, store.JobEnd{State: "failed", Problem: says}); endErr == nil || ctx.Err() != nil {
 			return endErr
 		}
 		select {
@@ -397,7 +397,7 @@ func (a *attempt) finish(ctx context.Context, record func(tx *sqlx.Tx) (result a
 		}
 		ok, err := store.ReportProgress(ctx, tx, a.job.ID, a.number, a.total.Load(), a.total.Load(), a.rows.Load())
 		if err == nil && ok {
-			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, "done", "", result, table)
+			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, store.JobEnd{State: "done", Result: result, TableID: table})
 		}
 		if err == nil && !ok {
 			err = errGivenUp

@@ -218,12 +218,12 @@ func remembering(open Opening, head []byte, whole bool) Opening {
 		if offset >= int64(len(head)) {
 			return open(ctx, offset)
 		}
-		return &remembered{ctx: ctx, open: open, head: head, at: offset}, nil
+		return &headReader{ctx: ctx, open: open, head: head, at: offset}, nil
 	}
 }
 
-// remembered reads a head, and opens what follows once it is wanted.
-type remembered struct {
+// headReader reads a head, and opens what follows once it is wanted.
+type headReader struct {
 	ctx  context.Context
 	open Opening
 	head []byte
@@ -232,7 +232,7 @@ type remembered struct {
 }
 
 // Read implements io.Reader.
-func (r *remembered) Read(p []byte) (int, error) {
+func (r *headReader) Read(p []byte) (int, error) {
 	if err := r.ctx.Err(); err != nil {
 		return 0, err
 	}
@@ -251,7 +251,7 @@ func (r *remembered) Read(p []byte) (int, error) {
 }
 
 // Close implements io.Closer.
-func (r *remembered) Close() error {
+func (r *headReader) Close() error {
 	if r.rest == nil {
 		return nil
 	}

@@ -104,16 +104,16 @@ func Stream(ctx context.Context, c Streaming) io.ReadCloser {
 		}
 		return to.out.Flush()
 	}, func(err error) { _ = out.CloseWithError(err) })
-	return &streaming{in, cancel}
+	return &streamReader{in, cancel}
 }
 
-type streaming struct {
+type streamReader struct {
 	*io.PipeReader
 	cancel context.CancelFunc
 }
 
 // Close implements io.Closer.
-func (s *streaming) Close() error {
+func (s *streamReader) Close() error {
 	s.cancel()
 	return s.CloseWithError(errors.New("intake: reading was ended"))
 }
@@ -204,17 +204,17 @@ func (s *Spool) Tail() []byte {
 
 // Noted hands out the flaws, as defects of a table with these columns.
 func (s *Spool) Noted(columns []string) delimited.Noted {
-	return &noted{lines: json.NewDecoder(bufio.NewReader(io.NewSectionReader(s.flaws, 0, 1<<62))), columns: columns}
+	return &flawReader{lines: json.NewDecoder(bufio.NewReader(io.NewSectionReader(s.flaws, 0, 1<<62))), columns: columns}
 }
 
-type noted struct {
+type flawReader struct {
 	lines   *json.Decoder
 	columns []string
 	next    *Flaw // that was read and not handed out
 }
 
 // UpTo implements delimited.Noted.
-func (n *noted) UpTo(line int64) ([]table.Defect, error) {
+func (n *flawReader) UpTo(line int64) ([]table.Defect, error) {
 	var out []table.Defect
 	for {
 		if n.next == nil {
@@ -238,4 +238,4 @@ func (n *noted) UpTo(line int64) ([]table.Defect, error) {
 }
 
 // Close implements delimited.Noted.
-func (n *noted) Close() error { return nil }
+func (n *flawReader) Close() error { return nil }
