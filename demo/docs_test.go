@@ -10,6 +10,7 @@ import (
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
+	"proudsieve/demo/generate/scenario"
 )
 
 var yamlBlock = regexp.MustCompile("(?s)```yaml\n(.*?)```")
@@ -44,6 +45,16 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 	}
 	if _, err := merge.Parse([]byte(blocks[6][1])); err != nil {
 		t.Errorf("the merge: %v", err)
+	}
+}
+
+func TestTheGuideListsEveryKindOfRule(t *testing.T) {
+	raw, err := os.ReadFile("../docs/rulebooks.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if wanted, err := scenario.Guide(string(raw)); err != nil || wanted != string(raw) {
+		t.Errorf("the guide's list of kinds is not as the kinds say; run make demo-files: %v", err)
 	}
 }
 

@@ -62,7 +62,7 @@ var mayKnow = map[string][]string{
 	"postgres":        {"durable"},
 	"service":         {"core", "durable", "console", "client", "postgres"},
 	"cli":             {"core", "durable", "client", "service", "postgres", "console", "demo"},
-	"demo":            {"core"},
+	"demo":            {"core", "durable"},
 	"console":         {},
 }
 

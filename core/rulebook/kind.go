@@ -21,7 +21,9 @@ type Kind struct {
 	// Place orders the rules of a section. Those from 100 on come after the others of all columns.
 	Place     int
 	Dimension Dimension
-	Fields    []FieldForm
+	// Says is what it asks, where it has no field that says so.
+	Says   string
+	Fields []FieldForm
 	// Declare reads the fields of an item; nil where it declares no such rule.
 	Declare func(i *Item) Rule
 }

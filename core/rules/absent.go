@@ -9,6 +9,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: rulebook.AbsentKind, Section: "columns", Place: 1000, Dimension: rulebook.Completeness,
+		Says:    "the table has the column",
 		Declare: func(i *rulebook.Item) rulebook.Rule { return absent{ofColumn{i.Column}} },
 	})
 }

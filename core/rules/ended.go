@@ -10,6 +10,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "ended", Section: "columns", Place: 120, Dimension: rulebook.Validity,
+		Says: "no code has `ended`",
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			list := i.CodesOf()
 			if list == nil || !slices.ContainsFunc(list.Codes, func(c rulebook.Code) bool { return c.Ended }) {

@@ -10,6 +10,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "equal_rows", Section: rulebook.EqualRowsID, Dimension: rulebook.Uniqueness,
+		Says:    "no two rows are equal in every cell",
 		Declare: func(*rulebook.Item) rulebook.Rule { return equalRows{} },
 	})
 }

@@ -11,6 +11,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "occurs", Section: "columns", Place: 130, Dimension: rulebook.Completeness,
+		Says: "codes that must occur do: `must_occur`, or `all_occur` of the list",
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			list := i.CodesOf()
 			if list == nil || !list.AllOccur && !slices.ContainsFunc(list.Codes, func(c rulebook.Code) bool { return c.MustOccur }) {

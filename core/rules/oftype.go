@@ -10,6 +10,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "type", Section: "columns", Place: 20, Dimension: rulebook.Validity,
+		Says: "a value is of the type of its column",
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			if t := i.Column.Type; t == table.TypeText || t == table.TypeCode {
 				return nil // every text is one

@@ -11,6 +11,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "same_columns", Section: "history", Place: 20, Dimension: rulebook.Consistency,
+		Says:    "no column of the last delivery is lost, or of another type",
 		Fields:  []rulebook.FieldForm{},
 		Declare: func(i *rulebook.Item) rulebook.Rule { return sameColumns{pastOf(i, rulebook.AnyColumn)} },
 	})

@@ -9,6 +9,7 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "spelling", Section: "columns", Place: 31, Dimension: rulebook.Consistency,
+		Says: "a code is written as the code list has it",
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			if i.CodesOf() == nil {
 				return nil

@@ -1,9 +1,11 @@
-// Command generate writes the files of the demo into the directory it is given.
+// Command generate writes the files of the demo into the directory it is given, and the list of
+// kinds of rules into the guide beside it.
 package main
 
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"proudsieve/demo/generate/scenario"
 )
@@ -18,5 +20,9 @@ func main() {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
+	}
+	if err := scenario.WriteGuide(filepath.Join(os.Args[1], "../docs/rulebooks.md")); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
 	}
 }
