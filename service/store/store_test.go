@@ -155,7 +155,7 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 		if len(versions) > 0 {
 			from = versions[len(versions)-1]
 		}
-		made, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: source, Digest: "digest of "+source, From: from, AuthorID: p.ID})
+		made, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: source, Digest: "digest of " + source, From: from, AuthorID: p.ID})
 		if err != nil {
 			t.Fatal(err)
 		}
