@@ -14,7 +14,8 @@ import (
 	"proudsieve/postgres"
 )
 
-var columns = []string{"id", "station", "parameter", "value", "limit", "sampled", "received", "easting", "northing", "batch", "crew", "remark"}
+var columns = []string{"id", "station", "parameter", "value", "limit", "sampled", "received", "easting", "northing",
+	"batch", "crew", "remark"}
 
 // questions are what the audit answers, in SQL: one query for each column, and one for
 // the key, equal rows, the code list and the condition each.
@@ -28,7 +29,8 @@ func questions() []string {
 			query += fmt.Sprintf(`, count(*) FILTER (WHERE %[1]s ~ '^-?[0-9]+(\.[0-9]+)?$'), sum(%[1]s::numeric), avg(%[1]s::numeric), min(%[1]s::numeric), max(%[1]s::numeric), stddev_samp(%[1]s::numeric),
 				percentile_cont(ARRAY[0.25, 0.5, 0.75]) WITHIN GROUP (ORDER BY %[1]s::float8)`, c)
 		}
-		out = append(out, query+" FROM t", fmt.Sprintf("SELECT %[1]s, count(*) FROM t GROUP BY %[1]s ORDER BY count(*) DESC LIMIT 12", c))
+		out = append(out, query+" FROM t",
+			fmt.Sprintf("SELECT %[1]s, count(*) FROM t GROUP BY %[1]s ORDER BY count(*) DESC LIMIT 12", c))
 	}
 	all := `"` + strings.Join(columns, `", "`) + `"`
 	return append(out,
@@ -65,7 +67,8 @@ func (b *bench) asking(ctx context.Context) error {
 	}
 	defer in.Close()
 	started := time.Now()
-	if _, err := conn.PgConn().CopyFrom(ctx, in, "COPY t FROM STDIN (FORMAT csv, HEADER, FORCE_NOT_NULL (\""+strings.Join(columns, `", "`)+"\"))"); err != nil {
+	if _, err := conn.PgConn().CopyFrom(ctx, in, "COPY t FROM STDIN (FORMAT csv, HEADER, FORCE_NOT_NULL (\""+
+		strings.Join(columns, `", "`)+"\"))"); err != nil {
 		return err
 	}
 	loaded := time.Since(started)
@@ -81,7 +84,9 @@ func (b *bench) asking(ctx context.Context) error {
 		}
 	}
 	took := time.Since(started)
-	bar("full audit against PostgreSQL answering the same in SQL", took.Seconds()/b.audit.took.Seconds(), "times as fast", 50, true)
-	fmt.Printf("%-58s %8.2f s, of which %.2f s for loading\n", "PostgreSQL, COPY and SQL", took.Seconds(), loaded.Seconds())
+	bar("full audit against PostgreSQL answering the same in SQL", took.Seconds()/b.audit.took.Seconds(),
+		"times as fast", 50, true)
+	fmt.Printf("%-58s %8.2f s, of which %.2f s for loading\n", "PostgreSQL, COPY and SQL", took.Seconds(),
+		loaded.Seconds())
 	return nil
 }

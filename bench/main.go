@@ -95,12 +95,15 @@ func (b *bench) auditing() error {
 	}); err != nil {
 		return err
 	}
-	bar("full audit against encoding/csv merely reading the file", plain.took.Seconds()/b.audit.took.Seconds(), "times as fast", 2, true)
+	bar("full audit against encoding/csv merely reading the file", plain.took.Seconds()/b.audit.took.Seconds(),
+		"times as fast", 2, true)
 	bar("peak memory of the full audit", float64(b.audit.memory)/(1<<20), "MiB", 512, false)
 	figure("full audit, two workers", b.audit, b.rows)
 	figure("full audit, one worker", one, b.rows)
-	fmt.Printf("%-58s %8.2f s and %.2f s\n", "encoding/csv, and reusing its record", plain.took.Seconds(), reusing.took.Seconds())
-	fmt.Printf("%-58s %8.2f times as fast\n", "full audit against encoding/csv that reuses its record", reusing.took.Seconds()/b.audit.took.Seconds())
+	fmt.Printf("%-58s %8.2f s and %.2f s\n", "encoding/csv, and reusing its record", plain.took.Seconds(),
+		reusing.took.Seconds())
+	fmt.Printf("%-58s %8.2f times as fast\n", "full audit against encoding/csv that reuses its record",
+		reusing.took.Seconds()/b.audit.took.Seconds())
 	return nil
 }
 
@@ -140,7 +143,8 @@ func (b *bench) judging() error {
 	}); err != nil {
 		return err
 	}
-	bar("20 value rules, 5 conditions, 2 keys and 3 code lists against the bare profile", judged.took.Seconds()/bare.took.Seconds(), "times as long", 1.6, false)
+	bar("20 value rules, 5 conditions, 2 keys and 3 code lists against the bare profile",
+		judged.took.Seconds()/bare.took.Seconds(), "times as long", 1.6, false)
 	bar("peak memory of it", float64(judged.memory)/(1<<20), "MiB", 512, false)
 	figure("bare profile, two workers", bare, b.rows)
 	figure("judged strictly, two workers", judged, b.rows)
@@ -182,7 +186,8 @@ func (b *bench) growing(large bool) error {
 }
 
 func figure(what string, m measured, rows int) {
-	fmt.Printf("%-58s %8.2f s, %.0f thousand rows a second, %.0f MiB\n", what, m.took.Seconds(), float64(rows)/m.took.Seconds()/1000, float64(m.memory)/(1<<20))
+	fmt.Printf("%-58s %8.2f s, %.0f thousand rows a second, %.0f MiB\n", what, m.took.Seconds(),
+		float64(rows)/m.took.Seconds()/1000, float64(m.memory)/(1<<20))
 }
 
 func bar(what string, got float64, unit string, wanted float64, atLeast bool) {

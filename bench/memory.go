@@ -28,7 +28,8 @@ func (b *bench) fitting(ctx context.Context) error {
 	for _, one := range []struct {
 		name           string
 		columns, megas int
-	}{{"300 columns, 150 MB", 300, 150}, {"2,000 columns, 100 MB", 2000, 100}, {"40 columns, 60 % empty, 100 MB", -40, 100}} {
+	}{{"300 columns, 150 MB", 300, 150}, {"2,000 columns, 100 MB", 2000, 100}, {"40 columns, 60 % empty, 100 MB", -40,
+		100}} {
 		path := filepath.Join(b.directory, "wide.csv")
 		if err := generateWide(path, one.columns, one.megas<<20); err != nil {
 			return err
@@ -48,7 +49,8 @@ func (b *bench) fitting(ctx context.Context) error {
 	if err := c.Run(); err != nil {
 		return fmt.Errorf("%s: %w", c, err)
 	}
-	bar("memory of a proposal on 300 MB", float64(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024, "MiB", memoryBar, false)
+	bar("memory of a proposal on 300 MB", float64(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024, "MiB",
+		memoryBar, false)
 	return b.inService(ctx, path)
 }
 
@@ -108,7 +110,8 @@ func generatePlain(path string, bytes int) error {
 	out, r := bufio.NewWriterSize(f, 1<<20), rand.New(rand.NewPCG(4, 4))
 	_, _ = out.WriteString("id,station,day,value,flow,remark\n")
 	for i, written := 0, 0; written < bytes; i++ {
-		n, _ := fmt.Fprintf(out, "R%08d,AV-%03d,2024-%02d-%02d,%.3f,%d,clear %d\n", i, r.IntN(60), 1+r.IntN(12), 1+r.IntN(28), 99*r.Float64(), r.IntN(1_000_000), r.IntN(10_000_000))
+		n, _ := fmt.Fprintf(out, "R%08d,AV-%03d,2024-%02d-%02d,%.3f,%d,clear %d\n", i, r.IntN(60), 1+r.IntN(12),
+			1+r.IntN(28), 99*r.Float64(), r.IntN(1_000_000), r.IntN(10_000_000))
 		written += n
 	}
 	return errors.Join(out.Flush(), f.Close())
@@ -172,7 +175,8 @@ func (b *bench) inService(ctx context.Context, path string) error {
 		return err
 	}
 	defer s.stop()
-	if _, err := s.Declare(ctx, "rulebooks", []byte("dataset: plain\ncolumns:\n  - {name: id}\n  - {name: value, type: decimal}\n  - {name: flow, type: integer}\n")); err != nil {
+	if _, err := s.Declare(ctx, "rulebooks",
+		[]byte("dataset: plain\ncolumns:\n  - {name: id}\n  - {name: value, type: decimal}\n  - {name: flow, type: integer}\n")); err != nil {
 		return err
 	}
 	f, err := os.Open(path)
@@ -190,7 +194,8 @@ func (b *bench) inService(ctx context.Context, path string) error {
 	_ = s.peak()
 	var group sync.WaitGroup
 	errs := make([]error, 6)
-	for i, question := range []string{"rows?sort=remark", "rows?sort=value", "rows?sort=flow&falling=true", "rows?sort=id&falling=true", "rows?find=12345", "groups?columns=remark"} {
+	for i, question := range []string{"rows?sort=remark", "rows?sort=value", "rows?sort=flow&falling=true",
+		"rows?sort=id&falling=true", "rows?find=12345", "groups?columns=remark"} {
 		group.Go(func() {
 			_, errs[i] = s.Call(ctx, "GET", fmt.Sprintf("/tables/%d/%s", d.Table.ID, question), nil)
 		})
@@ -214,10 +219,12 @@ func (b *bench) inService(ctx context.Context, path string) error {
 // joining measures a join of two tables of two million rows with one of a million.
 func (b *bench) joining(ctx context.Context, s *separate) error {
 	table := func(name string, rows int, row func(out *bytes.Buffer, i int), header string) error {
-		if _, err := s.Declare(ctx, "rulebooks", []byte("dataset: "+name+"\ncolumns:\n  - {name: sample}\n")); err != nil {
+		if _, err := s.Declare(ctx, "rulebooks",
+			[]byte("dataset: "+name+"\ncolumns:\n  - {name: sample}\n")); err != nil {
 			return err
 		}
-		if _, err := s.Declare(ctx, "fix-plans", []byte("fix_plan: "+name+"_clean\ndataset: "+name+"\nsteps: []\n")); err != nil {
+		if _, err := s.Declare(ctx, "fix-plans",
+			[]byte("fix_plan: "+name+"_clean\ndataset: "+name+"\nsteps: []\n")); err != nil {
 			return err
 		}
 		var content bytes.Buffer
@@ -243,10 +250,13 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 			return err
 		}
 	}
-	if err := table("places", 1_000_000, func(out *bytes.Buffer, i int) { fmt.Fprintf(out, "P%d,the place of the number %d,%d\n", i, i, i%60) }, "place,title,region\n"); err != nil {
+	if err := table("places", 1_000_000, func(out *bytes.Buffer, i int) {
+		fmt.Fprintf(out, "P%d,the place of the number %d,%d\n", i, i, i%60)
+	}, "place,title,region\n"); err != nil {
 		return err
 	}
-	if _, err := s.Declare(ctx, "merges", []byte("merge: joined\nstack: [north, south]\njoin:\n  - {with: places, match: [place], take: [title, region]}\n")); err != nil {
+	if _, err := s.Declare(ctx, "merges",
+		[]byte("merge: joined\nstack: [north, south]\njoin:\n  - {with: places, match: [place], take: [title, region]}\n")); err != nil {
 		return err
 	}
 	_ = s.peak()

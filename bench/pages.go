@@ -36,12 +36,14 @@ func (b *bench) paging(ctx context.Context) error {
 	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Mkdir(directory, 0o711)); err != nil {
 		return err
 	}
-	database, err := postgres.Start(ctx, postgres.Options{Directory: filepath.Join(directory, "postgres"), Passing: true})
+	database, err := postgres.Start(ctx, postgres.Options{Directory: filepath.Join(directory, "postgres"),
+		Passing: true})
 	if err != nil {
 		return err
 	}
 	defer func() { _ = database.Stop() }()
-	running, err := service.Start(ctx, service.Options{DatabaseURL: database.URL(), Directory: directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	running, err := service.Start(ctx, service.Options{DatabaseURL: database.URL(), Directory: directory,
+		Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
@@ -68,7 +70,8 @@ func (b *bench) paging(ctx context.Context) error {
 	if _, err := c.AuditOf(ctx, delivered.Table.ID, nil); err != nil {
 		return err
 	}
-	fmt.Printf("%-58s %8.2f s, and its audit is there after %.2f s\n", "upload to the service", uploaded.Seconds(), time.Since(started).Seconds())
+	fmt.Printf("%-58s %8.2f s, and its audit is there after %.2f s\n", "upload to the service", uploaded.Seconds(),
+		time.Since(started).Seconds())
 	if err := b.pages(ctx, c, delivered.Table.ID); err != nil {
 		return err
 	}
@@ -76,7 +79,8 @@ func (b *bench) paging(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	bar(fmt.Sprintf("99 of 100 lists, at %d requests a second", requestsASec), least.took.Seconds()*1000, "ms", 20, false)
+	bar(fmt.Sprintf("99 of 100 lists, at %d requests a second", requestsASec), least.took.Seconds()*1000, "ms", 20,
+		false)
 	return nil
 }
 
@@ -108,13 +112,15 @@ func (b *bench) pages(ctx context.Context, c *client.Client, table int64) error 
 		return err
 	}
 	for range pagesAsked / 4 {
-		took, err := ask(fmt.Sprintf(pageOfRows, table, r.IntN(b.rows/20_000+1)) + "&where=" + strings.ReplaceAll(rareCondition, " ", "%20"))
+		took, err := ask(fmt.Sprintf(pageOfRows, table, r.IntN(b.rows/20_000+1)) + "&where=" +
+			strings.ReplaceAll(rareCondition, " ", "%20"))
 		if err != nil {
 			return err
 		}
 		slowestRare = max(slowestRare, took)
 	}
-	bar(fmt.Sprintf("slowest of %d pages of rows, anywhere in the table", pagesAsked), slowest.Seconds()*1000, "ms", 50, false)
+	bar(fmt.Sprintf("slowest of %d pages of rows, anywhere in the table", pagesAsked), slowest.Seconds()*1000, "ms", 50,
+		false)
 	bar("slowest page of scattered rows for which a condition holds", slowestRare.Seconds()*1000, "ms", 50, false)
 	fmt.Printf("%-58s %8.2f s\n", "finding those rows, the first time", first.Seconds())
 	return nil
@@ -122,7 +128,8 @@ func (b *bench) pages(ctx context.Context, c *client.Client, table int64) error 
 
 // lists asks for lists at a steady rate and returns what 99 of 100 answers took at most.
 func lists(ctx context.Context, c *client.Client, table int64) (measured, error) {
-	paths := []string{"/datasets", "/datasets/bench/tables", "/audits", "/issues", "/jobs", "/certificates", "/history", fmt.Sprintf("/tables/%d", table)}
+	paths := []string{"/datasets", "/datasets/bench/tables", "/audits", "/issues", "/jobs", "/certificates", "/history",
+		fmt.Sprintf("/tables/%d", table)}
 	var (
 		mutex sync.Mutex
 		took  []time.Duration

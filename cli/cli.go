@@ -59,8 +59,11 @@ func application(stdout, stderr io.Writer) *cli.Command {
 		Writer: stdout, ErrWriter: stderr,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "server", Value: "http://127.0.0.1:7305", Usage: "address of the service", Sources: cli.EnvVars("PROUDSIEVE_SERVER")},
-			&cli.StringFlag{Name: "token-file", Usage: "file with your token (default: the administrator's of a service started by up on this machine)", Sources: cli.EnvVars("PROUDSIEVE_TOKEN_FILE")},
+			&cli.StringFlag{Name: "server", Value: "http://127.0.0.1:7305", Usage: "address of the service",
+				Sources: cli.EnvVars("PROUDSIEVE_SERVER")},
+			&cli.StringFlag{Name: "token-file",
+				Usage:   "file with your token (default: the administrator's of a service started by up on this machine)",
+				Sources: cli.EnvVars("PROUDSIEVE_TOKEN_FILE")},
 		},
 		Commands: []*cli.Command{
 			lookCommand(), siftCommand(), upCommand(), serveCommand(),
@@ -140,7 +143,8 @@ func withService(names string, action func(ctx context.Context, s *session, args
 		if err != nil {
 			return err
 		}
-		return action(ctx, &session{outputOf(c), &client.Client{Server: strings.TrimRight(c.String("server"), "/"), Token: token}, c}, args)
+		return action(ctx, &session{outputOf(c), &client.Client{Server: strings.TrimRight(c.String("server"), "/"),
+			Token: token}, c}, args)
 	}
 }
 
@@ -148,7 +152,8 @@ func withService(names string, action func(ctx context.Context, s *session, args
 func arguments(c *cli.Command, names string) ([]string, error) {
 	wanted := strings.Fields(names)
 	if c.Args().Len() != len(wanted) {
-		return nil, fmt.Errorf("%s takes %s; %d given. See: %s --help", c.FullName(), describeArguments(wanted), c.Args().Len(), c.FullName())
+		return nil, fmt.Errorf("%s takes %s; %d given. See: %s --help", c.FullName(), describeArguments(wanted),
+			c.Args().Len(), c.FullName())
 	}
 	return c.Args().Slice(), nil
 }
@@ -179,7 +184,8 @@ func tokenOf(c *cli.Command) (string, error) {
 	if path == "" {
 		path = filepath.Join(defaultDirectory(), "administrator-token")
 		if _, err := os.Stat(path); err != nil {
-			return "", errors.New("no token: name the file that holds yours with --token-file or PROUDSIEVE_TOKEN_FILE, or put it into PROUDSIEVE_TOKEN")
+			return "",
+				errors.New("no token: name the file that holds yours with --token-file or PROUDSIEVE_TOKEN_FILE, or put it into PROUDSIEVE_TOKEN")
 		}
 	}
 	raw, err := os.ReadFile(path)

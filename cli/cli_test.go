@@ -59,7 +59,8 @@ pass_mark: 60
 `
 
 func TestSiftForPrograms(t *testing.T) {
-	code, out, stderr := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json")
+	code, out, stderr := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules",
+		demoFile(t, "rulebooks/highgarth_results.yaml"), "--json")
 	if code != 1 || stderr != "" {
 		t.Fatalf("exit %d, %s", code, stderr)
 	}
@@ -88,10 +89,12 @@ func TestSiftForPrograms(t *testing.T) {
 	if err := decoder.Decode(&result); err != nil {
 		t.Fatal(err)
 	}
-	if result.File.SHA256 != "" || result.Rows != 3000 || result.Defects == nil || len(result.Columns) != 9 || len(result.Findings) != 17 || result.Score != 92 || result.Passed {
+	if result.File.SHA256 != "" || result.Rows != 3000 || result.Defects == nil || len(result.Columns) != 9 ||
+		len(result.Findings) != 17 || result.Score != 92 || result.Passed {
 		t.Errorf("%+v", result)
 	}
-	if c := result.Columns[4]; c.Name != "value" || c.Type != "decimal" || c.Filled != 2975 || c.Missing != 25 || c.Score != 98.5 {
+	if c := result.Columns[4]; c.Name != "value" || c.Type != "decimal" || c.Filled != 2975 || c.Missing != 25 ||
+		c.Score != 98.5 {
 		t.Errorf("%+v", c)
 	}
 	for _, f := range result.Findings {
@@ -99,8 +102,10 @@ func TestSiftForPrograms(t *testing.T) {
 			t.Errorf("%+v", f)
 		}
 	}
-	_, eight, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "8")
-	_, one, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules", demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "1")
+	_, eight, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules",
+		demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "8")
+	_, one, _ := run("sift", demoFile(t, "data/highgarth_results.csv"), "--rules",
+		demoFile(t, "rulebooks/highgarth_results.yaml"), "--json", "--workers", "1")
 	if one != eight || one != out {
 		t.Error("the number of workers can be seen in the output")
 	}
@@ -112,7 +117,8 @@ func TestLookShowsHowAFileIsReadAndWhy(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit %d, %s", code, stderr)
 	}
-	for _, want := range []string{"4 records: 3 rows and 1 line set aside, in 3 columns.", "semicolon", "comma", "line 2", "dd/MM/yyyy", `row 1: "29/02/2024" can only be read so`, "S3"} {
+	for _, want := range []string{"4 records: 3 rows and 1 line set aside, in 3 columns.", "semicolon", "comma",
+		"line 2", "dd/MM/yyyy", `row 1: "29/02/2024" can only be read so`, "S3"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
@@ -128,7 +134,8 @@ func TestLookShowsHowAFileIsReadAndWhy(t *testing.T) {
 	if code != 0 || !strings.Contains(out, `"name": "notes of May"`) {
 		t.Errorf("with options: exit %d\n%s", code, out)
 	}
-	if code, _, stderr = run("look", path, "--encoding", "ebcdic"); code != 2 || !strings.Contains(stderr, "--encoding") {
+	if code, _, stderr = run("look", path, "--encoding", "ebcdic"); code != 2 ||
+		!strings.Contains(stderr, "--encoding") {
 		t.Errorf("a wrong option: exit %d, %s", code, stderr)
 	}
 	code, out, _ = run("look", write(t, "bad.csv", "a,b\n1\n2,3,4\n"), "--rows", "all", "--json")
@@ -142,28 +149,36 @@ func TestSiftShowsTheWholeProfile(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit %d, %s", code, stderr)
 	}
-	for _, want := range []string{"SHA-256 ", "identifier", "measure", "14 cells of crew have stray spaces", "1,483 of 1,500 rows are complete.", "17 rows lack water_temperature.", "visit names nearly every row: 8 surplus", "water_temperature  flow"} {
+	for _, want := range []string{"SHA-256 ", "identifier", "measure", "14 cells of crew have stray spaces",
+		"1,483 of 1,500 rows are complete.", "17 rows lack water_temperature.",
+		"visit names nearly every row: 8 surplus", "water_temperature  flow"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
 	}
 	code, out, _ = run("sift", demoFile(t, "data/visits.csv"), "--column", "flow")
-	for _, want := range []string{"flow  measure, decimal", "median", "deviation", "fences at", "Most frequent", "Lengths from"} {
+	for _, want := range []string{"flow  measure, decimal", "median", "deviation", "fences at", "Most frequent",
+		"Lengths from"} {
 		if code != 0 || !strings.Contains(out, want) {
 			t.Errorf("exit %d, %q is not in\n%s", code, want, out)
 		}
 	}
-	if code, _, stderr = run("sift", demoFile(t, "data/visits.csv"), "--column", "flwo"); code != 2 || !strings.Contains(stderr, `did you mean "flow"`) {
+	if code, _, stderr = run("sift", demoFile(t, "data/visits.csv"), "--column", "flwo"); code != 2 ||
+		!strings.Contains(stderr, `did you mean "flow"`) {
 		t.Errorf("a misspelt column: exit %d, %s", code, stderr)
 	}
 }
 
 func TestSiftForPeople(t *testing.T) {
-	code, out, _ := run("sift", "--rules", write(t, "r.yaml", book), write(t, "f.csv", "sample,value\nS1,1\nS1, \nS2 ,3\nS3,4\n"))
+	code, out, _ := run("sift", "--rules", write(t, "r.yaml", book),
+		write(t, "f.csv", "sample,value\nS1,1\nS1, \nS2 ,3\nS3,4\n"))
 	if code != 1 {
 		t.Errorf("exit %d", code)
 	}
-	for _, want := range []string{"4 records: 4 rows and 0 lines set aside, in 2 columns.", "Fell short: score 75.00, pass mark 60.00.", "one_sample", "1 of 4 rows is surplus: 1 value of sample occurs more than once.", "1 of 4 rows has nothing in value.", "‖", "○", "· nothing wrong"} {
+	for _, want := range []string{"4 records: 4 rows and 0 lines set aside, in 2 columns.",
+		"Fell short: score 75.00, pass mark 60.00.", "one_sample",
+		"1 of 4 rows is surplus: 1 value of sample occurs more than once.", "1 of 4 rows has nothing in value.", "‖",
+		"○", "· nothing wrong"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
@@ -192,20 +207,27 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"a directory", []string{"sift", t.TempDir()}, 2, "is a directory; name a file in it"},
 		{"an empty file", []string{"sift", write(t, "empty.csv", "")}, 2, "the file is empty"},
 		{"a binary file", []string{"sift", write(t, "binary.csv", "\x7fELF\x00\x00\x01")}, 2, "not delimited text"},
-		{"a binary file with rules", []string{"sift", write(t, "binary.csv", "\x7fELF\x00\x00\x01"), "--rules", rules}, 2, "not delimited text"},
-		{"no such rulebook", []string{"sift", good, "--rules", "/none/such.yaml"}, 2, "/none/such.yaml: there is no such file"},
-		{"a misspelt key", []string{"sift", good, "--rules", misspelt}, 2, `misspelt.yaml:2:1: a rulebook has no "colums"; did you mean "columns"?`},
-		{"a wrong type", []string{"sift", write(t, "typed.csv", "sample,value\nS1,one\nS2,2\nS3,3\n"), "--rules", rules}, 0, ""},
-		{"a column that is not there", []string{"sift", write(t, "lacking.csv", "sample\nS1\n"), "--rules", rules}, 1, ""},
+		{"a binary file with rules", []string{"sift", write(t, "binary.csv", "\x7fELF\x00\x00\x01"), "--rules", rules},
+			2, "not delimited text"},
+		{"no such rulebook", []string{"sift", good, "--rules", "/none/such.yaml"}, 2,
+			"/none/such.yaml: there is no such file"},
+		{"a misspelt key", []string{"sift", good, "--rules", misspelt}, 2,
+			`misspelt.yaml:2:1: a rulebook has no "colums"; did you mean "columns"?`},
+		{"a wrong type", []string{"sift", write(t, "typed.csv", "sample,value\nS1,one\nS2,2\nS3,3\n"), "--rules",
+			rules}, 0, ""},
+		{"a column that is not there", []string{"sift", write(t, "lacking.csv", "sample\nS1\n"), "--rules", rules}, 1,
+			""},
 		{"no file at all", []string{"sift"}, 2, "proudsieve sift takes FILE; 0 given"},
 		{"two files", []string{"sift", good, good}, 2, "takes FILE; 2 given"},
 		{"no workers", []string{"sift", good, "--workers", "0"}, 2, "--workers is at least 1"},
 		{"no such option", []string{"sift", good, "--colour"}, 2, "see: proudsieve sift --help"},
 		{"no such command", []string{"sieve"}, 2, `there is no command "sieve"`},
-		{"no such verb", []string{"dataset", "remove"}, 2, `proudsieve dataset has no command "remove"; it has list, show, add`},
+		{"no such verb", []string{"dataset", "remove"}, 2,
+			`proudsieve dataset has no command "remove"; it has list, show, add`},
 		{"a bad rulebook, checked", []string{"rulebook", "check", misspelt}, 2, "did you mean"},
 		{"a good rulebook, checked", []string{"rulebook", "check", rules}, 0, ""},
-		{"a certificate that is not there", []string{"certificate", "verify", good, "/none.jws", "--key", "/none.json"}, 2, "no such file"},
+		{"a certificate that is not there", []string{"certificate", "verify", good, "/none.jws", "--key", "/none.json"},
+			2, "no such file"},
 	} {
 		code, _, stderr := run(c.args...)
 		if code != c.code || !strings.Contains(stderr, c.want) {
@@ -251,7 +273,8 @@ func TestTalkingToAService(t *testing.T) {
 	expect(0, "assigned to Jonas", "issue", "assign", number, "Jonas")
 	expect(0, "asked", "issue", "ask", number)
 	expect(0, "Which of the two?", "issue", "comment", number, "Which of the two?")
-	expect(0, "Waived by Mara until 2099-01-01", "issue", "waive", number, "--reason", "meant that way", "--until", "2099-01-01")
+	expect(0, "Waived by Mara until 2099-01-01", "issue", "waive", number, "--reason", "meant that way", "--until",
+		"2099-01-01")
 	expect(2, "Required flag", "issue", "waive", number, "--until", "2099-01-01")
 	plan := "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: The later one counts.}\n"
 	expect(0, "Version 1 of the fix plan clean", "fix-plan", "save", write(t, "p.yaml", plan))
@@ -267,10 +290,12 @@ func TestTalkingToAService(t *testing.T) {
 	expect(2, "is a steward, and this needs the right to certify", "certificate", "issue", "2")
 	t.Setenv("PROUDSIEVE_TOKEN", r.Certifier.Token)
 	expect(0, "Certificate 1 of table 2 is signed by Jonas.", "certificate", "issue", "2")
-	certificate, key := filepath.Join(t.TempDir(), "c.jws"), write(t, "key.json", expect(0, "Ed25519", "certificate", "key"))
+	certificate, key := filepath.Join(t.TempDir(), "c.jws"),
+		write(t, "key.json", expect(0, "Ed25519", "certificate", "key"))
 	expect(0, "", "certificate", "save", "1", certificate)
 	expect(0, "Certified:", "certificate", "verify", target, certificate, "--key", key)
-	expect(1, "Not certified: the table is not the one that was certified", "certificate", "verify", file, certificate, "--key", key)
+	expect(1, "Not certified: the table is not the one that was certified", "certificate", "verify", file, certificate,
+		"--key", key)
 	expect(0, "certified", "history")
 	expect(0, "audit", "job", "list")
 	expect(2, "there is no table 99", "table", "show", "99")
@@ -292,7 +317,8 @@ func TestTalkingToAService(t *testing.T) {
 	expect(0, "The newest 3 deliveries of", "dataset", "keep", "samples", "3")
 	expect(0, "All deliveries of samples are kept.", "dataset", "keep", "samples", "all")
 	expect(2, "\"some\" is not the number of deliveries to keep", "dataset", "keep", "samples", "some")
-	expect(0, "Delivery 1 is withdrawn, and counts no more.", "delivery", "withdraw", "1", "--reason", "the file of another month")
+	expect(0, "Delivery 1 is withdrawn, and counts no more.", "delivery", "withdraw", "1", "--reason",
+		"the file of another month")
 	expect(2, "was withdrawn before", "delivery", "withdraw", "1", "--reason", "again")
 	expect(0, "the file of another month", "table", "show", "1")
 	t.Setenv("PROUDSIEVE_TOKEN", "ps_guessed")
@@ -326,7 +352,8 @@ func TestFetchingOnTheCommandLine(t *testing.T) {
 		says string
 	}{
 		{"delivery fetches samples", 0, "Nothing is fetched for this dataset"},
-		{"delivery fetch samples " + provider.URL + "/may.csv --every 24h --provider laboratory", 0, "Delivery 1 of samples is kept"},
+		{"delivery fetch samples " + provider.URL + "/may.csv --every 24h --provider laboratory", 0,
+			"Delivery 1 of samples is kept"},
 		{"delivery fetch-again 1", 0, "Nothing is new there."},
 		{"delivery fetches samples", 0, "every 24h0m0s"},
 		{"delivery list samples", 0, "may.csv"},
@@ -348,8 +375,10 @@ func TestTheTour(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit %d: %s\n%s", code, stderr, out)
 	}
-	for _, want := range []string{"All planted defects were found.", "issues were opened", "is waived by Mara Quill", "The ledger adds up.", "The merge adds up.",
-		"Refused to the steward: Mara Quill applied the fixes", "is signed by Jonas Fell", "The certificate verifies against", "With one byte changed, it no longer does."} {
+	for _, want := range []string{"All planted defects were found.", "issues were opened", "is waived by Mara Quill",
+		"The ledger adds up.", "The merge adds up.",
+		"Refused to the steward: Mara Quill applied the fixes", "is signed by Jonas Fell",
+		"The certificate verifies against", "With one byte changed, it no longer does."} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
@@ -366,12 +395,14 @@ func TestTheTour(t *testing.T) {
 }
 
 func TestHowThingsAreWritten(t *testing.T) {
-	for v, want := range map[float64]string{100: "100", 0: "0", 99.999: "99.99", 0.0001: "0.01", 92: "92.00", 33.333: "33.33"} {
+	for v, want := range map[float64]string{100: "100", 0: "0", 99.999: "99.99", 0.0001: "0.01", 92: "92.00",
+		33.333: "33.33"} {
 		if got := percent(v); got != want {
 			t.Errorf("%v is written %s, want %s", v, got, want)
 		}
 	}
-	for text, want := range map[string]string{"": "", "PH": "PH", " PH": "␣PH", "PH ": "PH␣", "a  b": "a␣␣b", "   ": "␣␣␣", "a b": "a b"} {
+	for text, want := range map[string]string{"": "", "PH": "PH", " PH": "␣PH", "PH ": "PH␣", "a  b": "a␣␣b",
+		"   ": "␣␣␣", "a b": "a b"} {
 		if got := visible(text); got != want {
 			t.Errorf("%q is shown as %q, want %q", text, got, want)
 		}
@@ -389,7 +420,8 @@ func TestNoValueCommandsTheTerminal(t *testing.T) {
 	g := newGrid(append([]string{"text"}, safeHeads([]string{">n", "*x", "a\x1bb"})...)...)
 	g.add("two\nlines", "\x1b[31mred", "\x07\x7f\u009b", "plain")
 	o.grid(g, "")
-	if got, want := out.String(), "text        >n        *x   a␛b\ntwo␊lines  ␛[31mred  ␇␡�  plain\n"; strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want), " ") || strings.ContainsAny(got, "\x1b\x07") {
+	if got, want := out.String(), "text        >n        *x   a␛b\ntwo␊lines  ␛[31mred  ␇␡�  plain\n"; strings.Join(
+		strings.Fields(got), " ") != strings.Join(strings.Fields(want), " ") || strings.ContainsAny(got, "\x1b\x07") {
 		t.Errorf("%q", got)
 	}
 	code, printed, _ := run("sift", write(t, "f.csv", "a\x1b[2J,b\n\"x\ny\",\x1b]0;title\x07\n"))
@@ -400,7 +432,8 @@ func TestNoValueCommandsTheTerminal(t *testing.T) {
 
 func TestAMeshStripInTheTerminal(t *testing.T) {
 	o := &output{}
-	m := audit.Mesh{Cells: 4, Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: {1, 0, 0, 0}, rulebook.Validity: {2, 0, 0, 1}, rulebook.Uniqueness: {0, 0, 5, 0}}}
+	m := audit.Mesh{Cells: 4, Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: {1, 0, 0, 0},
+		rulebook.Validity: {2, 0, 0, 1}, rulebook.Uniqueness: {0, 0, 5, 0}}}
 	if got := o.strip(m, 24); got != "▨·‖▨" {
 		t.Errorf("%q", got)
 	}

@@ -71,7 +71,8 @@ func (o *output) numbers(c *audit.Column, n *profile.Spread) {
 		}
 		return fmt.Sprintf("%.6g", *x)
 	}
-	named := map[float64]string{0: "lowest", 0.25: "first quartile", 0.5: "median", 0.75: "third quartile", 1: "highest"}
+	named := map[float64]string{0: "lowest", 0.25: "first quartile", 0.5: "median", 0.75: "third quartile",
+		1: "highest"}
 	var quantiles [][2]string
 	for _, q := range n.Quantiles {
 		name := named[q.Share]
@@ -80,8 +81,10 @@ func (o *output) numbers(c *audit.Column, n *profile.Spread) {
 		}
 		quantiles = append(quantiles, [2]string{name, fmt.Sprintf("%.6g", q.Number)})
 	}
-	moments := [][2]string{{"numbers", count(n.Count)}, {"sum", c.Sum}, {"mean", shortNumber(c.Mean)}, {"deviation", text(n.Deviation)}, {"skewness", text(n.Skewness)},
-		{"beyond the low fence", count(n.Outliers.Below)}, {"beyond the high fence", count(n.Outliers.Above)}, {"fences at", fmt.Sprintf("%.6g and %.6g", n.Outliers.LowFence, n.Outliers.HighFence)}, {"", ""}}
+	moments := [][2]string{{"numbers", count(n.Count)}, {"sum", c.Sum}, {"mean", shortNumber(c.Mean)},
+		{"deviation", text(n.Deviation)}, {"skewness", text(n.Skewness)},
+		{"beyond the low fence", count(n.Outliers.Below)}, {"beyond the high fence", count(n.Outliers.Above)},
+		{"fences at", fmt.Sprintf("%.6g and %.6g", n.Outliers.LowFence, n.Outliers.HighFence)}, {"", ""}}
 	for i := range quantiles {
 		g.add(quantiles[i][0], quantiles[i][1], moments[i][0], moments[i][1])
 	}
@@ -142,11 +145,14 @@ func strongest(c *relation.Correlations, most int) []correlated {
 	for i := range c.Columns {
 		for j := range i {
 			if c.Pearson[i][j] != nil {
-				out = append(out, correlated{c.Columns[j], c.Columns[i], c.Pearson[i][j], c.Spearman[i][j], c.Pairs[i][j]})
+				out = append(out, correlated{c.Columns[j], c.Columns[i], c.Pearson[i][j], c.Spearman[i][j],
+					c.Pairs[i][j]})
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b correlated) int { return cmp.Compare(math.Abs(*b.pearson), math.Abs(*a.pearson)) })
+	slices.SortStableFunc(out, func(a, b correlated) int {
+		return cmp.Compare(math.Abs(*b.pearson), math.Abs(*a.pearson))
+	})
 	return out[:min(len(out), most)]
 }
 

@@ -23,7 +23,8 @@ import (
 func build(t *testing.T) string {
 	t.Helper()
 	program := filepath.Join(t.TempDir(), "proudsieve")
-	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").
+		CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	return program

@@ -24,12 +24,16 @@ import (
 // judgeFlags are what sift takes to look into what it found.
 func judgeFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "beside", Usage: "another dataset that the rulebook speaks of, as stations=stations.csv; may be given several times"},
-		&cli.StringSliceFlag{Name: "beside-rules", Usage: "the rulebook by which another dataset is read, as stations=stations.yaml"},
-		&cli.StringFlag{Name: "groups", Usage: "show the rows that share the values of these columns side by side, as station,day"},
+		&cli.StringSliceFlag{Name: "beside",
+			Usage: "another dataset that the rulebook speaks of, as stations=stations.csv; may be given several times"},
+		&cli.StringSliceFlag{Name: "beside-rules",
+			Usage: "the rulebook by which another dataset is read, as stations=stations.yaml"},
+		&cli.StringFlag{Name: "groups",
+			Usage: "show the rows that share the values of these columns side by side, as station,day"},
 		&cli.StringFlag{Name: "codes", Usage: "show what the texts of a column stand for"},
 		&cli.StringFlag{Name: "report", Usage: "also write a page for the owner of the data to this file"},
-		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"}, exactFlag(),
+		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"},
+		exactFlag(),
 	}
 }
 
@@ -49,7 +53,8 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 	out.Open = func(ctx context.Context, dataset string) (table.Source, *rulebook.Rulebook, error) {
 		path, ok := paths[dataset]
 		if !ok {
-			return nil, nil, fmt.Errorf("the dataset %s is not at hand; name its file with --beside %s=FILE", dataset, dataset)
+			return nil, nil, fmt.Errorf("the dataset %s is not at hand; name its file with --beside %s=FILE", dataset,
+				dataset)
 		}
 		book, err := readRulebook(books[dataset])
 		if err == nil && book == nil {
@@ -66,14 +71,16 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 }
 
 // lookInto looks into what sift found, as its flags say. It reports whether that was all that was asked for.
-func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *sifted, file *intake.File, book *rulebook.Rulebook) (shown bool, err error) {
+func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *sifted, file *intake.File,
+	book *rulebook.Rulebook) (shown bool, err error) {
 	t := &relation.Table{Source: file, Book: book, Workers: c.Int("workers")}
 	if to := c.String("report"); to != "" {
 		examples, err := report.Examples(ctx, file, s.Marks, s.Result)
 		if err != nil {
 			return false, err
 		}
-		r := &report.Report{Dataset: book.Dataset, Title: book.Title, FileName: s.File.Name, Digest: s.File.SHA256, When: time.Now(), Result: s.Result, Examples: examples}
+		r := &report.Report{Dataset: book.Dataset, Title: book.Title, FileName: s.File.Name, Digest: s.File.SHA256,
+			When: time.Now(), Result: s.Result, Examples: examples}
 		if c.String("rules") != "" {
 			r.Rulebook = "rulebook " + c.String("rules")
 		}
@@ -83,7 +90,8 @@ func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *s
 	}
 	if to := c.String("findings"); to != "" {
 		if err := save(to, func(f *os.File) error {
-			return audit.WriteFindings(ctx, f, &audit.Export{Source: file, Book: book, Result: s.Result, Rows: (*audit.Finding).AllRows, Workers: t.Workers, Exact: c.Bool("exact")})
+			return audit.WriteFindings(ctx, f, &audit.Export{Source: file, Book: book, Result: s.Result,
+				Rows: (*audit.Finding).AllRows, Workers: t.Workers, Exact: c.Bool("exact")})
 		}); err != nil {
 			return false, err
 		}
@@ -136,7 +144,8 @@ func (o *output) showGroups(ctx context.Context, t *relation.Table, columns []st
 	return nil
 }
 
-var groupWords = map[relation.GroupKind]string{relation.Equal: "equal in every cell", relation.Conflicting: "one key, different cells", relation.Near: "one key once spellings are levelled"}
+var groupWords = map[relation.GroupKind]string{relation.Equal: "equal in every cell",
+	relation.Conflicting: "one key, different cells", relation.Near: "one key once spellings are levelled"}
 
 func (o *output) groupCounts(found *relation.Groups) {
 	g := newGrid("groups", ">groups", ">rows", ">surplus", "what the surplus rows sum to")
@@ -145,7 +154,8 @@ func (o *output) groupCounts(found *relation.Groups) {
 		g.add(groupWords[kind], count(n.Groups), count(n.Rows), count(n.Surplus), impact(n.Impact))
 	}
 	o.grid(g, "")
-	o.line("%s of %s rows would be surplus by %s once spellings are levelled.", count(found.SurplusLevelled), count(found.Rows), document.Join(found.Columns))
+	o.line("%s of %s rows would be surplus by %s once spellings are levelled.", count(found.SurplusLevelled),
+		count(found.Rows), document.Join(found.Columns))
 }
 
 func impact(sums map[string]string) string {
@@ -192,7 +202,8 @@ func (o *output) codes(c *relation.Codes) {
 	if c.List == "" {
 		o.line("%s has no code list; its texts are held against each other.", safe(c.Column))
 	} else {
-		o.line("%s against the code list %s: %s of its codes occur, %s do not.", safe(c.Column), c.List, count(int64(len(c.Used))), count(int64(len(c.Absent))))
+		o.line("%s against the code list %s: %s of its codes occur, %s do not.", safe(c.Column), c.List,
+			count(int64(len(c.Used))), count(int64(len(c.Absent))))
 	}
 	o.line("")
 	g := newGrid("text", ">rows", "probably means", ">sure", "because")
@@ -231,7 +242,8 @@ func sure(m rulebook.Meaning) string {
 
 // comparison shows two audits side by side.
 func (o *output) comparison(c *audit.Comparison) {
-	o.line("Rows: %s, before %s. Score: %s, before %s.", count(c.Rows.After), count(c.Rows.Before), percent(c.Score.After), percent(c.Score.Before))
+	o.line("Rows: %s, before %s. Score: %s, before %s.", count(c.Rows.After), count(c.Rows.Before),
+		percent(c.Score.After), percent(c.Score.Before))
 	o.line("")
 	g := newGrid("", "severity", ">rows before", ">rows now", "rule", "what must hold")
 	for _, r := range c.Rules {
@@ -241,7 +253,8 @@ func (o *output) comparison(c *audit.Comparison) {
 	g = newGrid("column", "", ">score before", ">score now", ">missing before", ">missing now")
 	for _, col := range c.Columns {
 		if col.Turn != audit.TurnSame || col.Missing.Before != col.Missing.After {
-			g.add(col.Name, string(col.Turn), percent(col.Score.Before), percent(col.Score.After), percent(col.Missing.Before)+"%", percent(col.Missing.After)+"%")
+			g.add(col.Name, string(col.Turn), percent(col.Score.Before), percent(col.Score.After),
+				percent(col.Missing.Before)+"%", percent(col.Missing.After)+"%")
 		}
 	}
 	o.line("")

@@ -23,19 +23,25 @@ pass_mark: 10
 const judgeTable = "station,flow\nAV-1,5\nAV-1,6\nav-1,7\nXX,1\nAV-2,1\nAV-2,1\n"
 
 func TestSiftLooksIntoWhatItFound(t *testing.T) {
-	rules, file, stations := write(t, "visits.yaml", judgeBook), write(t, "visits.csv", judgeTable), write(t, "stations.csv", "id\nAV-1\nAV-2\n")
+	rules, file, stations := write(t, "visits.yaml", judgeBook), write(t, "visits.csv", judgeTable),
+		write(t, "stations.csv", "id\nAV-1\nAV-2\n")
 	for _, c := range []struct {
 		name string
 		args []string
 		want []string
 	}{
-		{"beside another dataset", nil, []string{"1 of 6 rows has something in station that is no code of its list", "Points: what a finding costs"}},
-		{"groups", []string{"--groups", "station"}, []string{"equal in every cell", "one key, different cells", "AV-1     6", "3 of 6 rows would be surplus by station once spellings are levelled"}},
-		{"codes", []string{"--codes", "station"}, []string{"av-1     1  AV-1            100%  upper and lower case", "nothing known"}},
-		{"groups for programs", []string{"--groups", "station", "--json"}, []string{`"surplus_levelled": 3`, `"differs": [`}},
+		{"beside another dataset", nil, []string{"1 of 6 rows has something in station that is no code of its list",
+			"Points: what a finding costs"}},
+		{"groups", []string{"--groups", "station"}, []string{"equal in every cell", "one key, different cells",
+			"AV-1     6", "3 of 6 rows would be surplus by station once spellings are levelled"}},
+		{"codes", []string{"--codes", "station"}, []string{"av-1     1  AV-1            100%  upper and lower case",
+			"nothing known"}},
+		{"groups for programs", []string{"--groups", "station", "--json"},
+			[]string{`"surplus_levelled": 3`, `"differs": [`}},
 		{"codes for programs", []string{"--codes", "station", "--json"}, []string{`"how": "upper and lower case"`}},
 	} {
-		_, out, errs := run(append([]string{"sift", file, "--rules", rules, "--beside", "stations=" + stations}, c.args...)...)
+		_, out, errs := run(append([]string{"sift", file, "--rules", rules, "--beside", "stations=" + stations},
+			c.args...)...)
 		for _, want := range c.want {
 			if !strings.Contains(out, want) {
 				t.Errorf("%s: no %q in\n%s%s", c.name, want, out, errs)
@@ -43,7 +49,8 @@ func TestSiftLooksIntoWhatItFound(t *testing.T) {
 		}
 	}
 	page, findings := filepath.Join(t.TempDir(), "r.html"), filepath.Join(t.TempDir(), "f.csv")
-	if code, _, errs := run("sift", file, "--rules", rules, "--beside", "stations="+stations, "--report", page, "--findings", findings); code != 1 {
+	if code, _, errs := run("sift", file, "--rules", rules, "--beside", "stations="+stations, "--report", page,
+		"--findings", findings); code != 1 {
 		t.Errorf("%d %s", code, errs)
 	}
 	for path, want := range map[string]string{page: "Audit of visits.csv", findings: "5,4,station,XX,station.codes"} {
@@ -51,24 +58,29 @@ func TestSiftLooksIntoWhatItFound(t *testing.T) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	if _, out, _ := run("sift", file, "--rules", rules); !strings.Contains(out, "Not judged: station.codes, since the dataset stations is not at hand; name its file with --beside stations=FILE") {
+	if _, out, _ := run("sift", file, "--rules", rules); !strings.Contains(out,
+		"Not judged: station.codes, since the dataset stations is not at hand; name its file with --beside stations=FILE") {
 		t.Errorf("it is not said that nothing is judged:\n%s", out)
 	}
-	if code, _, errs := run("sift", file, "--beside", "stations"); code != 2 || !strings.Contains(errs, "--beside is a dataset and a file") {
+	if code, _, errs := run("sift", file, "--beside", "stations"); code != 2 ||
+		!strings.Contains(errs, "--beside is a dataset and a file") {
 		t.Errorf("%d %s", code, errs)
 	}
 }
 
 func TestRulebooksWithoutAService(t *testing.T) {
-	file, earlier, later := write(t, "visits.csv", judgeTable), write(t, "a.yaml", judgeBook), write(t, "b.yaml", strings.Replace(judgeBook, "pass_mark: 10", "pass_mark: 50", 1))
+	file, earlier, later := write(t, "visits.csv", judgeTable), write(t, "a.yaml", judgeBook),
+		write(t, "b.yaml", strings.Replace(judgeBook, "pass_mark: 10", "pass_mark: 50", 1))
 	code, source, errs := run("rulebook", "propose", file)
 	if code != 0 || !strings.Contains(source, "dataset: visits\n") || errs != "" {
 		t.Errorf("%d %s %s", code, source, errs)
 	}
-	if code, out, _ := run("rulebook", "check", write(t, "p.yaml", source)); code != 0 || !strings.Contains(out, "is a good rulebook for visits") {
+	if code, out, _ := run("rulebook", "check", write(t, "p.yaml", source)); code != 0 ||
+		!strings.Contains(out, "is a good rulebook for visits") {
 		t.Errorf("%d %s", code, out)
 	}
-	if _, out, _ := run("rulebook", "compare", earlier, later); out != "The pass mark of the rulebook was 10 and is 50.\n" {
+	if _, out, _ := run("rulebook", "compare", earlier,
+		later); out != "The pass mark of the rulebook was 10 and is 50.\n" {
 		t.Errorf("%q", out)
 	}
 	if _, out, _ := run("rulebook", "compare", later, later); out != "They ask the same.\n" {
@@ -78,21 +90,27 @@ func TestRulebooksWithoutAService(t *testing.T) {
 	if code != 0 || !strings.Contains(metadata, `"primaryKey"`) || !strings.Contains(errs, "Not carried over: ") {
 		t.Errorf("%d %s %s", code, metadata, errs)
 	}
-	if code, out, _ := run("rulebook", "from-csvw", write(t, "visits.json", metadata)); code != 0 || !strings.Contains(out, "keys:\n  - {id: primary_key, columns: [station]}") {
+	if code, out, _ := run("rulebook", "from-csvw", write(t, "visits.json", metadata)); code != 0 ||
+		!strings.Contains(out, "keys:\n  - {id: primary_key, columns: [station]}") {
 		t.Errorf("%d %s", code, out)
 	}
 	codes := write(t, "codes.csv", "id;name\nAV-1;Ford\nAV-2;The weir: north\nAV-1;again\n;none\n")
-	listed := write(t, "l.yaml", strings.Replace(judgeBook, "stations: {from: {dataset: stations, columns: [id]}}", "# ours\n  stations: [AV-1]", 1))
-	if code, out, errs := run("rulebook", "codes", listed, "stations", codes, "--labels", "name"); code != 0 || !strings.Contains(out, "# ours\n  stations: [AV-1, {code: AV-2, label: \"The weir: north\"}]\n") {
+	listed := write(t, "l.yaml", strings.Replace(judgeBook, "stations: {from: {dataset: stations, columns: [id]}}",
+		"# ours\n  stations: [AV-1]", 1))
+	if code, out, errs := run("rulebook", "codes", listed, "stations", codes, "--labels", "name"); code != 0 ||
+		!strings.Contains(out, "# ours\n  stations: [AV-1, {code: AV-2, label: \"The weir: north\"}]\n") {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
-	if code, out, errs := run("rulebook", "codes", listed, "others", codes); code != 0 || !strings.Contains(out, "  others: [AV-1, AV-2]\n") {
+	if code, out, errs := run("rulebook", "codes", listed, "others", codes); code != 0 ||
+		!strings.Contains(out, "  others: [AV-1, AV-2]\n") {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
-	if code, _, errs := run("rulebook", "codes", listed, "stations", codes, "--column", "idd"); code != 2 || !strings.Contains(errs, `there is no column "idd"; did you mean "id"?`) {
+	if code, _, errs := run("rulebook", "codes", listed, "stations", codes, "--column", "idd"); code != 2 ||
+		!strings.Contains(errs, `there is no column "idd"; did you mean "id"?`) {
 		t.Errorf("%d %s", code, errs)
 	}
-	if code, _, errs := run("rulebook", "from-csvw", write(t, "x.json", "{")); code != 2 || !strings.Contains(errs, "this is not JSON") {
+	if code, _, errs := run("rulebook", "from-csvw", write(t, "x.json", "{")); code != 2 ||
+		!strings.Contains(errs, "this is not JSON") {
 		t.Errorf("%d %s", code, errs)
 	}
 	if code, _, errs := run("rulebook", "propose"); code != 2 || !strings.Contains(errs, "takes one FILE or more") {
@@ -117,7 +135,8 @@ func TestJudgementByTheServiceOnTheCommandLine(t *testing.T) {
 	do("", "delivery", "add", "visits", write(t, "two.csv", "station,flow\nAV-1,5\nAV-2,x\n"))
 	stricter := write(t, "stricter.yaml", book+"rules:\n  - {id: small, condition: flow < 6}\n")
 	do("small      minor           0        2  For every row: flow < 6.", "rulebook", "try", stricter)
-	if code, _, errs := run("--server", r.URL, "rulebook", "save", stricter); code != 2 || !strings.Contains(errs, "Mara saved version 1") || !strings.Contains(errs, "save it with --after") {
+	if code, _, errs := run("--server", r.URL, "rulebook", "save", stricter); code != 2 ||
+		!strings.Contains(errs, "Mara saved version 1") || !strings.Contains(errs, "save it with --after") {
 		t.Errorf("without the version it was made from: %d, %s", code, errs)
 	}
 	do("Version 2", "rulebook", "save", stricter, "--after", "1")

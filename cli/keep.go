@@ -17,7 +17,9 @@ import (
 
 // placeFlags say which service is meant: by its data directory, and by its database where that is not in it.
 func placeFlags() []cli.Flag {
-	return []cli.Flag{dataFlag(), &cli.StringFlag{Name: "database-url", Usage: "of a service started by serve; better given in PROUDSIEVE_DATABASE_URL", Sources: cli.EnvVars("PROUDSIEVE_DATABASE_URL")}, jsonFlag()}
+	return []cli.Flag{dataFlag(), &cli.StringFlag{Name: "database-url",
+		Usage:   "of a service started by serve; better given in PROUDSIEVE_DATABASE_URL",
+		Sources: cli.EnvVars("PROUDSIEVE_DATABASE_URL")}, jsonFlag()}
 }
 
 // database finds the database of a service: the one that is named, the private one that runs,
@@ -29,7 +31,8 @@ func database(ctx context.Context, c *cli.Command) (address string, done func() 
 	}
 	directory := filepath.Join(c.String("data"), "postgres")
 	if _, err := os.Stat(filepath.Join(directory, "cluster")); err != nil {
-		return "", nil, fmt.Errorf("%s has no database of its own (%w); name the service's directory with --data, or its database in PROUDSIEVE_DATABASE_URL", c.String("data"), err)
+		return "", nil,
+			fmt.Errorf("%s has no database of its own (%w); name the service's directory with --data, or its database in PROUDSIEVE_DATABASE_URL", c.String("data"), err)
 	}
 	server, err := postgres.Start(ctx, postgres.Options{Directory: directory})
 	var used *postgres.InUseError
@@ -44,18 +47,20 @@ func database(ctx context.Context, c *cli.Command) (address string, done func() 
 }
 
 // keeper is a command that works on the place of a service itself, with no service between.
-func keeper(name, usage, args, description string, action func(ctx context.Context, c *cli.Command, o *output, database string, args []string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Description: description, Flags: placeFlags(), Action: func(ctx context.Context, c *cli.Command) error {
-		given, err := arguments(c, args)
-		if err != nil {
-			return err
-		}
-		address, done, err := database(ctx, c)
-		if err != nil {
-			return err
-		}
-		return errors.Join(action(ctx, c, outputOf(c), address, given), done())
-	}}
+func keeper(name, usage, args, description string, action func(ctx context.Context, c *cli.Command, o *output,
+	database string, args []string) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Description: description, Flags: placeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			given, err := arguments(c, args)
+			if err != nil {
+				return err
+			}
+			address, done, err := database(ctx, c)
+			if err != nil {
+				return err
+			}
+			return errors.Join(action(ctx, c, outputOf(c), address, given), done())
+		}}
 }
 
 func backupCommand() *cli.Command {
@@ -69,7 +74,8 @@ func backupCommand() *cli.Command {
 			if o.json {
 				return o.printJSON(b)
 			}
-			o.line("The backup in %s holds the records and their %s files, %s bytes; %s of them are new.", args[0], count(int64(b.Files)), count(b.Bytes), count(int64(b.Copied)))
+			o.line("The backup in %s holds the records and their %s files, %s bytes; %s of them are new.", args[0],
+				count(int64(b.Files)), count(b.Bytes), count(int64(b.Copied)))
 			return nil
 		})
 }
@@ -94,7 +100,8 @@ func checkCommand() *cli.Command {
 }
 
 func (o *output) checked(found *keeping.Checked) {
-	o.line("%s files, %s bytes, are as they were kept.", count(int64(found.Files-len(found.Altered))), count(found.Bytes))
+	o.line("%s files, %s bytes, are as they were kept.", count(int64(found.Files-len(found.Altered))),
+		count(found.Bytes))
 	for _, one := range []struct {
 		says string
 		list []string
@@ -114,41 +121,44 @@ func (o *output) checked(found *keeping.Checked) {
 }
 
 func restoreCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "put a backup back, into an empty place", ArgsUsage: "DIRECTORY", Flags: placeFlags(), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "DIRECTORY")
-		if err != nil {
-			return err
-		}
-		if _, err := keeping.Read(args[0]); err != nil {
-			return err // before anything is made
-		}
-		o, data := outputOf(c), c.String("data")
-		address := c.String("database-url")
-		done := func() error { return nil }
-		if address == "" {
-			if err := errors.Join(os.MkdirAll(data, 0o711), os.Chmod(data, 0o711)); err != nil {
-				return err
-			}
-			server, err := postgres.Start(ctx, postgres.Options{Directory: filepath.Join(data, "postgres")})
+	return &cli.Command{Name: "restore", Usage: "put a backup back, into an empty place", ArgsUsage: "DIRECTORY",
+		Flags: placeFlags(), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "DIRECTORY")
 			if err != nil {
 				return err
 			}
-			address, done = server.URL(), server.Stop
-		}
-		b, err := keeping.Restore(ctx, args[0], address, data)
-		if err := errors.Join(err, done()); err != nil {
-			return err
-		}
-		if o.json {
-			return o.printJSON(b)
-		}
-		o.line("The backup of %s is put back: the records and %s files. Everybody comes in by the tokens they had.", b.MadeAt.Local().Format("2006-01-02 15:04"), count(int64(b.Copied)))
-		return nil
-	}}
+			if _, err := keeping.Read(args[0]); err != nil {
+				return err // before anything is made
+			}
+			o, data := outputOf(c), c.String("data")
+			address := c.String("database-url")
+			done := func() error { return nil }
+			if address == "" {
+				if err := errors.Join(os.MkdirAll(data, 0o711), os.Chmod(data, 0o711)); err != nil {
+					return err
+				}
+				server, err := postgres.Start(ctx, postgres.Options{Directory: filepath.Join(data, "postgres")})
+				if err != nil {
+					return err
+				}
+				address, done = server.URL(), server.Stop
+			}
+			b, err := keeping.Restore(ctx, args[0], address, data)
+			if err := errors.Join(err, done()); err != nil {
+				return err
+			}
+			if o.json {
+				return o.printJSON(b)
+			}
+			o.line("The backup of %s is put back: the records and %s files. Everybody comes in by the tokens they had.",
+				b.MadeAt.Local().Format("2006-01-02 15:04"), count(int64(b.Copied)))
+			return nil
+		}}
 }
 
 func databaseCommand() *cli.Command {
-	return &cli.Command{Name: "database", Usage: "print the address of the database of a running service, for tools of your own, as: psql \"$(proudsieve database)\"",
+	return &cli.Command{Name: "database",
+		Usage: "print the address of the database of a running service, for tools of your own, as: psql \"$(proudsieve database)\"",
 		Flags: []cli.Flag{dataFlag()}, Action: func(_ context.Context, c *cli.Command) error {
 			if _, err := arguments(c, ""); err != nil {
 				return err

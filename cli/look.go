@@ -30,7 +30,8 @@ func lookCommand() *cli.Command {
 		Name: "look", Usage: "show how a file is read, and why, and its first rows", ArgsUsage: "FILE",
 		Description: "Every finding about the file stands with what it rests on and how sure it is. Each can be set with an option,\nor in the reading of a rulebook. With --rows and --json the rows are printed as they are read, one JSON object a line:\nthe text of every cell as it stands, and null where a value is missing.",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "rows", Usage: "how many of the first rows are shown: a number, or all", Value: strconv.Itoa(firstRows)},
+			&cli.StringFlag{Name: "rows", Usage: "how many of the first rows are shown: a number, or all",
+				Value: strconv.Itoa(firstRows)},
 			&cli.StringFlag{Name: "rules", Usage: "the rulebook whose reading is used"},
 			jsonFlag(),
 		}, readingFlags()...),
@@ -107,7 +108,8 @@ func lookAt(ctx context.Context, c *cli.Command, path string) (*looked, error) {
 	if book == nil {
 		book = drafted
 	}
-	l := &looked{File: siftedFile{Name: filepath.Base(path), Bytes: size}, Detection: d, Defects: []table.Defect{}, book: book}
+	l := &looked{File: siftedFile{Name: filepath.Base(path), Bytes: size}, Detection: d, Defects: []table.Defect{},
+		book: book}
 	l.source = d.File
 	for _, name := range l.source.Columns() {
 		l.Columns = append(l.Columns, lookedColumn{name, book.Cells(name).Type})
@@ -283,7 +285,8 @@ func jsonString(text string) []byte {
 
 // records says how the records of a file add up.
 func (o *output) records(records, rows, setAside int64, columns int) {
-	o.line("%s: %s and %s set aside, in %s.", several(records, "record"), several(rows, "row"), several(setAside, "line"), several(int64(columns), "column"))
+	o.line("%s: %s and %s set aside, in %s.", several(records, "record"), several(rows, "row"),
+		several(setAside, "line"), several(int64(columns), "column"))
 }
 
 func several(n int64, word string) string {
@@ -305,7 +308,8 @@ func (o *output) defects(defects []table.Defect, n int64) {
 // readingFlags are the options that set what is otherwise worked out.
 func readingFlags() []cli.Flag {
 	return append(unpackingFlags(), []cli.Flag{
-		&cli.StringFlag{Category: "Reading", Name: "format", Usage: "delimited, json_lines, json_array, xlsx or parquet"},
+		&cli.StringFlag{Category: "Reading", Name: "format",
+			Usage: "delimited, json_lines, json_array, xlsx or parquet"},
 		&cli.StringFlag{Category: "Reading", Name: "entry", Usage: "the file of an archive"},
 		&cli.StringFlag{Category: "Reading", Name: "sheet", Usage: "the sheet of a workbook"},
 		&cli.StringFlag{Category: "Reading", Name: "encoding", Usage: strings.Join(intake.Encodings, ", ")},
@@ -315,8 +319,10 @@ func readingFlags() []cli.Flag {
 		&cli.IntFlag{Category: "Reading", Name: "closing-lines", Usage: "records at the end that are no rows"},
 		&cli.StringFlag{Category: "Reading", Name: "decimal-mark", Usage: ". or ,"},
 		&cli.StringFlag{Category: "Reading", Name: "grouping-mark", Usage: "the character between thousands"},
-		&cli.StringSliceFlag{Category: "Reading", Name: "missing", Usage: "a text that stands for a missing value; may be repeated"},
-		&cli.StringSliceFlag{Category: "Reading", Name: "dates", Usage: "a date pattern, as dd/MM/yyyy; may be repeated"},
+		&cli.StringSliceFlag{Category: "Reading", Name: "missing",
+			Usage: "a text that stands for a missing value; may be repeated"},
+		&cli.StringSliceFlag{Category: "Reading", Name: "dates",
+			Usage: "a date pattern, as dd/MM/yyyy; may be repeated"},
 	}...)
 }
 
@@ -324,9 +330,12 @@ func readingOf(c *cli.Command) (intake.Reading, error) {
 	if err := setUnpacking(c); err != nil {
 		return intake.Reading{}, err
 	}
-	r := intake.Reading{Format: c.String("format"), Entry: c.String("entry"), Sheet: c.String("sheet"), Encoding: c.String("encoding"),
-		Delimiter: c.String("delimiter"), Quote: c.String("quote"), HeaderLine: c.Int("header-line"), ClosingLines: c.Int("closing-lines"),
-		DecimalMark: c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"), Missing: c.StringSlice("missing"), Dates: c.StringSlice("dates")}
+	r := intake.Reading{Format: c.String("format"), Entry: c.String("entry"), Sheet: c.String("sheet"),
+		Encoding:  c.String("encoding"),
+		Delimiter: c.String("delimiter"), Quote: c.String("quote"), HeaderLine: c.Int("header-line"),
+		ClosingLines: c.Int("closing-lines"),
+		DecimalMark:  c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"),
+		Missing: c.StringSlice("missing"), Dates: c.StringSlice("dates")}
 	if r.Delimiter == "tab" {
 		r.Delimiter = "\t"
 	}
@@ -338,14 +347,17 @@ func readingOf(c *cli.Command) (intake.Reading, error) {
 
 // profiledColumns compares the columns, a line each.
 func (o *output) profiledColumns(r *audit.Result) {
-	g := newGrid("column", "what it is", "type", ">missing", "*where", ">distinct", "*picture", "from", "to", ">mean", "most frequent")
+	g := newGrid("column", "what it is", "type", ">missing", "*where", ">distinct", "*picture", "from", "to", ">mean",
+		"most frequent")
 	for i := range r.Columns {
 		c := &r.Columns[i]
 		missing := ""
 		if c.Missing > 0 {
 			missing = percent(100*float64(c.Missing)/float64(max(r.Rows, 1))) + "%"
 		}
-		g.add(shorten(c.Name, 28), string(c.Role), string(c.Type), missing, o.gaps(c, r.Rows), distinct(c), o.picture(c), visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), mostFrequent(c))
+		g.add(shorten(c.Name, 28), string(c.Role), string(c.Type), missing, o.gaps(c, r.Rows), distinct(c),
+			o.picture(c), visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean),
+			mostFrequent(c))
 	}
 	o.grid(g, "The file has no columns.")
 	o.line("%s  where: from the first row to the last, ○ holds missing values   picture: how numbers and dates lie, or how often the most frequent values occur", o.styled("2", ""))
@@ -361,7 +373,8 @@ func (o *output) gaps(c *audit.Column, rows int64) string {
 	if len(c.Gaps) == 0 {
 		return ""
 	}
-	return o.strip(audit.Mesh{Cells: audit.MeshCells(rows), Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: c.Gaps}}, gapsWidth)
+	return o.strip(audit.Mesh{Cells: audit.MeshCells(rows),
+		Caught: map[rulebook.Dimension][]uint32{rulebook.Completeness: c.Gaps}}, gapsWidth)
 }
 
 // picture draws how the values of a column lie.
@@ -457,7 +470,8 @@ func (o *output) between(b *between) {
 	for _, k := range b.Keys {
 		says := "names every row"
 		if k.Surplus+k.Lacking > 0 {
-			says = fmt.Sprintf("names nearly every row: %s surplus, %s without a part of it", count(k.Surplus), count(k.Lacking))
+			says = fmt.Sprintf("names nearly every row: %s surplus, %s without a part of it", count(k.Surplus),
+				count(k.Lacking))
 		}
 		o.line("  %s %s.", safe(strings.Join(k.Columns, " and ")), says)
 	}

@@ -119,7 +119,8 @@ func safe(s string) string {
 			return '\u2400' + r
 		case r == 0x7f:
 			return '\u2421'
-		case r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x2028 || r == 0x2029:
+		case r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x2028 ||
+			r == 0x2029:
 			return '\ufffd' // further controls, and what turns the direction of writing around
 		}
 		return r
@@ -247,7 +248,8 @@ func (o *output) strip(m audit.Mesh, width int) string {
 func (o *output) legend() {
 	parts := []string{string(quietCell) + " nothing wrong"}
 	for _, d := range rulebook.Dimensions {
-		says := map[rulebook.Dimension]string{rulebook.Completeness: "missing", rulebook.Validity: "invalid", rulebook.Uniqueness: "surplus", rulebook.Consistency: "inconsistent"}[d]
+		says := map[rulebook.Dimension]string{rulebook.Completeness: "missing", rulebook.Validity: "invalid",
+			rulebook.Uniqueness: "surplus", rulebook.Consistency: "inconsistent"}[d]
 		parts = append(parts, o.styled(signs[d].colour, string(signs[d].sign))+" "+says)
 	}
 	o.line("%s", strings.Join(parts, "   "))

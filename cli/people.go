@@ -53,49 +53,58 @@ func personCommand() *cli.Command {
 				s.grid(g, "There is nobody.")
 			})
 		}),
-		verb("add", "add a person, with a token by which they come in; it is shown this once", "NAME ROLE", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the token is for"}, toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := s.AddPerson(ctx, client.NewPersonBody{Name: args[0], Role: client.NewPersonBodyRole(args[1]), Note: s.command.String("note")})
-			if err == nil {
-				err = s.hand(&made.Secret)
-			}
-			return show(s, made, err, func(m *records.MadePerson) {
-				s.line("%s (%s) may come in.", m.Name, string(m.Role))
-				s.handed(m.Secret)
-			})
-		}),
+		verb("add", "add a person, with a token by which they come in; it is shown this once", "NAME ROLE",
+			[]cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the token is for"}, toFlag()},
+			func(ctx context.Context, s *session, args []string) error {
+				made, err := s.AddPerson(ctx, client.NewPersonBody{Name: args[0],
+					Role: client.NewPersonBodyRole(args[1]),
+					Note: s.command.String("note")})
+				if err == nil {
+					err = s.hand(&made.Secret)
+				}
+				return show(s, made, err, func(m *records.MadePerson) {
+					s.line("%s (%s) may come in.", m.Name, string(m.Role))
+					s.handed(m.Secret)
+				})
+			}),
 		change("disable", "keep a person out, with all their tokens; what they did stays", true, "%s is kept out."),
 		change("enable", "let a person in again", false, "%s may come in again."),
-		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME", []cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
-			made, err := s.ResetPerson(ctx, args[0])
-			if err == nil {
-				err = s.hand(&made.Secret)
-			}
-			return show(s, made, err, func(m *records.MadePerson) {
-				s.line("All tokens of %s have ended, and a new one is made.", m.Name)
-				s.handed(m.Secret)
-			})
-		}),
+		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME",
+			[]cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
+				made, err := s.ResetPerson(ctx, args[0])
+				if err == nil {
+					err = s.hand(&made.Secret)
+				}
+				return show(s, made, err, func(m *records.MadePerson) {
+					s.line("All tokens of %s have ended, and a new one is made.", m.Name)
+					s.handed(m.Secret)
+				})
+			}),
 	)
 }
 
 func tokenCommand() *cli.Command {
 	return group("token", "by what you come in",
-		verb("list", "your tokens, and for an administrator everybody's, without their secrets", "", nil, func(ctx context.Context, s *session, _ []string) error {
-			all, err := client.All(func(after string, limit int64) (*records.Page[records.Token], error) {
-				return s.ListTokens(ctx, &client.ListTokensParams{After: after, Limit: limit})
-			})
-			return show(s, all, err, func(all []records.Token) {
-				g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
-				for _, t := range all {
-					g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt), optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
-				}
-				s.grid(g, "There are no tokens.")
-			})
-		}),
+		verb("list", "your tokens, and for an administrator everybody's, without their secrets", "", nil,
+			func(ctx context.Context, s *session, _ []string) error {
+				all, err := client.All(func(after string, limit int64) (*records.Page[records.Token], error) {
+					return s.ListTokens(ctx, &client.ListTokensParams{After: after, Limit: limit})
+				})
+				return show(s, all, err, func(all []records.Token) {
+					g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
+					for _, t := range all {
+						g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt),
+							optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
+					}
+					s.grid(g, "There are no tokens.")
+				})
+			}),
 		verb("add", "make another token for yourself; it is shown this once", "", []cli.Flag{
-			&cli.StringFlag{Name: "note", Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
+			&cli.StringFlag{Name: "note", Usage: "what it is for"},
+			&cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
 		}, func(ctx context.Context, s *session, _ []string) error {
-			made, err := s.AddToken(ctx, client.NewTokenBody{Note: s.command.String("note"), Days: int64(s.command.Int("days"))})
+			made, err := s.AddToken(ctx, client.NewTokenBody{Note: s.command.String("note"),
+				Days: int64(s.command.Int("days"))})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
@@ -104,15 +113,17 @@ func tokenCommand() *cli.Command {
 				s.handed(m.Secret)
 			})
 		}),
-		verb("end", "end a token and its sessions", "TOKEN", nil, func(ctx context.Context, s *session, args []string) error {
-			id, err := idOf(args[0])
-			if err != nil {
-				return err
-			}
-			if err := s.RevokeToken(ctx, id); err != nil {
-				return err
-			}
-			return show(s, map[string]string{"ended": args[0]}, nil, func(map[string]string) { s.line("Token %s has ended.", args[0]) })
-		}),
+		verb("end", "end a token and its sessions", "TOKEN", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				if err := s.RevokeToken(ctx, id); err != nil {
+					return err
+				}
+				return show(s, map[string]string{"ended": args[0]}, nil,
+					func(map[string]string) { s.line("Token %s has ended.", args[0]) })
+			}),
 	)
 }

@@ -22,38 +22,55 @@ import (
 )
 
 // alone is a command that needs no service.
-func alone(name, usage, args string, flags []cli.Flag, action func(ctx context.Context, c *cli.Command, o *output, args []string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage + "; needs no service", ArgsUsage: args, Flags: append(flags, jsonFlag()), Action: func(ctx context.Context, c *cli.Command) error {
-		given := c.Args().Slice()
-		if !strings.HasSuffix(args, "...") {
-			var err error
-			if given, err = arguments(c, args); err != nil {
-				return err
+func alone(name, usage, args string, flags []cli.Flag, action func(ctx context.Context, c *cli.Command, o *output,
+	args []string) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage + "; needs no service", ArgsUsage: args,
+		Flags: append(flags, jsonFlag()), Action: func(ctx context.Context, c *cli.Command) error {
+			given := c.Args().Slice()
+			if !strings.HasSuffix(args, "...") {
+				var err error
+				if given, err = arguments(c, args); err != nil {
+					return err
+				}
+			} else if len(given) == 0 {
+				return fmt.Errorf("%s takes one %s or more", c.FullName(), strings.TrimSuffix(args, "..."))
 			}
-		} else if len(given) == 0 {
-			return fmt.Errorf("%s takes one %s or more", c.FullName(), strings.TrimSuffix(args, "..."))
-		}
-		return action(ctx, c, outputOf(c), given)
-	}}
+			return action(ctx, c, outputOf(c), given)
+		}}
 }
 
 func rulebookCommand() *cli.Command {
 	commands := []*cli.Command{
 		alone("check", "say what is wrong with a rulebook file", "FILE", nil, checkRulebook),
-		alone("propose", "draft a rulebook from files of one dataset, the newest first, with the evidence for each line", "FILE...", append([]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, readingFlags()...), proposeRulebook),
-		alone("codes", "put the codes of a file into a code list of a rulebook file, which is printed; comments and order stay", "FILE LIST CODES", append([]cli.Flag{
-			&cli.StringFlag{Name: "column", Usage: "the column of the codes; the first one where it is left out"}, &cli.StringFlag{Name: "labels", Usage: "the column of their labels"}}, readingFlags()...), putCodes),
-		alone("compare", "say in words how a rulebook file differs from an earlier one", "EARLIER LATER", nil, compareRulebooks),
-		alone("to-csvw", "write a rulebook file as CSVW metadata, and list what they cannot carry", "FILE", nil, toCSVW),
-		alone("from-csvw", "make a rulebook of CSVW metadata, and list what it cannot carry", "FILE", []cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, fromCSVW),
-		verb("try", "say what a rulebook file would find in the newest deliveries; nothing is saved", "FILE", []cli.Flag{&cli.IntFlag{Name: "last", Value: 3, Usage: "how many deliveries"}}, tryRulebook),
-		verb("changes", "how the newest version differs from the one before, in words", "DATASET", []cli.Flag{&cli.IntFlag{Name: "from", Usage: "the earlier version"}, &cli.IntFlag{Name: "to", Usage: "the later version; 0 for the newest"}}, func(ctx context.Context, s *session, args []string) error {
-			found, err := s.CompareRulebooks(ctx, args[0], &client.CompareRulebooksParams{From: int64(s.command.Int("from")), To: int64(s.command.Int("to"))})
-			all, err := differencesOf(found, err)
-			return show(s, &all, err, func(all *[]rulebook.Difference) { s.differences(*all) })
-		}),
+		alone("propose",
+			"draft a rulebook from files of one dataset, the newest first, with the evidence for each line", "FILE...",
+			append([]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, readingFlags()...),
+			proposeRulebook),
+		alone("codes",
+			"put the codes of a file into a code list of a rulebook file, which is printed; comments and order stay",
+			"FILE LIST CODES", append([]cli.Flag{
+				&cli.StringFlag{Name: "column", Usage: "the column of the codes; the first one where it is left out"},
+				&cli.StringFlag{Name: "labels", Usage: "the column of their labels"}}, readingFlags()...), putCodes),
+		alone("compare", "say in words how a rulebook file differs from an earlier one", "EARLIER LATER", nil,
+			compareRulebooks),
+		alone("to-csvw", "write a rulebook file as CSVW metadata, and list what they cannot carry", "FILE", nil,
+			toCSVW),
+		alone("from-csvw", "make a rulebook of CSVW metadata, and list what it cannot carry", "FILE",
+			[]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, fromCSVW),
+		verb("try", "say what a rulebook file would find in the newest deliveries; nothing is saved", "FILE",
+			[]cli.Flag{&cli.IntFlag{Name: "last", Value: 3, Usage: "how many deliveries"}}, tryRulebook),
+		verb("changes", "how the newest version differs from the one before, in words", "DATASET",
+			[]cli.Flag{&cli.IntFlag{Name: "from", Usage: "the earlier version"},
+				&cli.IntFlag{Name: "to", Usage: "the later version; 0 for the newest"}},
+			func(ctx context.Context, s *session, args []string) error {
+				found, err := s.CompareRulebooks(ctx, args[0],
+					&client.CompareRulebooksParams{From: int64(s.command.Int("from")), To: int64(s.command.Int("to"))})
+				all, err := differencesOf(found, err)
+				return show(s, &all, err, func(all *[]rulebook.Difference) { s.differences(*all) })
+			}),
 	}
-	return group("rulebook", "what must hold for a dataset", append(commands, declarationCommands("rulebooks", "rulebook")...)...)
+	return group("rulebook", "what must hold for a dataset",
+		append(commands, declarationCommands("rulebooks", "rulebook")...)...)
 }
 
 // differencesOf reads what a comparison was answered with.
@@ -76,7 +93,8 @@ func checkRulebook(_ context.Context, _ *cli.Command, o *output, args []string) 
 		return err
 	}
 	if o.json {
-		return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest, "old_words": orEmpty(book.Old)})
+		return o.printJSON(map[string]any{"good": true, "dataset": book.Dataset, "sha256": book.Digest,
+			"old_words": orEmpty(book.Old)})
 	}
 	keys, rules := 0, 0
 	for _, d := range book.Rules {
@@ -87,7 +105,8 @@ func checkRulebook(_ context.Context, _ *cli.Command, o *output, args []string) 
 			rules++
 		}
 	}
-	o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns), keys, rules)
+	o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns),
+		keys, rules)
 	o.oldWords(book.Old)
 	return nil
 }
@@ -234,21 +253,22 @@ func codesIn(ctx context.Context, c *cli.Command, path string) (codes, labels []
 			*into = i
 		}
 	}
-	err = table.Scan(ctx, file, 1, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
-		for i := range b.Rows {
-			code := table.Trim(b.Columns[at].At(i))
-			if code == "" {
-				continue
+	err = table.Scan(ctx, file, 1, func(b *table.Batch) (*table.Batch, error) { return b, nil },
+		func(b *table.Batch) error {
+			for i := range b.Rows {
+				code := table.Trim(b.Columns[at].At(i))
+				if code == "" {
+					continue
+				}
+				if codes = append(codes, code); len(codes) > codesLimit {
+					return fmt.Errorf("there are more than %d rows; deliver the list as a dataset, and let the code list take its codes from there", codesLimit)
+				}
+				if label >= 0 {
+					labels = append(labels, table.Trim(b.Columns[label].At(i)))
+				}
 			}
-			if codes = append(codes, code); len(codes) > codesLimit {
-				return fmt.Errorf("there are more than %d rows; deliver the list as a dataset, and let the code list take its codes from there", codesLimit)
-			}
-			if label >= 0 {
-				labels = append(labels, table.Trim(b.Columns[label].At(i)))
-			}
-		}
-		return nil
-	})
+			return nil
+		})
 	return codes, labels, err
 }
 
@@ -320,7 +340,8 @@ func tryRulebook(ctx context.Context, s *session, args []string) error {
 		return fmt.Errorf("--last is at least 1, not %d", last)
 	}
 	tables, err := client.All(func(after string, limit int64) (*records.Page[records.Table], error) {
-		return s.ListTables(ctx, book.Dataset, &client.ListTablesParams{After: after, Limit: limit, Origin: client.ListTablesParamsOriginDelivery})
+		return s.ListTables(ctx, book.Dataset, &client.ListTablesParams{After: after, Limit: limit,
+			Origin: client.ListTablesParamsOriginDelivery})
 	})
 	if err != nil {
 		return err
@@ -380,5 +401,6 @@ func (o *output) trials(all []tried) {
 		}
 	}
 	o.grid(g, "")
-	o.line("Rules that nothing breaks are left out: of %d, %d are broken somewhere.", len(all[0].Result.Rules), len(g.rows)-1)
+	o.line("Rules that nothing breaks are left out: of %d, %d are broken somewhere.", len(all[0].Result.Rules),
+		len(g.rows)-1)
 }

@@ -52,7 +52,8 @@ func siftCommand() *cli.Command {
 		Description: "Without --rules the reading of the file is worked out, its columns are described, and values that are not of\ntheir column's type are pointed out. With --rules the file is judged; exit status 1 says that it fell short.",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "rules", Usage: "the rulebook to judge by"},
-			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are judged at once", Value: runtime.NumCPU()},
+			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are judged at once",
+				Value: runtime.NumCPU()},
 			&cli.StringFlag{Name: "column", Usage: "show everything about one column"},
 			&cli.BoolFlag{Name: "between", Usage: "also look for keys and correlations, which takes longer"},
 			&cli.BoolFlag{Name: "digest", Usage: "also print the SHA-256 of the file"},
@@ -132,7 +133,8 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	out.Result, err = audit.Run(ctx, file, book, c.Int("workers"))
 	out.File.SHA256 = <-digests
 	if err == nil && c.Bool("between") {
-		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")}, out.Result)
+		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")},
+			out.Result)
 	}
 	if err != nil {
 		return fail(fmt.Errorf("%s: %w", path, err))
@@ -211,7 +213,8 @@ func inFile(path string, err error) error {
 }
 
 // draft works out how a file is read, and what its columns are.
-func draft(ctx context.Context, path string, open content.Opener, fixed intake.Reading) (*rulebook.Rulebook, *detect.Detection, error) {
+func draft(ctx context.Context, path string, open content.Opener,
+	fixed intake.Reading) (*rulebook.Rulebook, *detect.Detection, error) {
 	d, err := detect.Detect(ctx, open, fixed)
 	if err != nil {
 		return nil, nil, err
@@ -267,9 +270,11 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 }
 
 func (o *output) judgedColumns(r *audit.Result) {
-	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean", "most frequent")
+	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean",
+		"most frequent")
 	for _, c := range r.Columns {
-		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct(&c), percent(c.Score), o.strip(c.Mesh, 24),
+		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct(&c), percent(c.Score),
+			o.strip(c.Mesh, 24),
 			visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), mostFrequent(&c))
 	}
 	o.grid(g, "The file has no columns.")
@@ -307,7 +312,8 @@ var graveness = map[rulebook.Severity]int{rulebook.Major: 0, rulebook.Minor: 1, 
 func (o *output) findings(r *audit.Result) {
 	g := newGrid("severity", ">rows", ">points", ">alone", "rule", "what was found")
 	gravest := slices.Clone(r.Findings)
-	slices.SortStableFunc(gravest, func(a, b audit.Finding) int { return graveness[a.Severity] - graveness[b.Severity] })
+	slices.SortStableFunc(gravest,
+		func(a, b audit.Finding) int { return graveness[a.Severity] - graveness[b.Severity] })
 	for _, f := range gravest {
 		found := f.Found
 		if len(f.Texts) > 0 {

@@ -55,7 +55,8 @@ func (p *private) people(ctx context.Context, o *output) (*demoRun, error) {
 	}
 	d := &demoRun{output: o, tables: map[string]int64{}, cleaned: map[string]int64{}}
 	for person, role := range map[string]string{demoSteward: "steward", demoCertifier: "certifier"} {
-		made, err := admin.AddPerson(ctx, client.NewPersonBody{Name: person, Role: client.NewPersonBodyRole(role), Note: "demo"})
+		made, err := admin.AddPerson(ctx, client.NewPersonBody{Name: person, Role: client.NewPersonBodyRole(role),
+			Note: "demo"})
 		if err != nil {
 			return nil, err
 		}
@@ -92,7 +93,8 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 }
 
 func tourCommand() *cli.Command {
-	return &cli.Command{Name: "tour", Usage: "walk the demo through the whole path once, in a service of its own that is gone afterwards",
+	return &cli.Command{Name: "tour",
+		Usage: "walk the demo through the whole path once, in a service of its own that is gone afterwards",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := arguments(c, ""); err != nil {
 				return err
@@ -103,7 +105,8 @@ func tourCommand() *cli.Command {
 			}
 			defer os.RemoveAll(directory)
 			o := outputOf(c)
-			running, err := startPrivate(ctx, service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: logger(o, true)}, true)
+			running, err := startPrivate(ctx, service.Options{Directory: directory, Listen: "127.0.0.1:0",
+				Log: logger(o, true)}, true)
 			if err != nil {
 				return err
 			}
@@ -176,7 +179,9 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 	if err != nil {
 		return err
 	}
-	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, records.SourceNotes{Provider: "Alder Vale river survey", Contact: "the survey office", Period: "2024", Method: "made up for the demo, with planted defects"}, bytes.NewReader(content))
+	delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File,
+		records.SourceNotes{Provider: "Alder Vale river survey", Contact: "the survey office", Period: "2024",
+			Method: "made up for the demo, with planted defects"}, bytes.NewReader(content))
 	if err != nil {
 		return err
 	}
@@ -189,7 +194,8 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 	if !a.Passed {
 		verdict = "fell short"
 	}
-	d.line("%-20s %5s rows, %2d columns, score %6s, %2d rules broken: %s", one.Dataset, count(a.Rows), len(a.Result.Columns), percent(a.Score), len(a.Result.Findings), verdict)
+	d.line("%-20s %5s rows, %2d columns, score %6s, %2d rules broken: %s", one.Dataset, count(a.Rows),
+		len(a.Result.Columns), percent(a.Score), len(a.Result.Findings), verdict)
 	return nil
 }
 
@@ -232,7 +238,8 @@ func (d *demoRun) planted(ctx context.Context) error {
 func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*table.RowSet, error) {
 	set := table.NewRowSet()
 	for after := uint32(0); ; {
-		page, err := client.Decode[api.RowsPage](d.steward.ShowRows(ctx, id, &client.ShowRowsParams{Rule: rule, Limit: 1000, After: int32(after)}))
+		page, err := client.Decode[api.RowsPage](d.steward.ShowRows(ctx, id,
+			&client.ShowRowsParams{Rule: rule, Limit: 1000, After: int32(after)}))
 		if err != nil {
 			return nil, err
 		}
@@ -249,7 +256,8 @@ func (d *demoRun) rowsBreaking(ctx context.Context, id int64, rule string) (*tab
 func (d *demoRun) settle(ctx context.Context) error {
 	d.heading("3. Issues: ask, record, decide")
 	issues, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
-		return d.steward.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit, State: client.ListIssuesParamsStateUnsettled})
+		return d.steward.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit,
+			State: client.ListIssuesParamsStateUnsettled})
 	})
 	if err != nil {
 		return err
@@ -258,12 +266,14 @@ func (d *demoRun) settle(ctx context.Context) error {
 	for _, i := range issues {
 		bySeverity[i.Severity]++
 	}
-	d.line("%d issues were opened: %d are major and stop their table, %d are minor.", len(issues), bySeverity["major"], bySeverity["minor"])
+	d.line("%d issues were opened: %d are major and stop their table, %d are minor.", len(issues), bySeverity["major"],
+		bySeverity["minor"])
 	for _, i := range issues {
 		if i.Rule != "received_after_sampled" {
 			continue
 		}
-		if _, err := d.steward.CommentIssue(ctx, i.ID, client.CommentBody{Text: "Asked the laboratory: which of the two dates is right?"}); err != nil {
+		if _, err := d.steward.CommentIssue(ctx, i.ID,
+			client.CommentBody{Text: "Asked the laboratory: which of the two dates is right?"}); err != nil {
 			return err
 		}
 		waiver := client.WaiverBody{Reason: "The clock of the laboratory's intake was wrong; the dates of sampling are right.", Until: time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
@@ -271,7 +281,8 @@ func (d *demoRun) settle(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		d.line("Issue %d (%s, %s) is waived by %s until %s.", waived.ID, waived.Dataset, waived.Rule, *waived.WaiverBy, *waived.WaiverUntil)
+		d.line("Issue %d (%s, %s) is waived by %s until %s.", waived.ID, waived.Dataset, waived.Rule, *waived.WaiverBy,
+			*waived.WaiverUntil)
 	}
 	return nil
 }
@@ -342,7 +353,8 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Score), percent(audited.PassMark))
+	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Score),
+		percent(audited.PassMark))
 	return t.ID, nil
 }
 

@@ -70,14 +70,16 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 		if !ok || err != nil {
 			t.Fatalf("%s\n%v", printed, err)
 		}
-		all, err := servicetest.All[records.Dataset](context.Background(), &client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
+		all, err := servicetest.All[records.Dataset](context.Background(),
+			&client.Client{Server: url, Token: strings.TrimSpace(string(token))}, "/datasets")
 		if err != nil {
 			t.Fatal(err)
 		}
 		return all
 	}
 	printed, stop := up(t, program, directory)
-	for _, want := range []string{"Loading the Alder Vale river survey", "Sign in with the token in " + directory, "Ctrl-C stops it."} {
+	for _, want := range []string{"Loading the Alder Vale river survey", "Sign in with the token in " + directory,
+		"Ctrl-C stops it."} {
 		if !strings.Contains(printed, want) {
 			t.Errorf("%q is not in\n%s", want, printed)
 		}
@@ -143,7 +145,8 @@ func spoil(t *testing.T, store string) {
 	}
 	raw[0] ^= 1
 	extra := filepath.Join(store, "ab", "ab", strings.Repeat("ab", 32))
-	if err := errors.Join(os.Remove(kept[0]), os.WriteFile(kept[1], raw, 0o600), os.MkdirAll(filepath.Dir(extra), 0o700), os.WriteFile(extra, []byte("x"), 0o600)); err != nil {
+	if err := errors.Join(os.Remove(kept[0]), os.WriteFile(kept[1], raw, 0o600),
+		os.MkdirAll(filepath.Dir(extra), 0o700), os.WriteFile(extra, []byte("x"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -154,7 +157,8 @@ func TestUpEndsWithItsDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(directory) })
-	running, err := startPrivate(context.Background(), service.Options{Directory: directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}, true)
+	running, err := startPrivate(context.Background(), service.Options{Directory: directory, Listen: "127.0.0.1:0",
+		Log: slog.New(slog.DiscardHandler)}, true)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -62,7 +62,8 @@ func (p *Problem) Error() string {
 
 // do sends a request and returns the answer, whose body the caller closes. An
 // answer that is no success is returned as a *Problem.
-func (c *Client) do(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
+func (c *Client) do(ctx context.Context, method, path string, body io.Reader,
+	header http.Header) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.Server+Prefix+path, body)
 	if err != nil {
 		return nil, err
@@ -232,7 +233,8 @@ func (c *Client) Declare(ctx context.Context, kind string, source []byte) (*reco
 
 // DeclareAfter is Declare for a text that was made from a version, which must still be the
 // newest one; 0 for the first.
-func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, version int) (*records.Declaration, error) {
+func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte,
+	version int) (*records.Declaration, error) {
 	match := ""
 	if version > 0 {
 		match = strconv.Quote(strconv.Itoa(version))
@@ -250,9 +252,12 @@ func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte, v
 }
 
 // Deliver uploads a delivery.
-func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes records.SourceNotes, in io.Reader) (*records.Delivered, error) {
+func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes records.SourceNotes,
+	in io.Reader) (*records.Delivered, error) {
 	query := url.Values{}
-	for name, value := range map[string]string{"file_name": fileName, "provider": notes.Provider, "contact": notes.Contact, "period": notes.Period, "method": notes.Method, "limits": notes.Limits, "note": notes.Note} {
+	for name, value := range map[string]string{"file_name": fileName, "provider": notes.Provider,
+		"contact": notes.Contact, "period": notes.Period, "method": notes.Method, "limits": notes.Limits,
+		"note": notes.Note} {
 		if value != "" {
 			query.Set(name, value)
 		}
@@ -316,7 +321,8 @@ func (e *JobFailed) Error() string {
 // Follow waits for a job to end, tells progress how far it is, and returns it with its
 // result. A job that failed or was stopped is a *JobFailed.
 func (c *Client) Follow(ctx context.Context, id int64, progress func(records.Job)) (*records.Job, error) {
-	response, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/jobs/%d/events", id), nil, http.Header{"Accept": {"text/event-stream"}})
+	response, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/jobs/%d/events", id), nil,
+		http.Header{"Accept": {"text/event-stream"}})
 	if err != nil {
 		return nil, err
 	}

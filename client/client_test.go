@@ -51,7 +51,8 @@ func TestParametersStandInTheAddressOrTheHeader(t *testing.T) {
 			fmt.Fprint(w, `{"name":"a/b"}`)
 		},
 	})
-	if raw, err := c.ShowGroups(ctx, 7, &client.ShowGroupsParams{Columns: []string{"a b", "c&d"}, Offset: 20}); err != nil || string(*raw) != `{"n":1}` {
+	if raw, err := c.ShowGroups(ctx, 7, &client.ShowGroupsParams{Columns: []string{"a b", "c&d"},
+		Offset: 20}); err != nil || string(*raw) != `{"n":1}` {
 		t.Errorf("%s, %v", *raw, err)
 	}
 	if d, err := c.ShowDataset(ctx, "a/b"); err != nil || d.Name != "a/b" {
@@ -64,7 +65,8 @@ func TestAProblemIsAnErrorWithItsDetails(t *testing.T) {
 		"POST /rulebooks": func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusUnprocessableEntity)
-			fmt.Fprint(w, `{"status":422,"detail":"The declaration has mistakes.","errors":[{"location":"line 2, column 1","message":"no"},{"message":"also no"}]}`)
+			fmt.Fprint(w,
+				`{"status":422,"detail":"The declaration has mistakes.","errors":[{"location":"line 2, column 1","message":"no"},{"message":"also no"}]}`)
 		},
 		"GET /tables/1": func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusBadGateway)
@@ -77,18 +79,22 @@ func TestAProblemIsAnErrorWithItsDetails(t *testing.T) {
 	})
 	_, err := c.Declare(ctx, "rulebooks", []byte("x"))
 	var p *client.Problem
-	if !errors.As(err, &p) || p.Status != 422 || err.Error() != "The declaration has mistakes.\n  line 2, column 1: no\n  also no" {
+	if !errors.As(err, &p) || p.Status != 422 ||
+		err.Error() != "The declaration has mistakes.\n  line 2, column 1: no\n  also no" {
 		t.Errorf("%v", err)
 	}
 	_, err = c.ShowTable(ctx, 1)
-	if !errors.As(err, &p) || p.Status != http.StatusBadGateway || !strings.Contains(err.Error(), "answered GET /tables/1 with 502 Bad Gateway") {
+	if !errors.As(err, &p) || p.Status != http.StatusBadGateway ||
+		!strings.Contains(err.Error(), "answered GET /tables/1 with 502 Bad Gateway") {
 		t.Errorf("%v", err)
 	}
-	if _, err := c.ShowTable(ctx, 2); err == nil || !strings.Contains(err.Error(), "the answer to GET /tables/2 cannot be read") {
+	if _, err := c.ShowTable(ctx, 2); err == nil ||
+		!strings.Contains(err.Error(), "the answer to GET /tables/2 cannot be read") {
 		t.Errorf("%v", err)
 	}
 	silent := &client.Client{Server: "http://127.0.0.1:1"}
-	if _, err := silent.ShowTable(ctx, 3); err == nil || !strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
+	if _, err := silent.ShowTable(ctx, 3); err == nil ||
+		!strings.Contains(err.Error(), "the service at http://127.0.0.1:1 does not answer") {
 		t.Errorf("%v", err)
 	}
 }
@@ -99,7 +105,8 @@ func TestAllReadsEveryPage(t *testing.T) {
 		"GET /issues": func(w http.ResponseWriter, r *http.Request) {
 			after := r.URL.Query().Get("after")
 			asked = append(asked, after)
-			page := map[string]records.Page[records.Issue]{"": {Items: []records.Issue{{ID: 9}, {ID: 8}}, Next: "8"}, "8": {Items: []records.Issue{{ID: 3}}}}[after]
+			page := map[string]records.Page[records.Issue]{"": {Items: []records.Issue{{ID: 9}, {ID: 8}}, Next: "8"},
+				"8": {Items: []records.Issue{{ID: 3}}}}[after]
 			if r.URL.Query().Get("state") != "open" || r.URL.Query().Get("limit") != "500" {
 				t.Errorf("asked for %s", r.URL)
 			}
@@ -107,7 +114,8 @@ func TestAllReadsEveryPage(t *testing.T) {
 		},
 	})
 	all, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
-		return c.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit, State: client.ListIssuesParamsStateOpen})
+		return c.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit,
+			State: client.ListIssuesParamsStateOpen})
 	})
 	if err != nil || len(all) != 3 || all[2].ID != 3 || !slices.Equal(asked, []string{"", "8"}) {
 		t.Errorf("%+v after asking for %q, %v", all, asked, err)
@@ -125,7 +133,8 @@ func TestFollowingAJob(t *testing.T) {
 				fmt.Fprintf(w, ": a comment\n\nevent: job\ndata: {\"id\":7,\"state\":%q}\n\n", state)
 			},
 			"GET /jobs/7": func(w http.ResponseWriter, _ *http.Request) {
-				fmt.Fprintf(w, `{"id":7,"kind":"audit","dataset":"d","state":%q,"error":"why it failed","result":{"n":1}}`, state)
+				fmt.Fprintf(w,
+					`{"id":7,"kind":"audit","dataset":"d","state":%q,"error":"why it failed","result":{"n":1}}`, state)
 			},
 		})
 		seen := []string{}
@@ -134,7 +143,8 @@ func TestFollowingAJob(t *testing.T) {
 			t.Errorf("progress %v, want %v", seen, want)
 		}
 		var failed *client.JobFailed
-		if fails != errors.As(err, &failed) || job == nil || state == "failed" && !strings.Contains(err.Error(), "job 7 (audit of d) failed: why it failed") {
+		if fails != errors.As(err, &failed) || job == nil || state == "failed" &&
+			!strings.Contains(err.Error(), "job 7 (audit of d) failed: why it failed") {
 			t.Errorf("%s: %+v, %v", state, job, err)
 		}
 	}
@@ -145,7 +155,8 @@ func TestEditingAnIssueNamesTheVersionThatWasSeen(t *testing.T) {
 		"GET /issues/4": func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"id":4,"version":12}`) },
 		"PATCH /issues/4": func(w http.ResponseWriter, r *http.Request) {
 			var body map[string]string
-			if err := json.NewDecoder(r.Body).Decode(&body); err != nil || body["assignee"] != "Jonas" || r.Header.Get("If-Match") != `"12"` {
+			if err := json.NewDecoder(r.Body).Decode(&body); err != nil || body["assignee"] != "Jonas" ||
+				r.Header.Get("If-Match") != `"12"` {
 				t.Errorf("sent %v with If-Match %s, %v", body, r.Header.Get("If-Match"), err)
 			}
 			fmt.Fprint(w, `{"id":4,"version":13,"entries":[]}`)
@@ -164,7 +175,8 @@ func TestAnAuditThatNobodyAskedFor(t *testing.T) {
 			fmt.Fprint(w, `{"items":[{"id":1,"kind":"fix"}],"next":""}`)
 		},
 	})
-	if _, err := c.AuditOf(ctx, 5, nil); err == nil || !strings.Contains(err.Error(), "no audit of table 5 was asked for") {
+	if _, err := c.AuditOf(ctx, 5, nil); err == nil ||
+		!strings.Contains(err.Error(), "no audit of table 5 was asked for") {
 		t.Errorf("%v", err)
 	}
 }

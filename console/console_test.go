@@ -94,7 +94,10 @@ func (p *person) sees(texts ...string) {
 // presses clicks the link or button that says something.
 func (p *person) presses(text string) {
 	p.t.Helper()
-	p.do("pressing "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[(self::a or self::button) and not(@disabled) and contains(normalize-space(.), %q)]`, text))))
+	p.do("pressing "+text,
+		chromedp.Click(chromedp.Search(
+			fmt.Sprintf(`//*[(self::a or self::button) and not(@disabled) and contains(normalize-space(.), %q)]`,
+				text))))
 }
 
 // writes replaces the text of a field; the page's own code sees it as typing.
@@ -205,7 +208,9 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	}
 	p.visit(delivery)
 	p.sees("What looks odd", "What misses together")
-	p.do("pressing a cell of the mesh by keyboard", chromedp.Focus(chromedp.CSS(`svg[aria-label^="station:"] [data-cell][tabindex="0"]`)), chromedp.KeyEvent(kb.Enter))
+	p.do("pressing a cell of the mesh by keyboard",
+		chromedp.Focus(chromedp.CSS(`svg[aria-label^="station:"] [data-cell][tabindex="0"]`)),
+		chromedp.KeyEvent(kb.Enter))
 	p.sees("of 8 rows")
 	for _, part := range []string{"view=rows", "column=station", "dimension=validity"} {
 		if !strings.Contains(p.address(), part) {
@@ -262,7 +267,8 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.presses("Save and run it")
 	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for")
 	p.presses("To its certificate")
-	p.sees("Mara applied the fixes, so somebody else has to certify the table.", "Certificates are signed by somebody with the role certifier.")
+	p.sees("Mara applied the fixes, so somebody else has to certify the table.",
+		"Certificates are signed by somebody with the role certifier.")
 	merged := p.address()
 
 	// Certify, as somebody else.
@@ -270,7 +276,8 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.signsIn(r.Certifier.Token)
 	p.sees("Jonas, certifier", "Nothing stands in the way of a certificate.")
 	p.presses("Certify the table")
-	p.sees("Certificate 1 of results_by_river", "Jonas certified", "From what arrived to what is handed over", "highgarth_clean version 1, Mara", "The clock was wrong.")
+	p.sees("Certificate 1 of results_by_river", "Jonas certified", "From what arrived to what is handed over",
+		"highgarth_clean version 1, Mara", "The clock was wrong.")
 	p.visit(merged)
 	p.sees("The table has certificate 1.")
 	p.visit(delivery)
@@ -281,7 +288,8 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 
 func TestWhatIsNotThereAndWhoMayNot(t *testing.T) {
 	r := servicetest.Start(t, nil)
-	if _, err := r.Steward.Declare(context.Background(), "rulebooks", []byte(demoText(t, "rulebooks/stations.yaml"))); err != nil {
+	if _, err := r.Steward.Declare(context.Background(), "rulebooks",
+		[]byte(demoText(t, "rulebooks/stations.yaml"))); err != nil {
 		t.Fatal(err)
 	}
 	p := sitDown(t, r.URL)
@@ -306,7 +314,8 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	p := sitDown(t, r.URL)
 	p.visit("/")
-	p.do("signing in by keyboard", chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), r.Steward.Token+kb.Enter))
+	p.do("signing in by keyboard", chromedp.WaitVisible(chromedp.CSS("#token")),
+		chromedp.SendKeys(chromedp.CSS("#token"), r.Steward.Token+kb.Enter))
 	p.sees("What needs you")
 	p.visit("/")
 	p.sees("What needs you")
@@ -336,7 +345,8 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 		t.Errorf("at %d pixels the page is %d wide", browser.Width, wide)
 	}
 	// First view within the bar: scripts that were loaded for it, as they went over the wire or compressed.
-	if kB := evaluate[float64](p, `performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 1000 {
+	if kB := evaluate[float64](p,
+		`performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 1000 {
 		t.Errorf("the first view loads %.0f kB of script", kB)
 	}
 }
@@ -358,10 +368,12 @@ func TestInsideALargerTable(t *testing.T) {
 		}
 		fmt.Fprintf(&content, "G-%06d,%s,%.2f,%s\n", i+1, []string{"Alder", "Bram", "Coll"}[i%3], depth, flow)
 	}
-	if _, err := servicetest.Post[map[string]any](context.Background(), r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+	if _, err := servicetest.Post[map[string]any](context.Background(), r.Steward, "/datasets",
+		map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv", records.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))
+	d, err := r.Steward.Deliver(context.Background(), "gauges", "gauges.csv",
+		records.SourceNotes{Limits: "the old meters"}, strings.NewReader(content.String()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -379,9 +391,11 @@ func TestInsideALargerTable(t *testing.T) {
 	p.sees("G-000001", "of 120,000 rows")
 	p.presses("Last row")
 	p.sees("G-120000")
-	p.do("going to the top by keyboard", chromedp.Focus(chromedp.CSS(`[aria-label="Rows"]`)), chromedp.KeyEvent(kb.Home))
+	p.do("going to the top by keyboard", chromedp.Focus(chromedp.CSS(`[aria-label="Rows"]`)),
+		chromedp.KeyEvent(kb.Home))
 	p.sees("G-000001")
-	evaluate[any](p, `(() => { const g = document.querySelector('[aria-label="Rows"]'); g.scrollTop = g.scrollHeight / 2; return null })()`)
+	evaluate[any](p,
+		`(() => { const g = document.querySelector('[aria-label="Rows"]'); g.scrollTop = g.scrollHeight / 2; return null })()`)
 	p.sees("Rows 60,0")
 	if drawn := evaluate[int](p, `document.querySelectorAll('[aria-label="Rows"] tbody tr').length`); drawn > 60 {
 		t.Errorf("%d rows are drawn at once", drawn)
@@ -405,7 +419,9 @@ func TestInsideALargerTable(t *testing.T) {
 	p.sees("The condition cannot be used", "flow")
 	p.visit(table + "?view=rows&find=g-0777&hide=%5B%22river%22%5D")
 	p.sees("of 100 rows", "1 hidden")
-	if heads := evaluate[string](p, `[...document.querySelectorAll('[aria-label="Rows"] th')].map((h) => h.innerText).join(" ")`); strings.Contains(heads, "river") {
+	if heads := evaluate[string](p,
+		`[...document.querySelectorAll('[aria-label="Rows"] th')].map((h) => h.innerText).join(" ")`); strings.Contains(
+		heads, "river") {
 		t.Errorf("a hidden column is among %s", heads)
 	}
 

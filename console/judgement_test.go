@@ -58,10 +58,12 @@ func visited(t *testing.T) (*servicetest.Running, *person, int64) {
 func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 	r, p, table := visited(t)
 	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
-	p.sees("Since the audit before", "8 rows, before 1.", "wins back", "Report for the owner of the data", "2 of 8 rows are surplus")
+	p.sees("Since the audit before", "8 rows, before 1.", "wins back", "Report for the owner of the data",
+		"2 of 8 rows are surplus")
 	p.presses("(side by side)")
 	p.sees("one key, different cells", "V1", "Once spellings are made consistent, 3 of 8 rows are surplus.")
-	if differs := evaluate[int](p, `document.querySelectorAll('[aria-label="Groups side by side"] td[title$="differs within the group"]').length`); differs != 2 {
+	if differs := evaluate[int](p,
+		`document.querySelectorAll('[aria-label="Groups side by side"] td[title$="differs within the group"]').length`); differs != 2 {
 		t.Errorf("%d cells are shown to differ, want the two flows", differs)
 	}
 	p.presses("one key once spellings are levelled")
@@ -72,11 +74,13 @@ func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 	p.sees("flow ×")
 
 	p.visit(fmt.Sprintf("/tables/%d?view=codes", table))
-	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fennoholt-Bridge", "its label", "nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
+	p.sees("3 of 8 filled cells hold no code of the list stations to the letter", "Fennoholt-Bridge", "its label",
+		"nothing known", "ask the owner of the data", "Accept all 1 that are 90% sure or more")
 	p.presses("Accept all 1")
 	p.sees("Version 2 of the rulebook has 1 spelling more.", "accepted")
 	saved, err := servicetest.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
-	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fennoholt Bridge}", "label: Fennoholt Bridge, spellings: [Fennoholt-Bridge]}", 1) {
+	if err != nil || saved.Source != strings.Replace(visitsBook, "label: Fennoholt Bridge}",
+		"label: Fennoholt Bridge, spellings: [Fennoholt-Bridge]}", 1) {
 		t.Errorf("the rulebook is\n%s, %v", saved.Source, err)
 	}
 	p.presses("show the rulebook")
@@ -94,26 +98,32 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.writes(area, strings.Replace(visitsBook, "type: decimal", "type: decimel", 1))
 	p.sees("1 mistake", `line 6, column 24: "decimel" is not a type; did you mean "decimal"?`, "! 6")
 	p.presses("line 6, column 24")
-	if at := evaluate[string](p, `(() => { const e = document.querySelector('textarea'); return e.value.slice(e.selectionStart, e.selectionStart + 7); })()`); at != "decimel" {
+	if at := evaluate[string](p,
+		`(() => { const e = document.querySelector('textarea'); return e.value.slice(e.selectionStart, e.selectionStart + 7); })()`); at != "decimel" {
 		t.Errorf("the caret is at %q", at)
 	}
 
 	// What can come next, by keyboard alone.
 	p.writes(area, visitsBook+"rules:\n  - {id: small, condition: ")
-	p.do("putting the caret at the end", chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`))
+	p.do("putting the caret at the end",
+		chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`))
 	p.writes(area, visitsBook)
 	p.sees("It is a good rulebook.")
-	p.do("asking what can come next", chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`), chromedp.KeyEvent("ru"))
+	p.do("asking what can come next",
+		chromedp.Evaluate[chromedp.Void](`(() => { const e = document.querySelector('textarea'); e.focus(); e.setSelectionRange(e.value.length, e.value.length); })()`), chromedp.KeyEvent("ru"))
 	p.sees("rules:")
 	p.do("taking it", chromedp.KeyEvent(kb.Tab))
-	if text := evaluate[string](p, `document.querySelector('textarea').value`); !strings.HasSuffix(text, "pass_mark: 10\nrules:") {
+	if text := evaluate[string](p, `document.querySelector('textarea').value`); !strings.HasSuffix(text,
+		"pass_mark: 10\nrules:") {
 		t.Errorf("the text ends with %q", text[len(text)-20:])
 	}
 
 	// A trial on a chosen delivery.
 	p.writes(area, visitsBook+"rules:\n  - {id: small, condition: flow < 6}\n")
 	p.sees("It is a good rulebook.")
-	p.do("trying it", chromedp.Click(chromedp.Search(`//section[@aria-label="Trial"]//button[normalize-space(.) = "Try it"] | //*[@aria-label="Trial"]//button[normalize-space(.) = "Try it"]`)))
+	p.do("trying it",
+		chromedp.Click(
+			chromedp.Search(`//section[@aria-label="Trial"]//button[normalize-space(.) = "Try it"] | //*[@aria-label="Trial"]//button[normalize-space(.) = "Try it"]`)))
 	p.sees("by the last audit", "small", "5 of 8 rows break the rule flow < 6.")
 
 	// The same rulebook as forms.
@@ -136,7 +146,9 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.sees("references 1", "known crew, crews: colour")
 	p.presses("text")
 	p.sees("It is a good rulebook.")
-	want := strings.Replace(visitsBook, "{name: flow, type: decimal}", "{name: flow, type: decimal, from: 0, required: true}\n  - {name: crew}", 1) + "rules:\n  - {id: small, condition: flow < 6}\n" +
+	want := strings.Replace(visitsBook, "{name: flow, type: decimal}",
+		"{name: flow, type: decimal, from: 0, required: true}\n  - {name: crew}", 1) +
+		"rules:\n  - {id: small, condition: flow < 6}\n" +
 		"references:\n  - {id: known, columns: [crew], to: {dataset: crews, columns: [colour]}}\n"
 	if text := evaluate[string](p, `document.querySelector('textarea').value`); text != want {
 		t.Errorf("the text is\n%s\nwant\n%s", text, want)
@@ -144,7 +156,8 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.presses("Save as the next version")
 	p.sees("version 2 by Mara")
 	p.presses("versions")
-	p.sees("What changed from version 1 to version 2", "The column crew is new", "The column flow now has required yes.")
+	p.sees("What changed from version 1 to version 2", "The column crew is new",
+		"The column flow now has required yes.")
 	saved, err := servicetest.Get[records.Declaration](context.Background(), r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != want {
 		t.Errorf("%v", err)
@@ -169,7 +182,8 @@ func TestARulebookOfManyColumns(t *testing.T) {
 	p.visit("/datasets/wide/rulebook")
 	p.signsIn(r.Steward.Token)
 	p.sees("It is a good rulebook.", "302")
-	p.writes(`textarea[aria-label="Rulebook"]`, strings.Replace(b.String(), "column_299, type: decimal", "column_299, type: desimal", 1))
+	p.writes(`textarea[aria-label="Rulebook"]`, strings.Replace(b.String(), "column_299, type: decimal",
+		"column_299, type: desimal", 1))
 	p.sees(`"desimal" is not a type`)
 	p.presses("forms")
 	p.writes(`input[aria-label="Find"]`, "column_250")
@@ -198,7 +212,8 @@ func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
 	p.presses("Save as the next version")
 	p.sees("it was made from version 1, and administrator saved version 2", "The column flow now has lowest value 0")
 	p.presses("I have seen the newest version: let mine come after it")
-	for deadline := time.Now().Add(patience); strings.Contains(p.page(), "was not saved"); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); strings.Contains(p.page(),
+		"was not saved"); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("the refusal stays after the newest version was seen")
 		}
@@ -217,7 +232,8 @@ func TestADeliveryIsWithdrawnInTheConsole(t *testing.T) {
 	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(ctx, "visits", "may.csv", records.SourceNotes{}, strings.NewReader("station,flow\nAV-1,5\n"))
+	d, err := r.Steward.Deliver(ctx, "visits", "may.csv", records.SourceNotes{},
+		strings.NewReader("station,flow\nAV-1,5\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,8 @@ func TestWhatIsNoPageIsNotThere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for address, want := range map[string]int{"/": 200, "/datasets/visits": 200, "/tables/7/fix": 200, "/nothing": 404, "/datasets/a/b/c": 404, "/assets/none.js": 404, "/../etc/passwd": 404, "/.env": 404} {
+	for address, want := range map[string]int{"/": 200, "/datasets/visits": 200, "/tables/7/fix": 200, "/nothing": 404,
+		"/datasets/a/b/c": 404, "/assets/none.js": 404, "/../etc/passwd": 404, "/.env": 404} {
 		w := httptest.NewRecorder()
 		r := httptest.NewRequest("GET", "/", nil)
 		r.URL.Path = address

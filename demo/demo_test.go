@@ -110,7 +110,8 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 		t.Fatal(err)
 	}
 	var out, log bytes.Buffer
-	ledger, err := fix.Apply(context.Background(), openWith(t, read(t, "data/"+dataset+".csv"), b.Reading), b, p, 2, &out, &log)
+	ledger, err := fix.Apply(context.Background(), openWith(t, read(t, "data/"+dataset+".csv"), b.Reading), b, p, 2,
+		&out, &log)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -123,7 +124,8 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 
 func TestTheCleanedAndMergedTablePasses(t *testing.T) {
 	inputs := map[string]merge.Input{}
-	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean", "millrace_results": "millrace_clean"} {
+	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean",
+		"millrace_results": "millrace_clean"} {
 		in, ledger := clean(t, dataset, plan)
 		inputs[dataset] = in
 		for _, step := range ledger.Steps {
@@ -201,7 +203,8 @@ func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
 			spelled := want[c.Name+" in another spelling"] + want[c.Name+" in another spelling or with stray spaces"]
 			unknown := want[c.Name+" that is in no register"]
 			if got[rulebook.MeansCode] != spelled || got[rulebook.MeansNothing] != unknown || len(got) > 2 {
-				t.Errorf("%s.%s: %v, planted were %d other spellings and %d unknown ones", d.Dataset, c.Name, got, spelled, unknown)
+				t.Errorf("%s.%s: %v, planted were %d other spellings and %d unknown ones", d.Dataset, c.Name, got,
+					spelled, unknown)
 			}
 		}
 		for _, k := range b.Rules {
@@ -212,9 +215,12 @@ func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			equal, conflicting := want["exact duplicate row"], want["repeated sample id with another value"]+want["repeated visit number"]
-			if groups.Of[relation.Equal].Surplus != equal || groups.Of[relation.Conflicting].Surplus != conflicting || groups.Of[relation.Near].Surplus != 0 {
-				t.Errorf("%s: %+v, planted were %d equal rows and %d that conflict", d.Dataset, groups.Of, equal, conflicting)
+			equal, conflicting := want["exact duplicate row"], want["repeated sample id with another value"]+
+				want["repeated visit number"]
+			if groups.Of[relation.Equal].Surplus != equal || groups.Of[relation.Conflicting].Surplus != conflicting ||
+				groups.Of[relation.Near].Surplus != 0 {
+				t.Errorf("%s: %+v, planted were %d equal rows and %d that conflict", d.Dataset, groups.Of, equal,
+					conflicting)
 			}
 		}
 	}

@@ -44,7 +44,8 @@ func TestASecretThatIsEmptyOrOpenToOthersIsNoSecret(t *testing.T) {
 		content string
 		mode    os.FileMode
 		want    string
-	}{{"", 0o600, "is empty"}, {" \n", 0o600, "is empty"}, {"abc", 0o640, "other users may read"}, {"abc", 0o604, "chmod 600"}} {
+	}{{"", 0o600, "is empty"}, {" \n", 0o600, "is empty"}, {"abc", 0o640, "other users may read"}, {"abc", 0o604,
+		"chmod 600"}} {
 		if err := WriteFile(path, []byte(c.content), c.mode); err != nil {
 			t.Fatal(err)
 		}

@@ -109,8 +109,10 @@ func TestTheClientIsLight(t *testing.T) {
 // Within core/, a package knows only those of the rooms before it.
 func TestTheCoreIsInLayers(t *testing.T) {
 	layers := [][]string{
-		{"core/guard", "core/budget", "core/document"}, {"core/table"}, {"core/condition"}, {"core/intake"}, {"core/profile"},
-		{"core/rulebook"}, {"core/rules"}, {"core/audit"}, {"core/relation"}, {"core/propose"}, {"core/fix"}, {"core/merge"}, {"core/certify"},
+		{"core/guard", "core/budget", "core/document"}, {"core/table"}, {"core/condition"}, {"core/intake"},
+		{"core/profile"},
+		{"core/rulebook"}, {"core/rules"}, {"core/audit"}, {"core/relation"}, {"core/propose"}, {"core/fix"},
+		{"core/merge"}, {"core/certify"},
 	}
 	layer := func(name string) int {
 		return slices.IndexFunc(layers, func(l []string) bool { return under(name, l...) })

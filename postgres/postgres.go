@@ -137,7 +137,8 @@ var errEnded = errors.New("the database server stopped while it was starting")
 
 // URL is the address of the database, password included.
 func (s *Server) URL() string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(ownerName, s.password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: databaseName, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(ownerName, s.password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: databaseName, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 
@@ -258,7 +259,8 @@ type InUseError struct{ Directory, Holder string }
 
 // Error implements error.
 func (e *InUseError) Error() string {
-	return fmt.Sprintf("%s is in use by %s; stop that one first, or give this one a directory of its own", e.Directory, e.Holder)
+	return fmt.Sprintf("%s is in use by %s; stop that one first, or give this one a directory of its own", e.Directory,
+		e.Holder)
 }
 
 // takeLock makes this process the only one that works on the directory. The lock ends with
@@ -348,7 +350,8 @@ func (s *Server) reachable() error {
 // stopLeftover stops a server that still runs on the cluster because our process was killed.
 func (s *Server) stopLeftover(ctx context.Context) {
 	if _, err := os.Stat(filepath.Join(s.cluster(), "postmaster.pid")); err == nil {
-		_ = s.command(ctx, "pg_ctl", "stop", "--pgdata", s.cluster(), "--mode", "fast", "--wait", "--timeout", "20").Run()
+		_ = s.command(ctx, "pg_ctl", "stop", "--pgdata", s.cluster(), "--mode", "fast", "--wait", "--timeout", "20").
+			Run()
 	}
 }
 
@@ -391,7 +394,8 @@ func (s *Server) launch() error {
 		return err
 	}
 	defer log.Close()
-	args := []string{"-D", s.cluster(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60"}
+	args := []string{"-D", s.cluster(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=", "-c", "max_connections=60"}
 	if s.passing {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
@@ -458,7 +462,8 @@ func (s *Server) await(ctx context.Context) error {
 
 func createDatabase(ctx context.Context, conn *pgx.Conn) error {
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", databaseName).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", databaseName).
+		Scan(&there); err != nil || there {
 		return err
 	}
 	_, err := conn.Exec(ctx, "CREATE DATABASE "+databaseName)
@@ -485,6 +490,7 @@ func (s *Server) stop() error {
 	case <-s.done:
 		return nil
 	case <-time.After(stopTimeout):
-		return errors.Join(errors.New("the database server did not stop in time and was killed"), s.process.Process.Kill())
+		return errors.Join(errors.New("the database server did not stop in time and was killed"),
+			s.process.Process.Kill())
 	}
 }

@@ -57,7 +57,8 @@ func ask(t *testing.T, s *Server, query string) string {
 func TestAServerKeepsItsRecordsAndSecretsOverRestartsAndCrashes(t *testing.T) {
 	directory := enterable(t)
 	s := start(t, directory)
-	if got := ask(t, s, "SELECT current_database() || ' ' || current_setting('listen_addresses')"); got != "proudsieve 127.0.0.1" {
+	if got := ask(t, s,
+		"SELECT current_database() || ' ' || current_setting('listen_addresses')"); got != "proudsieve 127.0.0.1" {
 		t.Errorf("the database and its address: %s", got)
 	}
 	ask(t, s, "WITH t AS (SELECT 1) SELECT set_config('x.y', 'z', false)")
@@ -222,7 +223,8 @@ func TestAnEmptyPasswordIsNotAccepted(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(directory, "password"), nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Start(context.Background(), Options{Directory: directory, Passing: true}); err == nil || !strings.Contains(err.Error(), "password is empty") {
+	if _, err := Start(context.Background(), Options{Directory: directory, Passing: true}); err == nil ||
+		!strings.Contains(err.Error(), "password is empty") {
 		t.Errorf("%v", err)
 	}
 }

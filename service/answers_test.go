@@ -15,7 +15,8 @@ import (
 func TestDownloadsSayWhatTheyAre(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
-	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, records.SourceNotes{}, strings.NewReader("sample,value\nS1,1\n"))
+	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, records.SourceNotes{},
+		strings.NewReader("sample,value\nS1,1\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -24,7 +25,9 @@ func TestDownloadsSayWhatTheyAre(t *testing.T) {
 	}
 	response, text := send(t, "GET", r.URL+api.Prefix+"/tables/1/bytes", r.Reader.Token, "")
 	h := response.Header
-	if text != "sample,value\nS1,1\n" || h.Get("ETag") != `"`+d.Table.Digest+`"` || h.Get("Content-Disposition") != `attachment; filename="sam\"ples.csv"` || h.Get("X-Content-Type-Options") != "nosniff" {
+	if text != "sample,value\nS1,1\n" || h.Get("ETag") != `"`+d.Table.Digest+`"` ||
+		h.Get("Content-Disposition") != `attachment; filename="sam\"ples.csv"` ||
+		h.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("%q with %v", text, h)
 	}
 	response, text = send(t, "GET", r.URL+api.Prefix+"/tables/1/bytes?what=change-log", r.Reader.Token, "")
@@ -37,7 +40,8 @@ func TestAJobsEventsEndWithTheJob(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\n"+strings.Repeat("S1,1\nS2,2\n", 200_000))
-	response, text := send(t, "GET", fmt.Sprintf("%s%s/jobs/%d/events", r.URL, api.Prefix, d.Job.ID), r.Reader.Token, "")
+	response, text := send(t, "GET", fmt.Sprintf("%s%s/jobs/%d/events", r.URL, api.Prefix, d.Job.ID), r.Reader.Token,
+		"")
 	if !strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") {
 		t.Errorf("content type %q", response.Header.Get("Content-Type"))
 	}
@@ -60,11 +64,13 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	for i := range 5 {
-		audited(t, r.Steward, deliver(t, r.Steward, "samples", fmt.Sprintf("sample,value\nS%d,1\nS%d,\n", i, i+1)).Table.ID)
+		audited(t, r.Steward, deliver(t, r.Steward, "samples", fmt.Sprintf("sample,value\nS%d,1\nS%d,\n", i, i+1)).
+			Table.ID)
 	}
 	seen := []int64{}
 	for after := ""; ; {
-		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?limit=2&after="+after)
+		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader,
+			"/datasets/samples/tables?limit=2&after="+after)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -78,14 +84,16 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 	if fmt.Sprint(seen) != "[5 4 3 2 1]" {
 		t.Errorf("the tables came as %v", seen)
 	}
-	for query, want := range map[string]int{"": 1, "?state=open": 1, "?state=closed": 0, "?dataset=other": 0, "?assignee=Mara": 0, "?state=unsettled&dataset=samples": 1} {
+	for query, want := range map[string]int{"": 1, "?state=open": 1, "?state=closed": 0, "?dataset=other": 0,
+		"?assignee=Mara": 0, "?state=unsettled&dataset=samples": 1} {
 		page, err := servicetest.Get[records.Page[records.Issue]](ctx, r.Reader, "/issues"+query)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("issues%s: %d, want %d; %v", query, len(page.Items), want, err)
 		}
 	}
 	for origin, want := range map[string]int{"delivery": 5, "cleaned": 0, "merged": 0} {
-		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+origin)
+		page, err := servicetest.Get[records.Page[records.Table]](ctx, r.Reader, "/datasets/samples/tables?origin="+
+			origin)
 		if err != nil || len(page.Items) != want {
 			t.Errorf("%s: %d tables, want %d; %v", origin, len(page.Items), want, err)
 		}

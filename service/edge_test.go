@@ -24,14 +24,20 @@ func TestRowsNearTheEndOfAllNumbersAreAnsweredAndEndNothing(t *testing.T) {
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,2\n")
 	audited(t, r.Steward, d.Table.ID)
 	for query, want := range map[string]int{
-		"after=4294967290&limit=100": 200, "after=4294967294&limit=1000": 200, "offset=4294967294&limit=5": 200, "after=4294967294&offset=4294967294": 200,
-		"offset=4294967294&rule=value.required": 200, "offset=4294967294&sort=value": 200, "after=4294967294&rule=value.required": 200,
-		"after=4294967295": 422, "offset=4294967296": 422, "offset=9223372036854775807": 422, "offset=-1": 422, "after=-1": 422, "after=18446744073709551616": 422,
+		"after=4294967290&limit=100": 200, "after=4294967294&limit=1000": 200, "offset=4294967294&limit=5": 200,
+		"after=4294967294&offset=4294967294":    200,
+		"offset=4294967294&rule=value.required": 200, "offset=4294967294&sort=value": 200,
+		"after=4294967294&rule=value.required": 200,
+		"after=4294967295":                     422, "offset=4294967296": 422, "offset=9223372036854775807": 422,
+		"offset=-1": 422,
+		"after=-1":  422, "after=18446744073709551616": 422,
 		"limit=0": 422, "limit=1001": 422,
 	} {
-		response, text := send(t, "GET", fmt.Sprintf("%s%s/tables/%d/rows?%s", r.URL, api.Prefix, d.Table.ID, query), r.Reader.Token, "")
+		response, text := send(t, "GET", fmt.Sprintf("%s%s/tables/%d/rows?%s", r.URL, api.Prefix, d.Table.ID, query),
+			r.Reader.Token, "")
 		var page api.RowsPage
-		if err := json.Unmarshal([]byte(text), &page); err != nil || response.StatusCode != want || len(page.Rows) != 0 {
+		if err := json.Unmarshal([]byte(text), &page); err != nil || response.StatusCode != want ||
+			len(page.Rows) != 0 {
 			t.Errorf("%s: %d, want %d; %.200s", query, response.StatusCode, want, text)
 		}
 	}
@@ -117,10 +123,11 @@ func TestANulAndWhatIsNoTextAreRefusedEverywhere(t *testing.T) {
 		return response.StatusCode, text
 	}
 	for name, c := range map[string][2]string{
-		"a comment":       {"/issues/1/comments", `{"text":"a\u0000b"}`},
-		"a name":          {"/datasets", `{"name":"x","title":"\u0000"}`},
-		"a text":          {"/rulebooks", `{"source":"dataset: a\u0000\n"}`},
-		"a deep one":      {"/rulebooks/edit", `{"source":"dataset: a\n","changes":[{"section":"columns","item":"\u0000"}]}`},
+		"a comment": {"/issues/1/comments", `{"text":"a\u0000b"}`},
+		"a name":    {"/datasets", `{"name":"x","title":"\u0000"}`},
+		"a text":    {"/rulebooks", `{"source":"dataset: a\u0000\n"}`},
+		"a deep one": {"/rulebooks/edit",
+			`{"source":"dataset: a\n","changes":[{"section":"columns","item":"\u0000"}]}`},
 		"a query":         {"/datasets/samples/deliveries?file_name=a%00b", "x"},
 		"bytes":           {"/datasets/samples/deliveries?note=%ff%fe", "x"},
 		"a path":          {"/datasets/a%00b/deliveries", "x"},
@@ -133,7 +140,8 @@ func TestANulAndWhatIsNoTextAreRefusedEverywhere(t *testing.T) {
 	if status, text := post("/issues/1/comments", `{"text":"the text \\u0000 spelled out"}`); status != 201 {
 		t.Errorf("an escape that is no NUL: %d %s", status, text)
 	}
-	for _, path := range []string{"/datasets/%ff", "/issues?dataset=%00", "/tables/1/rows?where=%00", "/rulebooks/samples/%00"} {
+	for _, path := range []string{"/datasets/%ff", "/issues?dataset=%00", "/tables/1/rows?where=%00",
+		"/rulebooks/samples/%00"} {
 		if response, text := send(t, "GET", r.URL+api.Prefix+path, r.Reader.Token, ""); response.StatusCode != 422 {
 			t.Errorf("%s: %d %s", path, response.StatusCode, text)
 		}
@@ -161,7 +169,9 @@ func TestAProblemCarriesTheNumberOfItsRequest(t *testing.T) {
 }
 
 func TestWrongTokensAreSlowedByAddressAndRecorded(t *testing.T) {
-	r := servicetest.Start(t, func(o *service.Options) { o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
+	r := servicetest.Start(t, func(o *service.Options) {
+		o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	})
 	try := func(token, from string) int {
 		response, _ := send(t, "GET", r.URL+api.Prefix+"/me", token, "", "X-Forwarded-For", from)
 		if response.StatusCode == 429 && response.Header.Get("Retry-After") == "" {
@@ -186,7 +196,8 @@ func TestWrongTokensAreSlowedByAddressAndRecorded(t *testing.T) {
 	if status := try(r.Steward.Token, "198.51.100.7"); status != 200 {
 		t.Errorf("a good token that was used lately, from the same address: %d", status)
 	}
-	if response, _ := send(t, "POST", r.URL+api.Prefix+"/session", "", `{"token":"ps_guessed"}`, "X-Forwarded-For", "198.51.100.7"); response.StatusCode != 429 {
+	if response, _ := send(t, "POST", r.URL+api.Prefix+"/session", "", `{"token":"ps_guessed"}`, "X-Forwarded-For",
+		"198.51.100.7"); response.StatusCode != 429 {
 		t.Errorf("signing in: %d", response.StatusCode)
 	}
 	deeds, err := servicetest.All[records.Deed](ctx, r.Admin, "/history")
@@ -220,7 +231,8 @@ func TestSignInsDownloadsAndRefusalsAreInTheHistory(t *testing.T) {
 			counts[d.Action]++
 		}
 	}
-	for _, action := range []string{"signed in", "signed out", "downloaded a table", "downloaded findings", "was refused"} {
+	for _, action := range []string{"signed in", "signed out", "downloaded a table", "downloaded findings",
+		"was refused"} {
 		if counts[action] != 1 {
 			t.Errorf("%q stands there %d times", action, counts[action])
 		}
@@ -230,8 +242,10 @@ func TestSignInsDownloadsAndRefusalsAreInTheHistory(t *testing.T) {
 func TestOnlyTheServicesNamesAreAnswered(t *testing.T) {
 	r := servicetest.Start(t, func(o *service.Options) { o.Names = []string{"sieve.example"} })
 	port := r.URL[strings.LastIndex(r.URL, ":"):]
-	for host, want := range map[string]int{"localhost" + port: 200, "127.0.0.1" + port: 200, "[::1]" + port: 200, "sieve.example": 200, "SIEVE.example:80": 200, "sieve.example.": 200,
-		"elsewhere.example": 421, "elsewhere.example" + port: 421, "10.1.2.3": 421, "localhost.elsewhere.example": 421} {
+	for host, want := range map[string]int{"localhost" + port: 200, "127.0.0.1" + port: 200, "[::1]" + port: 200,
+		"sieve.example": 200, "SIEVE.example:80": 200, "sieve.example.": 200,
+		"elsewhere.example": 421, "elsewhere.example" + port: 421, "10.1.2.3": 421,
+		"localhost.elsewhere.example": 421} {
 		request, err := http.NewRequest("GET", r.URL+"/healthz", nil)
 		if err != nil {
 			t.Fatal(err)
@@ -255,13 +269,15 @@ func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
 	if response.Header.Get("ETag") != `"1"` {
 		t.Errorf("the ETag is %s", response.Header.Get("ETag"))
 	}
-	mine, theirs := strings.Replace(book, "title: ", "title: My ", 1), strings.Replace(book, "pass_mark: ", "pass_mark: 1 # was ", 1)
+	mine, theirs := strings.Replace(book, "title: ", "title: My ", 1),
+		strings.Replace(book, "pass_mark: ", "pass_mark: 1 # was ", 1)
 	if mine == book {
 		mine = book + "# mine\n"
 	}
 	declareAfter(t, r.Admin, "rulebooks", theirs, first.Version)
 	_, err := r.Steward.DeclareAfter(ctx, "rulebooks", []byte(mine), first.Version)
-	refused(t, "the second one", err, http.StatusPreconditionFailed, "it was made from version 1, and administrator saved version 2 at")
+	refused(t, "the second one", err, http.StatusPreconditionFailed,
+		"it was made from version 1, and administrator saved version 2 at")
 	if !strings.Contains(err.Error(), "version 2: ") {
 		t.Errorf("the difference is not told: %v", err)
 	}
@@ -297,7 +313,8 @@ func TestAnIssueWhoseRuleIsGoneIsClosedByWhoSavedThat(t *testing.T) {
 			t.Fatal(err)
 		}
 		last := shown.Entries[len(shown.Entries)-1]
-		if gone := i.Rule == "value.required"; gone != (i.State == "closed") || gone && (*last.Person != "Mara" || !strings.Contains(last.Text, "Version 2 of the rulebook has no rule value.required")) {
+		if gone := i.Rule == "value.required"; gone != (i.State == "closed") || gone && (*last.Person != "Mara" ||
+			!strings.Contains(last.Text, "Version 2 of the rulebook has no rule value.required")) {
 			t.Errorf("%s is %s; %+v", i.Rule, i.State, last)
 		}
 	}
@@ -313,7 +330,8 @@ func TestAWithdrawnDeliveryByTheService(t *testing.T) {
 	path := fmt.Sprintf("/tables/%d/withdrawal", wrong.Table.ID)
 	_, err := servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "x"})
 	refused(t, "no reason", err, 422, "reason")
-	if _, err := servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "The file of another month.", "let_go_of_bytes": true}); err != nil {
+	if _, err := servicetest.Post[records.Withdrawal](ctx, r.Steward, path,
+		map[string]any{"reason": "The file of another month.", "let_go_of_bytes": true}); err != nil {
 		t.Fatal(err)
 	}
 	_, err = servicetest.Post[records.Withdrawal](ctx, r.Steward, path, map[string]any{"reason": "again"})
@@ -324,7 +342,8 @@ func TestAWithdrawnDeliveryByTheService(t *testing.T) {
 	if err != nil || *d.LastTable != good.Table.ID || *d.Score != 100 || d.OpenIssues != 0 {
 		t.Errorf("%+v, %v", d, err)
 	}
-	response, text := send(t, "GET", fmt.Sprintf("%s%s/tables/%d/bytes", r.URL, api.Prefix, wrong.Table.ID), r.Reader.Token, "")
+	response, text := send(t, "GET", fmt.Sprintf("%s%s/tables/%d/bytes", r.URL, api.Prefix, wrong.Table.ID),
+		r.Reader.Token, "")
 	if response.StatusCode != http.StatusGone || !strings.Contains(text, "its bytes were let go") {
 		t.Errorf("%d %s", response.StatusCode, text)
 	}
@@ -346,7 +365,8 @@ func TestAskersOfOneQuestionShareItsReadingAndItStopsWithTheLast(t *testing.T) {
 	var group sync.WaitGroup
 	for range 12 {
 		group.Go(func() {
-			page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&limit=3", d.Table.ID))
+			page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&limit=3",
+				d.Table.ID))
 			if err != nil || len(page.Rows) != 3 || page.Rows[0].Cells[1] != "0" || page.Rows[2].Cells[1] != "2" {
 				t.Errorf("%+v, %v", page, err)
 			}
@@ -354,8 +374,10 @@ func TestAskersOfOneQuestionShareItsReadingAndItStopsWithTheLast(t *testing.T) {
 	}
 	group.Wait()
 	impatient := &client.Client{Server: r.URL, Token: r.Reader.Token, HTTP: &http.Client{Timeout: 5 * time.Millisecond}}
-	_, _ = servicetest.Get[api.RowsPage](ctx, impatient, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
-	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
+	_, _ = servicetest.Get[api.RowsPage](ctx, impatient, fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3",
+		d.Table.ID))
+	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader,
+		fmt.Sprintf("/tables/%d/rows?sort=value&falling=true&limit=3", d.Table.ID))
 	if err != nil || page.Rows[0].Cells[1] != "199999" {
 		t.Errorf("asked again after somebody left: %+v, %v", page, err)
 	}

@@ -22,7 +22,8 @@ func gauges() string {
 		if i%10 == 0 {
 			flow = ""
 		}
-		fmt.Fprintf(&b, "G%04d;%s;%d;%s;%02d/0%d/2024\n", i+1, []string{"Alder", "Bram", "Coll"}[i%3], i%97, flow, 1+i%28, 1+i%9)
+		fmt.Fprintf(&b, "G%04d;%s;%d;%s;%02d/0%d/2024\n", i+1, []string{"Alder", "Bram", "Coll"}[i%3], i%97, flow,
+			1+i%28, 1+i%9)
 	}
 	return b.String()
 }
@@ -30,10 +31,12 @@ func gauges() string {
 // taken is a delivery without a rulebook, audited.
 func taken(t *testing.T, r *servicetest.Running, content string) string {
 	t.Helper()
-	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "gauges"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets",
+		map[string]string{"name": "gauges"}); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Steward.Deliver(ctx, "gauges", "gauges.csv", records.SourceNotes{Contact: "the office", Period: "2024"}, strings.NewReader(content))
+	d, err := r.Steward.Deliver(ctx, "gauges", "gauges.csv", records.SourceNotes{Contact: "the office", Period: "2024"},
+		strings.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,14 +87,16 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 		}
 	}
 	for query, says := range map[string]string{
-		"where=flwo IS NULL": `did you mean`, "where=flow >": "cannot be used", "where=river > 5": "cannot be used", "is=nonsense": "no list of columns",
+		"where=flwo IS NULL": `did you mean`, "where=flow >": "cannot be used", "where=river > 5": "cannot be used",
+		"is=nonsense":  "no list of columns",
 		"sort=nothing": `no column "nothing"`, `is=[["x","y"]]`: `no column "x"`,
 	} {
 		values, err := url.ParseQuery(query)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode()); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?"+values.Encode()); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q", query, err, says)
 		}
 	}
@@ -108,7 +113,8 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 	if err != nil || len(x.Downs) != 3 || x.Rows != 3000 || x.Cells[0][0].Rows != 1000 {
 		t.Errorf("%+v, %v", x, err)
 	}
-	some, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&across=depth&where="+url.QueryEscape("depth < 3"))
+	some, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&across=depth&where="+
+		url.QueryEscape("depth < 3"))
 	if err != nil || some.Rows != 93 || len(some.Acrosses) != 3 {
 		t.Errorf("%+v, %v", some, err)
 	}
@@ -120,8 +126,10 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 	if err != nil || len(*gaps) == 0 || (*gaps)[0].Strength > 0.3 {
 		t.Errorf("%+v, %v", gaps, err)
 	}
-	for path, says := range map[string]string{"/crossing?down=nothing": `no column "nothing"`, "/gaps?column=nothing": `no column "nothing"`, "/correlations?columns=nothing": `no column "nothing"`} {
-		if _, err := servicetest.Get[any](ctx, r.Reader, table+path); err == nil || !strings.Contains(err.Error(), says) {
+	for path, says := range map[string]string{"/crossing?down=nothing": `no column "nothing"`,
+		"/gaps?column=nothing": `no column "nothing"`, "/correlations?columns=nothing": `no column "nothing"`} {
+		if _, err := servicetest.Get[any](ctx, r.Reader, table+path); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q", path, err, says)
 		}
 	}
@@ -138,13 +146,15 @@ func TestHowADeliveryIsRead(t *testing.T) {
 	for _, e := range d.Evidence {
 		found[e.Aspect] = e.Found + " " + string(e.Confidence)
 	}
-	for aspect, want := range map[string]string{"delimiter": "semicolon likely", "decimal mark": "comma likely", "header": "line 1 likely", "dates of day": "dd/MM/yyyy certain"} {
+	for aspect, want := range map[string]string{"delimiter": "semicolon likely", "decimal mark": "comma likely",
+		"header": "line 1 likely", "dates of day": "dd/MM/yyyy certain"} {
 		if found[aspect] != want {
 			t.Errorf("%s: %s, want %s", aspect, found[aspect], want)
 		}
 	}
 	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/gauges/tables")
-	if err != nil || !strings.Contains(string(tables[0].Source), `"contact":"the office"`) || !strings.Contains(string(tables[0].Source), `"period":"2024"`) {
+	if err != nil || !strings.Contains(string(tables[0].Source), `"contact":"the office"`) ||
+		!strings.Contains(string(tables[0].Source), `"period":"2024"`) {
 		t.Errorf("%s, %v", tables[0].Source, err)
 	}
 }
@@ -153,7 +163,8 @@ func TestEveryFormatIsTakenInAndBrowsed(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, "{\"a\":1,\"b\":{\"c\":\"x\"}}\n{\"a\":2}\nbroken\n")
 	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?offset=2")
-	if err != nil || fmt.Sprint(page.Columns) != "[a b.c]" || page.Total != 3 || page.Rows[0].Line != 3 || fmt.Sprint(page.Rows[0].Surplus) != "[broken]" {
+	if err != nil || fmt.Sprint(page.Columns) != "[a b.c]" || page.Total != 3 || page.Rows[0].Line != 3 ||
+		fmt.Sprint(page.Rows[0].Surplus) != "[broken]" {
 		t.Errorf("%+v, %v", page, err)
 	}
 }

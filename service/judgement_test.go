@@ -51,23 +51,27 @@ func TestATableIsJudgedBesideOthers(t *testing.T) {
 	for _, f := range a.Result.Findings {
 		found[f.Rule] = f.Rows
 	}
-	if want := map[string]int64{"station.codes": 2, "station.spelling": 1, "one_visit": 2, "known": 2}; fmt.Sprint(found) != fmt.Sprint(want) {
+	if want := map[string]int64{"station.codes": 2, "station.spelling": 1, "one_visit": 2,
+		"known": 2}; fmt.Sprint(found) != fmt.Sprint(want) {
 		t.Errorf("found %v, want %v", found, want)
 	}
 	if !strings.HasPrefix(a.Result.Beside["stations"], "table 1, SHA-256 ") {
 		t.Errorf("held against %v", a.Result.Beside)
 	}
 	for _, j := range a.Result.Rules {
-		if j.Rule == "rows_stay" && j.Unjudged != "there is no earlier delivery to compare with" || j.Rule == "fresh" && j.Unjudged != "" {
+		if j.Rule == "rows_stay" && j.Unjudged != "there is no earlier delivery to compare with" || j.Rule == "fresh" &&
+			j.Unjudged != "" {
 			t.Errorf("%s: %s", j.Rule, j.Unjudged)
 		}
 	}
 	next := audited(t, r.Steward, deliver(t, r.Steward, "visits", "station,day,flow\nAV-1,2024-06-01,5\n").Table.ID)
-	if len(next.Result.Findings) != 1 || next.Result.Findings[0].Found != "The table has 1 rows; before it had 7, which is a change of -85.7 %." {
+	if len(next.Result.Findings) != 1 ||
+		next.Result.Findings[0].Found != "The table has 1 rows; before it had 7, which is a change of -85.7 %." {
 		t.Errorf("%+v", next.Result.Findings)
 	}
 	c, err := servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", next.ID))
-	if err != nil || c.Before.ID != a.ID || c.Comparison.Rows.Before != 7 || len(c.Rules) != 5 || c.Rules[0].Turn != audit.TurnUnasked && c.Rules[0].Turn != audit.TurnNew {
+	if err != nil || c.Before.ID != a.ID || c.Comparison.Rows.Before != 7 || len(c.Rules) != 5 ||
+		c.Rules[0].Turn != audit.TurnUnasked && c.Rules[0].Turn != audit.TurnNew {
 		t.Errorf("%+v, %v", c, err)
 	}
 	_, err = servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison?with=1", next.ID))
@@ -78,18 +82,24 @@ func TestATableIsJudgedBesideOthers(t *testing.T) {
 
 func TestGroupsAndCodesOfATable(t *testing.T) {
 	r, a := judged(t)
-	groups, err := servicetest.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=station&columns=day", a.TableID))
-	if err != nil || groups.Kind != "conflicting" || groups.Listed != 1 || len(groups.Page) != 1 || groups.Page[0].Differs[0] != "flow" || groups.Of[relation.Equal].Groups != 1 || groups.Of[relation.Near].Surplus != 1 || groups.Of[relation.Near].Impact["flow"] != "1" {
+	groups, err := servicetest.Get[api.GroupsPage](ctx, r.Reader,
+		fmt.Sprintf("/tables/%d/groups?columns=station&columns=day", a.TableID))
+	if err != nil || groups.Kind != "conflicting" || groups.Listed != 1 || len(groups.Page) != 1 ||
+		groups.Page[0].Differs[0] != "flow" || groups.Of[relation.Equal].Groups != 1 ||
+		groups.Of[relation.Near].Surplus != 1 || groups.Of[relation.Near].Impact["flow"] != "1" {
 		t.Errorf("%+v, %v", groups, err)
 	}
 	_, err = servicetest.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=place", a.TableID))
 	refused(t, "groups by no column", err, 422, `The table has no column "place"`)
-	codes, err := servicetest.Get[relation.Codes](ctx, r.Reader, fmt.Sprintf("/tables/%d/codes?column=station", a.TableID))
-	if err != nil || codes.List != "stations" || len(codes.Texts) != 3 || len(codes.Absent) != 1 || codes.Absent[0] != "AV-3" {
+	codes, err := servicetest.Get[relation.Codes](ctx, r.Reader, fmt.Sprintf("/tables/%d/codes?column=station",
+		a.TableID))
+	if err != nil || codes.List != "stations" || len(codes.Texts) != 3 || len(codes.Absent) != 1 ||
+		codes.Absent[0] != "AV-3" {
 		t.Fatalf("%+v, %v", codes, err)
 	}
 	for _, text := range codes.Texts {
-		if want := map[string]string{"av-1": "AV-1 upper and lower case", "AV2": "AV-2 accents or punctuation", "XX": " "}[text.Text]; text.Meaning.Code+" "+text.Meaning.How != want {
+		if want := map[string]string{"av-1": "AV-1 upper and lower case", "AV2": "AV-2 accents or punctuation",
+			"XX": " "}[text.Text]; text.Meaning.Code+" "+text.Meaning.How != want {
 			t.Errorf("%s means %+v, want %s", text.Text, text.Meaning, want)
 		}
 	}
@@ -101,7 +111,8 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	if err != nil || len(issues) == 0 {
 		t.Fatal(err)
 	}
-	if _, err := r.Steward.CommentIssue(ctx, issues[0].ID, client.CommentBody{Text: "Which station is XX?"}); err != nil {
+	if _, err := r.Steward.CommentIssue(ctx, issues[0].ID,
+		client.CommentBody{Text: "Which station is XX?"}); err != nil {
 		t.Fatal(err)
 	}
 	asked := client.IssueChangeBodyStateAsked
@@ -112,7 +123,8 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/audits/%d/report", a.ID), &page); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Audit of visits.csv", "Which station is XX?", "rulebook, version 1", "the laboratory", "2 of 7 rows have something in station that is no code of its list."} {
+	for _, want := range []string{"Audit of visits.csv", "Which station is XX?", "rulebook, version 1",
+		"the laboratory", "2 of 7 rows have something in station that is no code of its list."} {
 		if !strings.Contains(page.String(), want) {
 			t.Errorf("the report has no %q", want)
 		}
@@ -120,7 +132,8 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/audits/%d/findings", a.ID), &findings); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"line,row,column,value,rule,", "8,7,station,XX,station.codes,minor,", `"station=XX, day=2024-05-04"`} {
+	for _, want := range []string{"line,row,column,value,rule,", "8,7,station,XX,station.codes,minor,",
+		`"station=XX, day=2024-05-04"`} {
 		if !strings.Contains(findings.String(), want) {
 			t.Errorf("the findings have no %q:\n%s", want, findings.String())
 		}
@@ -130,7 +143,8 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	r, a := judged(t)
 	stricter := visitsBook + "rules:\n  - {id: small, condition: flow < 6}\n"
-	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID),
+		map[string]string{"source": stricter})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,16 +156,19 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 	if err := json.Unmarshal(*done.Result, &result); err != nil {
 		t.Fatal(err)
 	}
-	if f := result.Findings[len(result.Findings)-1]; f.Rule != "small" && result.Findings[len(result.Findings)-2].Rule != "small" {
+	if f := result.Findings[len(result.Findings)-1]; f.Rule != "small" &&
+		result.Findings[len(result.Findings)-2].Rule != "small" {
 		t.Errorf("%+v", result.Findings)
 	}
 	audits, err := servicetest.All[records.Audit](ctx, r.Reader, "/datasets/visits/audits")
 	if err != nil || len(audits) != 1 {
 		t.Errorf("a trial is recorded as an audit: %+v, %v", audits, err)
 	}
-	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stationsBook})
+	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/trials", a.TableID),
+		map[string]string{"source": stationsBook})
 	refused(t, "another dataset's rulebook", err, 422, "belongs to visits")
-	_, err = servicetest.Post[records.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID), map[string]string{"source": stricter})
+	_, err = servicetest.Post[records.Job](ctx, r.Reader, fmt.Sprintf("/tables/%d/trials", a.TableID),
+		map[string]string{"source": stricter})
 	refused(t, "a reader", err, 403, "needs the right to")
 
 	declareAfter(t, r.Steward, "rulebooks", stricter, 1)
@@ -164,7 +181,8 @@ func TestARulebookIsTriedBeforeItIsSaved(t *testing.T) {
 func TestProposalsAndCSVWByTheService(t *testing.T) {
 	r, _ := judged(t)
 	proposed, err := servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/visits/proposal")
-	if err != nil || !strings.Contains(proposed.Source, "{name: flow, type: decimal}   # 6 of 6 filled cells are of this type; type integer would hold") {
+	if err != nil || !strings.Contains(proposed.Source,
+		"{name: flow, type: decimal}   # 6 of 6 filled cells are of this type; type integer would hold") {
 		t.Fatalf("%+v, %v", proposed, err)
 	}
 	declareAfter(t, r.Steward, "rulebooks", proposed.Source, 1)
@@ -179,7 +197,8 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	declareAfter(t, r.Steward, "rulebooks", back.Source, 2)
 	_, err = servicetest.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
 	refused(t, "metadata without columns", err, 422, "describe no columns")
-	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "empty"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets",
+		map[string]string{"name": "empty"}); err != nil {
 		t.Fatal(err)
 	}
 	_, err = servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")
@@ -189,14 +208,18 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 func TestARulebookIsChangedByForms(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	source := "dataset: d # ours\ncolumns:\n  - {name: a}\n"
-	changed, err := servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
+	changed, err := servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source,
+		"changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
 	if err != nil || changed.Source != "dataset: d # ours\ncolumns:\n  - {name: a, type: integer}\n" {
 		t.Fatalf("%+v, %v", changed, err)
 	}
-	_, err = servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
+	_, err = servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit",
+		map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
-	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": changed.Source})
-	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 6 || outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
+	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline",
+		map[string]string{"source": changed.Source})
+	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 6 ||
+		outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
 		t.Errorf("%+v, %v", outlined, err)
 	}
 	_, err = servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})

@@ -18,7 +18,8 @@ import (
 func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
 	database := postgrestest.Database(t)
 	first := servicetest.Start(t, func(o *service.Options) { o.DatabaseURL = database })
-	second, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: first.Directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	second, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: first.Directory,
+		Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +55,8 @@ func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
 
 func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
 	database, directory := postgrestest.Database(t), t.TempDir()
-	options := service.Options{DatabaseURL: database, Directory: directory, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}
+	options := service.Options{DatabaseURL: database, Directory: directory, Listen: "127.0.0.1:0",
+		Log: slog.New(slog.DiscardHandler)}
 	stopping, err := service.Start(ctx, options)
 	if err != nil {
 		t.Fatal(err)
@@ -63,7 +65,8 @@ func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
 	declare(t, watching.Steward, "rulebooks", book)
 	jobs := map[int64]bool{}
 	for i := range 4 { // both nodes get some
-		d := deliver(t, watching.Steward, "samples", "sample,value\n"+strings.Repeat(fmt.Sprintf("S1,%d\nS2,2.5\n", i), 400_000))
+		d := deliver(t, watching.Steward, "samples", "sample,value\n"+strings.Repeat(fmt.Sprintf("S1,%d\nS2,2.5\n", i),
+			400_000))
 		jobs[d.Job.ID] = true
 	}
 	time.Sleep(400 * time.Millisecond)
@@ -98,11 +101,14 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 		}
 		return strings.Join(parts, ", ")
 	}
-	if got, want := states(d.Table.ID), "received done, read done, judged done, asked held, put right here, joined ahead, certified ahead"; got != want {
+	if got, want := states(d.Table.ID),
+		"received done, read done, judged done, asked held, put right here, joined ahead, certified ahead"; got != want {
 		t.Errorf("with an issue that stops it: %s, want %s", got, want)
 	}
-	declare(t, r.Steward, "fix-plans", "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n")
-	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "clean"})
+	declare(t, r.Steward, "fix-plans",
+		"fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n")
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID),
+		map[string]string{"fix_plan": "clean"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,13 +116,16 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 		t.Fatal(err)
 	}
 	audited(t, r.Steward, *job.ResultTable)
-	if got, want := states(d.Table.ID), "received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+	if got, want := states(d.Table.ID),
+		"received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
 		t.Errorf("cleaned: %s, want %s", got, want)
 	}
-	if got, want := states(*job.ResultTable), "received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+	if got, want := states(*job.ResultTable),
+		"received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
 		t.Errorf("from the cleaned table: %s, want %s", got, want)
 	}
-	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err != nil {
+	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier,
+		fmt.Sprintf("/tables/%d/certificates", *job.ResultTable), nil); err != nil {
 		t.Fatal(err)
 	}
 	if got := states(d.Table.ID); !strings.HasSuffix(got, "certified done") {
@@ -170,7 +179,8 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if a := audited(t, r.Steward, d.Table.ID); a.Score != 50 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
-	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1), 1); v.Version != 2 {
+	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1),
+		1); v.Version != 2 {
 		t.Errorf("%+v", v)
 	}
 	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
@@ -201,7 +211,8 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 		t.Helper()
 		d := deliver(t, r.Steward, dataset, content)
 		declare(t, r.Steward, "fix-plans", "fix_plan: as_it_is\ndataset: "+dataset+"\nsteps: []\n")
-		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "as_it_is"})
+		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID),
+			map[string]string{"fix_plan": "as_it_is"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -212,7 +223,9 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	version := 0
 	merge := func(unmatched string, body map[string]any) (*records.Job, error) {
 		t.Helper()
-		version = declareAfter(t, r.Steward, "merges", "merge: joined\nstack: [samples]\njoin:\n  - {with: places, match: [sample], take: [place], unmatched: "+unmatched+"}\n", version).Version
+		version = declareAfter(t, r.Steward, "merges",
+			"merge: joined\nstack: [samples]\njoin:\n  - {with: places, match: [sample], take: [place], unmatched: "+
+				unmatched+"}\n", version).Version
 		job, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/joined/runs", body)
 		if err != nil {
 			return nil, err
@@ -221,7 +234,8 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	}
 	clean("samples", "sample,value\nS1,1\nS2,2\n")
 	clean("places", "sample,place\nS1,Alder\nS3,Corrow\n")
-	if _, err := merge("refuse", map[string]any{}); err == nil || !strings.Contains(err.Error(), `row 2: places has no row with the key "S2"`) {
+	if _, err := merge("refuse", map[string]any{}); err == nil ||
+		!strings.Contains(err.Error(), `row 2: places has no row with the key "S2"`) {
 		t.Errorf("%v", err)
 	}
 	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/joined/tables")

@@ -114,15 +114,18 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key, Console: pages, UploadLimit: s.options.UploadLimit,
+	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key,
+		Console: pages, UploadLimit: s.options.UploadLimit,
 		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
 	}
 	serving, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.unserve = cancel
-	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16, TLSConfig: secure,
-		BaseContext: func(net.Listener) context.Context { return serving }, ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug)}
+	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 1 << 16, TLSConfig: secure,
+		BaseContext: func(net.Listener) context.Context { return serving },
+		ErrorLog:    slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug)}
 	serve := func() error { return s.server.Serve(s.listener) }
 	if secure != nil {
 		serve = func() error { return s.server.ServeTLS(s.listener, "", "") }
@@ -150,7 +153,8 @@ func (s *Service) certificates() (*tls.Config, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the certificate for TLS: %w", err)
 	}
-	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}, nil
+	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
+		NextProtos: []string{"h2", "http/1.1"}}, nil
 }
 
 // watch takes in the files of the watched folder, in the name of the administrator.
@@ -192,7 +196,8 @@ func (s *Service) firstToken(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := store.AddToken(ctx, tx, person.ID, access.Hash(secret), "made at the first start", nil); err != nil {
+		if _, err := store.AddToken(ctx, tx, person.ID, access.Hash(secret), "made at the first start",
+			nil); err != nil {
 			return err
 		}
 		return durable.WriteFile(TokenFile(s.options.Directory), []byte(secret+"\n"), 0o600)

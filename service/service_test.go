@@ -60,7 +60,8 @@ func declareAfter(t *testing.T, c *client.Client, kind, source string, version i
 
 func deliver(t *testing.T, c *client.Client, dataset, content string) *records.Delivered {
 	t.Helper()
-	d, err := c.Deliver(ctx, dataset, dataset+".csv", records.SourceNotes{Provider: "the laboratory", Note: "a note"}, strings.NewReader(content))
+	d, err := c.Deliver(ctx, dataset, dataset+".csv", records.SourceNotes{Provider: "the laboratory", Note: "a note"},
+		strings.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -129,14 +130,17 @@ func operations(t *testing.T) [][2]string {
 	var all [][2]string
 	for path, methods := range description.Paths {
 		for method := range methods {
-			all = append(all, [2]string{strings.ToUpper(method), strings.NewReplacer("{id}", "1", "{name}", "samples", "{dataset}", "samples").Replace(path)})
+			all = append(all, [2]string{strings.ToUpper(method), strings.NewReplacer("{id}", "1", "{name}", "samples",
+				"{dataset}", "samples").Replace(path)})
 		}
 	}
 	return all
 }
 
 func TestNobodyPassesWithoutAToken(t *testing.T) {
-	r := servicetest.Start(t, func(o *service.Options) { o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
+	r := servicetest.Start(t, func(o *service.Options) {
+		o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	})
 	public := []string{"POST /session", "GET /signing-key"}
 	all := operations(t)
 	if len(all) < 40 {
@@ -147,13 +151,18 @@ func TestNobodyPassesWithoutAToken(t *testing.T) {
 			continue
 		}
 		for name, token := range map[string]string{"no token": "", "a wrong token": "ps_guessed"} {
-			response, text := send(t, o[0], r.URL+api.Prefix+o[1], token, "{}", "X-Forwarded-For", fmt.Sprintf("203.0.113.%d", i%250+1)) // each from an address of its own
-			if response.StatusCode != http.StatusUnauthorized || response.Header.Get("Content-Type") != "application/problem+json" || !strings.Contains(text, "signed in") {
+			// each from an address of its own
+			response, text := send(t, o[0], r.URL+api.Prefix+o[1], token, "{}", "X-Forwarded-For",
+				fmt.Sprintf("203.0.113.%d", i%250+1))
+			if response.StatusCode != http.StatusUnauthorized ||
+				response.Header.Get("Content-Type") != "application/problem+json" ||
+				!strings.Contains(text, "signed in") {
 				t.Errorf("%s %s with %s: %d %s", o[0], o[1], name, response.StatusCode, text)
 			}
 		}
 	}
-	if response, _ := send(t, "GET", r.URL+api.Prefix+"/nothing/here", "", ""); response.StatusCode != http.StatusUnauthorized {
+	if response, _ := send(t, "GET", r.URL+api.Prefix+"/nothing/here", "",
+		""); response.StatusCode != http.StatusUnauthorized {
 		t.Errorf("an address that is none: %d", response.StatusCode)
 	}
 }
@@ -165,14 +174,22 @@ func TestRolesAreCheckedOnTheServer(t *testing.T) {
 		caller       *client.Client
 		method, path string
 	}{
-		{"a reader", r.Reader, "POST", "/datasets"}, {"a reader", r.Reader, "POST", "/rulebooks"}, {"a reader", r.Reader, "POST", "/datasets/samples/deliveries"},
-		{"a reader", r.Reader, "POST", "/tables/1/audits"}, {"a reader", r.Reader, "POST", "/tables/1/fixes"}, {"a reader", r.Reader, "POST", "/issues/1/comments"},
-		{"a reader", r.Reader, "PATCH", "/issues/1"}, {"a reader", r.Reader, "POST", "/issues/1/waiver"}, {"a reader", r.Reader, "POST", "/jobs/1/stop"},
-		{"a steward", r.Steward, "POST", "/tables/1/certificates"}, {"a steward", r.Steward, "POST", "/people"}, {"a steward", r.Steward, "PATCH", "/people/Jonas"}, {"a steward", r.Steward, "POST", "/people/Jonas/reset"}, {"a steward", r.Steward, "DELETE", "/tokens/1"},
-		{"a reader", r.Reader, "POST", "/tables/1/withdrawal"}, {"a reader", r.Reader, "PUT", "/datasets/samples/retention"},
-		{"a certifier", r.Certifier, "POST", "/rulebooks"}, {"a certifier", r.Certifier, "POST", "/datasets/samples/deliveries"}, {"a certifier", r.Certifier, "POST", "/merges/samples/runs"},
+		{"a reader", r.Reader, "POST", "/datasets"}, {"a reader", r.Reader, "POST", "/rulebooks"},
+		{"a reader", r.Reader, "POST", "/datasets/samples/deliveries"},
+		{"a reader", r.Reader, "POST", "/tables/1/audits"}, {"a reader", r.Reader, "POST", "/tables/1/fixes"},
+		{"a reader", r.Reader, "POST", "/issues/1/comments"},
+		{"a reader", r.Reader, "PATCH", "/issues/1"}, {"a reader", r.Reader, "POST", "/issues/1/waiver"},
+		{"a reader", r.Reader, "POST", "/jobs/1/stop"},
+		{"a steward", r.Steward, "POST", "/tables/1/certificates"}, {"a steward", r.Steward, "POST", "/people"},
+		{"a steward", r.Steward, "PATCH", "/people/Jonas"}, {"a steward", r.Steward, "POST", "/people/Jonas/reset"},
+		{"a steward", r.Steward, "DELETE", "/tokens/1"},
+		{"a reader", r.Reader, "POST", "/tables/1/withdrawal"},
+		{"a reader", r.Reader, "PUT", "/datasets/samples/retention"},
+		{"a certifier", r.Certifier, "POST", "/rulebooks"}, {"a certifier", r.Certifier, "POST",
+			"/datasets/samples/deliveries"}, {"a certifier", r.Certifier, "POST", "/merges/samples/runs"},
 	} {
-		response, text := send(t, c.method, r.URL+api.Prefix+c.path, c.caller.Token, `{"source":"x","name":"x","text":"x","reason":"xxx","until":"2030-01-01","fix_plan":"x","person":"x","role":"reader"}`)
+		response, text := send(t, c.method, r.URL+api.Prefix+c.path, c.caller.Token,
+			`{"source":"x","name":"x","text":"x","reason":"xxx","until":"2030-01-01","fix_plan":"x","person":"x","role":"reader"}`)
 		if response.StatusCode != http.StatusForbidden || !strings.Contains(text, "ask an administrator") {
 			t.Errorf("%s, %s %s: %d %s", c.who, c.method, c.path, response.StatusCode, text)
 		}
@@ -181,12 +198,14 @@ func TestRolesAreCheckedOnTheServer(t *testing.T) {
 
 func TestTheOpenDoors(t *testing.T) {
 	r := servicetest.Start(t, nil)
-	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "go_goroutines", api.Prefix + "/signing-key": "Ed25519", api.Prefix + "/openapi.json": `"openapi":"3.1`} {
+	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "go_goroutines",
+		api.Prefix + "/signing-key": "Ed25519", api.Prefix + "/openapi.json": `"openapi":"3.1`} {
 		response, text := send(t, "GET", r.URL+path, "", "")
 		if response.StatusCode != http.StatusOK || !strings.Contains(text, want) {
 			t.Errorf("%s: %d %.100s", path, response.StatusCode, text)
 		}
-		if response.Header.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(response.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'") {
+		if response.Header.Get("X-Content-Type-Options") != "nosniff" ||
+			!strings.Contains(response.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'") {
 			t.Errorf("%s: headers %v", path, response.Header)
 		}
 	}
@@ -200,18 +219,23 @@ func TestTheConsolesSession(t *testing.T) {
 	}
 	response, _ = send(t, "POST", r.URL+api.Prefix+"/session", "", fmt.Sprintf(`{"token":%q}`, r.Steward.Token))
 	cookie := response.Cookies()[0]
-	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode || strings.Contains(cookie.Value, r.Steward.Token) {
+	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode ||
+		strings.Contains(cookie.Value, r.Steward.Token) {
 		t.Errorf("the cookie %+v", cookie)
 	}
 	_, text = send(t, "GET", r.URL+api.Prefix+"/me", "", "", "Cookie", cookie.Name+"="+cookie.Value)
-	if !strings.Contains(text, `"name":"Mara"`) || !strings.Contains(text, `"work"`) || strings.Contains(text, "certify") {
+	if !strings.Contains(text, `"name":"Mara"`) || !strings.Contains(text, `"work"`) ||
+		strings.Contains(text, "certify") {
 		t.Errorf("who is signed in: %s", text)
 	}
-	if response, _ := send(t, "POST", r.URL+api.Prefix+"/datasets", "", `{"name":"x"}`, "Cookie", cookie.Name+"="+cookie.Value, "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); response.StatusCode != http.StatusForbidden {
+	if response, _ := send(t, "POST", r.URL+api.Prefix+"/datasets", "", `{"name":"x"}`, "Cookie", cookie.Name+"="+
+		cookie.Value, "Origin", "http://elsewhere.example", "Sec-Fetch-Site",
+		"cross-site"); response.StatusCode != http.StatusForbidden {
 		t.Errorf("another site's page acts in the session: %d", response.StatusCode)
 	}
 	send(t, "DELETE", r.URL+api.Prefix+"/session", "", "", "Cookie", cookie.Name+"="+cookie.Value)
-	if response, _ := send(t, "GET", r.URL+api.Prefix+"/me", "", "", "Cookie", cookie.Name+"="+cookie.Value); response.StatusCode != http.StatusUnauthorized {
+	if response, _ := send(t, "GET", r.URL+api.Prefix+"/me", "", "", "Cookie", cookie.Name+"="+
+		cookie.Value); response.StatusCode != http.StatusUnauthorized {
 		t.Errorf("after signing out: %d", response.StatusCode)
 	}
 }
@@ -226,18 +250,22 @@ func TestTokens(t *testing.T) {
 	if err != nil || strings.Contains(string(raw), "ps_") {
 		t.Errorf("secrets are listed: %s", raw)
 	}
-	if err := servicetest.Delete(ctx, r.Admin, fmt.Sprintf("/tokens/%d", tokens[0].ID)); err != nil { // the newest: the reader's
+	// the newest: the reader's
+	if err := servicetest.Delete(ctx, r.Admin, fmt.Sprintf("/tokens/%d", tokens[0].ID)); err != nil {
 		t.Fatal(err)
 	}
 	_, err = servicetest.Get[records.Page[records.Dataset]](ctx, r.Reader, "/datasets")
 	refused(t, "a revoked token", err, http.StatusUnauthorized, "token that is in force")
 	_, err = servicetest.Post[records.Token](ctx, r.Admin, "/tokens", map[string]string{"person": "Mara"})
 	refused(t, "a token in somebody else's name", err, http.StatusUnprocessableEntity, "person")
-	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Mara", "role": "administrator"})
+	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people",
+		map[string]string{"name": "Mara", "role": "administrator"})
 	refused(t, "another role for somebody", err, http.StatusConflict, `there is a person "Mara" already`)
-	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people", map[string]string{"name": "Otto", "role": "emperor"})
+	_, err = servicetest.Post[records.Person](ctx, r.Admin, "/people",
+		map[string]string{"name": "Otto", "role": "emperor"})
 	refused(t, "a role that is none", err, http.StatusUnprocessableEntity, "role")
-	own, err := servicetest.Post[records.MadeToken](ctx, r.Steward, "/tokens", map[string]any{"note": "for a script", "days": 3})
+	own, err := servicetest.Post[records.MadeToken](ctx, r.Steward, "/tokens",
+		map[string]any{"note": "for a script", "days": 3})
 	if err != nil || own.Person != "Mara" || own.ExpiresAt == nil {
 		t.Errorf("a token of one's own: %+v, %v", own, err)
 	}
@@ -249,13 +277,15 @@ func TestTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, c := range map[string]*client.Client{"the first": r.Steward, "another": {Server: r.URL, Token: own.Secret}} {
+	for name, c := range map[string]*client.Client{"the first": r.Steward,
+		"another": {Server: r.URL, Token: own.Secret}} {
 		_, err = servicetest.Get[records.Page[records.Dataset]](ctx, c, "/datasets")
 		refused(t, name+" token after a reset", err, http.StatusUnauthorized, "token that is in force")
 	}
 	mara := &client.Client{Server: r.URL, Token: reset.Secret}
 	for disabled, want := range map[bool]int{true: http.StatusUnauthorized, false: 0} {
-		if _, err := servicetest.Patch[records.Person](ctx, r.Admin, "/people/Mara", map[string]bool{"disabled": disabled}); err != nil {
+		if _, err := servicetest.Patch[records.Person](ctx, r.Admin, "/people/Mara",
+			map[string]bool{"disabled": disabled}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err = servicetest.Get[records.Page[records.Dataset]](ctx, mara, "/datasets"); want == 0 && err != nil {
@@ -292,7 +322,8 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 		t.Fatalf("%+v, %v", issues, err)
 	}
 	again := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\nS2,x\n")
-	if !again.Known || again.Table.ID != d.Table.ID || again.Job != nil || !strings.Contains(again.Message, "arrived before") {
+	if !again.Known || again.Table.ID != d.Table.ID || again.Job != nil ||
+		!strings.Contains(again.Message, "arrived before") {
 		t.Errorf("the same bytes again: %+v", again)
 	}
 	better := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,2\n")
@@ -308,14 +339,16 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 		}
 	}
 	var content bytes.Buffer
-	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes", d.Table.ID), &content); err != nil || content.String() != "sample,value\nS1,1\nS1,2\nS2,x\n" {
+	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes", d.Table.ID), &content); err != nil ||
+		content.String() != "sample,value\nS1,1\nS1,2\nS2,x\n" {
 		t.Errorf("the bytes are %q, %v", content.String(), err)
 	}
 }
 
 func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
 	r := servicetest.Start(t, nil)
-	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "samples"}); err != nil {
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets",
+		map[string]string{"name": "samples"}); err != nil {
 		t.Fatal(err)
 	}
 	d := deliver(t, r.Steward, "samples", "sample;value\nS1;1,5\nS2;2,5\n")
@@ -352,11 +385,13 @@ func TestRowsOfATable(t *testing.T) {
 		return p
 	}
 	first := page("?limit=10")
-	if first.Total != 2500 || first.Next != 10 || len(first.Rows) != 10 || first.Rows[9].Cells[0] != "S10" || first.Rows[9].Line != 11 {
+	if first.Total != 2500 || first.Next != 10 || len(first.Rows) != 10 || first.Rows[9].Cells[0] != "S10" ||
+		first.Rows[9].Line != 11 {
 		t.Errorf("%+v", first)
 	}
 	last := page("?limit=10&after=2495")
-	if len(last.Rows) != 5 || last.Next != 0 || last.Rows[4].Row != 2500 || len(last.Rows[4].Caught) != 1 || last.Rows[4].Caught[0].Rule != "value.required" {
+	if len(last.Rows) != 5 || last.Next != 0 || last.Rows[4].Row != 2500 || len(last.Rows[4].Caught) != 1 ||
+		last.Rows[4].Caught[0].Rule != "value.required" {
 		t.Errorf("%+v", last)
 	}
 	caught := page("?limit=20&rule=value.required")
@@ -378,9 +413,12 @@ func TestBadInputIsAnswered(t *testing.T) {
 	r := servicetest.Start(t, func(o *service.Options) { o.UploadLimit = 1000 })
 	declare(t, r.Steward, "rulebooks", book)
 	_, err := r.Steward.Declare(ctx, "rulebooks", []byte("dataset: samples\ncolums: []\n"))
-	refused(t, "a misspelt key", err, http.StatusUnprocessableEntity, `line 2, column 1: a rulebook has no "colums"; did you mean "columns"?`)
-	_, err = r.Steward.Declare(ctx, "fix-plans", []byte("fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [nope], reason: r}\n"))
-	refused(t, "a column that is not there", err, http.StatusUnprocessableEntity, `line 4, column 26: there is no column "nope"`)
+	refused(t, "a misspelt key", err, http.StatusUnprocessableEntity,
+		`line 2, column 1: a rulebook has no "colums"; did you mean "columns"?`)
+	_, err = r.Steward.Declare(ctx, "fix-plans",
+		[]byte("fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [nope], reason: r}\n"))
+	refused(t, "a column that is not there", err, http.StatusUnprocessableEntity,
+		`line 4, column 26: there is no column "nope"`)
 	_, err = r.Steward.Declare(ctx, "fix-plans", []byte("fix_plan: p\ndataset: other\nsteps: []\n"))
 	refused(t, "a dataset that is not there", err, http.StatusNotFound, `there is no dataset "other"`)
 	_, err = r.Steward.Declare(ctx, "merges", []byte("merge: m\nstack: [other]\n"))
@@ -389,16 +427,20 @@ func TestBadInputIsAnswered(t *testing.T) {
 	refused(t, "a delivery to nowhere", err, http.StatusNotFound, `there is no dataset "other"`)
 	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{}, strings.NewReader(""))
 	refused(t, "an empty delivery", err, http.StatusUnprocessableEntity, "The file is empty")
-	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{}, strings.NewReader(strings.Repeat("x", 2000)))
+	_, err = r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{},
+		strings.NewReader(strings.Repeat("x", 2000)))
 	refused(t, "a delivery over the limit", err, http.StatusRequestEntityTooLarge, "larger than the 1000 bytes")
-	for _, path := range []string{"/tables/99", "/tables/99/rows", "/tables/99/path", "/tables/99/bytes", "/tables/99/obstacles", "/tables/99/inputs", "/audits/99", "/issues/99", "/jobs/99", "/certificates/99",
-		"/datasets/none", "/datasets/none/tables", "/rulebooks/samples/none", "/rulebooks/none/none", "/fix-plans/samples/none", "/nothing/here"} {
+	for _, path := range []string{"/tables/99", "/tables/99/rows", "/tables/99/path", "/tables/99/bytes",
+		"/tables/99/obstacles", "/tables/99/inputs", "/audits/99", "/issues/99", "/jobs/99", "/certificates/99",
+		"/datasets/none", "/datasets/none/tables", "/rulebooks/samples/none", "/rulebooks/none/none",
+		"/fix-plans/samples/none", "/nothing/here"} {
 		_, err := servicetest.Get[map[string]any](ctx, r.Admin, path)
 		refused(t, path, err, http.StatusNotFound, "here is no")
 	}
 	_, err = servicetest.Get[map[string]any](ctx, r.Admin, "/history?after=invented")
 	refused(t, "an invented cursor", err, http.StatusNotFound, `"invented" is not a cursor that was handed out`)
-	for _, path := range []string{"/tables/0", "/tables/abc", "/issues?state=lost", "/tables/1/rows?limit=0", "/tables/1/rows?dimension=beauty"} {
+	for _, path := range []string{"/tables/0", "/tables/abc", "/issues?state=lost", "/tables/1/rows?limit=0",
+		"/tables/1/rows?dimension=beauty"} {
 		if _, err := servicetest.Get[map[string]any](ctx, r.Admin, path); err == nil {
 			t.Errorf("%s is answered", path)
 		}
@@ -408,7 +450,8 @@ func TestBadInputIsAnswered(t *testing.T) {
 		t.Errorf("a bad name: %d %s", response.StatusCode, text)
 	}
 	response, text = send(t, "POST", r.URL+api.Prefix+"/datasets", r.Steward.Token, `{"name": `)
-	if response.StatusCode != http.StatusBadRequest || response.Header.Get("Content-Type") != "application/problem+json" {
+	if response.StatusCode != http.StatusBadRequest ||
+		response.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("broken JSON: %d %s", response.StatusCode, text)
 	}
 	tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
@@ -452,7 +495,8 @@ func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 		t.Errorf("%+v, %v", desk, err)
 	}
 	lacking := deliver(t, r.Steward, "samples", "sample,other\nS1,2\n")
-	if a := audited(t, r.Steward, lacking.Table.ID); a.Passed || len(a.Result.Findings) != 1 || !strings.Contains(a.Result.Findings[0].Found, "no column value") {
+	if a := audited(t, r.Steward, lacking.Table.ID); a.Passed || len(a.Result.Findings) != 1 ||
+		!strings.Contains(a.Result.Findings[0].Found, "no column value") {
 		t.Errorf("a column that is not there: %+v", a.Result.Findings)
 	}
 }
@@ -460,12 +504,14 @@ func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
-	for name, head := range map[string]string{"with a length": "Content-Length: 100000\r\n\r\n", "in chunks": "Transfer-Encoding: chunked\r\n\r\n10000\r\n"} {
+	for name, head := range map[string]string{"with a length": "Content-Length: 100000\r\n\r\n",
+		"in chunks": "Transfer-Encoding: chunked\r\n\r\n10000\r\n"} {
 		conn, err := net.Dial("tcp", strings.TrimPrefix(r.URL, "http://"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		fmt.Fprintf(conn, "POST %s/datasets/samples/deliveries HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n%s%s", api.Prefix, r.Steward.Token, head, "sample,value\nS1,1\n")
+		fmt.Fprintf(conn, "POST %s/datasets/samples/deliveries HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n%s%s",
+			api.Prefix, r.Steward.Token, head, "sample,value\nS1,1\n")
 		time.Sleep(100 * time.Millisecond)
 		if err := conn.Close(); err != nil {
 			t.Fatal(err)
@@ -488,13 +534,15 @@ func TestAFullDisk(t *testing.T) {
 		t.Skip("needs to mount a small file system")
 	}
 	small := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600k", "tmpfs", small).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600k", "tmpfs", small).
+		CombinedOutput(); err != nil {
 		t.Skipf("a small file system cannot be mounted here: %v: %s", err, out)
 	}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", small).Run() })
 	r := servicetest.Start(t, func(o *service.Options) { o.Directory = small })
 	declare(t, r.Steward, "rulebooks", book)
-	_, err := r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{}, strings.NewReader("sample,value\n"+strings.Repeat("S1,1\n", 400_000)))
+	_, err := r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{},
+		strings.NewReader("sample,value\n"+strings.Repeat("S1,1\n", 400_000)))
 	refused(t, "a full disk", err, http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept")
 	if found := keptFiles(t, r.Directory); len(found) != 0 {
 		t.Errorf("left behind: %v", found)
@@ -512,23 +560,32 @@ func TestTwoPeopleAtOneIssue(t *testing.T) {
 	url := r.URL + api.Prefix + "/issues/1"
 	response, _ := send(t, "GET", url, r.Steward.Token, "")
 	etag := response.Header.Get("ETag")
-	if response, text := send(t, "PATCH", url, r.Steward.Token, `{"state":"asked"}`); response.StatusCode != http.StatusPreconditionRequired {
+	if response, text := send(t, "PATCH", url, r.Steward.Token,
+		`{"state":"asked"}`); response.StatusCode != http.StatusPreconditionRequired {
 		t.Errorf("without If-Match: %d %s", response.StatusCode, text)
 	}
-	if response, text := send(t, "PATCH", url, r.Steward.Token, `{"state":"asked","assignee":"Jonas"}`, "If-Match", etag); response.StatusCode != http.StatusOK || !strings.Contains(text, `"state":"asked"`) || !strings.Contains(text, `"assignee":"Jonas"`) {
+	if response, text := send(t, "PATCH", url, r.Steward.Token, `{"state":"asked","assignee":"Jonas"}`, "If-Match",
+		etag); response.StatusCode != http.StatusOK || !strings.Contains(text, `"state":"asked"`) ||
+		!strings.Contains(text, `"assignee":"Jonas"`) {
 		t.Errorf("with it: %d %s", response.StatusCode, text)
 	}
-	if response, text := send(t, "PATCH", url, r.Certifier.Token, `{"state":"open"}`, "If-Match", etag); response.StatusCode != http.StatusPreconditionFailed || !strings.Contains(text, "somebody changed issue 1 in the meantime") {
+	if response, text := send(t, "PATCH", url, r.Certifier.Token, `{"state":"open"}`, "If-Match",
+		etag); response.StatusCode != http.StatusPreconditionFailed ||
+		!strings.Contains(text, "somebody changed issue 1 in the meantime") {
 		t.Errorf("with an old one: %d %s", response.StatusCode, text)
 	}
-	for until, status := range map[string]int{"2020-01-01": 422, "soon": 422, time.Now().AddDate(0, 0, 7).Format(time.DateOnly): 200} {
+	for until, status := range map[string]int{"2020-01-01": 422, "soon": 422, time.Now().AddDate(0, 0, 7).
+		Format(time.DateOnly): 200} {
 		response, _ := send(t, "GET", url, r.Steward.Token, "")
-		response, text := send(t, "POST", url+"/waiver", r.Steward.Token, fmt.Sprintf(`{"reason":"It is meant that way.","until":%q}`, until), "If-Match", response.Header.Get("ETag"))
+		response, text := send(t, "POST", url+"/waiver", r.Steward.Token,
+			fmt.Sprintf(`{"reason":"It is meant that way.","until":%q}`, until), "If-Match",
+			response.Header.Get("ETag"))
 		if response.StatusCode != status && (status != 200 || response.StatusCode != 201) {
 			t.Errorf("a waiver until %s: %d %s", until, response.StatusCode, text)
 		}
 	}
-	if _, err := servicetest.Post[records.IssueShown](ctx, r.Certifier, "/issues/1/comments", map[string]string{"text": "Agreed."}); err != nil {
+	if _, err := servicetest.Post[records.IssueShown](ctx, r.Certifier, "/issues/1/comments",
+		map[string]string{"text": "Agreed."}); err != nil {
 		t.Error(err)
 	}
 	i, err := servicetest.Get[records.IssueShown](ctx, r.Reader, "/issues/1")
@@ -536,7 +593,8 @@ func TestTwoPeopleAtOneIssue(t *testing.T) {
 	for _, e := range i.Entries {
 		kinds = append(kinds, e.Kind)
 	}
-	if want := []string{"opened", "assigned", "asked", "waived", "comment"}; err != nil || i.State != "waived" || *i.WaiverBy != "Mara" || !slices.Equal(kinds, want) {
+	if want := []string{"opened", "assigned", "asked", "waived", "comment"}; err != nil || i.State != "waived" ||
+		*i.WaiverBy != "Mara" || !slices.Equal(kinds, want) {
 		t.Errorf("%s: %v, want %v; %v", i.State, kinds, want, err)
 	}
 	nobody := "Nobody Known"
@@ -548,12 +606,14 @@ func TestAJobCanBeStopped(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\n"+strings.Repeat("S1,1\nS2,2.5\nS3,x\n", 2_000_000))
-	if _, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil); err != nil {
+	if _, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID),
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	_, err := r.Steward.Follow(ctx, d.Job.ID, nil)
 	var failed *client.JobFailed
-	if !errors.As(err, &failed) || failed.Job.State != "stopped" || !strings.Contains(err.Error(), "nothing of it was kept") {
+	if !errors.As(err, &failed) || failed.Job.State != "stopped" ||
+		!strings.Contains(err.Error(), "nothing of it was kept") {
 		t.Errorf("%v", err)
 	}
 	_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/jobs/%d/stop", d.Job.ID), nil)
@@ -585,12 +645,15 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 	declare(t, r.Steward, "merges", read("merges/survey_results.yaml"))
 	declare(t, r.Steward, "rulebooks", read("rulebooks/survey_results.yaml"))
 	_, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
-	refused(t, "merging before anything is cleaned", err, http.StatusNotFound, "apply a fix plan to its newest delivery first")
+	refused(t, "merging before anything is cleaned", err, http.StatusNotFound,
+		"apply a fix plan to its newest delivery first")
 
-	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean", "millrace_results": "millrace_clean"} {
+	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean",
+		"millrace_results": "millrace_clean"} {
 		declare(t, r.Steward, "fix-plans", read("fixes/"+plan+".yaml"))
 		body := map[string]string{"fix_plan": plan}
-		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", tables[dataset]), body)
+		job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", tables[dataset]),
+			body)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -601,7 +664,8 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		if err := json.Unmarshal(*job.Result, &shown); err != nil {
 			t.Fatal(err)
 		}
-		if job, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", tables[dataset]), body); err != nil {
+		if job, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", tables[dataset]),
+			body); err != nil {
 			t.Fatal(err)
 		}
 		if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil {
@@ -615,15 +679,20 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		if err := json.Unmarshal(*cleaned.Accounting, &ledger); err != nil {
 			t.Fatal(err)
 		}
-		if a := audited(t, r.Steward, cleaned.ID); a.Rows != ledger.RowsOut || ledger.RowsOut != shown.Ledger.RowsOut || a.Score != shown.After.Score || !a.Passed {
-			t.Errorf("%s: %d rows with %v, previewed were %d with %v", dataset, a.Rows, a.Score, shown.Ledger.RowsOut, shown.After.Score)
+		if a := audited(t, r.Steward, cleaned.ID); a.Rows != ledger.RowsOut || ledger.RowsOut != shown.Ledger.RowsOut ||
+			a.Score != shown.After.Score || !a.Passed {
+			t.Errorf("%s: %d rows with %v, previewed were %d with %v", dataset, a.Rows, a.Score, shown.Ledger.RowsOut,
+				shown.After.Score)
 		}
 		var log bytes.Buffer
-		if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes?what=change-log", cleaned.ID), &log); err != nil || int64(strings.Count(log.String(), "\n")) != shown.ChangeCount {
-			t.Errorf("%s: %d entries in the change log, previewed were %d; %v", dataset, strings.Count(log.String(), "\n"), shown.ChangeCount, err)
+		if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes?what=change-log", cleaned.ID),
+			&log); err != nil || int64(strings.Count(log.String(), "\n")) != shown.ChangeCount {
+			t.Errorf("%s: %d entries in the change log, previewed were %d; %v", dataset,
+				strings.Count(log.String(), "\n"), shown.ChangeCount, err)
 		}
 		_, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", cleaned.ID), body)
-		refused(t, "cleaning a cleaned table", err, http.StatusUnprocessableEntity, "fix plans are applied to deliveries")
+		refused(t, "cleaning a cleaned table", err, http.StatusUnprocessableEntity,
+			"fix plans are applied to deliveries")
 	}
 	job, err := servicetest.Post[records.Job](ctx, r.Steward, "/merges/survey_results/runs", map[string]any{})
 	if err != nil {
@@ -637,16 +706,20 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		t.Fatal(err)
 	}
 	certificates := fmt.Sprintf("/tables/%d/certificates", merged.ID)
-	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", tables["stations"]), nil); err == nil || !strings.Contains(err.Error(), "only a cleaned or merged table is certified") {
+	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier,
+		fmt.Sprintf("/tables/%d/certificates", tables["stations"]), nil); err == nil ||
+		!strings.Contains(err.Error(), "only a cleaned or merged table is certified") {
 		t.Errorf("certifying a delivery: %v", err)
 	}
 	audited(t, r.Steward, merged.ID)
 	var accounting merge.Accounting
-	if err := json.Unmarshal(*merged.Accounting, &accounting); err != nil || accounting.Rows != 5940 || accounting.Joins[0].Matched != 5940 {
+	if err := json.Unmarshal(*merged.Accounting, &accounting); err != nil || accounting.Rows != 5940 ||
+		accounting.Joins[0].Matched != 5940 {
 		t.Errorf("%+v, %v", accounting, err)
 	}
 	own, err := servicetest.Get[records.Obstacles](ctx, r.Steward, fmt.Sprintf("/tables/%d/obstacles", merged.ID))
-	if err != nil || own.Ready || len(own.Obstacles) != 1 || !strings.Contains(own.Obstacles[0], "Mara applied the fixes") {
+	if err != nil || own.Ready || len(own.Obstacles) != 1 ||
+		!strings.Contains(own.Obstacles[0], "Mara applied the fixes") {
 		t.Errorf("%+v, %v", own, err)
 	}
 	made, err := servicetest.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
@@ -662,23 +735,28 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := certify.Verify(bytes.NewReader(content.Bytes()), made.Signature, *key)
-	if err != nil || s.CertifiedBy != "Jonas" || len(s.Inputs) != 3 || s.Merge.MergedBy != "Mara" || s.Table.Rows != 5940 || s.Rulebook.Version != 1 {
+	if err != nil || s.CertifiedBy != "Jonas" || len(s.Inputs) != 3 || s.Merge.MergedBy != "Mara" ||
+		s.Table.Rows != 5940 || s.Rulebook.Version != 1 {
 		t.Errorf("%+v, %v", s, err)
 	}
-	path, err := servicetest.Get[records.Path](ctx, r.Reader, fmt.Sprintf("/tables/%d/path", tables["millrace_results"]))
+	path, err := servicetest.Get[records.Path](ctx, r.Reader,
+		fmt.Sprintf("/tables/%d/path", tables["millrace_results"]))
 	if err != nil || path.Stages[6].State != "done" || *path.Stages[6].Table != merged.ID {
 		t.Errorf("%+v, %v", path, err)
 	}
 	// A stop issue that opens again stands in the way of the next certificate.
-	audited(t, r.Steward, deliver(t, r.Steward, "stations", read("data/stations.csv")+"AV-001,Again,Alder,UV,412000,287000,2000-01-01\n").Table.ID)
+	audited(t, r.Steward, deliver(t, r.Steward, "stations", read("data/stations.csv")+
+		"AV-001,Again,Alder,UV,412000,287000,2000-01-01\n").Table.ID)
 	_, err = servicetest.Post[records.Certificate](ctx, r.Certifier, certificates, nil)
-	refused(t, "with an open stop issue", err, http.StatusConflict, "of stations stops the table and is neither closed nor waived")
+	refused(t, "with an open stop issue", err, http.StatusConflict,
+		"of stations stops the table and is neither closed nor waived")
 	history, err := servicetest.All[records.Deed](ctx, r.Reader, "/history")
 	deeds := map[string]int{}
 	for _, d := range history {
 		deeds[*d.Person+" "+d.Action]++
 	}
-	if err != nil || deeds["Mara took in a delivery"] != 4 || deeds["Jonas certified"] != 1 || deeds["Mara applied the fix plan stations_clean"] != 1 {
+	if err != nil || deeds["Mara took in a delivery"] != 4 || deeds["Jonas certified"] != 1 ||
+		deeds["Mara applied the fix plan stations_clean"] != 1 {
 		t.Errorf("%v, %v", deeds, err)
 	}
 }

@@ -31,8 +31,10 @@ func ownCertificate(t *testing.T) (certificate, key string, pool *x509.CertPool)
 	if err != nil {
 		t.Fatal(err)
 	}
-	made := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
+	made := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
 	raw, err := x509.CreateCertificate(rand.Reader, made, made, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)
@@ -57,7 +59,8 @@ func ownCertificate(t *testing.T) (certificate, key string, pool *x509.CertPool)
 
 func TestOverTLSTheCookieGoesOverHTTPSAlone(t *testing.T) {
 	certificate, key, pool := ownCertificate(t)
-	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: servicetest.Quiet(), Certificate: certificate, Key: key}
+	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
+		Log: servicetest.Quiet(), Certificate: certificate, Key: key}
 	s, err := service.Start(ctx, o)
 	if err != nil {
 		t.Fatal(err)
@@ -71,27 +74,32 @@ func TestOverTLSTheCookieGoesOverHTTPSAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	caller := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
-	response, err := caller.Post(s.URL()+api.Prefix+"/session", "application/json", strings.NewReader(fmt.Sprintf(`{"token":%q}`, strings.TrimSpace(string(token)))))
+	response, err := caller.Post(s.URL()+api.Prefix+"/session", "application/json",
+		strings.NewReader(fmt.Sprintf(`{"token":%q}`, strings.TrimSpace(string(token)))))
 	if err != nil {
 		t.Fatal(err)
 	}
 	_ = response.Body.Close()
-	if cookies := response.Cookies(); len(cookies) != 1 || !cookies[0].Secure || response.Header.Get("Strict-Transport-Security") == "" {
+	if cookies := response.Cookies(); len(cookies) != 1 || !cookies[0].Secure ||
+		response.Header.Get("Strict-Transport-Security") == "" {
 		t.Errorf("%+v, %v", cookies, response.Header)
 	}
 }
 
 func TestTLSNeedsBothFilesAndASecretKey(t *testing.T) {
 	certificate, key, _ := ownCertificate(t)
-	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: servicetest.Quiet(), Certificate: certificate}
-	if _, err := service.Start(ctx, o); err == nil || !strings.Contains(err.Error(), "TLS needs both a certificate and its key") {
+	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
+		Log: servicetest.Quiet(), Certificate: certificate}
+	if _, err := service.Start(ctx, o); err == nil ||
+		!strings.Contains(err.Error(), "TLS needs both a certificate and its key") {
 		t.Errorf("without a key: %v", err)
 	}
 	if err := os.Chmod(key, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	o.Key = key
-	if _, err := service.Start(ctx, o); err == nil || !strings.Contains(err.Error(), "other users may read the secret") {
+	if _, err := service.Start(ctx, o); err == nil ||
+		!strings.Contains(err.Error(), "other users may read the secret") {
 		t.Errorf("with a key that others may read: %v", err)
 	}
 }

@@ -120,7 +120,8 @@ func (s *storm) judgeJobs(jobs map[int64]records.Job, tables []records.Table) {
 		if (j.Kind == work.Fix || j.Kind == work.Merge) && j.State == "done" && j.ResultTable == nil {
 			s.wrong("job %d is done and made no table", j.ID)
 		}
-		if j.State == "failed" && !strings.Contains(j.Error, "was started") && !strings.Contains(j.Error, "apply a fix plan to its newest delivery first") {
+		if j.State == "failed" && !strings.Contains(j.Error, "was started") &&
+			!strings.Contains(j.Error, "apply a fix plan to its newest delivery first") {
 			s.wrong("job %d failed: %s", j.ID, j.Error)
 		}
 	}
@@ -138,7 +139,8 @@ func (s *storm) judgeJobs(jobs map[int64]records.Job, tables []records.Table) {
 	}
 }
 
-func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, tables []records.Table, jobs map[int64]records.Job) error {
+func (s *storm) judgeDeliveries(ctx context.Context, admin *client.Client, tables []records.Table,
+	jobs map[int64]records.Job) error {
 	byID, audited := map[int64]records.Table{}, map[int64]bool{}
 	for _, t := range tables {
 		byID[t.ID] = t

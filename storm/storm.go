@@ -216,7 +216,8 @@ func (s *storm) command(how, directory, port string) *exec.Cmd {
 		address, _ := os.ReadFile(postgres.AddressFile(filepath.Join(directory, "postgres")))
 		c.Env = append(os.Environ(), "PROUDSIEVE_DATABASE_URL="+strings.TrimSpace(string(address)))
 	}
-	if log, err := os.OpenFile(filepath.Join(s.Directory, "service-"+port+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
+	if log, err := os.OpenFile(filepath.Join(s.Directory, "service-"+port+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY,
+		0o600); err == nil {
 		c.Stderr = log
 	}
 	return c
@@ -247,7 +248,8 @@ func (s *storm) ready(ctx context.Context, port string, c *exec.Cmd) bool {
 	s.mutex.Lock()
 	s.result.StartsTried++
 	s.mutex.Unlock()
-	for deadline := time.Now().Add(startPatience); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(startPatience); time.Now().Before(deadline) &&
+		ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
 		if response, err := http.Get("http://127.0.0.1:" + port + "/readyz"); err == nil {
 			_ = response.Body.Close()
 			if response.StatusCode == http.StatusOK {
@@ -300,7 +302,8 @@ func (s *storm) begin(ctx context.Context) error {
 		s.people[i] = made.Secret
 	}
 	steward := s.client(0, s.people[0])
-	for _, one := range [][2]string{{"rulebooks", rulebook}, {"fix-plans", fixPlan}, {"merges", mergeOf}, {"rulebooks", surveys}} {
+	for _, one := range [][2]string{{"rulebooks", rulebook}, {"fix-plans", fixPlan}, {"merges", mergeOf},
+		{"rulebooks", surveys}} {
 		if _, err := steward.Declare(ctx, one[0], []byte(one[1])); err != nil {
 			return err
 		}
@@ -315,7 +318,8 @@ func (s *storm) start(ctx context.Context, node int) bool {
 }
 
 func (s *storm) client(node int, token string) *client.Client {
-	return &client.Client{Server: "http://127.0.0.1:" + s.ports[node], Token: token, HTTP: &http.Client{Timeout: 30 * time.Second}}
+	return &client.Client{Server: "http://127.0.0.1:" + s.ports[node], Token: token,
+		HTTP: &http.Client{Timeout: 30 * time.Second}}
 }
 
 // kill kills something and starts what is down.

@@ -21,12 +21,14 @@ func TestNothingIsLostDoubledOrStuckInAShortStorm(t *testing.T) {
 		t.Fatal(err)
 	}
 	program := filepath.Join(directory, "proudsieve")
-	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", program, "proudsieve/cmd/proudsieve").
+		CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	r, err := Run(ctx, Options{Program: program, Directory: directory, Seed: 3, Kills: 8, FirstStarts: 2, Callers: 3, Between: time.Second, Out: io.Discard})
+	r, err := Run(ctx, Options{Program: program, Directory: directory, Seed: 3, Kills: 8, FirstStarts: 2, Callers: 3,
+		Between: time.Second, Out: io.Discard})
 	if err != nil || len(r.Wrong) > 0 {
 		t.Fatalf("%v, %v\n%+v", r.Wrong, err, r)
 	}

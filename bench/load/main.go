@@ -89,7 +89,9 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	l := &load{Client: &client.Client{Server: address, Token: strings.TrimSpace(string(token)), HTTP: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 128}, Timeout: time.Minute}}, pid: c.Process.Pid, took: map[string][]time.Duration{}, failed: map[string]int{}}
+	l := &load{Client: &client.Client{Server: address, Token: strings.TrimSpace(string(token)),
+		HTTP: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 128}, Timeout: time.Minute}},
+		pid: c.Process.Pid, took: map[string][]time.Duration{}, failed: map[string]int{}}
 	if err := l.prepare(ctx); err != nil {
 		return err
 	}
@@ -118,7 +120,8 @@ func (l *load) prepare(ctx context.Context) error {
 	var b bytes.Buffer
 	b.WriteString("reading,station,day,level,flow,remark\n")
 	for i := range *rows {
-		fmt.Fprintf(&b, "R%08d,AV-%03d,2024-%02d-%02d,%.2f,%.3f,clear %d\n", i-i%5000/4999, r.IntN(60), 1+r.IntN(12), 1+r.IntN(28), r.Float64()*91, r.Float64()*1000, r.IntN(1_000_000))
+		fmt.Fprintf(&b, "R%08d,AV-%03d,2024-%02d-%02d,%.2f,%.3f,clear %d\n", i-i%5000/4999, r.IntN(60), 1+r.IntN(12),
+			1+r.IntN(28), r.Float64()*91, r.Float64()*1000, r.IntN(1_000_000))
 	}
 	d, err := l.Deliver(ctx, "readings", "readings.csv", records.SourceNotes{}, &b)
 	if err != nil {
@@ -160,7 +163,8 @@ func (l *load) next(n int, r *rand.Rand) (kind, path string) {
 	if n%50 == 49 {
 		where := url.QueryEscape(fmt.Sprintf("level > %d.%d", r.IntN(90), r.IntN(1000)))
 		return "question", []string{
-			fmt.Sprintf("/tables/%d/rows?sort=%s&offset=%d&limit=50&where=%s", l.table, []string{"level", "flow", "remark"}[r.IntN(3)], r.IntN(1000), where),
+			fmt.Sprintf("/tables/%d/rows?sort=%s&offset=%d&limit=50&where=%s", l.table,
+				[]string{"level", "flow", "remark"}[r.IntN(3)], r.IntN(1000), where),
 			fmt.Sprintf("/tables/%d/rows?limit=50&find=%s", l.table, strconv.Itoa(r.IntN(1_000_000))),
 			fmt.Sprintf("/tables/%d/crossing?down=station&measure=flow&where=%s", l.table, where),
 			fmt.Sprintf("/tables/%d/rows?limit=50&where=%s", l.table, where),
@@ -180,7 +184,8 @@ func (l *load) next(n int, r *rand.Rand) (kind, path string) {
 	case 5:
 		return "rows", fmt.Sprintf("/tables/%d/rows?after=%d&limit=50", l.table, r.IntN(*rows))
 	case 6:
-		return "a finding's rows", fmt.Sprintf("/tables/%d/rows?rule=level.range&offset=%d&limit=50", l.table, r.IntN(5000))
+		return "a finding's rows", fmt.Sprintf("/tables/%d/rows?rule=level.range&offset=%d&limit=50", l.table,
+			r.IntN(5000))
 	}
 	return "a column", fmt.Sprintf("/audits/%d", l.audit)
 }
@@ -250,7 +255,8 @@ func (l *load) tell() error {
 	}) {
 		took := l.took[kind]
 		slices.Sort(took)
-		fmt.Printf("%-18s %7d answers, median %8s, 99 of 100 within %8s, slowest %8s\n", kind, len(took), at(took, 50), at(took, 99), at(took, 100))
+		fmt.Printf("%-18s %7d answers, median %8s, 99 of 100 within %8s, slowest %8s\n", kind, len(took), at(took, 50),
+			at(took, 99), at(took, 100))
 		if kind != "question" {
 			others = append(others, took...)
 		}
@@ -258,7 +264,8 @@ func (l *load) tell() error {
 	slices.Sort(others)
 	fmt.Printf("without questions: 99 of 100 within %s (bar 50 ms); %d questions were told to come again; %d audits of %d rows meanwhile\n", at(others, 99), l.busy, l.audits, *rows)
 	third := len(l.memory) / 3
-	fmt.Printf("memory in MiB: the first third at most %d, the last at most %d; open files %d and %d\n", slices.Max(l.memory[:third+1])>>10, slices.Max(l.memory[len(l.memory)-third-1:])>>10,
+	fmt.Printf("memory in MiB: the first third at most %d, the last at most %d; open files %d and %d\n",
+		slices.Max(l.memory[:third+1])>>10, slices.Max(l.memory[len(l.memory)-third-1:])>>10,
 		slices.Max(l.files[:third+1]), slices.Max(l.files[len(l.files)-third-1:]))
 	for what, n := range l.failed {
 		fmt.Printf("failed %d times: %s\n", n, what)

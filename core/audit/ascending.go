@@ -124,7 +124,8 @@ func (r *run) hashUnsettled(ctx context.Context, source table.Source, k int) err
 				known[code] = &cell
 			}
 			if cell := known[code]; !cell.Missing {
-				hashed = append(hashed, table.HashedRow{Hash: table.With(table.Hash{}, table.TokenOf(cell.Identity(text))), Row: row})
+				hashed = append(hashed, table.HashedRow{Hash: table.With(table.Hash{},
+					table.TokenOf(cell.Identity(text))), Row: row})
 			}
 		}
 		return hashed, nil

@@ -27,20 +27,30 @@ func TestKeysInAnyOrder(t *testing.T) {
 	const rows = 60_000 // of 60 bytes: several stretches
 	filler := strings.Repeat("x", 40)
 	for name, id := range map[string]func(i int) string{
-		"ascending":                         func(i int) string { return fmt.Sprint(i) },
-		"ascending by even steps":           func(i int) string { return fmt.Sprintf("%08d", i*3) },
-		"descending":                        func(i int) string { return fmt.Sprint(rows - i) },
-		"each twice":                        func(i int) string { return fmt.Sprint(i / 2) },
-		"the first and the last alike":      func(i int) string { return fmt.Sprint(i % (rows - 1)) },
-		"one in the middle as one before":   func(i int) string { return fmt.Sprint(map[bool]int{true: 7, false: i}[i == rows/2]) },
-		"one as one of the next stretch":    func(i int) string { return fmt.Sprint(map[bool]int{true: rows - 9, false: i}[i == 100]) },
-		"in runs that lie apart":            func(i int) string { return fmt.Sprint((9-i/20_000)*1_000_000 + i) },
-		"in runs that are the same":         func(i int) string { return fmt.Sprint(i % 20_000) },
-		"in runs that overlap":              func(i int) string { return fmt.Sprint(i%30_000 + i/30_000*29_000) },
-		"some missing":                      func(i int) string { return map[bool]string{true: "", false: fmt.Sprint(i)}[i%7 == 0] },
-		"written in two ways":               func(i int) string { return fmt.Sprint(i/2) + []string{"", ".0"}[i%2] },
-		"some that are no numbers":          func(i int) string { return fmt.Sprint(i) + map[bool]string{true: "?"}[i%5000 == 1] },
-		"the same with a space, and a long": func(i int) string { return map[bool]string{true: "7 ", false: fmt.Sprintf("%020d", i)}[i%9000 == 8] },
+		"ascending":                    func(i int) string { return fmt.Sprint(i) },
+		"ascending by even steps":      func(i int) string { return fmt.Sprintf("%08d", i*3) },
+		"descending":                   func(i int) string { return fmt.Sprint(rows - i) },
+		"each twice":                   func(i int) string { return fmt.Sprint(i / 2) },
+		"the first and the last alike": func(i int) string { return fmt.Sprint(i % (rows - 1)) },
+		"one in the middle as one before": func(i int) string {
+			return fmt.Sprint(map[bool]int{true: 7, false: i}[i == rows/2])
+		},
+		"one as one of the next stretch": func(i int) string {
+			return fmt.Sprint(map[bool]int{true: rows - 9, false: i}[i == 100])
+		},
+		"in runs that lie apart":    func(i int) string { return fmt.Sprint((9-i/20_000)*1_000_000 + i) },
+		"in runs that are the same": func(i int) string { return fmt.Sprint(i % 20_000) },
+		"in runs that overlap":      func(i int) string { return fmt.Sprint(i%30_000 + i/30_000*29_000) },
+		"some missing": func(i int) string {
+			return map[bool]string{true: "", false: fmt.Sprint(i)}[i%7 == 0]
+		},
+		"written in two ways": func(i int) string { return fmt.Sprint(i/2) + []string{"", ".0"}[i%2] },
+		"some that are no numbers": func(i int) string {
+			return fmt.Sprint(i) + map[bool]string{true: "?"}[i%5000 == 1]
+		},
+		"the same with a space, and a long": func(i int) string {
+			return map[bool]string{true: "7 ", false: fmt.Sprintf("%020d", i)}[i%9000 == 8]
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var content strings.Builder

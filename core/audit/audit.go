@@ -42,7 +42,8 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	}
 	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
-	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end, func(s *stretch) error { return r.take(ctx, s) }); err != nil {
+	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end,
+		func(s *stretch) error { return r.take(ctx, s) }); err != nil {
 		return nil, err
 	}
 	if err := r.resolveGroups(ctx, source); err != nil {
@@ -99,12 +100,15 @@ type verdict struct {
 }
 
 func newRun(p *plan, workers int) *run {
-	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2), estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool, len(p.keys)), summaries: make([]profile.Summary, len(p.names)), met: make([]map[string]bool, len(p.names))}
+	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2),
+		estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool,
+			len(p.keys)), summaries: make([]profile.Summary, len(p.names)), met: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
 	for _, c := range p.checks {
-		r.verdicts = append(r.verdicts, verdict{rows: table.NewRowSet(), impact: make([]table.Decimal, len(p.measures)), unjudged: c.unjudged, excused: c.excused})
+		r.verdicts = append(r.verdicts, verdict{rows: table.NewRowSet(), impact: make([]table.Decimal, len(p.measures)),
+			unjudged: c.unjudged, excused: c.excused})
 	}
 	room := table.NewRoom(1)
 	for range len(p.keys) + 1 {
@@ -330,7 +334,8 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 
 func (r *run) result() *Result {
 	p := r.plan
-	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN, Defects: r.defects,
+	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
+		Defects:  r.defects,
 		Findings: []Finding{}, Rules: []Judged{}, Sums: map[string]string{}, PassMark: p.book.PassMark, Marks: r.marks}
 	if out.Defects == nil {
 		out.Defects = []table.Defect{}
@@ -343,7 +348,8 @@ func (r *run) result() *Result {
 		if v.all {
 			v.rows.AddRange(1, uint64(r.rows)+1)
 		}
-		judged := Judged{Rule: c.ID, Says: c.Rule.Says(), Severity: c.Severity, Rows: int64(v.rows.GetCardinality()), Unjudged: v.unjudged, Undecided: v.undecided, Tolerated: v.tolerated}
+		judged := Judged{Rule: c.ID, Says: c.Rule.Says(), Severity: c.Severity, Rows: int64(v.rows.GetCardinality()),
+			Unjudged: v.unjudged, Undecided: v.undecided, Tolerated: v.tolerated}
 		stopped = stopped || v.unjudged != "" && !v.excused
 		if c.told() {
 			if judged.Rows > 0 {
@@ -420,7 +426,8 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 	return column
 }
 
-var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "category": RoleCategory, "measure": RoleMeasure, "date": RoleDate, "text": RoleText}
+var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "category": RoleCategory, "measure": RoleMeasure,
+	"date": RoleDate, "text": RoleText}
 
 // columnScore is the mean of the columns' scores by weight; 100 where nothing has weight.
 func (r *run) columnScore(columns []Column) float64 {
@@ -483,8 +490,10 @@ func number(cells *rulebook.Cells) func(string) (table.Decimal, bool) {
 func (r *run) finding(at int) Finding {
 	c, v := r.plan.checks[at], &r.verdicts[at]
 	v.rows.RunOptimize()
-	f := Finding{Rule: c.ID, Kind: c.Kind.FindingKind(), Dimension: c.Dimension, Severity: c.Severity, Columns: c.columns, Says: c.Rule.Says(), Found: v.found, Reason: c.Reason,
-		Rows: int64(v.rows.GetCardinality()), Groups: v.groups, Impact: map[string]string{}, RowSet: v.rows, FirstRows: []uint32{}}
+	f := Finding{Rule: c.ID, Kind: c.Kind.FindingKind(), Dimension: c.Dimension, Severity: c.Severity,
+		Columns: c.columns, Says: c.Rule.Says(), Found: v.found, Reason: c.Reason,
+		Rows: int64(v.rows.GetCardinality()), Groups: v.groups, Impact: map[string]string{}, RowSet: v.rows,
+		FirstRows: []uint32{}}
 	for it := v.rows.Iterator(); it.HasNext() && len(f.FirstRows) < firstRowsKept; {
 		f.FirstRows = append(f.FirstRows, it.Next())
 	}

@@ -64,8 +64,10 @@ func TestEveryKindOfRuleAgainstAHandWorkedTable(t *testing.T) {
 	} {
 		f := audittest.Finding(t, r, c.rule)
 		got := f.RowSet.ToArray()
-		if len(got) != len(c.rows) || !slices.Equal(got, c.rows) && len(c.rows) > 0 || f.Rows != int64(len(c.rows)) || f.Impact["value"] != c.impact {
-			t.Errorf("%s: rows %v with an impact of %q, want %v with %q", c.rule, got, f.Impact["value"], c.rows, c.impact)
+		if len(got) != len(c.rows) || !slices.Equal(got, c.rows) && len(c.rows) > 0 || f.Rows != int64(len(c.rows)) ||
+			f.Impact["value"] != c.impact {
+			t.Errorf("%s: rows %v with an impact of %q, want %v with %q", c.rule, got, f.Impact["value"], c.rows,
+				c.impact)
 		}
 	}
 	if r.Sums["value"] != "151.2" { // 7.1 + 7.2 + 7.4 + 99 + 7.7 + 7.8 + 7.9 + 7.1
@@ -89,8 +91,10 @@ func TestScoresAreTheShareOfCellsWithNothingWrong(t *testing.T) {
 		{"received", 90, 100, 100, 100, 90}, // row 7
 	} {
 		got := audittest.Column(t, r, c.name)
-		for what, pair := range map[string][2]float64{"score": {got.Score, c.score}, "completeness": {got.Completeness, c.completeness},
-			"validity": {got.Validity, c.validity}, "uniqueness": {got.Uniqueness, c.uniqueness}, "consistency": {got.Consistency, c.consistency}} {
+		for what, pair := range map[string][2]float64{"score": {got.Score, c.score},
+			"completeness": {got.Completeness, c.completeness},
+			"validity":     {got.Validity, c.validity}, "uniqueness": {got.Uniqueness, c.uniqueness},
+			"consistency": {got.Consistency, c.consistency}} {
 			if math.Abs(pair[0]-pair[1]) > 1e-9 {
 				t.Errorf("%s of %s is %v, want %v", what, c.name, pair[0], pair[1])
 			}
@@ -103,7 +107,8 @@ func TestScoresAreTheShareOfCellsWithNothingWrong(t *testing.T) {
 
 func TestPassing(t *testing.T) {
 	book := func(mark, severity string) string {
-		return "dataset: d\ncolumns:\n  - {name: a, type: integer, severity: " + severity + "}\npass_mark: " + mark + "\n"
+		return "dataset: d\ncolumns:\n  - {name: a, type: integer, severity: " + severity + "}\npass_mark: " + mark +
+			"\n"
 	}
 	for _, c := range []struct {
 		name, content, book string
@@ -123,7 +128,8 @@ func TestPassing(t *testing.T) {
 }
 
 func TestAColumnThatIsNotThere(t *testing.T) {
-	r := audittest.Run(t, "a,other\n1,2\n3,4\n", "dataset: d\ncolumns:\n  - {name: a}\n  - {name: b, type: integer}\nkeys:\n  - {id: k, columns: [a, b]}\nrules:\n  - {id: r, condition: b > 1}\n")
+	r := audittest.Run(t, "a,other\n1,2\n3,4\n",
+		"dataset: d\ncolumns:\n  - {name: a}\n  - {name: b, type: integer}\nkeys:\n  - {id: k, columns: [a, b]}\nrules:\n  - {id: r, condition: b > 1}\n")
 	f := audittest.Finding(t, r, "b.column")
 	if f.Rows != 2 || f.Severity != rulebook.Major || !strings.Contains(f.Found, "no column b") {
 		t.Errorf("%+v", f)
@@ -157,7 +163,8 @@ func TestKeysCompareValuesOfNumbersAndDatesAndTextsAsTheyStand(t *testing.T) {
 }
 
 func TestEqualRowsAreEqualInEveryCellAlsoBeyondTheHeader(t *testing.T) {
-	r := audittest.Run(t, "a,b\n1,2\n1,2,3\n1,2,3\n1,2\n1, 2\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\nequal_rows: {severity: warn}\n")
+	r := audittest.Run(t, "a,b\n1,2\n1,2,3\n1,2,3\n1,2\n1, 2\n",
+		"dataset: d\ncolumns: [{name: a}, {name: b}]\nequal_rows: {severity: warn}\n")
 	if got := audittest.Finding(t, r, "equal_rows").RowSet.ToArray(); !slices.Equal(got, []uint32{3, 4}) {
 		t.Errorf("surplus %v, want rows 3 and 4", got)
 	}
@@ -172,9 +179,11 @@ func TestEqualRowsAreEqualInEveryCellAlsoBeyondTheHeader(t *testing.T) {
 }
 
 func TestMissingMarksAreCountedApart(t *testing.T) {
-	r := audittest.Run(t, "v\n1\n\" \"\nn/a\n-999\n-999\n2\n", "dataset: d\nreading: {missing: [n/a, \"-999\"]}\ncolumns:\n  - {name: v, type: integer, required: true}\n")
+	r := audittest.Run(t, "v\n1\n\" \"\nn/a\n-999\n-999\n2\n",
+		"dataset: d\nreading: {missing: [n/a, \"-999\"]}\ncolumns:\n  - {name: v, type: integer, required: true}\n")
 	c := audittest.Column(t, r, "v")
-	if want := map[string]int64{" ": 1, "n/a": 1, "-999": 2}; !reflect.DeepEqual(c.MissingMarks, want) || c.Filled != 2 {
+	if want := map[string]int64{" ": 1, "n/a": 1, "-999": 2}; !reflect.DeepEqual(c.MissingMarks, want) ||
+		c.Filled != 2 {
 		t.Errorf("marks %v, want %v; %d filled", c.MissingMarks, want, c.Filled)
 	}
 	if f := audittest.Finding(t, r, "v.required"); f.Rows != 4 || len(f.Texts) != 3 || f.Texts[0].Text != "-999" {
@@ -235,7 +244,8 @@ func TestRowsBehindAnAudit(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := set.ToArray(); len(got) != len(c.want) || len(got) > 0 && !slices.Equal(got, c.want) {
-			t.Errorf("rows where rule %q, column %q, dimension %q: %v, want %v", c.rule, c.column, c.dimension, got, c.want)
+			t.Errorf("rows where rule %q, column %q, dimension %q: %v, want %v", c.rule, c.column, c.dimension, got,
+				c.want)
 		}
 	}
 	if set, err := rows.Where("", "", ""); set != nil || err != nil {
@@ -253,7 +263,8 @@ func TestRowsBehindAnAudit(t *testing.T) {
 		slices.Sort(out)
 		return out
 	}
-	if len(caught[1]) != 0 || !slices.Equal(names(caught[6]), []string{"acid", "value.range"}) || !slices.Equal(names(caught[10]), []string{"equal_rows", "one_sample"}) {
+	if len(caught[1]) != 0 || !slices.Equal(names(caught[6]), []string{"acid", "value.range"}) ||
+		!slices.Equal(names(caught[10]), []string{"equal_rows", "one_sample"}) {
 		t.Errorf("caught %v", caught)
 	}
 	if len(rows.Marks) != 1 || rows.Marks[0].Row != 1 {
@@ -272,8 +283,11 @@ func TestTheMeshCountsEveryCaughtRowOnce(t *testing.T) {
 			for _, n := range cells {
 				sum += n
 			}
-			share := map[rulebook.Dimension]float64{rulebook.Completeness: c.Completeness, rulebook.Validity: c.Validity, rulebook.Uniqueness: c.Uniqueness, rulebook.Consistency: c.Consistency}[d]
-			if want := float64(r.Rows) * (100 - share) / 100; math.Abs(float64(sum)-want) > 1e-6 || len(cells) != c.Mesh.Cells {
+			share := map[rulebook.Dimension]float64{rulebook.Completeness: c.Completeness,
+				rulebook.Validity: c.Validity, rulebook.Uniqueness: c.Uniqueness,
+				rulebook.Consistency: c.Consistency}[d]
+			if want := float64(r.Rows) * (100 - share) / 100; math.Abs(float64(sum)-want) > 1e-6 ||
+				len(cells) != c.Mesh.Cells {
 				t.Errorf("the mesh of %s shows %d rows in %s, want %v", c.Name, sum, d, want)
 			}
 		}
@@ -287,7 +301,8 @@ func TestTheMeshCountsEveryCaughtRowOnce(t *testing.T) {
 
 func TestDefectsAreCountedAndTheirRowsKept(t *testing.T) {
 	r := audittest.Run(t, "a,b\n1,2\n3\n\n4,5,6\n7,8\n", "dataset: d\ncolumns: [{name: a}, {name: b}]\n")
-	if r.Rows != 4 || r.SetAside != 1 || r.Records != 5 || r.DefectCount != 2 || r.Defects[0].Kind != table.TooFewCells || r.Defects[1].Line != 5 {
+	if r.Rows != 4 || r.SetAside != 1 || r.Records != 5 || r.DefectCount != 2 ||
+		r.Defects[0].Kind != table.TooFewCells || r.Defects[1].Line != 5 {
 		t.Errorf("%d rows + %d set aside = %d records; defects %v", r.Rows, r.SetAside, r.Records, r.Defects)
 	}
 }
@@ -308,7 +323,8 @@ func TestFindingsAreSentences(t *testing.T) {
 			t.Errorf("%s: %q, want %q", rule, got, want)
 		}
 	}
-	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1000: "-1,000", -100: "-100"} {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1000: "-1,000",
+		-100: "-100"} {
 		if got := document.Grouped(n); got != want {
 			t.Errorf("%d is written %s, want %s", n, got, want)
 		}
@@ -388,7 +404,8 @@ func TestMemoryDependsOnColumnsAndNotOnRows(t *testing.T) {
 	row := func(to *bytes.Buffer, i int) {
 		fmt.Fprintf(to, "S-%d,PH,%d.%02d,2024-05-01,2024-05-02\n", i^1, i%14, i%100)
 	}
-	few, many := settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 2_400_000, row), settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 6_000_000, row)
+	few, many := settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 2_400_000, row),
+		settled(t, audittest.SamplesBook, "sample,parameter,value,taken,received", 6_000_000, row)
 	if many > few+40<<20 { // both are beyond what is held before spilling
 		t.Errorf("%d MB for 2,400,000 rows, %d MB for 6,000,000", few>>20, many>>20)
 	}

@@ -61,7 +61,8 @@ func placesOf(names []string, dataset string, columns []string) ([]int, error) {
 }
 
 // readElsewhere reads what a rule needs of the rows of another dataset, in file order.
-func readElsewhere(ctx context.Context, book *rulebook.Rulebook, dataset string, needs rulebook.Needs, workers int, take func([]rulebook.TableRow) error) error {
+func readElsewhere(ctx context.Context, book *rulebook.Rulebook, dataset string, needs rulebook.Needs, workers int,
+	take func([]rulebook.TableRow) error) error {
 	columns := needs.Group
 	if needs.Value != "" {
 		columns = append(slices.Clone(columns), needs.Value)
@@ -75,7 +76,8 @@ func readElsewhere(ctx context.Context, book *rulebook.Rulebook, dataset string,
 }
 
 // scanElsewhere reads the table of another dataset, in file order.
-func scanElsewhere[T any](ctx context.Context, book *rulebook.Rulebook, dataset string, workers int, work func(b rulebook.Batch) (T, error), take func(T) error) error {
+func scanElsewhere[T any](ctx context.Context, book *rulebook.Rulebook, dataset string, workers int,
+	work func(b rulebook.Batch) (T, error), take func(T) error) error {
 	if book.Beside == nil || book.Beside.Open == nil {
 		return fmt.Errorf("the dataset %s is not at hand", dataset)
 	}

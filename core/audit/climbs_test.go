@@ -20,13 +20,15 @@ func TestClimbsThatDoNotLieApartAreUnsettled(t *testing.T) {
 		{"apart, beside hashed rows", [][2]string{{"10", "19"}, {"20", "29"}}, true, []int{0, 1}},
 		{"two that overlap", [][2]string{{"10", "19"}, {"40", "60"}, {"20", "29"}, {"55", "70"}}, false, []int{1, 3}},
 		{"the end of one is the start of another", [][2]string{{"10", "20"}, {"20", "29"}}, false, []int{0, 1}},
-		{"one holds others", [][2]string{{"10", "90"}, {"20", "29"}, {"30", "39"}, {"91", "99"}}, false, []int{0, 1, 2}},
+		{"one holds others", [][2]string{{"10", "90"}, {"20", "29"}, {"30", "39"}, {"91", "99"}}, false,
+			[]int{0, 1, 2}},
 		{"the same ones", [][2]string{{"10", "19"}, {"10", "19"}, {"10", "19"}}, false, []int{0, 1, 2}},
 		{"shorter texts come first", [][2]string{{"5", "9"}, {"10", "40"}, {"100", "400"}}, false, nil},
 	} {
 		var k keyed
 		for n, keys := range c.climbs {
-			k.add(&climb{lowest: rankOf(table.TokenOf(keys[0])), highest: rankOf(table.TokenOf(keys[1])), rows: span{uint32(10*n + 1), uint32(10*n + 10)}})
+			k.add(&climb{lowest: rankOf(table.TokenOf(keys[0])), highest: rankOf(table.TokenOf(keys[1])),
+				rows: span{uint32(10*n + 1), uint32(10*n + 10)}})
 		}
 		want := table.NewRowSet()
 		for _, n := range c.want {
@@ -89,7 +91,8 @@ func TestAClimbTakesABatchWholeOrNotAtAll(t *testing.T) {
 }
 
 func TestRanksOrderByLengthAndThenByBytes(t *testing.T) {
-	texts := []string{"a", "b", "~", "00", "10", "1a", "aa", "00000000", "12345678", "12345679", "123456789", "223456789", "123456789012345", "123456789012346"}
+	texts := []string{"a", "b", "~", "00", "10", "1a", "aa", "00000000", "12345678", "12345679", "123456789",
+		"223456789", "123456789012345", "123456789012346"}
 	for i, a := range texts {
 		for k, b := range texts {
 			if got := rankOf(table.TokenOf(a)).below(rankOf(table.TokenOf(b))); got != (i < k) {

@@ -10,10 +10,11 @@ import (
 
 // Comparison says what changed from one audit to another.
 type Comparison struct {
-	Rows    Pair[int64]    `json:"rows"`
-	Score   Pair[float64]  `json:"score"`
-	Passed  Pair[bool]     `json:"passed"`
-	Rules   []RuleChange   `json:"rules"`   // that are broken in one of them at least, those with the greatest change first
+	Rows   Pair[int64]   `json:"rows"`
+	Score  Pair[float64] `json:"score"`
+	Passed Pair[bool]    `json:"passed"`
+	// that are broken in one of them at least, those with the greatest change first
+	Rules   []RuleChange   `json:"rules"`
 	Columns []ColumnChange `json:"columns"` // in the order of the later audit, those that are gone last
 }
 
@@ -60,7 +61,8 @@ type ColumnChange struct {
 
 // Compare holds a later audit against an earlier one.
 func Compare(before, after *Result) *Comparison {
-	c := &Comparison{Rows: Pair[int64]{before.Rows, after.Rows}, Score: Pair[float64]{before.Score, after.Score}, Passed: Pair[bool]{before.Passed, after.Passed}, Rules: []RuleChange{}}
+	c := &Comparison{Rows: Pair[int64]{before.Rows, after.Rows}, Score: Pair[float64]{before.Score, after.Score},
+		Passed: Pair[bool]{before.Passed, after.Passed}, Rules: []RuleChange{}}
 	then := found(before)
 	asked := map[string]bool{}
 	for _, j := range before.Rules {
@@ -81,13 +83,15 @@ func Compare(before, after *Result) *Comparison {
 	}
 	slices.SortFunc(c.Rules, func(a, b RuleChange) int {
 		size := func(r RuleChange) float64 { return -max(r.Share.After-r.Share.Before, r.Share.Before-r.Share.After) }
-		return cmp.Or(cmp.Compare(order[a.Turn], order[b.Turn]), cmp.Compare(size(a), size(b)), cmp.Compare(a.Rule, b.Rule))
+		return cmp.Or(cmp.Compare(order[a.Turn], order[b.Turn]), cmp.Compare(size(a), size(b)),
+			cmp.Compare(a.Rule, b.Rule))
 	})
 	c.columns(before, after)
 	return c
 }
 
-var order = map[Turn]int{TurnNew: 0, TurnWorse: 1, TurnUnasked: 2, TurnSame: 3, TurnBetter: 4, TurnGone: 5, TurnDropped: 6}
+var order = map[Turn]int{TurnNew: 0, TurnWorse: 1, TurnUnasked: 2, TurnSame: 3, TurnBetter: 4, TurnGone: 5,
+	TurnDropped: 6}
 
 func found(r *Result) map[string]*Finding {
 	out := map[string]*Finding{}
@@ -128,7 +132,8 @@ func change(rule string, before, after side) RuleChange {
 	case now == nil:
 		c.Turn = TurnGone
 	default:
-		c.Turn = []Turn{TurnBetter, TurnSame, TurnWorse}[1+cmp.Or(cmp.Compare(c.Share.After, c.Share.Before), cmp.Compare(c.Rows.After, c.Rows.Before))]
+		c.Turn = []Turn{TurnBetter, TurnSame, TurnWorse}[1+cmp.Or(cmp.Compare(c.Share.After, c.Share.Before),
+			cmp.Compare(c.Rows.After, c.Rows.Before))]
 	}
 	return c
 }
@@ -141,10 +146,12 @@ func (c *Comparison) columns(before, after *Result) {
 	one := func(name string, a, b *Column) ColumnChange {
 		out := ColumnChange{Name: name, Turn: TurnSame}
 		if a != nil {
-			out.Score.Before, out.Missing.Before, out.Distinct.Before, out.Type.Before, out.Mean.Before = a.Score, percent(a.Missing, before.Rows), a.Distinct, a.Type, a.Mean
+			out.Score.Before, out.Missing.Before, out.Distinct.Before, out.Type.Before, out.Mean.Before = a.Score,
+				percent(a.Missing, before.Rows), a.Distinct, a.Type, a.Mean
 		}
 		if b != nil {
-			out.Score.After, out.Missing.After, out.Distinct.After, out.Type.After, out.Mean.After = b.Score, percent(b.Missing, after.Rows), b.Distinct, b.Type, b.Mean
+			out.Score.After, out.Missing.After, out.Distinct.After, out.Type.After, out.Mean.After = b.Score,
+				percent(b.Missing, after.Rows), b.Distinct, b.Type, b.Mean
 		}
 		switch {
 		case a == nil:

@@ -15,16 +15,20 @@ import (
 
 func TestTwoAuditsAreCompared(t *testing.T) {
 	book := func(rules string) string {
-		return "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, from: 0}\nrules:\n" + rules
+		return "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, from: 0}\nrules:\n" +
+			rules
 	}
-	before := audittest.Run(t, "k,n,gone\na,1,\n,2,\nb,-1,\nc,x,\n", book("  - {id: small, condition: n < 5}\n  - {id: old, condition: n > 1}\n"))
-	after := audittest.Run(t, "k,n\na,1\n,2\n,-1\nc,9\n", book("  - {id: small, condition: n < 5}\n  - {id: fresh, condition: n < 2}\n"))
+	before := audittest.Run(t, "k,n,gone\na,1,\n,2,\nb,-1,\nc,x,\n",
+		book("  - {id: small, condition: n < 5}\n  - {id: old, condition: n > 1}\n"))
+	after := audittest.Run(t, "k,n\na,1\n,2\n,-1\nc,9\n",
+		book("  - {id: small, condition: n < 5}\n  - {id: fresh, condition: n < 2}\n"))
 	c := audit.Compare(before, after)
 	got := map[string]string{}
 	for _, r := range c.Rules {
 		got[r.Rule] = fmt.Sprintf("%s %d %d", r.Turn, r.Rows.Before, r.Rows.After)
 	}
-	want := map[string]string{"k.required": "worse 1 2", "n.range": "same 1 1", "n.type": "gone 1 0", "small": "new 0 1", "old": "not asked any more 2 0", "fresh": "not asked before 0 2"}
+	want := map[string]string{"k.required": "worse 1 2", "n.range": "same 1 1", "n.type": "gone 1 0",
+		"small": "new 0 1", "old": "not asked any more 2 0", "fresh": "not asked before 0 2"}
 	for rule, w := range want {
 		if got[rule] != w {
 			t.Errorf("%s: %q, want %q", rule, got[rule], w)
@@ -44,7 +48,8 @@ func TestTwoAuditsAreCompared(t *testing.T) {
 
 func TestWhatAFindingCosts(t *testing.T) {
 	// Row 2 lacks its key and breaks the rule; row 3 breaks the rule alone; row 4 is sound.
-	r := audittest.Run(t, "k,n\na,1\n,9\nb,9\nc,1\n", "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal}\nrules:\n  - {id: small, condition: n < 5}\n")
+	r := audittest.Run(t, "k,n\na,1\n,9\nb,9\nc,1\n",
+		"dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal}\nrules:\n  - {id: small, condition: n < 5}\n")
 	if f := audittest.Finding(t, r, "k.required"); f.Cost != 25 || f.Regained != 0 {
 		t.Errorf("the gap costs %v and would give back %v", f.Cost, f.Regained)
 	}
@@ -54,14 +59,17 @@ func TestWhatAFindingCosts(t *testing.T) {
 }
 
 func TestFindingsForTheProvider(t *testing.T) {
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, reason: It is measured.}\n  - {name: gone}\nkeys:\n  - {id: one, columns: [k]}\nequal_rows: {}\nrules:\n  - {id: less, condition: n < 5}\n")
+	book := testkit.Book(t,
+		"dataset: d\ncolumns:\n  - {name: k, required: true}\n  - {name: n, type: decimal, reason: It is measured.}\n  - {name: gone}\nkeys:\n  - {id: one, columns: [k]}\nequal_rows: {}\nrules:\n  - {id: less, condition: n < 5}\n")
 	content := "k,n\na,\"x,1\"\n,9\na,\"x,1\"\n"
 	r, err := audit.Run(context.Background(), testkit.File(t, content, book.Reading), book, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var out strings.Builder
-	if err := audit.WriteFindings(context.Background(), &out, &audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r, Rows: (*audit.Finding).AllRows, Workers: 2}); err != nil {
+	if err := audit.WriteFindings(context.Background(), &out,
+		&audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r,
+			Rows: (*audit.Finding).AllRows, Workers: 2}); err != nil {
 		t.Fatal(err)
 	}
 	want := `line,row,column,value,rule,severity,must_hold,reason,key
@@ -80,7 +88,8 @@ func TestFindingsForTheProvider(t *testing.T) {
 
 func TestATextThatASpreadsheetWouldRunIsWrittenHarmless(t *testing.T) {
 	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, pattern: \"[a-z]+\"}\n")
-	texts := map[string]string{"=1+1": "'=1+1", "+cmd|x": "'+cmd|x", "-2+3": "'-2+3", "@SUM(A1)": "'@SUM(A1)", "-12": "-12", "+7.5": "+7.5", "-1e3": "-1e3", "A=B": "A=B", "=5": "'=5"}
+	texts := map[string]string{"=1+1": "'=1+1", "+cmd|x": "'+cmd|x", "-2+3": "'-2+3", "@SUM(A1)": "'@SUM(A1)",
+		"-12": "-12", "+7.5": "+7.5", "-1e3": "-1e3", "A=B": "A=B", "=5": "'=5"}
 	content := "k\n"
 	for text := range texts {
 		content += "\"" + text + "\"\n"
@@ -92,7 +101,9 @@ func TestATextThatASpreadsheetWouldRunIsWrittenHarmless(t *testing.T) {
 	}
 	write := func(exact bool) map[string]bool {
 		var out strings.Builder
-		if err := audit.WriteFindings(context.Background(), &out, &audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r, Rows: (*audit.Finding).AllRows, Workers: 1, Exact: exact}); err != nil {
+		if err := audit.WriteFindings(context.Background(), &out,
+			&audit.Export{Source: testkit.File(t, content, book.Reading), Book: book, Result: r,
+				Rows: (*audit.Finding).AllRows, Workers: 1, Exact: exact}); err != nil {
 			t.Fatal(err)
 		}
 		lines, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()

@@ -42,12 +42,15 @@ measures: [value]
 // large is a table of several stretches, whose rows are also returned as they stand.
 func large(rows int, seed uint64) (content string, cells [][]string) {
 	r := rand.New(rand.NewPCG(seed, 5))
-	remarks := []string{"", "n/a", "a remark that is longer than a token", "another remark that is longer than a token", "short", "µ"}
+	remarks := []string{"", "n/a", "a remark that is longer than a token", "another remark that is longer than a token",
+		"short", "µ"}
 	var b strings.Builder
 	b.WriteString("id,value,code,remark,first,last\n")
 	for i := range rows {
-		row := []string{fmt.Sprintf("R-%07d", i), fmt.Sprintf("%.4f", r.Float64()*1100-150), []string{"A", "B", "C", "a", " B", "X", ""}[min(r.IntN(60), 6)],
-			remarks[r.IntN(len(remarks))], fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28)), fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))}
+		row := []string{fmt.Sprintf("R-%07d", i), fmt.Sprintf("%.4f", r.Float64()*1100-150),
+			[]string{"A", "B", "C", "a", " B", "X", ""}[min(r.IntN(60), 6)],
+			remarks[r.IntN(len(remarks))], fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28)),
+			fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))}
 		switch r.IntN(300) {
 		case 0:
 			if i > 0 {
@@ -134,7 +137,8 @@ func TestTheEngineAgreesWithALoopOverTheRows(t *testing.T) {
 		switch {
 		case missing(code):
 			breaks("code.required", i)
-		case !slices.Contains([]string{"A", "B", "C"}, code) && slices.Contains([]string{"A", "B", "C"}, strings.ToUpper(strings.TrimSpace(code))):
+		case !slices.Contains([]string{"A", "B", "C"}, code) && slices.Contains([]string{"A", "B", "C"},
+			strings.ToUpper(strings.TrimSpace(code))):
 			breaks("code.spelling", i)
 		case !slices.Contains([]string{"A", "B", "C"}, code):
 			breaks("code.codes", i)
@@ -161,7 +165,8 @@ func TestTheEngineAgreesWithALoopOverTheRows(t *testing.T) {
 	}
 	for c := range result.Columns {
 		k := &result.Columns[c]
-		if k.Missing != lacking[c] || k.Filled != int64(len(cells))-lacking[c] || int64(k.MissingRows.GetCardinality()) != lacking[c] {
+		if k.Missing != lacking[c] || k.Filled != int64(len(cells))-lacking[c] ||
+			int64(k.MissingRows.GetCardinality()) != lacking[c] {
 			t.Errorf("%s: %d missing and %d filled, want %d missing", k.Name, k.Missing, k.Filled, lacking[c])
 		}
 		if off := math.Abs(float64(k.Distinct)/float64(len(distinct[c])) - 1); off > 4*k.DistinctError {
@@ -201,7 +206,8 @@ func TestLargeTablesGiveTheSameBytesOnAnyNumberOfWorkers(t *testing.T) {
 	content, _ := large(150_000, 2)
 	var first []byte
 	for _, workers := range []int{1, 2, 8} {
-		result, err := audit.Run(t.Context(), testkit.File(t, content, intake.Reading{}), testkit.Book(t, engineBook), workers)
+		result, err := audit.Run(t.Context(), testkit.File(t, content, intake.Reading{}), testkit.Book(t, engineBook),
+			workers)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -230,7 +236,8 @@ func TestLeadsAndRoles(t *testing.T) {
 		if i == 7 {
 			flow = "9999"
 		}
-		fmt.Fprintf(&b, "G%d,S%d,%s,2024-%02d-%02d,x,%s,,%s\n", i, i%20, flow, 1+i/230, 1+i%28, nearly, strings.Repeat("word ", i%17)+fmt.Sprint(i%300, " "))
+		fmt.Fprintf(&b, "G%d,S%d,%s,2024-%02d-%02d,x,%s,,%s\n", i, i%20, flow, 1+i/230, 1+i%28, nearly,
+			strings.Repeat("word ", i%17)+fmt.Sprint(i%300, " "))
 	}
 	d, err := detect.Detect(t.Context(), testkit.Opener([]byte(b.String())), intake.Reading{})
 	if err != nil {
@@ -248,7 +255,9 @@ func TestLeadsAndRoles(t *testing.T) {
 	for _, c := range result.Columns {
 		roles[c.Name] = c.Role
 	}
-	for name, want := range map[string]audit.Role{"id": audit.RoleIdentifier, "station": audit.RoleCategory, "flow": audit.RoleMeasure, "day": audit.RoleDate, "always": audit.RoleCategory, "never": audit.RoleEmpty, "note": audit.RoleText} {
+	for name, want := range map[string]audit.Role{"id": audit.RoleIdentifier, "station": audit.RoleCategory,
+		"flow": audit.RoleMeasure, "day": audit.RoleDate, "always": audit.RoleCategory, "never": audit.RoleEmpty,
+		"note": audit.RoleText} {
 		if roles[name] != want {
 			t.Errorf("%s is taken for %s, want %s", name, roles[name], want)
 		}
@@ -258,9 +267,12 @@ func TestLeadsAndRoles(t *testing.T) {
 		says[l.Column+" "+l.Kind] = l.Says
 	}
 	for lead, want := range map[string]string{
-		"always constant": `Every filled cell of always is "x".`, "nearly nearly_constant": `nearly is "same" in all but 1 of its filled cells.`, "never empty": "never is empty.",
-		"flow outliers": "1 number of flow lies beyond the fences", "note spaces": "1,000 cells of note have stray spaces: 1,000 after",
-		"day last_period": "The last month of day, 2024-05, is only partly there: 80 rows",
+		"always constant":        `Every filled cell of always is "x".`,
+		"nearly nearly_constant": `nearly is "same" in all but 1 of its filled cells.`,
+		"never empty":            "never is empty.",
+		"flow outliers":          "1 number of flow lies beyond the fences",
+		"note spaces":            "1,000 cells of note have stray spaces: 1,000 after",
+		"day last_period":        "The last month of day, 2024-05, is only partly there: 80 rows",
 	} {
 		if !strings.HasPrefix(says[lead], want) {
 			t.Errorf("%s says %q, want %q", lead, says[lead], want)

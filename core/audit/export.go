@@ -68,7 +68,8 @@ func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
 	}
 	for i := range result.Findings {
 		if f := &result.Findings[i]; sets[i].IsEmpty() { // it concerns the table as a whole
-			if err := w.write([]string{"", "", firstOf(f.Columns), "", f.Rule, string(f.Severity), f.Says, f.Found, ""}); err != nil {
+			if err := w.write([]string{"", "", firstOf(f.Columns), "", f.Rule, string(f.Severity), f.Says, f.Found,
+				""}); err != nil {
 				return err
 			}
 		}
@@ -135,7 +136,8 @@ func firstOf(texts []string) string {
 }
 
 // exported are the lines of one row.
-func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, at [][]int, key []int, names []string) [][]string {
+func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, at [][]int, key []int,
+	names []string) [][]string {
 	identity := ""
 	for i, c := range key {
 		if i > 0 {
@@ -150,7 +152,8 @@ func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, a
 			continue
 		}
 		line := func(column, value string) {
-			lines = append(lines, []string{strconv.FormatInt(b.Lines[r], 10), strconv.FormatUint(uint64(b.Rows[r]), 10), column, value, f.Rule, string(f.Severity), f.Says, f.Reason, identity})
+			lines = append(lines, []string{strconv.FormatInt(b.Lines[r], 10), strconv.FormatUint(uint64(b.Rows[r]), 10),
+				column, value, f.Rule, string(f.Severity), f.Says, f.Reason, identity})
 		}
 		if len(at[i]) == 0 {
 			line("", "")

@@ -79,31 +79,40 @@ func leads(r *Result) []Lead {
 		if c.Distinct == 1 && r.Rows > 1 {
 			add("constant", c.Filled, "Every filled cell of %s is %q.", c.Name, c.Frequent[0].Text)
 		} else if len(c.Frequent) > 0 && c.Filled > 100 && c.Frequent[0].Rows*1000 >= c.Filled*nearlyConstant {
-			add("nearly_constant", c.Filled-c.Frequent[0].Rows, "%s is %q in all but %s of its filled cells.", c.Name, c.Frequent[0].Text, document.Grouped(c.Filled-c.Frequent[0].Rows))
+			add("nearly_constant", c.Filled-c.Frequent[0].Rows, "%s is %q in all but %s of its filled cells.", c.Name,
+				c.Frequent[0].Text, document.Grouped(c.Filled-c.Frequent[0].Rows))
 		}
 		if s := c.Spaces; s.Any > 0 {
 			var kinds []string
 			for _, k := range []struct {
 				n    int64
 				says string
-			}{{s.Leading, "before"}, {s.Trailing, "after"}, {s.Doubled, "doubled inside"}, {s.Invisible, "invisible or unusual"}} {
+			}{{s.Leading, "before"}, {s.Trailing, "after"}, {s.Doubled, "doubled inside"}, {s.Invisible,
+				"invisible or unusual"}} {
 				if k.n > 0 {
 					kinds = append(kinds, fmt.Sprintf("%s %s", document.Grouped(k.n), k.says))
 				}
 			}
-			add("spaces", s.Any, "%s of %s %s stray spaces: %s.", document.Plural(s.Any, "1 cell", document.Grouped(s.Any)+" cells"), c.Name, document.Plural(s.Any, "has", "have"), strings.Join(kinds, ", "))
+			add("spaces", s.Any, "%s of %s %s stray spaces: %s.",
+				document.Plural(s.Any, "1 cell", document.Grouped(s.Any)+" cells"), c.Name,
+				document.Plural(s.Any, "has", "have"), strings.Join(kinds, ", "))
 		}
 		if c.Mistyped > 0 && !c.Declared {
-			add("type", c.Mistyped, "%s %s in %s %s no %s.", document.Grouped(c.Mistyped), document.Plural(c.Mistyped, "value", "values"), c.Name, document.Plural(c.Mistyped, "is", "are"), c.Type)
+			add("type", c.Mistyped, "%s %s in %s %s no %s.", document.Grouped(c.Mistyped), document.Plural(c.Mistyped,
+				"value", "values"), c.Name, document.Plural(c.Mistyped, "is", "are"), c.Type)
 		}
 		if n := c.Numbers; n != nil {
-			if beyond := n.Outliers.Below + n.Outliers.Above; beyond > 0 && c.Role == RoleMeasure && beyond*20 <= n.Count {
-				add("outliers", beyond, "%s %s of %s %s beyond the fences at %.6g and %.6g.", document.Grouped(beyond), document.Plural(beyond, "number", "numbers"), c.Name, document.Plural(beyond, "lies", "lie"), n.Outliers.LowFence, n.Outliers.HighFence)
+			if beyond := n.Outliers.Below + n.Outliers.Above; beyond > 0 && c.Role == RoleMeasure &&
+				beyond*20 <= n.Count {
+				add("outliers", beyond, "%s %s of %s %s beyond the fences at %.6g and %.6g.", document.Grouped(beyond),
+					document.Plural(beyond, "number", "numbers"), c.Name, document.Plural(beyond, "lies", "lie"),
+					n.Outliers.LowFence, n.Outliers.HighFence)
 			}
 		}
 		if d := c.Dates; d != nil && d.LastPartial {
 			last := d.Periods[len(d.Periods)-1]
-			add("last_period", last.Rows, "The last %s of %s, %s, is only partly there: %s rows, up to %s.", d.Unit, c.Name, last.Start, document.Grouped(last.Rows), c.Highest)
+			add("last_period", last.Rows, "The last %s of %s, %s, is only partly there: %s rows, up to %s.", d.Unit,
+				c.Name, last.Start, document.Grouped(last.Rows), c.Highest)
 		}
 	}
 	return out

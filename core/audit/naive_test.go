@@ -97,7 +97,8 @@ func validDate(s string) bool {
 	month, errMonth := strconv.Atoi(parts[1])
 	day, errDay := strconv.Atoi(parts[2])
 	days := []int{31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31} // of 2024
-	return errMonth == nil && errDay == nil && parts[0] == "2024" && month >= 1 && month <= 12 && day >= 1 && day <= days[month-1]
+	return errMonth == nil && errDay == nil && parts[0] == "2024" && month >= 1 && month <= 12 && day >= 1 &&
+		day <= days[month-1]
 }
 
 func (n *naive) share(column int, at func(naiveCell) bool) float64 {
@@ -132,8 +133,10 @@ func awful(r *rand.Rand, rows int) string {
 			continue
 		}
 		lines = append(lines, strings.Join([]string{
-			pick(fmt.Sprint("S-", r.IntN(rows)), fmt.Sprint("S-", 1000+i), "s-1", "", "S-"), pick("PH", "PH", "NO3", "ph", "no3", "XX", ""),
-			pick("7", "7.5", "0", "14", "14.01", "-1", "99", "trace", ""), pick("2024-02-29", "2024-05-01", "2024-02-30", "soon", ""), pick("2024-05-02", "2024-03-01", "2024-02-28", "")}, ","))
+			pick(fmt.Sprint("S-", r.IntN(rows)), fmt.Sprint("S-", 1000+i), "s-1", "", "S-"),
+			pick("PH", "PH", "NO3", "ph", "no3", "XX", ""),
+			pick("7", "7.5", "0", "14", "14.01", "-1", "99", "trace", ""), pick("2024-02-29", "2024-05-01",
+				"2024-02-30", "soon", ""), pick("2024-05-02", "2024-03-01", "2024-02-28", "")}, ","))
 	}
 	b.WriteString(strings.Join(lines, "\n") + "\n")
 	return b.String()
@@ -154,19 +157,23 @@ func TestScoresAgreeWithANaiveJudge(t *testing.T) {
 				"consistency":  {shown.Consistency, n.share(c, func(f naiveCell) bool { return f.consistency })},
 			} {
 				if math.Abs(pair[0]-pair[1]) > 1e-9 {
-					t.Fatalf("round %d: %s of %s is %v, the naive judge says %v, for\n%s", round, what, name, pair[0], pair[1], content)
+					t.Fatalf("round %d: %s of %s is %v, the naive judge says %v, for\n%s", round, what, name, pair[0],
+						pair[1], content)
 				}
 			}
 		}
 		if math.Abs(got.Score-n.score()) > 1e-9 {
-			t.Fatalf("round %d: the table's score is %v, the naive judge says %v, for\n%s", round, got.Score, n.score(), content)
+			t.Fatalf("round %d: the table's score is %v, the naive judge says %v, for\n%s", round, got.Score, n.score(),
+				content)
 		}
 	}
 }
 
 func TestEveryFindingNamesItsDimension(t *testing.T) {
-	want := map[string]rulebook.Dimension{"required": rulebook.Completeness, "type": rulebook.Validity, "range": rulebook.Validity, "pattern": rulebook.Validity,
-		"codes": rulebook.Validity, "spelling": rulebook.Consistency, "key": rulebook.Uniqueness, "equal_rows": rulebook.Uniqueness, "condition": rulebook.Consistency}
+	want := map[string]rulebook.Dimension{"required": rulebook.Completeness, "type": rulebook.Validity,
+		"range": rulebook.Validity, "pattern": rulebook.Validity,
+		"codes": rulebook.Validity, "spelling": rulebook.Consistency, "key": rulebook.Uniqueness,
+		"equal_rows": rulebook.Uniqueness, "condition": rulebook.Consistency}
 	seen := map[string]bool{}
 	for _, f := range audittest.Run(t, awful(rand.New(rand.NewPCG(1, 1)), 500), audittest.SamplesBook).Findings {
 		seen[f.Kind] = true

@@ -38,13 +38,15 @@ type plan struct {
 	whole     []int
 	ends      []int
 	measures  []int // columns
-	// per column: whether its values are asked for by rules on rows, its identities by keys, its codes by rules in the end
+	// per column: whether its values are asked for by rules on rows, its identities by keys, its codes by rules in the
+	// end
 	valued, keyed, met []bool
 }
 
 func newPlan(book *rulebook.Rulebook, names []string) *plan {
 	n := len(names)
-	p := &plan{book: book, names: names, equalRows: -1, valued: make([]bool, n), keyed: make([]bool, n), met: make([]bool, n)}
+	p := &plan{book: book, names: names, equalRows: -1, valued: make([]bool, n), keyed: make([]bool, n),
+		met: make([]bool, n)}
 	for _, name := range names {
 		p.judges = append(p.judges, &judge{cells: book.Cells(name)})
 	}
@@ -80,7 +82,8 @@ func (p *plan) ordered() []*rulebook.Declared {
 		last = len(rules)
 	}
 	slices.SortStableFunc(rules[:last], func(a, b *rulebook.Declared) int {
-		return cmp.Or(cmp.Compare(a.Kind.Place/100, b.Kind.Place/100), cmp.Compare(slices.Index(p.names, a.Column), slices.Index(p.names, b.Column)))
+		return cmp.Or(cmp.Compare(a.Kind.Place/100, b.Kind.Place/100), cmp.Compare(slices.Index(p.names, a.Column),
+			slices.Index(p.names, b.Column)))
 	})
 	return rules
 }

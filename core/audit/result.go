@@ -98,19 +98,20 @@ type Judged struct {
 
 // Finding is a rule that was broken.
 type Finding struct {
-	Rule      string              `json:"rule"`
-	Kind      string              `json:"kind"` // of rule
-	Dimension rulebook.Dimension  `json:"dimension"`
-	Severity  rulebook.Severity   `json:"severity"`
-	Columns   []string            `json:"columns"`
-	Says      string              `json:"says"`  // what must hold
-	Found     string              `json:"found"` // what does not, in a sentence
-	Reason    string              `json:"reason,omitempty"`
-	Rows      int64               `json:"rows"`
-	FirstRows []uint32            `json:"first_rows"`
-	Groups    int64               `json:"groups,omitempty"` // of a key or equal rows: how many things are there more than once
-	Texts     []profile.Frequency `json:"texts,omitempty"`  // of a single column: the most frequent offending texts
-	Impact    map[string]string   `json:"impact"`           // the sum of each measure over the rows, exact
+	Rule      string             `json:"rule"`
+	Kind      string             `json:"kind"` // of rule
+	Dimension rulebook.Dimension `json:"dimension"`
+	Severity  rulebook.Severity  `json:"severity"`
+	Columns   []string           `json:"columns"`
+	Says      string             `json:"says"`  // what must hold
+	Found     string             `json:"found"` // what does not, in a sentence
+	Reason    string             `json:"reason,omitempty"`
+	Rows      int64              `json:"rows"`
+	FirstRows []uint32           `json:"first_rows"`
+	// of a key or equal rows: how many things are there more than once
+	Groups int64               `json:"groups,omitempty"`
+	Texts  []profile.Frequency `json:"texts,omitempty"` // of a single column: the most frequent offending texts
+	Impact map[string]string   `json:"impact"`          // the sum of each measure over the rows, exact
 	// Cost is how many points of the table's score the finding takes by itself, and Regained
 	// how many would be won if it alone were put right: its rows that nothing else is wrong with.
 	Cost     float64       `json:"cost"`

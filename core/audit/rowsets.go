@@ -90,7 +90,8 @@ func (r *Rows) Where(rule, column string, dimension rulebook.Dimension) (*table.
 	}
 	all := table.NewRowSet()
 	for _, e := range r.index {
-		if (rule != "" && e.Rule != rule) || (dimension != "" && e.Dimension != dimension) || (column != "" && !slices.Contains(e.Columns, column)) {
+		if (rule != "" && e.Rule != rule) || (dimension != "" && e.Dimension != dimension) ||
+			(column != "" && !slices.Contains(e.Columns, column)) {
 			continue
 		}
 		set, err := r.load(e.Member)

@@ -71,7 +71,8 @@ const (
 )
 
 func newStretch(p *plan) *stretch {
-	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), found: make([]partial, len(p.checks)), met: make([]map[string]bool, len(p.names)),
+	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), found: make([]partial, len(p.checks)),
+		met:    make([]map[string]bool, len(p.names)),
 		hashed: make([]table.HashedRows, len(p.keys)+1), climbs: make([]climb, len(p.keys))}
 	for range p.names {
 		d := table.NewDictionary()
@@ -128,7 +129,8 @@ func (c *stretchColumn) leave() {
 // forget drops what is known of the texts.
 func (c *stretchColumn) forget() {
 	clear(c.values)
-	c.missing, c.broken, c.values, c.identities, c.rows, c.met = c.missing[:0], c.broken[:0], c.values[:0], c.identities[:0], c.rows[:0], c.met[:0]
+	c.missing, c.broken, c.values, c.identities, c.rows, c.met = c.missing[:0], c.broken[:0], c.values[:0],
+		c.identities[:0], c.rows[:0], c.met[:0]
 	c.anyBroken, c.anyMissing = 0, false
 	c.begun++
 }

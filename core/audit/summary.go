@@ -35,7 +35,8 @@ func (r *run) judgeEnds() {
 	}
 	for _, at := range r.plan.rows {
 		v := &r.verdicts[at]
-		if n := int64(v.rows.GetCardinality()); n > 0 && r.plan.checks[at].Rule.(rulebook.RowRule).Tolerates(n, r.rows) {
+		if n := int64(v.rows.GetCardinality()); n > 0 && r.plan.checks[at].Rule.(rulebook.RowRule).
+			Tolerates(n, r.rows) {
 			v.tolerated = n
 			v.rows.Clear()
 		}

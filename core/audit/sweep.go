@@ -39,7 +39,8 @@ func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 
 func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
 	if c.coefficients == nil {
-		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce), make([]uint8, sweptAtOnce)
+		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce),
+			make([]uint8, sweptAtOnce)
 	}
 	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
 	regular, mostPlaces := true, table.InlineLength

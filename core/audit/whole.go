@@ -21,9 +21,11 @@ type wholeRun struct {
 
 // judgeWhole judges rules on the table, and references.
 func (r *run) judgeWhole(ctx context.Context, source table.Source, workers int) error {
-	around := &rulebook.Around{Rows: r.rows, Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func([]rulebook.TableRow) error) error {
-		return readElsewhere(ctx, r.plan.book, dataset, needs, workers, take)
-	}}
+	around := &rulebook.Around{Rows: r.rows,
+		Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func(
+			[]rulebook.TableRow) error) error {
+			return readElsewhere(ctx, r.plan.book, dataset, needs, workers, take)
+		}}
 	var judged []*wholeRun
 	var reads bool
 	for _, at := range r.plan.whole {
@@ -141,7 +143,8 @@ func identitiesOf(rows rulebook.Batch, columns []int) identities {
 	out := identities{lacking: make([]bool, rows.Len())}
 	for _, c := range columns {
 		column := rows.Columns[c]
-		texts, tokens, missing := make([]string, len(column.Texts)), make([]table.Token, len(column.Texts)), make([]bool, len(column.Texts))
+		texts, tokens, missing := make([]string, len(column.Texts)), make([]table.Token, len(column.Texts)),
+			make([]bool, len(column.Texts))
 		for code, text := range column.Texts {
 			cell := rows.Cells[c].Read(text)
 			missing[code] = cell.Missing
@@ -156,7 +159,8 @@ func identitiesOf(rows rulebook.Batch, columns []int) identities {
 		for k, code := range column.Codes {
 			out.lacking[k] = out.lacking[k] || missing[code]
 		}
-		out.columns, out.texts, out.tokens = append(out.columns, column), append(out.texts, texts), append(out.tokens, tokens)
+		out.columns, out.texts, out.tokens = append(out.columns, column), append(out.texts, texts),
+			append(out.tokens, tokens)
 	}
 	return out
 }

@@ -157,7 +157,8 @@ func Obstacles(f Facts) []string {
 				continue
 			}
 			if rows, ok := f.Waived[finding.Rule]; ok && finding.Rows > rows {
-				add("The rule %s is broken by %d rows more than the %d that were waived: %s", finding.Rule, finding.Rows-rows, rows, finding.Found)
+				add("The rule %s is broken by %d rows more than the %d that were waived: %s", finding.Rule,
+					finding.Rows-rows, rows, finding.Found)
 				stops++
 			} else if !ok {
 				add("The rule %s, which stops the table, is broken: %s", finding.Rule, finding.Found)
@@ -169,7 +170,8 @@ func Obstacles(f Facts) []string {
 		}
 	}
 	for _, issue := range f.OpenStops {
-		add("Issue %d of %s stops the table and is neither closed nor waived: %s", issue.Number, issue.Dataset, issue.Title)
+		add("Issue %d of %s stops the table and is neither closed nor waived: %s", issue.Number, issue.Dataset,
+			issue.Title)
 	}
 	for _, who := range f.FixedBy {
 		if who == f.CertifiedBy {
@@ -199,7 +201,8 @@ func NewKey() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(jose.JSONWebKey{Key: private, KeyID: keyID(private.Public().(ed25519.PublicKey)), Algorithm: string(jose.EdDSA), Use: "sig"})
+	return json.Marshal(jose.JSONWebKey{Key: private, KeyID: keyID(private.Public().(ed25519.PublicKey)),
+		Algorithm: string(jose.EdDSA), Use: "sig"})
 }
 
 func keyID(public ed25519.PublicKey) string {
@@ -238,7 +241,8 @@ func Sign(s *Statement, private []byte) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: k}, (&jose.SignerOptions{}).WithType("proudsieve+jws"))
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: k},
+		(&jose.SignerOptions{}).WithType("proudsieve+jws"))
 	if err != nil {
 		return "", err
 	}
@@ -262,7 +266,8 @@ func Verify(table io.Reader, certificate string, public []byte) (*Statement, err
 		return nil, err
 	}
 	if got := hex.EncodeToString(digest.Sum(nil)); got != s.Table.SHA256 {
-		return nil, fmt.Errorf("%w: its %d bytes have the SHA-256 %s, and the certificate speaks of %d bytes with %s", ErrTable, n, got, s.Table.Bytes, s.Table.SHA256)
+		return nil, fmt.Errorf("%w: its %d bytes have the SHA-256 %s, and the certificate speaks of %d bytes with %s",
+			ErrTable, n, got, s.Table.Bytes, s.Table.SHA256)
 	}
 	return s, nil
 }

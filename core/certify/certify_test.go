@@ -17,8 +17,10 @@ const content = "id,value\n1,2.5\n2,7\n"
 
 func statement() *Statement {
 	sum := sha256.Sum256([]byte(content))
-	return &Statement{Kind: StatementKind, Dataset: "results", Table: TableFacts{SHA256: hex.EncodeToString(sum[:]), Bytes: int64(len(content)), Rows: 2},
-		Waivers: []Waiver{{Dataset: "results", Rule: "r", Reason: "It is <meant> that way & stays.", By: "Mara", Until: "2027-01-01"}}, CertifiedBy: "Jonas", CertifiedAt: "2026-11-24T10:00:00Z"}
+	return &Statement{Kind: StatementKind, Dataset: "results", Table: TableFacts{SHA256: hex.EncodeToString(sum[:]),
+		Bytes: int64(len(content)), Rows: 2},
+		Waivers: []Waiver{{Dataset: "results", Rule: "r", Reason: "It is <meant> that way & stays.", By: "Mara",
+			Until: "2027-01-01"}}, CertifiedBy: "Jonas", CertifiedAt: "2026-11-24T10:00:00Z"}
 }
 
 func keys(t *testing.T) (private, public []byte) {
@@ -59,7 +61,8 @@ func TestOneChangedByteFails(t *testing.T) {
 			t.Fatalf("byte %d changed: %v", i, err)
 		}
 	}
-	for name, table := range map[string]string{"a byte more": content + "\n", "a byte less": content[1:], "nothing": ""} {
+	for name, table := range map[string]string{"a byte more": content + "\n", "a byte less": content[1:],
+		"nothing": ""} {
 		if _, err := Verify(strings.NewReader(table), signed, public); !errors.Is(err, ErrTable) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -70,7 +73,8 @@ func TestOneChangedByteFails(t *testing.T) {
 			continue
 		}
 		changed[i] = map[bool]byte{true: 'B', false: 'A'}[changed[i] == 'A']
-		if _, err := Verify(strings.NewReader(content), string(changed), public); err == nil && !lastOfSegment(signed, i) {
+		if _, err := Verify(strings.NewReader(content), string(changed), public); err == nil &&
+			!lastOfSegment(signed, i) {
 			t.Fatalf("character %d of the certificate changed, and it still verifies", i)
 		}
 	}
@@ -96,8 +100,10 @@ func TestAnotherKeyFails(t *testing.T) {
 
 func TestWhatIsNoCertificate(t *testing.T) {
 	private, public := keys(t)
-	none := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte("{}")) + "."
-	for name, text := range map[string]string{"nothing": "", "a text": "certified!", "two parts": "a.b", "an unsigned one": none} {
+	none := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." +
+		base64.RawURLEncoding.EncodeToString([]byte("{}")) + "."
+	for name, text := range map[string]string{"nothing": "", "a text": "certified!", "two parts": "a.b",
+		"an unsigned one": none} {
 		if _, err := Verify(strings.NewReader(content), text, public); !errors.Is(err, ErrMalformed) {
 			t.Errorf("%s: %v, want %v", name, err, ErrMalformed)
 		}
@@ -129,12 +135,14 @@ func TestTheSignedBytesAreCanonicalAndThePublicKeyIsPublic(t *testing.T) {
 		t.Fatal(err)
 	}
 	// RFC 8785: names in order, no spaces, < and & as themselves.
-	if !strings.HasPrefix(string(payload), `{"accepted":null,"audit":{"pass_mark":"","rules":null,"score":""},"certified_at":"2026-11-24T10:00:00Z","certified_by":"Jonas","dataset":"results"`) ||
+	if !strings.HasPrefix(string(payload),
+		`{"accepted":null,"audit":{"pass_mark":"","rules":null,"score":""},"certified_at":"2026-11-24T10:00:00Z","certified_by":"Jonas","dataset":"results"`) ||
 		!strings.Contains(string(payload), "<meant> that way & stays") {
 		t.Errorf("signed was %s", payload)
 	}
 	var key map[string]any
-	if err := json.Unmarshal(public, &key); err != nil || key["d"] != nil || key["crv"] != "Ed25519" || key["kty"] != "OKP" {
+	if err := json.Unmarshal(public, &key); err != nil || key["d"] != nil || key["crv"] != "Ed25519" ||
+		key["kty"] != "OKP" {
 		t.Errorf("public key %s, %v", public, err)
 	}
 	again, err := Sign(statement(), private)
@@ -144,7 +152,8 @@ func TestTheSignedBytesAreCanonicalAndThePublicKeyIsPublic(t *testing.T) {
 }
 
 func TestObstacles(t *testing.T) {
-	good := Facts{Origin: "merged", Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas", FixedBy: []string{"Mara"}, Waived: map[string]int64{}}
+	good := Facts{Origin: "merged", Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas",
+		FixedBy: []string{"Mara"}, Waived: map[string]int64{}}
 	stop := audit.Finding{Rule: "one_result", Rows: 2, Severity: rulebook.Major, Found: "2 of 10 rows are surplus."}
 	for _, c := range []struct {
 		name   string
@@ -153,15 +162,30 @@ func TestObstacles(t *testing.T) {
 	}{
 		{"nothing", func(*Facts) {}, nil},
 		{"a delivery", func(f *Facts) { f.Origin = "delivery" }, []string{"a delivery as it arrived"}},
-		{"no audit", func(f *Facts) { f.Audited, f.Passed = false, false }, []string{"no finished audit by the newest version of its rulebook"}},
-		{"a stop rule", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop} }, []string{"one_result, which stops the table, is broken: 2 of 10 rows are surplus."}},
-		{"a waived stop rule", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop}; f.Waived["one_result"] = 2 }, nil},
-		{"more than was waived", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop}; f.Waived["one_result"] = 1 }, []string{"one_result is broken by 1 rows more than the 1 that were waived"}},
-		{"one's own waiver", func(f *Facts) { f.WaivedBy = []string{"Ines", "Jonas"} }, []string{"Jonas waived what was found, so somebody else has to certify"}},
-		{"a withdrawn table", func(f *Facts) { f.Withdrawn = "the wrong file" }, []string{"The table was withdrawn: the wrong file"}},
-		{"the score", func(f *Facts) { f.Passed = false; f.Score = 94.5 }, []string{"The score of the table is 94.50, below its pass mark of 95."}},
-		{"an open issue", func(f *Facts) { f.OpenStops = []OpenIssue{{7, "north", "8 rows"}} }, []string{"Issue 7 of north stops the table and is neither closed nor waived: 8 rows"}},
-		{"one's own fixes", func(f *Facts) { f.CertifiedBy = "Mara" }, []string{"Mara applied the fixes, so somebody else has to certify"}},
+		{"no audit", func(f *Facts) { f.Audited, f.Passed = false, false },
+			[]string{"no finished audit by the newest version of its rulebook"}},
+		{"a stop rule", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop} },
+			[]string{"one_result, which stops the table, is broken: 2 of 10 rows are surplus."}},
+		{"a waived stop rule", func(f *Facts) {
+			f.Passed = false
+			f.Findings = []audit.Finding{stop}
+			f.Waived["one_result"] = 2
+		}, nil},
+		{"more than was waived", func(f *Facts) {
+			f.Passed = false
+			f.Findings = []audit.Finding{stop}
+			f.Waived["one_result"] = 1
+		}, []string{"one_result is broken by 1 rows more than the 1 that were waived"}},
+		{"one's own waiver", func(f *Facts) { f.WaivedBy = []string{"Ines", "Jonas"} },
+			[]string{"Jonas waived what was found, so somebody else has to certify"}},
+		{"a withdrawn table", func(f *Facts) { f.Withdrawn = "the wrong file" },
+			[]string{"The table was withdrawn: the wrong file"}},
+		{"the score", func(f *Facts) { f.Passed = false; f.Score = 94.5 },
+			[]string{"The score of the table is 94.50, below its pass mark of 95."}},
+		{"an open issue", func(f *Facts) { f.OpenStops = []OpenIssue{{7, "north", "8 rows"}} },
+			[]string{"Issue 7 of north stops the table and is neither closed nor waived: 8 rows"}},
+		{"one's own fixes", func(f *Facts) { f.CertifiedBy = "Mara" },
+			[]string{"Mara applied the fixes, so somebody else has to certify"}},
 		{"several", func(f *Facts) {
 			f.Audited = false
 			f.CertifiedBy = "Mara"

@@ -17,7 +17,8 @@ func ExampleVerify() {
 	private, _ := certify.NewKey()
 	public, _ := certify.PublicKey(private)
 	signed, err := certify.Sign(&certify.Statement{Kind: certify.StatementKind, Dataset: "survey",
-		Table: certify.TableFacts{SHA256: hex.EncodeToString(sum[:]), Bytes: int64(len(table)), Rows: 1}, CertifiedBy: "Jonas Fell"}, private)
+		Table:       certify.TableFacts{SHA256: hex.EncodeToString(sum[:]), Bytes: int64(len(table)), Rows: 1},
+		CertifiedBy: "Jonas Fell"}, private)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -60,7 +60,8 @@ func (s span) add(v *table.Value) table.Value {
 	if s.months != 0 {
 		when := dayOf(days)
 		month := int64(when.Year())*12 + int64(when.Month()) - 1 + s.months
-		first := time.Date(int(floorDivide(month, 12)), time.Month(month-floorDivide(month, 12)*12+1), 1, 0, 0, 0, 0, time.UTC)
+		first := time.Date(int(floorDivide(month, 12)), time.Month(month-floorDivide(month, 12)*12+1), 1, 0, 0, 0, 0,
+			time.UTC)
 		last := first.AddDate(0, 1, -1).Day()
 		days = daysOf(first) + int64(min(when.Day(), last)) - 1
 	}
@@ -108,9 +109,10 @@ var (
 			_, week := t.ISOWeek()
 			return table.DecimalOf(int64(week), 0)
 		},
-		"DAY":    func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.Day()), 0) },
-		"DOY":    func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.YearDay()), 0) },
-		"ISODOW": func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.Weekday()+6)%7+1, 0) }, // Monday is 1
+		"DAY": func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.Day()), 0) },
+		"DOY": func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.YearDay()), 0) },
+		// Monday is 1
+		"ISODOW": func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.Weekday()+6)%7+1, 0) },
 	}
 	clock = map[string]func(time.Time) table.Decimal{
 		"HOUR":   func(t time.Time) table.Decimal { return table.DecimalOf(int64(t.Hour()), 0) },
@@ -173,7 +175,8 @@ func truncated(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]tabl
 	}
 	truncate := truncations[strings.ToLower(unit.value.Text)]
 	if truncate == nil {
-		k.fail(unit.place(), "DATE_TRUNC knows no unit %q%s", unit.value.Text, document.Nearest(strings.ToLower(unit.value.Text), slices.Sorted(maps.Keys(truncations))))
+		k.fail(unit.place(), "DATE_TRUNC knows no unit %q%s", unit.value.Text,
+			document.Nearest(strings.ToLower(unit.value.Text), slices.Sorted(maps.Keys(truncations))))
 		return kinds[1], nil
 	}
 	if !k.temporal(c.args[1], kinds[1], "DATE_TRUNC") {
@@ -225,7 +228,8 @@ func (k *checker) moving(n arithmetic, left node, a table.Kind, right node, b ta
 		}
 		return call{at: n.at, name: "+", args: []node{left, right}, apply: func(v []table.Value) table.Value {
 			days, ok := wholeNumber(v[1])
-			if v[0].Kind == table.Missing || v[1].Kind == table.Missing || !ok || days > intervalLimit || days < -intervalLimit {
+			if v[0].Kind == table.Missing || v[1].Kind == table.Missing || !ok || days > intervalLimit ||
+				days < -intervalLimit {
 				return table.Value{}
 			}
 			return table.DateValue(v[0].When + sign*int64(days))

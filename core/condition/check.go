@@ -94,7 +94,8 @@ func (k *checker) check(n node) (node, table.Kind) {
 		left, a := k.check(n.left)
 		right, b := k.check(n.right)
 		left, right = k.alike(left, a, right, b, n.sign)
-		return comparison{n.at, n.sign, left, right, a == b && (a == table.Number || a == table.Date || a == table.Instant)}, table.Boolean
+		return comparison{n.at, n.sign, left, right, a == b && (a == table.Number || a == table.Date ||
+			a == table.Instant)}, table.Boolean
 	case isNull:
 		of, _ := k.check(n.of)
 		return isNull{n.at, of, n.not}, table.Boolean
@@ -192,7 +193,8 @@ func (k *checker) column(n column) (node, table.Kind) {
 			}
 		}
 		if len(same) != 1 {
-			k.fail(n.place(), "there is no column %q%s", n.name, document.Nearest(n.name, slices.Sorted(maps.Keys(k.types))))
+			k.fail(n.place(), "there is no column %q%s", n.name,
+				document.Nearest(n.name, slices.Sorted(maps.Keys(k.types))))
 			return n, table.Missing
 		}
 		n.name, kind = same[0], k.types[same[0]]

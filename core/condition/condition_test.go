@@ -12,7 +12,8 @@ import (
 	"proudsieve/core/table"
 )
 
-var types = map[string]table.Type{"a": table.TypeInteger, "b": table.TypeDecimal, "t": table.TypeText, "u": table.TypeCode, "d": table.TypeDate,
+var types = map[string]table.Type{"a": table.TypeInteger, "b": table.TypeDecimal, "t": table.TypeText,
+	"u": table.TypeCode, "d": table.TypeDate,
 	"ts": table.TypeDateTime, "ok": table.TypeBoolean, "two words": table.TypeText, "Mixed": table.TypeInteger}
 
 // oneRow is a batch of one row.
@@ -40,7 +41,8 @@ func day(s string) table.Value {
 	return v
 }
 
-var row = oneRow{"a": number("5"), "b": number("2.50"), "t": table.TextValue("x"), "u": {}, "d": day("2024-05-31"), "ts": {Kind: table.Instant, When: day("2024-05-31").When*86400e6 + 1},
+var row = oneRow{"a": number("5"), "b": number("2.50"), "t": table.TextValue("x"), "u": {}, "d": day("2024-05-31"),
+	"ts": {Kind: table.Instant, When: day("2024-05-31").When*86400e6 + 1},
 	"ok": table.BooleanValue(true), "two words": table.TextValue("it's"), "Mixed": {}}
 
 func TestTruth(t *testing.T) {
@@ -48,40 +50,74 @@ func TestTruth(t *testing.T) {
 		source string
 		want   Truth
 	}{
-		{"a = 5", True}, {"a = 5.0", True}, {"a <> 5", False}, {"a != 5", False}, {"a < 6", True}, {"a <= 5", True}, {"a > 5", False}, {"a >= 5", True},
-		{"b = 2.5", True}, {"a + b = 7.5", True}, {"a - b = 2.5", True}, {"a * b = 12.50", True}, {"a / 2 = 2.5", True}, {"-a = -5", True}, {"- -a = 5", True}, {"+a = 5", True},
-		{"a + b * 2 = 10", True}, {"(a + b) * 2 = 15", True}, {"a - 1 - 1 = 3", True}, {"20 / a / 2 = 2", True}, {"0.1 + 0.2 = 0.3", True},
+		{"a = 5", True}, {"a = 5.0", True}, {"a <> 5", False}, {"a != 5", False}, {"a < 6", True}, {"a <= 5", True},
+		{"a > 5", False}, {"a >= 5", True},
+		{"b = 2.5", True}, {"a + b = 7.5", True}, {"a - b = 2.5", True}, {"a * b = 12.50", True}, {"a / 2 = 2.5", True},
+		{"-a = -5", True}, {"- -a = 5", True}, {"+a = 5", True},
+		{"a + b * 2 = 10", True}, {"(a + b) * 2 = 15", True}, {"a - 1 - 1 = 3", True}, {"20 / a / 2 = 2", True},
+		{"0.1 + 0.2 = 0.3", True},
 		{"a / 0 = 1", Unknown}, {"a / (b - 2.5) IS NULL", True},
 		{"t = 'x'", True}, {"t < 'y'", True}, {"t = 'X'", False}, {"\"two words\" = 'it''s'", True},
-		{"u = 'x'", Unknown}, {"u <> 'x'", Unknown}, {"NOT u = 'x'", Unknown}, {"u IS NULL", True}, {"u IS NOT NULL", False}, {"t IS NULL", False}, {"NULL IS NULL", True},
+		{"u = 'x'", Unknown}, {"u <> 'x'", Unknown}, {"NOT u = 'x'", Unknown}, {"u IS NULL", True},
+		{"u IS NOT NULL", False}, {"t IS NULL", False}, {"NULL IS NULL", True},
 		{"u = NULL", Unknown}, {"NULL", Unknown}, {"NOT NULL", Unknown},
 		{"TRUE", True}, {"FALSE", False}, {"ok", True}, {"NOT ok", False}, {"ok = TRUE", True}, {"ok AND a = 5", True},
-		{"a = 5 AND u = 'x'", Unknown}, {"a = 6 AND u = 'x'", False}, {"u = 'x' AND a = 6", False}, {"a = 5 OR u = 'x'", True}, {"a = 6 OR u = 'x'", Unknown},
-		{"a = 6 OR a = 5 AND b = 0", False}, {"(a = 6 OR a = 5) AND b = 2.5", True}, {"NOT a = 5 OR b = 2.5", True}, {"NOT (a = 5 OR b = 2.5)", False},
-		{"a BETWEEN 1 AND 5", True}, {"a NOT BETWEEN 1 AND 5", False}, {"a BETWEEN 6 AND 1", False}, {"a BETWEEN 1 AND NULL", Unknown}, {"a BETWEEN 6 AND NULL", False},
-		{"a BETWEEN 1 AND 5 AND t = 'x'", True}, {"a IN (1, 5)", True}, {"a NOT IN (1, 5)", False}, {"a IN (1, NULL)", Unknown}, {"a IN (5, NULL)", True}, {"a NOT IN (1, NULL)", Unknown},
+		{"a = 5 AND u = 'x'", Unknown}, {"a = 6 AND u = 'x'", False}, {"u = 'x' AND a = 6", False},
+		{"a = 5 OR u = 'x'", True}, {"a = 6 OR u = 'x'", Unknown},
+		{"a = 6 OR a = 5 AND b = 0", False}, {"(a = 6 OR a = 5) AND b = 2.5", True}, {"NOT a = 5 OR b = 2.5", True},
+		{"NOT (a = 5 OR b = 2.5)", False},
+		{"a BETWEEN 1 AND 5", True}, {"a NOT BETWEEN 1 AND 5", False}, {"a BETWEEN 6 AND 1", False},
+		{"a BETWEEN 1 AND NULL", Unknown}, {"a BETWEEN 6 AND NULL", False},
+		{"a BETWEEN 1 AND 5 AND t = 'x'", True}, {"a IN (1, 5)", True}, {"a NOT IN (1, 5)", False},
+		{"a IN (1, NULL)", Unknown}, {"a IN (5, NULL)", True}, {"a NOT IN (1, NULL)", Unknown},
 		{"u IN ('x')", Unknown}, {"t IN ('x', 'y')", True}, {"a IN (b * 2)", True}, {"a NOT IN (b)", True},
-		{"d = DATE '2024-05-31'", True}, {"d = '2024-05-31'", True}, {"'2024-06-01' > d", True}, {"d BETWEEN '2024-01-01' AND '2024-12-31'", True},
-		{"ts > d", True}, {"d < ts", True}, {"ts > TIMESTAMP '2024-05-31 00:00:00'", True}, {"d >= '2024-05-31 00:00:00'", True},
-		{"Mixed IS NULL", True}, {"mixed IS NULL", True}, {"A = 5", True}, {"a = 5 and b = 2.5", True}, {"a Is Not Null", True},
-		{"upper(t) = 'X'", True}, {"LOWER('ÄB') = 'äb'", True}, {"upper(u) = 'X'", Unknown}, {"length('größe') = 5", True}, {"t || '-' || t = 'x-x'", True}, {"t || u IS NULL", True},
-		{"trim('  x ') = t", True}, {"trim(leading '0' from '0070') = '70'", True}, {"trim(trailing from 'x  ') = t", True}, {"trim(both 'ab' from 'abxba') = t", True}, {"trim('0' from '0x0') = t", True},
-		{"substring('abcdef' from 2 for 3) = 'bcd'", True}, {"substring('abcdef', 5) = 'ef'", True}, {"substring('abc' from -1 for 3) = 'a'", True}, {"substring('abc' from 9) = ''", True}, {"substring('abc' from 2 for -1) IS NULL", True}, {"substring('größe' from 3 for 2) = 'öß'", True},
-		{"position('b' in 'abc') = 2", True}, {"position('z' in 'abc') = 0", True}, {"position('' in 'abc') = 1", True}, {"position('ß' in 'größe') = 4", True},
-		{"abs(-b) = b", True}, {"round(b) = 3", True}, {"round(-b) = -3", True}, {"round(2.345, 2) = 2.35", True}, {"round(155, -1) = 160", True}, {"floor(-b) = -3", True}, {"ceil(b) = 3", True}, {"ceiling(-b) = -2", True},
+		{"d = DATE '2024-05-31'", True}, {"d = '2024-05-31'", True}, {"'2024-06-01' > d", True},
+		{"d BETWEEN '2024-01-01' AND '2024-12-31'", True},
+		{"ts > d", True}, {"d < ts", True}, {"ts > TIMESTAMP '2024-05-31 00:00:00'", True},
+		{"d >= '2024-05-31 00:00:00'", True},
+		{"Mixed IS NULL", True}, {"mixed IS NULL", True}, {"A = 5", True}, {"a = 5 and b = 2.5", True},
+		{"a Is Not Null", True},
+		{"upper(t) = 'X'", True}, {"LOWER('ÄB') = 'äb'", True}, {"upper(u) = 'X'", Unknown},
+		{"length('größe') = 5", True}, {"t || '-' || t = 'x-x'", True}, {"t || u IS NULL", True},
+		{"trim('  x ') = t", True}, {"trim(leading '0' from '0070') = '70'", True}, {"trim(trailing from 'x  ') = t",
+			True}, {"trim(both 'ab' from 'abxba') = t", True}, {"trim('0' from '0x0') = t", True},
+		{"substring('abcdef' from 2 for 3) = 'bcd'", True}, {"substring('abcdef', 5) = 'ef'", True},
+		{"substring('abc' from -1 for 3) = 'a'", True}, {"substring('abc' from 9) = ''", True},
+		{"substring('abc' from 2 for -1) IS NULL", True}, {"substring('größe' from 3 for 2) = 'öß'", True},
+		{"position('b' in 'abc') = 2", True}, {"position('z' in 'abc') = 0", True}, {"position('' in 'abc') = 1", True},
+		{"position('ß' in 'größe') = 4", True},
+		{"abs(-b) = b", True}, {"round(b) = 3", True}, {"round(-b) = -3", True}, {"round(2.345, 2) = 2.35", True},
+		{"round(155, -1) = 160", True}, {"floor(-b) = -3", True}, {"ceil(b) = 3", True}, {"ceiling(-b) = -2", True},
 		{"mod(7, 3) = 1", True}, {"mod(-7, 3) = -1", True}, {"mod(b, 0.4) = 0.1", True}, {"mod(a, 0) IS NULL", True},
-		{"coalesce(u, t) = 'x'", True}, {"coalesce(u, NULL) IS NULL", True}, {"nullif(a, 5) IS NULL", True}, {"nullif(a, 6) = 5", True}, {"nullif(u, 'x') IS NULL", True},
-		{"case when a > 4 then 'big' else 'small' end = 'big'", True}, {"case a when 4 then 1 when 5 then 2 end = 2", True}, {"case a when 4 then 1 end IS NULL", True}, {"case when u = 'x' then 1 else 2 end = 2", True}, {"case when ok then d else '2024-01-01' end = d", True},
-		{"a IS DISTINCT FROM 5", False}, {"u IS DISTINCT FROM t", True}, {"u IS NOT DISTINCT FROM NULL", True}, {"(u = 'x') IS UNKNOWN", True}, {"(u = 'x') IS NOT TRUE", True}, {"ok IS FALSE", False},
-		{"t LIKE '_'", True}, {"t LIKE 'X'", False}, {"'a%b' LIKE 'a!%b' ESCAPE '!'", True}, {"'a.b' LIKE 'a_b'", True}, {"'axb' LIKE 'a.b'", False}, {"'größe' LIKE 'gr__e'", True}, {"t NOT LIKE '%x%'", False}, {"u LIKE '%'", Unknown},
-		{"'AV-017' LIKE_REGEX '^AV-[0-9]+$'", True}, {"'xAV-1' LIKE_REGEX 'AV'", True}, {"t NOT LIKE_REGEX '[0-9]'", True},
-		{"extract(year from d) = 2024 AND extract(month from d) = 5 AND extract(day from d) = 31", True}, {"extract(quarter from d) = 2 AND extract(week from d) = 22 AND extract(isodow from d) = 5 AND extract(doy from d) = 152", True}, {"extract(second from ts) = 0.000001", True},
-		{"d + INTERVAL '1' MONTH = DATE '2024-06-30'", True}, {"d - INTERVAL '3' MONTH = DATE '2024-02-29'", True}, {"d + INTERVAL '1' YEAR = '2025-05-31'", True}, {"INTERVAL '2' DAY + d = '2024-06-02'", True}, {"d + INTERVAL '36' HOUR = TIMESTAMP '2024-06-01 12:00:00'", True}, {"d + -INTERVAL '31' DAY = '2024-04-30'", True},
-		{"d - DATE '2024-05-01' = 30", True}, {"d + 1 = DATE '2024-06-01'", True}, {"1 + d = DATE '2024-06-01'", True}, {"d + 0.5 IS NULL", True}, {"ts <= d + INTERVAL '1' SECOND", True},
-		{"date_trunc('month', d) = DATE '2024-05-01'", True}, {"date_trunc('week', d) = '2024-05-27'", True}, {"date_trunc('quarter', ts) = '2024-04-01'", True}, {"date_trunc('day', ts) = d", True},
-		{"cast('12' as integer) = 12", True}, {"cast('1.5' as integer) IS NULL", True}, {"cast(b as integer) = 3", True}, {"cast(b as text) = '2.50'", True}, {"cast('soon' as date) IS NULL", True}, {"cast(ts as date) = d", True}, {"cast(d as timestamp) < ts", True}, {"cast('yes' as boolean)", True},
-		{"cast(b as decimal(3, 1)) = 2.5", True}, {"cast(123.45 as decimal(2)) IS NULL", True}, {"cast('9.996' as decimal(4, 2)) = 10", True}, {"cast('99.996' as decimal(4, 2)) IS NULL", True},
-		{"a IN (1, 2, 3, 4, 5, NULL)", True}, {"a IN (1, 2, NULL)", Unknown}, {"(a = 5) = (b = 2.5)", True}, {"(a = 5) IS NULL", False}, {"(u = 'x') IS NULL", True},
+		{"coalesce(u, t) = 'x'", True}, {"coalesce(u, NULL) IS NULL", True}, {"nullif(a, 5) IS NULL", True},
+		{"nullif(a, 6) = 5", True}, {"nullif(u, 'x') IS NULL", True},
+		{"case when a > 4 then 'big' else 'small' end = 'big'", True}, {"case a when 4 then 1 when 5 then 2 end = 2",
+			True}, {"case a when 4 then 1 end IS NULL", True}, {"case when u = 'x' then 1 else 2 end = 2", True},
+		{"case when ok then d else '2024-01-01' end = d", True},
+		{"a IS DISTINCT FROM 5", False}, {"u IS DISTINCT FROM t", True}, {"u IS NOT DISTINCT FROM NULL", True},
+		{"(u = 'x') IS UNKNOWN", True}, {"(u = 'x') IS NOT TRUE", True}, {"ok IS FALSE", False},
+		{"t LIKE '_'", True}, {"t LIKE 'X'", False}, {"'a%b' LIKE 'a!%b' ESCAPE '!'", True}, {"'a.b' LIKE 'a_b'", True},
+		{"'axb' LIKE 'a.b'", False}, {"'größe' LIKE 'gr__e'", True}, {"t NOT LIKE '%x%'", False},
+		{"u LIKE '%'", Unknown},
+		{"'AV-017' LIKE_REGEX '^AV-[0-9]+$'", True}, {"'xAV-1' LIKE_REGEX 'AV'", True},
+		{"t NOT LIKE_REGEX '[0-9]'", True},
+		{"extract(year from d) = 2024 AND extract(month from d) = 5 AND extract(day from d) = 31", True},
+		{"extract(quarter from d) = 2 AND extract(week from d) = 22 AND extract(isodow from d) = 5 AND extract(doy from d) = 152", True}, {"extract(second from ts) = 0.000001", True},
+		{"d + INTERVAL '1' MONTH = DATE '2024-06-30'", True}, {"d - INTERVAL '3' MONTH = DATE '2024-02-29'", True},
+		{"d + INTERVAL '1' YEAR = '2025-05-31'", True}, {"INTERVAL '2' DAY + d = '2024-06-02'", True},
+		{"d + INTERVAL '36' HOUR = TIMESTAMP '2024-06-01 12:00:00'", True}, {"d + -INTERVAL '31' DAY = '2024-04-30'",
+			True},
+		{"d - DATE '2024-05-01' = 30", True}, {"d + 1 = DATE '2024-06-01'", True}, {"1 + d = DATE '2024-06-01'", True},
+		{"d + 0.5 IS NULL", True}, {"ts <= d + INTERVAL '1' SECOND", True},
+		{"date_trunc('month', d) = DATE '2024-05-01'", True}, {"date_trunc('week', d) = '2024-05-27'", True},
+		{"date_trunc('quarter', ts) = '2024-04-01'", True}, {"date_trunc('day', ts) = d", True},
+		{"cast('12' as integer) = 12", True}, {"cast('1.5' as integer) IS NULL", True},
+		{"cast(b as integer) = 3", True}, {"cast(b as text) = '2.50'", True}, {"cast('soon' as date) IS NULL", True},
+		{"cast(ts as date) = d", True}, {"cast(d as timestamp) < ts", True}, {"cast('yes' as boolean)", True},
+		{"cast(b as decimal(3, 1)) = 2.5", True}, {"cast(123.45 as decimal(2)) IS NULL", True},
+		{"cast('9.996' as decimal(4, 2)) = 10", True}, {"cast('99.996' as decimal(4, 2)) IS NULL", True},
+		{"a IN (1, 2, 3, 4, 5, NULL)", True}, {"a IN (1, 2, NULL)", Unknown}, {"(a = 5) = (b = 2.5)", True},
+		{"(a = 5) IS NULL", False}, {"(u = 'x') IS NULL", True},
 	} {
 		compiled, errs := Compile(c.source, types)
 		if len(errs) > 0 {
@@ -215,7 +251,8 @@ func (m manyRows) Values(column string) ([]table.Value, []uint32) {
 }
 
 func TestRowsAreJudgedThroughTheirDictionaries(t *testing.T) {
-	m := manyRows{n: 6, values: map[string][]table.Value{"a": {number("1"), number("2"), {}}, "b": {number("1"), number("9")}},
+	m := manyRows{n: 6, values: map[string][]table.Value{"a": {number("1"), number("2"), {}},
+		"b": {number("1"), number("9")}},
 		codes: map[string][]uint32{"a": {0, 1, 2, 0, 1, 2}, "b": {0, 0, 0, 1, 1, 1}}}
 	for source, want := range map[string][]Truth{
 		"a = 1":                 {True, False, Unknown, True, False, Unknown},
@@ -254,8 +291,10 @@ func (l lastingRows) Begun(column string) uint64 { return l.begun[column] }
 // by many at a time, that begin anew, or that are those of one batch alone.
 func TestWhatIsRememberedOfEarlierBatchesChangesNothing(t *testing.T) {
 	r := rand.New(rand.NewPCG(19, 20))
-	sources := []string{"a = 1", "a < b", "NOT (a = 1 OR b > 5)", "a + b > 9 AND b * 2 < a + 4", "(a > 0 OR b > 3) AND NOT (b < 2 AND a = b)", "a IS NOT NULL OR b = 2", "a IN (1, 2, 3) AND b IN (1, a)",
-		"a BETWEEN 0 AND 100 AND b BETWEEN a AND 20", "COALESCE(a, b) >= 1", "NOT (NOT (a >= 0) AND b >= 0)", "CASE WHEN a > b THEN b ELSE a END = a"}
+	sources := []string{"a = 1", "a < b", "NOT (a = 1 OR b > 5)", "a + b > 9 AND b * 2 < a + 4",
+		"(a > 0 OR b > 3) AND NOT (b < 2 AND a = b)", "a IS NOT NULL OR b = 2", "a IN (1, 2, 3) AND b IN (1, a)",
+		"a BETWEEN 0 AND 100 AND b BETWEEN a AND 20", "COALESCE(a, b) >= 1", "NOT (NOT (a >= 0) AND b >= 0)",
+		"CASE WHEN a > b THEN b ELSE a END = a"}
 	var conditions []*Condition
 	for _, source := range sources {
 		c, errs := Compile(source, types)
@@ -265,12 +304,14 @@ func TestWhatIsRememberedOfEarlierBatchesChangesNothing(t *testing.T) {
 		conditions = append(conditions, c)
 	}
 	for round := range 60 {
-		memory := NewMemory([]int{1, len(conditions), rememberedValues / 10}[round%3]) // the last one remembers ten values
+		// the last one remembers ten values
+		memory := NewMemory([]int{1, len(conditions), rememberedValues / 10}[round%3])
 		var evaluators []*Evaluator
 		for _, c := range conditions {
 			evaluators = append(evaluators, c.Evaluator(memory))
 		}
-		rows := lastingRows{manyRows{values: map[string][]table.Value{}, codes: map[string][]uint32{}}, map[string]uint64{}}
+		rows := lastingRows{manyRows{values: map[string][]table.Value{}, codes: map[string][]uint32{}},
+			map[string]uint64{}}
 		for batch := range 30 {
 			rows.n = []int{0, 1, 3, 20, 100}[r.IntN(5)]
 			for _, name := range []string{"a", "b"} {
@@ -305,7 +346,8 @@ func TestWhatIsRememberedOfEarlierBatchesChangesNothing(t *testing.T) {
 					}
 					missed = append(missed, truth)
 				})
-				if others := slices.DeleteFunc(slices.Clone(want), func(one Truth) bool { return one == True }); len(missed) != len(others) {
+				if others := slices.DeleteFunc(slices.Clone(want),
+					func(one Truth) bool { return one == True }); len(missed) != len(others) {
 					t.Errorf("%s is not true in %d rows, want %d", sources[at], len(missed), len(others))
 				}
 			}
@@ -364,7 +406,8 @@ func TestEveryMistakeIsToldAtOnce(t *testing.T) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, s := range []string{"a = 5", "NOT (a + 1 BETWEEN b AND 2)", "t IN ('x', NULL)", "d > DATE '2024-01-01'", "'", "((", "a IS NOT NULL OR"} {
+	for _, s := range []string{"a = 5", "NOT (a + 1 BETWEEN b AND 2)", "t IN ('x', NULL)", "d > DATE '2024-01-01'", "'",
+		"((", "a IS NOT NULL OR"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

@@ -9,7 +9,8 @@ import (
 
 // A condition is compiled against the types of its columns; each mistake has its place.
 func ExampleCompile() {
-	types := map[string]table.Type{"load": table.TypeDecimal, "concentration": table.TypeDecimal, "flow": table.TypeDecimal}
+	types := map[string]table.Type{"load": table.TypeDecimal, "concentration": table.TypeDecimal,
+		"flow": table.TypeDecimal}
 	c, _ := condition.Compile("load = concentration * flow", types)
 	fmt.Println(c.Names())
 	_, mistakes := condition.Compile("load > AND flow < 'much'", types)

@@ -29,7 +29,8 @@ type function struct {
 }
 
 // of makes the result of a function that is the same for all arguments.
-func of(kind table.Kind, apply func([]table.Value) table.Value) func(*checker, *call, []table.Kind) (table.Kind, func([]table.Value) table.Value) {
+func of(kind table.Kind, apply func([]table.Value) table.Value) func(*checker, *call, []table.Kind) (table.Kind,
+	func([]table.Value) table.Value) {
 	return func(*checker, *call, []table.Kind) (table.Kind, func([]table.Value) table.Value) { return kind, apply }
 }
 
@@ -37,7 +38,8 @@ func textOf(f func(string) string) func(*checker, *call, []table.Kind) (table.Ki
 	return of(table.Text, func(a []table.Value) table.Value { return text(f(a[0].Text)) })
 }
 
-func numberOf(f func(table.Decimal) table.Decimal) func(*checker, *call, []table.Kind) (table.Kind, func([]table.Value) table.Value) {
+func numberOf(f func(table.Decimal) table.Decimal) func(*checker, *call, []table.Kind) (table.Kind,
+	func([]table.Value) table.Value) {
 	return of(table.Number, func(a []table.Value) table.Value { return table.NumberValue(f(a[0].Number)) })
 }
 
@@ -65,7 +67,8 @@ var functions map[string]function
 var functionNames []string
 
 func init() {
-	length := function{least: 1, most: 1, takes: oneText, result: of(table.Number, func(a []table.Value) table.Value { return whole(utf8.RuneCountInString(a[0].Text)) })}
+	length := function{least: 1, most: 1, takes: oneText, result: of(table.Number,
+		func(a []table.Value) table.Value { return whole(utf8.RuneCountInString(a[0].Text)) })}
 	ceiling := function{least: 1, most: 1, takes: oneNumber, result: numberOf(table.Decimal.Ceil)}
 	functions = map[string]function{
 		"LOWER":            {least: 1, most: 1, takes: oneText, result: textOf(strings.ToLower)},
@@ -74,27 +77,37 @@ func init() {
 		"CHAR_LENGTH":      length,
 		"CHARACTER_LENGTH": length,
 		"TRIM":             {least: 2, most: 2, takes: oneText, result: trimmed},
-		"SUBSTRING":        {least: 2, most: 3, takes: []table.Kind{table.Text, table.Number}, result: of(table.Text, substring)},
-		"POSITION":         {least: 2, most: 2, takes: oneText, result: of(table.Number, position)},
-		"||":               {least: 2, most: 2, takes: oneText, result: of(table.Text, func(a []table.Value) table.Value { return text(a[0].Text + a[1].Text) })},
-		"LIKE":             {least: 2, most: 2, takes: oneText, result: like},
-		"LIKE_REGEX":       {least: 2, most: 2, takes: oneText, result: likeRegex},
-		"ABS":              {least: 1, most: 1, takes: oneNumber, result: numberOf(table.Decimal.Abs)},
-		"FLOOR":            {least: 1, most: 1, takes: oneNumber, result: numberOf(table.Decimal.Floor)},
-		"CEIL":             ceiling,
-		"CEILING":          ceiling,
-		"ROUND":            {least: 1, most: 2, takes: oneNumber, result: of(table.Number, round)},
-		"MOD":              {least: 2, most: 2, takes: oneNumber, result: of(table.Number, modulo)},
-		"EXTRACT":          {least: 1, most: 1, takes: anyKind, result: extracted},
-		"DATE_TRUNC":       {least: 2, most: 2, takes: []table.Kind{table.Text, table.Missing}, result: truncated},
-		"CAST":             {least: 1, most: 3, takes: anyKind, result: castTo},
-		"COALESCE":         {least: 1, takes: anyKind, alike: true, null: true, result: sameKind(coalesce)},
-		"NULLIF":           {least: 2, most: 2, takes: anyKind, alike: true, null: true, result: sameKind(nullIf)},
-		"CASE":             {least: 3, null: true, takes: anyKind, result: sameKind(choose)},
-		"IS DISTINCT FROM": {least: 2, most: 2, takes: anyKind, alike: true, null: true, result: of(table.Boolean, distinct)},
-		"IS TRUE":          {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true, result: of(table.Boolean, func(a []table.Value) table.Value { return table.BooleanValue(a[0].True) })},
-		"IS FALSE":         {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true, result: of(table.Boolean, func(a []table.Value) table.Value { return table.BooleanValue(a[0].Kind == table.Boolean && !a[0].True) })},
-		"IS UNKNOWN":       {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true, result: of(table.Boolean, func(a []table.Value) table.Value { return table.BooleanValue(a[0].Kind == table.Missing) })},
+		"SUBSTRING": {least: 2, most: 3, takes: []table.Kind{table.Text, table.Number},
+			result: of(table.Text, substring)},
+		"POSITION": {least: 2, most: 2, takes: oneText, result: of(table.Number, position)},
+		"||": {least: 2, most: 2, takes: oneText, result: of(table.Text,
+			func(a []table.Value) table.Value { return text(a[0].Text + a[1].Text) })},
+		"LIKE":       {least: 2, most: 2, takes: oneText, result: like},
+		"LIKE_REGEX": {least: 2, most: 2, takes: oneText, result: likeRegex},
+		"ABS":        {least: 1, most: 1, takes: oneNumber, result: numberOf(table.Decimal.Abs)},
+		"FLOOR":      {least: 1, most: 1, takes: oneNumber, result: numberOf(table.Decimal.Floor)},
+		"CEIL":       ceiling,
+		"CEILING":    ceiling,
+		"ROUND":      {least: 1, most: 2, takes: oneNumber, result: of(table.Number, round)},
+		"MOD":        {least: 2, most: 2, takes: oneNumber, result: of(table.Number, modulo)},
+		"EXTRACT":    {least: 1, most: 1, takes: anyKind, result: extracted},
+		"DATE_TRUNC": {least: 2, most: 2, takes: []table.Kind{table.Text, table.Missing}, result: truncated},
+		"CAST":       {least: 1, most: 3, takes: anyKind, result: castTo},
+		"COALESCE":   {least: 1, takes: anyKind, alike: true, null: true, result: sameKind(coalesce)},
+		"NULLIF":     {least: 2, most: 2, takes: anyKind, alike: true, null: true, result: sameKind(nullIf)},
+		"CASE":       {least: 3, null: true, takes: anyKind, result: sameKind(choose)},
+		"IS DISTINCT FROM": {least: 2, most: 2, takes: anyKind, alike: true, null: true,
+			result: of(table.Boolean, distinct)},
+		"IS TRUE": {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true,
+			result: of(table.Boolean, func(a []table.Value) table.Value { return table.BooleanValue(a[0].True) })},
+		"IS FALSE": {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true,
+			result: of(table.Boolean, func(a []table.Value) table.Value {
+				return table.BooleanValue(a[0].Kind == table.Boolean && !a[0].True)
+			})},
+		"IS UNKNOWN": {least: 1, most: 1, takes: []table.Kind{table.Boolean}, null: true,
+			result: of(table.Boolean, func(a []table.Value) table.Value {
+				return table.BooleanValue(a[0].Kind == table.Missing)
+			})},
 	}
 	for _, name := range slices.Sorted(maps.Keys(functions)) {
 		if !strings.ContainsAny(name, " |") && name != "LIKE" && name != "LIKE_REGEX" && name != "CASE" {
@@ -166,7 +179,8 @@ func (k *checker) allAlike(name string, args []node, kinds []table.Kind, among f
 	first := -1
 	for i := range args {
 		if among(i) && kinds[i] != table.Missing && (first < 0 || kinds[first] == table.Text) {
-			if _, literal := args[i].(literal); first < 0 || kinds[i] == table.Date || kinds[i] == table.Instant || !literal {
+			if _, literal := args[i].(literal); first < 0 || kinds[i] == table.Date || kinds[i] == table.Instant ||
+				!literal {
 				first = i
 			}
 		}
@@ -188,13 +202,15 @@ func (k *checker) allAlike(name string, args []node, kinds []table.Kind, among f
 	}
 	for i := range args {
 		if mixed && among(i) && kinds[i] == table.Date {
-			args[i], kinds[i] = call{at: at(args[i].place()), name: "CAST", word: "TIMESTAMP", args: []node{args[i]}, apply: func(a []table.Value) table.Value { return castInstant(a[0]) }}, table.Instant
+			args[i], kinds[i] = call{at: at(args[i].place()), name: "CAST", word: "TIMESTAMP", args: []node{args[i]},
+				apply: func(a []table.Value) table.Value { return castInstant(a[0]) }}, table.Instant
 		}
 	}
 }
 
 // sameKind is the result of a function whose kind is that of its arguments.
-func sameKind(apply func([]table.Value) table.Value) func(*checker, *call, []table.Kind) (table.Kind, func([]table.Value) table.Value) {
+func sameKind(apply func([]table.Value) table.Value) func(*checker, *call, []table.Kind) (table.Kind,
+	func([]table.Value) table.Value) {
 	return func(_ *checker, c *call, kinds []table.Kind) (table.Kind, func([]table.Value) table.Value) {
 		kind := kinds[len(kinds)-1]
 		for i := range kinds {
@@ -240,7 +256,8 @@ func distinct(a []table.Value) table.Value {
 }
 
 func trimmed(_ *checker, c *call, _ []table.Kind) (table.Kind, func([]table.Value) table.Value) {
-	trim := map[string]func(s, cutset string) string{"LEADING": strings.TrimLeft, "TRAILING": strings.TrimRight, "BOTH": strings.Trim}[c.word]
+	trim := map[string]func(s, cutset string) string{"LEADING": strings.TrimLeft, "TRAILING": strings.TrimRight,
+		"BOTH": strings.Trim}[c.word]
 	return table.Text, func(a []table.Value) table.Value { return text(trim(a[0].Text, a[1].Text)) }
 }
 
@@ -330,7 +347,8 @@ func likeRegex(k *checker, c *call, _ []table.Kind) (table.Kind, func([]table.Va
 func (k *checker) matching(pattern literal, source string) func([]table.Value) table.Value {
 	compiled, err := regexp.Compile(source)
 	if err != nil {
-		k.fail(pattern.place(), "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		k.fail(pattern.place(), "the pattern cannot be read: %s",
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		return nil
 	}
 	return func(a []table.Value) table.Value { return table.BooleanValue(compiled.MatchString(a[0].Text)) }
@@ -359,7 +377,8 @@ func modulo(a []table.Value) table.Value {
 }
 
 // casts are the types that CAST knows, by their names in SQL.
-var casts = map[string]table.Type{"INTEGER": table.TypeInteger, "INT": table.TypeInteger, "BIGINT": table.TypeInteger, "DECIMAL": table.TypeDecimal, "NUMERIC": table.TypeDecimal, "TEXT": table.TypeText,
+var casts = map[string]table.Type{"INTEGER": table.TypeInteger, "INT": table.TypeInteger, "BIGINT": table.TypeInteger,
+	"DECIMAL": table.TypeDecimal, "NUMERIC": table.TypeDecimal, "TEXT": table.TypeText,
 	"VARCHAR": table.TypeText, "DATE": table.TypeDate, "TIMESTAMP": table.TypeDateTime, "BOOLEAN": table.TypeBoolean}
 
 // castTo is CAST. A value that cannot be turned into one of the type has none.
@@ -401,7 +420,8 @@ func (k *checker) castRounding(c *call, to table.Type) func([]table.Value) table
 		ok = ok && good
 	}
 	if to != table.TypeDecimal || !ok || digits < 1 || digits > roundLimit || places < 0 || places > digits {
-		k.fail(c.args[1].place(), "only DECIMAL has digits and places, 1 to %d and no more places than digits", roundLimit)
+		k.fail(c.args[1].place(), "only DECIMAL has digits and places, 1 to %d and no more places than digits",
+			roundLimit)
 		return nil
 	}
 	bound := table.DecimalOf(1, 0)

@@ -106,13 +106,15 @@ type Condition struct {
 // one, it goes on behind the next AND or OR.
 func Parse(source string) (*Condition, []error) {
 	if len(source) > sourceLimit {
-		return nil, []error{&Error{1, fmt.Sprintf("the condition has %d characters; at most %d can be", len(source), sourceLimit)}}
+		return nil, []error{&Error{1, fmt.Sprintf("the condition has %d characters; at most %d can be", len(source),
+			sourceLimit)}}
 	}
 	p := &parser{}
 	p.tokens, p.mistakes = lex(source)
 	root := p.whole()
 	if len(p.mistakes) > 0 {
-		slices.SortStableFunc(p.mistakes, func(a, b error) int { return cmp.Compare(a.(*Error).Column, b.(*Error).Column) })
+		slices.SortStableFunc(p.mistakes,
+			func(a, b error) int { return cmp.Compare(a.(*Error).Column, b.(*Error).Column) })
 		return nil, p.mistakes
 	}
 	return &Condition{source: source, root: root, names: p.names}, nil
@@ -127,7 +129,8 @@ func (p *parser) whole() node {
 		case err != nil:
 			p.tell(err)
 		case t.kind != tokenEnd && t.kind != tokenBad:
-			p.tell(&Error{t.at, fmt.Sprintf("%s was not expected here; join two conditions with AND or OR", t.describe())})
+			p.tell(&Error{t.at, fmt.Sprintf("%s was not expected here; join two conditions with AND or OR",
+				t.describe())})
 		}
 		if p.fatal || !p.skip(true) {
 			return root
@@ -304,7 +307,8 @@ func (p *parser) predicate() (node, error) {
 		return p.like(t, "LIKE_REGEX", left, not)
 	case not:
 		n := p.peek()
-		return nil, &Error{n.at, fmt.Sprintf("after NOT comes BETWEEN, IN, LIKE or LIKE_REGEX here, not %s", n.describe())}
+		return nil, &Error{n.at, fmt.Sprintf("after NOT comes BETWEEN, IN, LIKE or LIKE_REGEX here, not %s",
+			n.describe())}
 	}
 	return left, nil
 }
@@ -330,7 +334,9 @@ func (p *parser) is(t token, left node) (node, error) {
 		}
 		what = call{at: at(t.at), name: "IS DISTINCT FROM", args: []node{left, right}}
 	default:
-		return nil, &Error{n.at, fmt.Sprintf("after IS comes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM, with or without NOT, not %s", n.describe())}
+		return nil, &Error{n.at,
+			fmt.Sprintf("after IS comes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM, with or without NOT, not %s",
+				n.describe())}
 	}
 	if not {
 		what = negation{at(t.at), what}
@@ -343,7 +349,8 @@ func (p *parser) is(t token, left node) (node, error) {
 func (p *parser) like(t token, name string, left node, not bool) (node, error) {
 	pattern := p.take()
 	if pattern.kind != tokenText {
-		return nil, &Error{pattern.at, fmt.Sprintf("%s wants a pattern in single quotes, not %s", name, pattern.describe())}
+		return nil, &Error{pattern.at, fmt.Sprintf("%s wants a pattern in single quotes, not %s", name,
+			pattern.describe())}
 	}
 	escape := ""
 	if name == "LIKE" && p.keyword("ESCAPE") {
@@ -353,7 +360,8 @@ func (p *parser) like(t token, name string, left node, not bool) (node, error) {
 		}
 		escape = e.text
 	}
-	var what node = call{at: at(t.at), name: name, word: escape, args: []node{left, literal{at(pattern.at), table.TextValue(pattern.text)}}}
+	var what node = call{at: at(t.at), name: name, word: escape,
+		args: []node{left, literal{at(pattern.at), table.TextValue(pattern.text)}}}
 	if not {
 		what = negation{at(t.at), what}
 	}
@@ -384,7 +392,8 @@ func (p *parser) list(of string) ([]node, error) {
 
 func (p *parser) sum() (node, error) {
 	return p.operation([]string{"||"}, func() (node, error) {
-		return p.operation([]string{"+", "-"}, func() (node, error) { return p.operation([]string{"*", "/"}, p.factor) })
+		return p.operation([]string{"+", "-"},
+			func() (node, error) { return p.operation([]string{"*", "/"}, p.factor) })
 	})
 }
 
@@ -451,7 +460,8 @@ func (p *parser) factor() (node, error) {
 		return literal{place, table.BooleanValue(t.is("TRUE"))}, nil
 	case t.is("NULL"):
 		return literal{at: place}, nil
-	case t.kind == tokenQuoted, t.kind == tokenWord && !slices.ContainsFunc(reserved, t.is) && (p.cases == 0 || !slices.ContainsFunc(caseWords, t.is)):
+	case t.kind == tokenQuoted, t.kind == tokenWord && !slices.ContainsFunc(reserved, t.is) &&
+		(p.cases == 0 || !slices.ContainsFunc(caseWords, t.is)):
 		if !slices.Contains(p.names, t.text) {
 			p.names = append(p.names, t.text)
 		}
@@ -485,11 +495,14 @@ func (p *parser) interval(place at) (node, error) {
 	text, unit := p.take(), p.take()
 	n, err := strconv.ParseInt(text.text, 10, 64)
 	if err != nil || n > intervalLimit || n < -intervalLimit {
-		return nil, &Error{text.at, fmt.Sprintf("%q is no whole number up to %d; an interval is written as INTERVAL '3' MONTH", text.text, intervalLimit)}
+		return nil, &Error{text.at,
+			fmt.Sprintf("%q is no whole number up to %d; an interval is written as INTERVAL '3' MONTH", text.text,
+				intervalLimit)}
 	}
 	s, ok := spanOf(n, unit.text)
 	if unit.kind != tokenWord || !ok {
-		return nil, &Error{unit.at, fmt.Sprintf("an interval is in YEAR, MONTH, DAY, HOUR, MINUTE or SECOND, not %s", unit.describe())}
+		return nil, &Error{unit.at, fmt.Sprintf("an interval is in YEAR, MONTH, DAY, HOUR, MINUTE or SECOND, not %s",
+			unit.describe())}
 	}
 	return interval{place, s}, nil
 }
@@ -561,7 +574,8 @@ func (p *parser) function(t token) (node, error) {
 		return p.worded(out, "IN")
 	}
 	if f := functions[out.name]; f.result == nil {
-		return nil, &Error{t.at, fmt.Sprintf("there is no function %q%s", t.text, document.Nearest(out.name, functionNames))}
+		return nil, &Error{t.at, fmt.Sprintf("there is no function %q%s", t.text,
+			document.Nearest(out.name, functionNames))}
 	}
 	var err error
 	out.args, err = p.list(out.name)

@@ -71,7 +71,8 @@ func (w *walk) invalid() error {
 			if _, size := utf8.DecodeRuneInString(w.text[i:]); size == 1 {
 				before := w.text[:i]
 				start := strings.LastIndexByte(before, '\n') + 1
-				return Problems{{strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[start:]) + 1, "a byte here is no character in UTF-8; save the text as UTF-8"}}
+				return Problems{{strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[start:]) + 1,
+					"a byte here is no character in UTF-8; save the text as UTF-8"}}
 			}
 		}
 	}
@@ -99,7 +100,8 @@ func blank(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r'
 
 // begin walks one line from its start; what goes on over several lines is walked to its end.
 func (w *walk) begin() {
-	if width := strings.IndexByte(w.text[w.at:], '\n'); width > widthLimit || width < 0 && len(w.text)-w.at > widthLimit {
+	if width := strings.IndexByte(w.text[w.at:], '\n'); width > widthLimit || width < 0 &&
+		len(w.text)-w.at > widthLimit {
 		w.fail(fmt.Sprintf("the line is longer than %d bytes; write it on several", widthLimit))
 		return
 	}

@@ -86,7 +86,8 @@ func Parse(source []byte) (*Node, error) {
 	if len(file.Docs) > 1 {
 		p := Problem{1, 1, "a second document starts after the first; a declaration is one document"}
 		if start := file.Docs[1].Start; start != nil {
-			p.Line, p.Column, p.Message = start.Position.Line, start.Position.Column, "a second document starts here; a declaration is one document"
+			p.Line, p.Column, p.Message = start.Position.Line, start.Position.Column,
+				"a second document starts here; a declaration is one document"
 		}
 		return nil, Problems{p}
 	}
@@ -149,11 +150,13 @@ func (c *converter) convert(n ast.Node, depth int) *Node {
 		out.Text = n.Value.Value
 	case *ast.StringNode:
 		out.Text = n.Value
-		out.Quoted = strings.HasPrefix(strings.TrimSpace(token.Origin), `"`) || strings.HasPrefix(strings.TrimSpace(token.Origin), `'`)
+		out.Quoted = strings.HasPrefix(strings.TrimSpace(token.Origin), `"`) ||
+			strings.HasPrefix(strings.TrimSpace(token.Origin), `'`)
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
 		out.Text = token.Value
 	default:
-		c.problems = append(c.problems, Problem{out.Line, out.Column, "anchors, aliases, tags and merge keys are not used here; write the value out"})
+		c.problems = append(c.problems, Problem{out.Line, out.Column,
+			"anchors, aliases, tags and merge keys are not used here; write the value out"})
 	}
 	if len(out.Entries) > 0 {
 		out.Line, out.Column = out.Entries[0].Line, out.Entries[0].Column
@@ -329,7 +332,8 @@ func (r *Reader) ChoiceOrOld(n *Node, what string, old map[string]string, choice
 }
 
 func (r *Reader) old(line, column int, word, now string) {
-	r.Old = append(r.Old, Problem{line, column, fmt.Sprintf("%q is an old word for %q; it is still understood", word, now)})
+	r.Old = append(r.Old, Problem{line, column, fmt.Sprintf("%q is an old word for %q; it is still understood", word,
+		now)})
 }
 
 // Nearest returns "; did you mean …?" with the known name most like the given

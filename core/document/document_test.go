@@ -31,7 +31,9 @@ func read(source string) (*kit, error) {
 		Field{Name: "kind", Read: func(n *Node) { out.kind = r.Choice(n, "a kind", "river", "lake") }},
 		Field{Name: "steps", Read: func(n *Node) {
 			r.List(n, "steps", func(item *Node) {
-				r.Mapping(item, "a step", Field{Name: "do", Required: true, Read: func(n *Node) { out.steps = append(out.steps, r.Text(n, "do")) }})
+				r.Mapping(item, "a step", Field{Name: "do", Required: true, Read: func(n *Node) {
+					out.steps = append(out.steps, r.Text(n, "do"))
+				}})
 			})
 		}},
 	)
@@ -43,7 +45,8 @@ func TestReadingADeclaration(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out.name != "north" || out.parts != 3 || !out.fine || strings.Join(out.tags, "|") != "a|-9|1.50" || out.kind != "river" || strings.Join(out.steps, "|") != "rinse|label" {
+	if out.name != "north" || out.parts != 3 || !out.fine || strings.Join(out.tags, "|") != "a|-9|1.50" ||
+		out.kind != "river" || strings.Join(out.steps, "|") != "rinse|label" {
 		t.Errorf("%+v", out)
 	}
 	if out, err := read("name: x\ntags: alone\nsteps:\n"); err != nil || len(out.tags) != 1 || len(out.steps) != 0 {
@@ -54,7 +57,8 @@ func TestReadingADeclaration(t *testing.T) {
 func TestMistakesHaveTheirPlaces(t *testing.T) {
 	for _, c := range []struct{ name, source, want string }{
 		{"an unknown name", "name: x\nparst: 3\n", `line 2, column 1: a kit has no "parst"; did you mean "parts"?`},
-		{"a name unlike any", "name: x\nqqqqqqqqq: 3\n", `line 2, column 1: a kit has no "qqqqqqqqq"; known are name, parts, fine, tags, kind, steps`},
+		{"a name unlike any", "name: x\nqqqqqqqqq: 3\n",
+			`line 2, column 1: a kit has no "qqqqqqqqq"; known are name, parts, fine, tags, kind, steps`},
 		{"a name twice", "name: x\nname: y\n", "line 2, column 1: this is not YAML"},
 		{"a missing name", "parts: 3\n", `line 1, column 1: a kit needs "name"`},
 		{"a missing name further in", "name: x\nsteps:\n  - do: a\n  - {}\n", `line 4, column 5: a step needs "do"`},
@@ -63,9 +67,12 @@ func TestMistakesHaveTheirPlaces(t *testing.T) {
 		{"no truth", "name: x\nfine: perhaps\n", `line 2, column 7: fine is true or false, not "perhaps"`},
 		{"no choice", "name: x\nkind: rivr\n", `line 2, column 7: "rivr" is not a kind; did you mean "river"?`},
 		{"a list for a text", "name: [x]\n", "line 1, column 7: name is a single value, and this is a list"},
-		{"a text for a list", "name: x\nsteps: rinse\n", `line 2, column 8: steps is a list (lines starting with "- "), and this is a single value`},
-		{"a list for a mapping", "- a\n- b\n", "line 1, column 1: a kit is declared by names and values, and this is a list"},
-		{"an alias", "name: &x y\n", "line 1, column 7: anchors, aliases, tags and merge keys are not used here; write the value out"},
+		{"a text for a list", "name: x\nsteps: rinse\n",
+			`line 2, column 8: steps is a list (lines starting with "- "), and this is a single value`},
+		{"a list for a mapping", "- a\n- b\n",
+			"line 1, column 1: a kit is declared by names and values, and this is a list"},
+		{"an alias", "name: &x y\n",
+			"line 1, column 7: anchors, aliases, tags and merge keys are not used here; write the value out"},
 		{"two documents", "name: x\n---\nname: y\n", "a second document starts here"},
 		{"nothing", "", "line 1, column 1: the declaration is empty"},
 		{"only a comment", "# nothing yet\n", "the declaration is empty"},
@@ -105,7 +112,8 @@ func TestHostileDeclarations(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"a: b", "- a\n- b", "a: {b: [c, d]}", "a: |\n  text\n", "? x", "a: *b", "\x00", "a:\n\tb"} {
+	for _, s := range []string{"a: b", "- a\n- b", "a: {b: [c, d]}", "a: |\n  text\n", "? x", "a: *b", "\x00",
+		"a:\n\tb"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

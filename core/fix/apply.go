@@ -60,7 +60,8 @@ func (l *Ledger) Balance() error {
 	}
 	for m, sum := range sums {
 		if sum.Shortest() != l.SumsOut[m] {
-			return fmt.Errorf("the ledger does not add up: the sum of %s should be %s, and is %s in the table", m, sum.Shortest(), l.SumsOut[m])
+			return fmt.Errorf("the ledger does not add up: the sum of %s should be %s, and is %s in the table", m,
+				sum.Shortest(), l.SumsOut[m])
 		}
 	}
 	return nil
@@ -76,7 +77,8 @@ type Preview struct {
 }
 
 // Show works out what plan would do to source without writing anything.
-func Show(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int) (*Preview, error) {
+func Show(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan,
+	workers int) (*Preview, error) {
 	r, err := decide(ctx, source, book, plan, workers)
 	if err != nil {
 		return nil, err
@@ -100,7 +102,8 @@ func Show(ctx context.Context, source table.Source, book *rulebook.Rulebook, pla
 
 // Apply writes the cleaned table to out, in the standard reading, and its change
 // log, as JSON Lines, to log. The caller checks the table with Verify.
-func Apply(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int, out, log io.Writer) (*Ledger, error) {
+func Apply(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int,
+	out, log io.Writer) (*Ledger, error) {
 	r, err := decide(ctx, source, book, plan, workers)
 	if err != nil {
 		return nil, err
@@ -174,12 +177,14 @@ func (s steppedPart) Batch([]*table.Dictionary) (*table.Batch, error) {
 }
 
 // decide makes a pass over the table for every step that must compare rows.
-func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan, workers int) (*runner, error) {
+func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, plan *Plan,
+	workers int) (*runner, error) {
 	r := newRunner(plan, book, source.Columns())
 	for i, s := range plan.Steps {
 		for _, name := range s.Action.Columns() {
 			if _, ok := r.position[name]; !ok {
-				return nil, fmt.Errorf("step %d (%s): the table has no column %q; its columns are %s", i+1, s.Kind, name, strings.Join(r.names, ", "))
+				return nil, fmt.Errorf("step %d (%s): the table has no column %q; its columns are %s", i+1, s.Kind,
+					name, strings.Join(r.names, ", "))
 			}
 		}
 		chooser, ok := s.Action.(Chooser)
@@ -195,7 +200,8 @@ func decide(ctx context.Context, source table.Source, book *rulebook.Rulebook, p
 	return r, nil
 }
 
-func (r *runner) decideStep(ctx context.Context, source table.Source, i int, chooser Chooser, workers int) (*decisions, error) {
+func (r *runner) decideStep(ctx context.Context, source table.Source, i int, chooser Chooser,
+	workers int) (*decisions, error) {
 	groups := table.NewGroups(table.NewRoom(2))
 	defer groups.Close()
 	hash := func(b *table.Batch) ([]table.HashedRow, error) {
@@ -283,7 +289,8 @@ func (r *runner) choose(ctx context.Context, source table.Source, i, workers int
 }
 
 // run makes the last pass: every batch through every step, in file order to take.
-func (r *runner) run(ctx context.Context, source table.Source, workers int, take func(*table.Batch, []Change) error) (*Ledger, error) {
+func (r *runner) run(ctx context.Context, source table.Source, workers int,
+	take func(*table.Batch, []Change) error) (*Ledger, error) {
 	total := &worked{steps: make([]stepWork, len(r.plan.Steps)), written: make([]int64, len(r.names)),
 		sumsIn: make([]table.Decimal, len(r.measures)), sumsOut: make([]table.Decimal, len(r.measures))}
 	for i := range total.steps {
@@ -336,7 +343,8 @@ func (r *runner) named(sums []table.Decimal) map[string]string {
 }
 
 func (r *runner) fillLedger(l *Ledger, total *worked) {
-	l.SumsIn, l.SumsOut, l.Written, l.Steps = r.named(total.sumsIn), r.named(total.sumsOut), map[string]int64{}, []LedgerStep{}
+	l.SumsIn, l.SumsOut, l.Written, l.Steps = r.named(total.sumsIn), r.named(total.sumsOut), map[string]int64{},
+		[]LedgerStep{}
 	for c, n := range total.written {
 		if n > 0 {
 			l.Written[r.names[c]] = n
@@ -344,7 +352,8 @@ func (r *runner) fillLedger(l *Ledger, total *worked) {
 	}
 	for i, s := range r.plan.Steps {
 		t := total.steps[i]
-		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Cells: t.cells, Rows: t.rows, Sums: r.named(t.sums)}
+		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Cells: t.cells, Rows: t.rows,
+			Sums: r.named(t.sums)}
 		if noter, ok := s.Action.(Noter); ok {
 			step.Note = noter.Note(t.matched)
 		}
@@ -373,7 +382,8 @@ func (r *runner) standardise(w *worked) error {
 				if _, ok := standard.Parse(r.cells[c].Type, text); ok && counts[k] > 0 {
 					for at, code := range old.Codes {
 						if int(code) == k {
-							w.mixed = append(w.mixed, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at], Column: r.names[c], Old: text})
+							w.mixed = append(w.mixed, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at],
+								Column: r.names[c], Old: text})
 						}
 					}
 				}
@@ -394,7 +404,8 @@ func (r *runner) standardise(w *worked) error {
 		if !ok {
 			continue
 		}
-		w.changes = append(w.changes, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at], Old: strings.Join(cells, " | "),
+		w.changes = append(w.changes, Change{Row: w.batch.Rows[at], Line: w.batch.Lines[at],
+			Old:    strings.Join(cells, " | "),
 			Reason: "The row has more cells than the header has names; the table cannot hold them."})
 	}
 	for _, d := range w.batch.Defects {

@@ -15,7 +15,8 @@ import (
 // A fix plan is applied: the cleaned table and its change log are written, and the ledger
 // accounts for every row and sum.
 func ExampleApply() {
-	book, _ := rulebook.Parse([]byte("dataset: visits\ncolumns:\n  - {name: crew}\n  - {name: flow, type: decimal}\nmeasures: [flow]\n"))
+	book, _ := rulebook.Parse([]byte(
+		"dataset: visits\ncolumns:\n  - {name: crew}\n  - {name: flow, type: decimal}\nmeasures: [flow]\n"))
 	plan, err := fix.Parse([]byte(`fix_plan: visits_clean
 dataset: visits
 steps:
@@ -42,8 +43,8 @@ steps:
 	fmt.Println(ledger.RowsIn, ledger.RowsOut, ledger.SumsIn["flow"], ledger.SumsOut["flow"], ledger.Balance())
 	// Output:
 	// {"step":1,"row":1,"line":2,"column":"crew","old":" red","new":"red","reason":"Stray spaces."}
-	// {"step":2,"row":2,"line":3,"old":"","new":"","gone":{"crew":"red","flow":"1.5"},"kept_by":1,"reason":"Exported twice."}
-	// crew,flow
+	// {"step":2,"row":2,"line":3,"old":"","new":"","gone":{"crew":"red","flow":"1.5"},"kept_by":1,"reason":"Exported
+	// twice."} crew,flow
 	// red,1.5
 	// blue,2
 	// 3 2 5 3.5 <nil>

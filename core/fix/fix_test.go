@@ -72,7 +72,8 @@ func tryApply(t testing.TB, content, bookSource, steps string, workers int) (*ap
 	if err := ledger.Balance(); err != nil {
 		t.Error(err)
 	}
-	if err := fix.Verify(context.Background(), testkit.File(t, out.String(), intake.Standard()), b, ledger, workers); err != nil {
+	if err := fix.Verify(context.Background(), testkit.File(t, out.String(), intake.Standard()), b, ledger,
+		workers); err != nil {
 		t.Error(err)
 	}
 	a := &applied{table: out.String(), ledger: ledger}
@@ -95,25 +96,54 @@ func TestEachKindOfStep(t *testing.T) {
 		cells, gone             int64
 		change                  string // of the sum
 	}{
-		{"trim", " S 1 ,PH,1,\nS  2,PH,2,\n", "  - {do: trim, columns: [sample], reason: r}\n", "S 1,PH,1,\nS 2,PH,2,\n", 2, 0, "0"},
-		{"trim makes a number of a text", "S1,PH, 5 ,\n", "  - {do: trim, columns: [value], reason: r}\n", "S1,PH,5,\n", 1, 0, "5"},
-		{"change case to lower", "S1,PH,1,\ns2,PH,1,\n", "  - {do: change_case, columns: [sample], to: lower, reason: r}\n", "s1,PH,1,\ns2,PH,1,\n", 1, 0, "0"},
-		{"change case to upper", "s1,PH,1,\n", "  - {do: change_case, columns: [sample], to: upper, reason: r}\n", "S1,PH,1,\n", 1, 0, "0"},
-		{"change case to first", "öSTLICH,PH,1,\n", "  - {do: change_case, columns: [sample], to: first, reason: r}\n", "Östlich,PH,1,\n", 1, 0, "0"},
-		{"map codes", "S1,acidity ,1,\nS2,no3,1,\nS3,XX,1,\nS4,PH,1,\nS5,,1,\n", "  - {do: map_codes, columns: [parameter], reason: r}\n", "S1,PH,1,\nS2,NO3,1,\nS3,XX,1,\nS4,PH,1,\nS5,,1,\n", 2, 0, "0"},
-		{"set missing by texts", "S1,PH,999,\nS2,PH,trace,\nS3,PH,9,\n", "  - {do: set_missing, columns: [value], values: [999, trace], reason: r}\n", "S1,PH,,\nS2,PH,,\nS3,PH,9,\n", 2, 0, "-999"},
-		{"set missing where", "S1,PH,99,\nS2,NO3,99,\nS3,PH,,\n", "  - {do: set_missing, columns: [value], where: parameter = 'PH' AND value > 14, reason: r}\n", "S1,PH,,\nS2,NO3,99,\nS3,PH,,\n", 1, 0, "-99"},
-		{"set one cell", "S1,PH,74,\nS2,PH,74,\n", "  - {do: set_cell, key: {sample: S1}, column: value, to: \"7.4\", reason: r}\n", "S1,PH,7.4,\nS2,PH,74,\n", 1, 0, "-66.6"},
-		{"set aside", "TOTAL,,30,\nS1,PH,10,\nS2,,20,\n", "  - {do: set_aside, where: sample = 'TOTAL', reason: r}\n", "S1,PH,10,\nS2,,20,\n", 0, 1, "-30"},
-		{"set aside keeps what is unknown", "S1,PH,,\nS2,PH,1,\n", "  - {do: set_aside, where: value > 0, reason: r}\n", "S1,PH,,\n", 0, 1, "-1"},
-		{"remove equal rows", "S1,PH,1,\nS2,PH,1,\nS1,PH,1,\nS1,PH,1.0,\n", "  - {do: remove_equal_rows, reason: r}\n", "S1,PH,1,\nS2,PH,1,\nS1,PH,1.0,\n", 0, 1, "-1"},
-		{"keep the first", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", "S1,PH,1,\nS2,PH,5,\n", 0, 1, "-2"},
-		{"keep the last", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n", "S2,PH,5,\nS1,PH,2,\n", 0, 1, "-1"},
-		{"keep the largest", "S1,PH,1,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], survivor: largest_value, by: value, reason: r}\n", "S1,PH,10,\n", 0, 2, "-10"},
-		{"keep the least, a missing one last", "S1,PH,,\nS1,PH,10,\nS1,PH,9,\n", "  - {do: keep_one, columns: [sample], survivor: least_value, by: value, reason: r}\n", "S1,PH,9,\n", 0, 2, "-10"},
-		{"keep the latest", "S1,PH,1,2024-01-31\nS1,PH,2,2024-02-01\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], survivor: largest_value, by: taken, reason: r}\n", "S1,PH,2,2024-02-01\n", 0, 2, "-4"},
-		{"keep the fullest, of equals the earliest", "S1,,1,\nS1,PH,2,\nS1,PH,3,\n", "  - {do: keep_one, columns: [sample], survivor: fullest_row, reason: r}\n", "S1,PH,2,\n", 0, 2, "-4"},
-		{"rows without a key are all kept", ",PH,1,\n,PH,2,\n", "  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", ",PH,1,\n,PH,2,\n", 0, 0, "0"},
+		{"trim", " S 1 ,PH,1,\nS  2,PH,2,\n", "  - {do: trim, columns: [sample], reason: r}\n",
+			"S 1,PH,1,\nS 2,PH,2,\n", 2, 0, "0"},
+		{"trim makes a number of a text", "S1,PH, 5 ,\n", "  - {do: trim, columns: [value], reason: r}\n", "S1,PH,5,\n",
+			1, 0, "5"},
+		{"change case to lower", "S1,PH,1,\ns2,PH,1,\n",
+			"  - {do: change_case, columns: [sample], to: lower, reason: r}\n", "s1,PH,1,\ns2,PH,1,\n", 1, 0, "0"},
+		{"change case to upper", "s1,PH,1,\n", "  - {do: change_case, columns: [sample], to: upper, reason: r}\n",
+			"S1,PH,1,\n", 1, 0, "0"},
+		{"change case to first", "öSTLICH,PH,1,\n", "  - {do: change_case, columns: [sample], to: first, reason: r}\n",
+			"Östlich,PH,1,\n", 1, 0, "0"},
+		{"map codes", "S1,acidity ,1,\nS2,no3,1,\nS3,XX,1,\nS4,PH,1,\nS5,,1,\n",
+			"  - {do: map_codes, columns: [parameter], reason: r}\n",
+			"S1,PH,1,\nS2,NO3,1,\nS3,XX,1,\nS4,PH,1,\nS5,,1,\n", 2, 0, "0"},
+		{"set missing by texts", "S1,PH,999,\nS2,PH,trace,\nS3,PH,9,\n",
+			"  - {do: set_missing, columns: [value], values: [999, trace], reason: r}\n",
+			"S1,PH,,\nS2,PH,,\nS3,PH,9,\n", 2, 0, "-999"},
+		{"set missing where", "S1,PH,99,\nS2,NO3,99,\nS3,PH,,\n",
+			"  - {do: set_missing, columns: [value], where: parameter = 'PH' AND value > 14, reason: r}\n",
+			"S1,PH,,\nS2,NO3,99,\nS3,PH,,\n", 1, 0, "-99"},
+		{"set one cell", "S1,PH,74,\nS2,PH,74,\n",
+			"  - {do: set_cell, key: {sample: S1}, column: value, to: \"7.4\", reason: r}\n", "S1,PH,7.4,\nS2,PH,74,\n",
+			1, 0, "-66.6"},
+		{"set aside", "TOTAL,,30,\nS1,PH,10,\nS2,,20,\n", "  - {do: set_aside, where: sample = 'TOTAL', reason: r}\n",
+			"S1,PH,10,\nS2,,20,\n", 0, 1, "-30"},
+		{"set aside keeps what is unknown", "S1,PH,,\nS2,PH,1,\n", "  - {do: set_aside, where: value > 0, reason: r}\n",
+			"S1,PH,,\n", 0, 1, "-1"},
+		{"remove equal rows", "S1,PH,1,\nS2,PH,1,\nS1,PH,1,\nS1,PH,1.0,\n", "  - {do: remove_equal_rows, reason: r}\n",
+			"S1,PH,1,\nS2,PH,1,\nS1,PH,1.0,\n", 0, 1, "-1"},
+		{"keep the first", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n",
+			"  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", "S1,PH,1,\nS2,PH,5,\n", 0, 1,
+			"-2"},
+		{"keep the last", "S1,PH,1,\nS2,PH,5,\nS1,PH,2,\n",
+			"  - {do: keep_one, columns: [sample], survivor: latest_row, reason: r}\n", "S2,PH,5,\nS1,PH,2,\n", 0, 1,
+			"-1"},
+		{"keep the largest", "S1,PH,1,\nS1,PH,10,\nS1,PH,9,\n",
+			"  - {do: keep_one, columns: [sample], survivor: largest_value, by: value, reason: r}\n", "S1,PH,10,\n", 0,
+			2, "-10"},
+		{"keep the least, a missing one last", "S1,PH,,\nS1,PH,10,\nS1,PH,9,\n",
+			"  - {do: keep_one, columns: [sample], survivor: least_value, by: value, reason: r}\n", "S1,PH,9,\n", 0, 2,
+			"-10"},
+		{"keep the latest", "S1,PH,1,2024-01-31\nS1,PH,2,2024-02-01\nS1,PH,3,\n",
+			"  - {do: keep_one, columns: [sample], survivor: largest_value, by: taken, reason: r}\n",
+			"S1,PH,2,2024-02-01\n", 0, 2, "-4"},
+		{"keep the fullest, of equals the earliest", "S1,,1,\nS1,PH,2,\nS1,PH,3,\n",
+			"  - {do: keep_one, columns: [sample], survivor: fullest_row, reason: r}\n", "S1,PH,2,\n", 0, 2, "-4"},
+		{"rows without a key are all kept", ",PH,1,\n,PH,2,\n",
+			"  - {do: keep_one, columns: [sample], survivor: earliest_row, reason: r}\n", ",PH,1,\n,PH,2,\n", 0, 0,
+			"0"},
 		{"no steps at all", "S1,PH,1,\n", "  []\n", "S1,PH,1,\n", 0, 0, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -126,7 +156,8 @@ func TestEachKindOfStep(t *testing.T) {
 			}
 			step := got.ledger.Steps[0]
 			if step.Cells != c.cells || step.Rows != c.gone || step.Sums["value"] != c.change {
-				t.Errorf("%d cells, %d rows, sum %s; want %d, %d, %s", step.Cells, step.Rows, step.Sums["value"], c.cells, c.gone, c.change)
+				t.Errorf("%d cells, %d rows, sum %s; want %d, %d, %s", step.Cells, step.Rows, step.Sums["value"],
+					c.cells, c.gone, c.change)
 			}
 			if int64(len(got.changes)) != c.cells+c.gone {
 				t.Errorf("%d entries in the change log, want %d", len(got.changes), c.cells+c.gone)
@@ -166,7 +197,8 @@ func TestStepsSeeWhatTheStepsBeforeThemLeft(t *testing.T) {
 }
 
 func TestTheChangeLogHasOldNewAndPlace(t *testing.T) {
-	got := apply(t, head+"S1,acidity,1,\nS2,PH,2,\n", book, "  - {do: map_codes, columns: [parameter], reason: codes}\n", 1)
+	got := apply(t, head+"S1,acidity,1,\nS2,PH,2,\n", book,
+		"  - {do: map_codes, columns: [parameter], reason: codes}\n", 1)
 	want := []fix.Change{{Step: 1, Row: 1, Line: 2, Column: "parameter", Old: "acidity", New: "PH", Reason: "codes"}}
 	if !reflect.DeepEqual(got.changes, want) {
 		t.Errorf("%+v, want %+v", got.changes, want)
@@ -174,8 +206,11 @@ func TestTheChangeLogHasOldNewAndPlace(t *testing.T) {
 }
 
 func TestTheTableIsWrittenInStandardForm(t *testing.T) {
-	source := strings.Replace(book, "columns:\n", "reading: {delimiter: \";\", decimal_mark: \",\", dates: dd/MM/yyyy, missing: [n/a]}\ncolumns:\n", 1)
-	got := apply(t, "sample;parameter;value;taken\nS1;PH;7,10;31/05/2024\nS2;PH;n/a;\nS3;PH;<0,5;soon\nS4;PH;8;01/06/2024\n", source, "  []\n", 2)
+	source := strings.Replace(book, "columns:\n",
+		"reading: {delimiter: \";\", decimal_mark: \",\", dates: dd/MM/yyyy, missing: [n/a]}\ncolumns:\n", 1)
+	got := apply(t,
+		"sample;parameter;value;taken\nS1;PH;7,10;31/05/2024\nS2;PH;n/a;\nS3;PH;<0,5;soon\nS4;PH;8;01/06/2024\n",
+		source, "  []\n", 2)
 	if want := head + "S1,PH,7.10,2024-05-31\nS2,PH,,\nS3,PH,\"<0,5\",soon\nS4,PH,8,2024-06-01\n"; got.table != want {
 		t.Errorf("table %q, want %q", got.table, want)
 	}
@@ -191,7 +226,9 @@ func TestATextThatWouldQuietlyBecomeANumberIsRefused(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), `"7.1" in value (line 3)`) {
 		t.Errorf("%v", err)
 	}
-	if got := apply(t, content, source, "  - {do: set_cell, key: {sample: S2}, column: value, to: \"7,1\", reason: A point for a comma.}\n", 1); !strings.Contains(got.table, "S2,PH,7.1,") {
+	if got := apply(t, content, source,
+		"  - {do: set_cell, key: {sample: S2}, column: value, to: \"7,1\", reason: A point for a comma.}\n",
+		1); !strings.Contains(got.table, "S2,PH,7.1,") {
 		t.Errorf("once decided, the table is %q", got.table)
 	}
 }
@@ -222,15 +259,17 @@ func TestNotesOnStepsThatDidNotDoWhatWasMeant(t *testing.T) {
 }
 
 func TestALedgerThatDoesNotAddUp(t *testing.T) {
-	good := fix.Ledger{RowsIn: 10, RowsOut: 8, SumsIn: map[string]string{"v": "5.5"}, SumsOut: map[string]string{"v": "5"},
-		Steps: []fix.LedgerStep{{Rows: 2, Sums: map[string]string{"v": "-0.5"}}}}
+	good := fix.Ledger{RowsIn: 10, RowsOut: 8, SumsIn: map[string]string{"v": "5.5"},
+		SumsOut: map[string]string{"v": "5"},
+		Steps:   []fix.LedgerStep{{Rows: 2, Sums: map[string]string{"v": "-0.5"}}}}
 	if err := good.Balance(); err != nil {
 		t.Error(err)
 	}
 	rows, sums := good, good
 	rows.RowsOut = 9
 	sums.SumsOut = map[string]string{"v": "5.01"}
-	for what, l := range map[string]fix.Ledger{"8, and 9 are in the table": rows, "the sum of v should be 5, and is 5.01": sums} {
+	for what, l := range map[string]fix.Ledger{"8, and 9 are in the table": rows,
+		"the sum of v should be 5, and is 5.01": sums} {
 		if err := l.Balance(); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("%v, want %q", err, what)
 		}
@@ -239,7 +278,8 @@ func TestALedgerThatDoesNotAddUp(t *testing.T) {
 
 func TestVerifyFindsATableThatIsNotTheLedgers(t *testing.T) {
 	b := testkit.Book(t, book)
-	ledger := &fix.Ledger{RowsIn: 2, RowsOut: 2, SumsIn: map[string]string{"value": "3"}, SumsOut: map[string]string{"value": "3"}}
+	ledger := &fix.Ledger{RowsIn: 2, RowsOut: 2, SumsIn: map[string]string{"value": "3"},
+		SumsOut: map[string]string{"value": "3"}}
 	for content, want := range map[string]string{
 		head + "S1,PH,1,\nS2,PH,2,\n": "",
 		head + "S1,PH,1,\n":           "2 rows in",
@@ -262,7 +302,8 @@ func dirty(rows int) string {
 		if r.IntN(15) == 0 {
 			sample = r.IntN(rows)
 		}
-		fmt.Fprintf(&b, "S%d%s,%s,%d.%02d,2024-01-%02d\n", sample, strings.Repeat(" ", r.IntN(2)), []string{"PH", "ph", "Acidity", "NO3"}[r.IntN(4)], r.IntN(90), r.IntN(100), 1+r.IntN(31))
+		fmt.Fprintf(&b, "S%d%s,%s,%d.%02d,2024-01-%02d\n", sample, strings.Repeat(" ", r.IntN(2)),
+			[]string{"PH", "ph", "Acidity", "NO3"}[r.IntN(4)], r.IntN(90), r.IntN(100), 1+r.IntN(31))
 	}
 	return b.String()
 }
@@ -277,7 +318,8 @@ const everything = `  - {do: trim, columns: [sample], reason: a}
 func TestOneWorkerAndEightMakeTheSameTable(t *testing.T) {
 	content := dirty(60_000)
 	one, eight := apply(t, content, book, everything, 1), apply(t, content, book, everything, 8)
-	if one.table != eight.table || !reflect.DeepEqual(one.ledger, eight.ledger) || !reflect.DeepEqual(one.changes, eight.changes) {
+	if one.table != eight.table || !reflect.DeepEqual(one.ledger, eight.ledger) ||
+		!reflect.DeepEqual(one.changes, eight.changes) {
 		t.Error("the table, the ledger or the log depends on the number of workers")
 	}
 }
@@ -307,14 +349,17 @@ func TestThePreviewShowsWhatApplyingDoes(t *testing.T) {
 	if before, after := surplus(shown.Before), surplus(shown.After); before == 0 || after != 0 {
 		t.Errorf("%d surplus rows before and %d after", before, after)
 	}
-	if shown.After.Rows != done.ledger.RowsOut || shown.After.Sums["value"] != done.ledger.SumsOut["value"] || shown.Before.Score >= shown.After.Score {
-		t.Errorf("before %d rows with %v, after %d with %v", shown.Before.Rows, shown.Before.Score, shown.After.Rows, shown.After.Score)
+	if shown.After.Rows != done.ledger.RowsOut || shown.After.Sums["value"] != done.ledger.SumsOut["value"] ||
+		shown.Before.Score >= shown.After.Score {
+		t.Errorf("before %d rows with %v, after %d with %v", shown.Before.Rows, shown.Before.Score, shown.After.Rows,
+			shown.After.Score)
 	}
 }
 
 func TestAPlanForColumnsThatTheTableDoesNotHave(t *testing.T) {
 	_, err := tryApply(t, "sample,value\nS1,1\n", book, "  - {do: trim, columns: [parameter], reason: r}\n", 1)
-	if err == nil || !strings.Contains(err.Error(), `step 1 (trim): the table has no column "parameter"; its columns are sample, value`) {
+	if err == nil || !strings.Contains(err.Error(),
+		`step 1 (trim): the table has no column "parameter"; its columns are sample, value`) {
 		t.Errorf("%v", err)
 	}
 }
@@ -323,22 +368,44 @@ func TestMistakesInAFixPlan(t *testing.T) {
 	b := testkit.Book(t, book)
 	for _, c := range []struct{ name, source, want string }{
 		{"no name", "dataset: samples\nsteps: []\n", `a fix plan needs "fix_plan"`},
-		{"a name with a space", "fix_plan: my plan\ndataset: samples\nsteps: []\n", "line 1, column 11: the name of a fix plan is written in lower-case letters"},
-		{"another dataset", "fix_plan: p\ndataset: others\nsteps: []\n", `line 2, column 10: this plan is for the dataset "others", and the rulebook is that of "samples"`},
-		{"no such step", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trimm, reason: r}\n", `line 4, column 10: "trimm" is not a kind of step; did you mean "trim"?`},
+		{"a name with a space", "fix_plan: my plan\ndataset: samples\nsteps: []\n",
+			"line 1, column 11: the name of a fix plan is written in lower-case letters"},
+		{"another dataset", "fix_plan: p\ndataset: others\nsteps: []\n",
+			`line 2, column 10: this plan is for the dataset "others", and the rulebook is that of "samples"`},
+		{"no such step", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trimm, reason: r}\n",
+			`line 4, column 10: "trimm" is not a kind of step; did you mean "trim"?`},
 		{"no reason", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: remove_equal_rows}\n", `a step needs "reason"`},
-		{"no columns", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, reason: r}\n", `a step "trim" needs "columns"`},
-		{"a column that is not there", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sampel], reason: r}\n", `line 4, column 26: there is no column "sampel"; did you mean "sample"?`},
-		{"a field of another step", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], to: x, reason: r}\n", `a step "trim" has no "to"`},
-		{"a case that is none", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: change_case, columns: [sample], to: title, reason: r}\n", `"title" is not a case`},
-		{"no code list", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: map_codes, columns: [sample], reason: r}\n", `"sample" has no code list to map to`},
-		{"neither values nor where", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], reason: r}\n", `has either "values" or "where"`},
-		{"both", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], values: [1], where: value > 1, reason: r}\n", `has either "values" or "where"`},
-		{"a condition", "fix_plan: p\ndataset: samples\nsteps:\n  - do: set_aside\n    where: vale > 1\n    reason: r\n", `line 5, column 12: in the condition: there is no column "vale"; did you mean "value"?`},
-		{"a condition that ends too soon", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_aside, where: value >, reason: r}\n", "in the condition: a column, a value or a parenthesis was expected"},
-		{"a key without names", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_cell, key: S1, column: value, to: x, reason: r}\n", "a key gives each of its columns the text to look for"},
-		{"largest by nothing", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: largest_value, reason: r}\n", `"by" names the column that decides`},
-		{"first by something", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: earliest_row, by: value, reason: r}\n", `"by" names the column that decides`},
+		{"no columns", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, reason: r}\n",
+			`a step "trim" needs "columns"`},
+		{"a column that is not there",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sampel], reason: r}\n",
+			`line 4, column 26: there is no column "sampel"; did you mean "sample"?`},
+		{"a field of another step",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: trim, columns: [sample], to: x, reason: r}\n",
+			`a step "trim" has no "to"`},
+		{"a case that is none",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: change_case, columns: [sample], to: title, reason: r}\n",
+			`"title" is not a case`},
+		{"no code list", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: map_codes, columns: [sample], reason: r}\n",
+			`"sample" has no code list to map to`},
+		{"neither values nor where",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], reason: r}\n",
+			`has either "values" or "where"`},
+		{"both",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], values: [1], where: value > 1, reason: r}\n", `has either "values" or "where"`},
+		{"a condition",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - do: set_aside\n    where: vale > 1\n    reason: r\n",
+			`line 5, column 12: in the condition: there is no column "vale"; did you mean "value"?`},
+		{"a condition that ends too soon",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_aside, where: value >, reason: r}\n",
+			"in the condition: a column, a value or a parenthesis was expected"},
+		{"a key without names",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_cell, key: S1, column: value, to: x, reason: r}\n",
+			"a key gives each of its columns the text to look for"},
+		{"largest by nothing",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: largest_value, reason: r}\n", `"by" names the column that decides`},
+		{"first by something",
+			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: earliest_row, by: value, reason: r}\n", `"by" names the column that decides`},
 	} {
 		_, err := fix.Parse([]byte(c.source), b)
 		var mistakes document.Problems

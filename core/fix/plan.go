@@ -59,12 +59,14 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 	p.Mapping(root, "a fix plan",
 		document.Field{Name: "fix_plan", Required: true, Read: func(n *document.Node) {
 			if p.plan.Name = p.Text(n, "the name of a fix plan"); !idShape.MatchString(p.plan.Name) {
-				p.Fail(n, "the name of a fix plan is written in lower-case letters, digits and underscores, a letter first, not %q", n.Text)
+				p.Fail(n,
+					"the name of a fix plan is written in lower-case letters, digits and underscores, a letter first, not %q", n.Text)
 			}
 		}},
 		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) {
 			if p.plan.Dataset = p.Text(n, "dataset"); p.plan.Dataset != book.Dataset {
-				p.Fail(n, "this plan is for the dataset %q, and the rulebook is that of %q", p.plan.Dataset, book.Dataset)
+				p.Fail(n, "this plan is for the dataset %q, and the rulebook is that of %q", p.plan.Dataset,
+					book.Dataset)
 			}
 		}},
 		document.Field{Name: "title", Read: func(n *document.Node) { p.plan.Title = p.Text(n, "title") }},
@@ -112,7 +114,9 @@ func (p *parser) step(n *document.Node) {
 		{Name: "reason", Required: true, Read: func(n *document.Node) { reason = p.Text(n, "reason") }},
 	}
 	for _, f := range allFields() {
-		fields = append(fields, document.Field{Name: f.Name, Old: f.Old, Read: func(n *document.Node) { i.given[f.Name] = n }})
+		fields = append(fields, document.Field{Name: f.Name, Old: f.Old, Read: func(n *document.Node) {
+			i.given[f.Name] = n
+		}})
 	}
 	p.Mapping(n, "a step", fields...)
 	if kind == nil {

@@ -54,7 +54,8 @@ type runner struct {
 }
 
 func newRunner(plan *Plan, book *rulebook.Rulebook, names []string) *runner {
-	r := &runner{plan: plan, book: book, names: names, position: map[string]int{}, decided: make([]*decisions, len(plan.Steps))}
+	r := &runner{plan: plan, book: book, names: names, position: map[string]int{},
+		decided: make([]*decisions, len(plan.Steps))}
 	for i, name := range names {
 		r.position[name] = i
 		r.cells = append(r.cells, book.Cells(name))
@@ -150,8 +151,9 @@ func (w *worked) replace(c int, column table.Column) {
 func (r *runner) changed(w *worked, i int, log bool, at, c int, text string) {
 	w.steps[i].cells++
 	if log {
-		w.changes = append(w.changes, Change{Step: i + 1, Row: w.batch.Rows[at], Line: w.batch.Lines[at], Column: r.names[c],
-			Old: w.batch.Columns[c].At(at), New: text, Reason: r.plan.Steps[i].Reason})
+		w.changes = append(w.changes, Change{Step: i + 1, Row: w.batch.Rows[at], Line: w.batch.Lines[at],
+			Column: r.names[c],
+			Old:    w.batch.Columns[c].At(at), New: text, Reason: r.plan.Steps[i].Reason})
 	}
 }
 
@@ -181,7 +183,8 @@ func (r *runner) remove(w *worked, i int, log bool, drop func(at int) bool) {
 		if !log {
 			continue
 		}
-		change := Change{Step: i + 1, Row: w.batch.Rows[at], Line: w.batch.Lines[at], Gone: map[string]string{}, Reason: r.plan.Steps[i].Reason}
+		change := Change{Step: i + 1, Row: w.batch.Rows[at], Line: w.batch.Lines[at], Gone: map[string]string{},
+			Reason: r.plan.Steps[i].Reason}
 		for c, name := range r.names {
 			change.Gone[name] = w.batch.Columns[c].At(at)
 		}

@@ -14,7 +14,8 @@ import (
 func TestAPanicBecomesAnErrorWithItsStack(t *testing.T) {
 	err := Do(func() error { var rows []int; return errors.New(string(rune(rows[3]))) })
 	var caught *Panic
-	if !errors.As(err, &caught) || !strings.Contains(caught.Stack, "TestAPanicBecomesAnErrorWithItsStack") || !strings.HasPrefix(err.Error(), "internal error: ") {
+	if !errors.As(err, &caught) || !strings.Contains(caught.Stack, "TestAPanicBecomesAnErrorWithItsStack") ||
+		!strings.HasPrefix(err.Error(), "internal error: ") {
 		t.Fatalf("%v", err)
 	}
 	if passed := Do(func() error { panic(err) }); passed != err {
@@ -42,7 +43,8 @@ func TestAGroupWaitsForAllAndReturnsWhatFailedFirst(t *testing.T) {
 func TestNothingInCoreOrServiceStartsAGoroutineByItself(t *testing.T) {
 	for _, root := range []string{"../../core", "../../service"} {
 		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || filepath.Base(filepath.Dir(path)) == "guard" {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+				filepath.Base(filepath.Dir(path)) == "guard" {
 				return err
 			}
 			set := token.NewFileSet()

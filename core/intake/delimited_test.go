@@ -46,30 +46,51 @@ func TestReadingDelimitedText(t *testing.T) {
 		{name: "a byte order mark", text: "\ufeffa,b\n1,2\n", columns: "a|b", want: cells{{"1", "2"}}},
 		{name: "header only", text: "a,b\n", columns: "a|b", want: cells{}},
 		{name: "semicolons", reading: semicolons, text: "a;b\n1,5;2\n", columns: "a|b", want: cells{{"1,5", "2"}}},
-		{name: "tabs", reading: intake.Reading{Delimiter: "\t"}, text: "a\tb\n\t\n1\t2\n", columns: "a|b", want: cells{{"", ""}, {"1", "2"}}},
+		{name: "tabs", reading: intake.Reading{Delimiter: "\t"}, text: "a\tb\n\t\n1\t2\n", columns: "a|b",
+			want: cells{{"", ""}, {"1", "2"}}},
 		{name: "quotes", text: "a,b\n\"1,2\",\"say \"\"hi\"\"\"\n", columns: "a|b", want: cells{{"1,2", `say "hi"`}}},
-		{name: "a line end within quotes", text: "a,b\n\"1\n2\",3\n4,5\n", columns: "a|b", want: cells{{"1\n2", "3"}, {"4", "5"}}},
+		{name: "a line end within quotes", text: "a,b\n\"1\n2\",3\n4,5\n", columns: "a|b",
+			want: cells{{"1\n2", "3"}, {"4", "5"}}},
 		{name: "an empty quoted cell", text: "a\n\"\"\nx\n", columns: "a", want: cells{{""}, {"x"}}},
-		{name: "another quote", reading: intake.Reading{Quote: "'"}, text: "a,b\n'1,2',\"3\n", columns: "a|b", want: cells{{"1,2", `"3`}}},
-		{name: "no quoting", reading: intake.Reading{Quote: "none"}, text: "a,b\n\"1,2\n", columns: "a|b", want: cells{{`"1`, "2"}}},
+		{name: "another quote", reading: intake.Reading{Quote: "'"}, text: "a,b\n'1,2',\"3\n", columns: "a|b",
+			want: cells{{"1,2", `"3`}}},
+		{name: "no quoting", reading: intake.Reading{Quote: "none"}, text: "a,b\n\"1,2\n", columns: "a|b",
+			want: cells{{`"1`, "2"}}},
 		{name: "spaces stay", text: "a,b\n 1 ,  \n", columns: "a|b", want: cells{{" 1 ", "  "}}},
-		{name: "blank lines are set aside", text: "a,b\n\n1,2\n   \n3,4\n\n", columns: "a|b", want: cells{{"1", "2"}, {"3", "4"}}, aside: 3},
-		{name: "lines before the header", reading: intake.Reading{HeaderLine: 3}, text: "Export\n\na,b\n1,2\n", columns: "a|b", want: cells{{"1", "2"}}, aside: 2},
-		{name: "no header", reading: intake.Reading{HeaderLine: intake.NoHeader}, text: "1,2\n3,4\n", columns: "column_1|column_2", want: cells{{"1", "2"}, {"3", "4"}}},
-		{name: "too few cells", text: "a,b,c\n1,2\n", columns: "a|b|c", want: cells{{"1", "2", ""}}, defects: "too_few_cells 2 "},
-		{name: "too many cells", text: "a,b\n1,2,3,4\n", columns: "a|b", want: cells{{"1", "2"}}, defects: "too_many_cells 2 "},
-		{name: "a quote within a cell", text: "a,b\n5\" pipe,2\n", columns: "a|b", want: cells{{`5" pipe`, "2"}}, defects: "broken_quote 2 a"},
-		{name: "text after a closing quote", text: "a,b\n\"1\"x,2\n", columns: "a|b", want: cells{{`"1"x`, "2"}}, defects: "broken_quote 2 a"},
-		{name: "a quote never closed", text: "a,b\n\"1,2\n3,4\n5,6\n", columns: "a|b", want: cells{{`"1`, "2"}, {"3", "4"}, {"5", "6"}}, defects: "open_quote 2 a"},
-		{name: "a quote closed by the next one's opening", text: "a,b\n\"1,2\n\"3\",4\n", columns: "a|b", want: cells{{`"1`, "2"}, {"3", "4"}}, defects: "open_quote 2 a"},
-		{name: "an open quote in the last line", text: "a,b\n1,\"2\n", columns: "a|b", want: cells{{"1", `"2`}}, defects: "open_quote 2 b"},
-		{name: "bytes that are no UTF-8", text: "a,b\nx\xffy,2\n", columns: "a|b", want: cells{{"x\ufffdy", "2"}}, defects: "undecodable_bytes 2 a"},
-		{name: "a NUL later on", text: "a,b\n" + strings.Repeat("1,2\n", 3000) + "x\x00,2\n", columns: "a|b", defects: "nul_byte 3002 a"},
-		{name: "windows-1252", reading: intake.Reading{Encoding: "windows-1252"}, text: "a,b\n\xb5S,caf\xe9\n", columns: "a|b", want: cells{{"µS", "café"}}},
-		{name: "a hole in windows-1252", reading: intake.Reading{Encoding: "windows-1252"}, text: "a,b\n\x81,1\n", columns: "a|b", want: cells{{"\ufffd", "1"}}, defects: "undecodable_bytes 2 a"},
-		{name: "iso-8859-15", reading: intake.Reading{Encoding: "iso-8859-15"}, text: "a,b\n\xa4,1\n", columns: "a|b", want: cells{{"€", "1"}}},
-		{name: "blank and repeated names", text: "a,,a, b \n1,2,3,4\n", columns: "a|column_2|a_2|b", want: cells{{"1", "2", "3", "4"}}, defects: "blank_column_name 1 column_2;repeated_column_name 1 a_2"},
-		{name: "a repeated name that is taken", text: "a,a_2,a\n1,2,3\n", columns: "a|a_2|a_3", want: cells{{"1", "2", "3"}}, defects: "repeated_column_name 1 a_3"},
+		{name: "blank lines are set aside", text: "a,b\n\n1,2\n   \n3,4\n\n", columns: "a|b",
+			want: cells{{"1", "2"}, {"3", "4"}}, aside: 3},
+		{name: "lines before the header", reading: intake.Reading{HeaderLine: 3}, text: "Export\n\na,b\n1,2\n",
+			columns: "a|b", want: cells{{"1", "2"}}, aside: 2},
+		{name: "no header", reading: intake.Reading{HeaderLine: intake.NoHeader}, text: "1,2\n3,4\n",
+			columns: "column_1|column_2", want: cells{{"1", "2"}, {"3", "4"}}},
+		{name: "too few cells", text: "a,b,c\n1,2\n", columns: "a|b|c", want: cells{{"1", "2", ""}},
+			defects: "too_few_cells 2 "},
+		{name: "too many cells", text: "a,b\n1,2,3,4\n", columns: "a|b", want: cells{{"1", "2"}},
+			defects: "too_many_cells 2 "},
+		{name: "a quote within a cell", text: "a,b\n5\" pipe,2\n", columns: "a|b", want: cells{{`5" pipe`, "2"}},
+			defects: "broken_quote 2 a"},
+		{name: "text after a closing quote", text: "a,b\n\"1\"x,2\n", columns: "a|b", want: cells{{`"1"x`, "2"}},
+			defects: "broken_quote 2 a"},
+		{name: "a quote never closed", text: "a,b\n\"1,2\n3,4\n5,6\n", columns: "a|b",
+			want: cells{{`"1`, "2"}, {"3", "4"}, {"5", "6"}}, defects: "open_quote 2 a"},
+		{name: "a quote closed by the next one's opening", text: "a,b\n\"1,2\n\"3\",4\n", columns: "a|b",
+			want: cells{{`"1`, "2"}, {"3", "4"}}, defects: "open_quote 2 a"},
+		{name: "an open quote in the last line", text: "a,b\n1,\"2\n", columns: "a|b", want: cells{{"1", `"2`}},
+			defects: "open_quote 2 b"},
+		{name: "bytes that are no UTF-8", text: "a,b\nx\xffy,2\n", columns: "a|b", want: cells{{"x\ufffdy", "2"}},
+			defects: "undecodable_bytes 2 a"},
+		{name: "a NUL later on", text: "a,b\n" + strings.Repeat("1,2\n", 3000) + "x\x00,2\n", columns: "a|b",
+			defects: "nul_byte 3002 a"},
+		{name: "windows-1252", reading: intake.Reading{Encoding: "windows-1252"}, text: "a,b\n\xb5S,caf\xe9\n",
+			columns: "a|b", want: cells{{"µS", "café"}}},
+		{name: "a hole in windows-1252", reading: intake.Reading{Encoding: "windows-1252"}, text: "a,b\n\x81,1\n",
+			columns: "a|b", want: cells{{"\ufffd", "1"}}, defects: "undecodable_bytes 2 a"},
+		{name: "iso-8859-15", reading: intake.Reading{Encoding: "iso-8859-15"}, text: "a,b\n\xa4,1\n", columns: "a|b",
+			want: cells{{"€", "1"}}},
+		{name: "blank and repeated names", text: "a,,a, b \n1,2,3,4\n", columns: "a|column_2|a_2|b",
+			want: cells{{"1", "2", "3", "4"}}, defects: "blank_column_name 1 column_2;repeated_column_name 1 a_2"},
+		{name: "a repeated name that is taken", text: "a,a_2,a\n1,2,3\n", columns: "a|a_2|a_3",
+			want: cells{{"1", "2", "3"}}, defects: "repeated_column_name 1 a_3"},
 		{name: "a quoted header over two lines", text: "\"a\nb\",c\n1,2\n", columns: "a\nb|c", want: cells{{"1", "2"}}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -113,7 +134,8 @@ func TestLinesAndRowsAreNumberedAcrossQuotedLineEnds(t *testing.T) {
 }
 
 func TestUTF16BothWays(t *testing.T) {
-	for name, order := range map[string]unicode.Endianness{"utf-16le": unicode.LittleEndian, "utf-16be": unicode.BigEndian} {
+	for name, order := range map[string]unicode.Endianness{"utf-16le": unicode.LittleEndian,
+		"utf-16be": unicode.BigEndian} {
 		encoded, err := unicode.UTF16(order, unicode.UseBOM).NewEncoder().String("Maß,µ\n1,2\n3,„x“\n")
 		if err != nil {
 			t.Fatal(err)
@@ -222,7 +244,8 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
 		}
 	}
-	if _, err := intake.Open(context.Background(), content.AtPath(filepath.Join(t.TempDir(), "none.csv")), intake.Standard()); !errors.Is(err, os.ErrNotExist) {
+	if _, err := intake.Open(context.Background(), content.AtPath(filepath.Join(t.TempDir(), "none.csv")),
+		intake.Standard()); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a file that is not there: %v", err)
 	}
 }
@@ -230,7 +253,8 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 func TestARecordWithoutEndIsRefusedAndNotHeldInMemory(t *testing.T) {
 	content := "a,b\n1,2\n" + strings.Repeat("x", 70<<20)
 	f := testkit.File(t, content, intake.Reading{})
-	err := table.Scan(context.Background(), f, 1, func(b *table.Batch) (int, error) { return b.Len(), nil }, func(int) error { return nil })
+	err := table.Scan(context.Background(), f, 1, func(b *table.Batch) (int, error) { return b.Len(), nil },
+		func(int) error { return nil })
 	if !errors.Is(err, intake.ErrTooLong) || !strings.Contains(err.Error(), "line 3") {
 		t.Errorf("%v, want %v in line 3", err, intake.ErrTooLong)
 	}
@@ -257,8 +281,10 @@ func TestPickTakesSingleRowsWithAndWithoutMarks(t *testing.T) {
 			t.Fatalf("%s: %d rows picked, want %d", name, len(picked), len(wanted)-1)
 		}
 		for i, p := range picked {
-			if p.Row != wanted[i] || p.Line != all.Lines[p.Row-1] || !slices.Equal(p.Cells, all.Cells[p.Row-1]) || !slices.Equal(p.Surplus, all.Surplus[p.Row]) {
-				t.Errorf("%s: row %d is %+v, want %q on line %d", name, wanted[i], p, all.Cells[p.Row-1], all.Lines[p.Row-1])
+			if p.Row != wanted[i] || p.Line != all.Lines[p.Row-1] || !slices.Equal(p.Cells, all.Cells[p.Row-1]) ||
+				!slices.Equal(p.Surplus, all.Surplus[p.Row]) {
+				t.Errorf("%s: row %d is %+v, want %q on line %d", name, wanted[i], p, all.Cells[p.Row-1],
+					all.Lines[p.Row-1])
 			}
 		}
 	}
@@ -277,8 +303,10 @@ func TestProgressTellsBytesAndRows(t *testing.T) {
 
 func TestReadingsThatAreRefused(t *testing.T) {
 	for field, r := range map[string]intake.Reading{
-		"encoding": {Encoding: "utf-7"}, "delimiter": {Delimiter: "||"}, "quote": {Quote: ","}, "header_line": {HeaderLine: -3},
-		"decimal_mark": {DecimalMark: "'"}, "grouping_mark": {GroupingMark: "."}, "dates": {Dates: []string{"DD/MM/YYYY"}}, "datetimes": {DateTimes: []string{"HH:mm"}},
+		"encoding": {Encoding: "utf-7"}, "delimiter": {Delimiter: "||"}, "quote": {Quote: ","},
+		"header_line":  {HeaderLine: -3},
+		"decimal_mark": {DecimalMark: "'"}, "grouping_mark": {GroupingMark: "."},
+		"dates": {Dates: []string{"DD/MM/YYYY"}}, "datetimes": {DateTimes: []string{"HH:mm"}},
 	} {
 		wrong := r.WithDefaults().Check()
 		if len(wrong) != 1 || wrong[0].Field != field || wrong[0].Error() == "" {
@@ -326,7 +354,8 @@ func TestDetectedReadings(t *testing.T) {
 // FuzzReading feeds any bytes to the reader: it must neither fail nor lose a byte of
 // any record, and read the same with one worker and with three.
 func FuzzReading(f *testing.F) {
-	for _, s := range []string{"a,b\n1,2\n", "a,b\n\"1\n2\",3", "\"", "a\n\"x\"y\n\"", "a,b\r\n\"\"\"\",\"\r\n", "a;b\rc;d\r", "\xff\xfe", "a,\n,,,,\n\n\n\"a"} {
+	for _, s := range []string{"a,b\n1,2\n", "a,b\n\"1\n2\",3", "\"", "a\n\"x\"y\n\"", "a,b\r\n\"\"\"\",\"\r\n",
+		"a;b\rc;d\r", "\xff\xfe", "a,\n,,,,\n\n\n\"a"} {
 		f.Add([]byte(s), ",")
 	}
 	f.Fuzz(func(t *testing.T, content []byte, delimiter string) {
@@ -344,7 +373,8 @@ func FuzzReading(f *testing.F) {
 		}
 		for i := 1; i < len(one.Rows); i++ {
 			if one.Rows[i] != one.Rows[i-1]+1 || one.Lines[i] <= one.Lines[i-1] {
-				t.Fatalf("row %d on line %d follows row %d on line %d", one.Rows[i], one.Lines[i], one.Rows[i-1], one.Lines[i-1])
+				t.Fatalf("row %d on line %d follows row %d on line %d", one.Rows[i], one.Lines[i], one.Rows[i-1],
+					one.Lines[i-1])
 			}
 		}
 	})

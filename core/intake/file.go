@@ -98,7 +98,9 @@ func (o *Opened) File(ctx context.Context, r Reading) (*File, error) {
 	f.Layout = delimited.Standard
 	f.Body = delimited.Mark{Row: 1, Line: 1}
 	if streaming, ok := o.converter.(content.Streaming); ok {
-		f.Bytes = func(ctx context.Context, _ int64) (io.ReadCloser, error) { return content.Stream(ctx, streaming), nil }
+		f.Bytes = func(ctx context.Context, _ int64) (io.ReadCloser, error) {
+			return content.Stream(ctx, streaming), nil
+		}
 	} else {
 		f.Bytes = o.spool.Open
 		f.Beside = func() delimited.Noted { return o.spool.Noted(f.Names) }
@@ -229,7 +231,8 @@ func (f *File) name(names []string, line int64) {
 			name = base + "_" + strconv.Itoa(n)
 		}
 		if given != "" && name != given {
-			f.Defects = append(f.Defects, table.Defect{Kind: table.RepeatedName, Line: line, Column: name, Detail: given})
+			f.Defects = append(f.Defects, table.Defect{Kind: table.RepeatedName, Line: line, Column: name,
+				Detail: given})
 		}
 		taken[name] = true
 		f.Names = append(f.Names, name)

@@ -12,6 +12,7 @@ import (
 const Delimited = "delimited"
 
 func init() {
-	content.Register(content.Format{Name: Delimited, Title: "delimited text", Because: "it starts as none of the other formats does", Place: 1000,
+	content.Register(content.Format{Name: Delimited, Title: "delimited text",
+		Because: "it starts as none of the other formats does", Place: 1000,
 		Recognises: func([]byte) bool { return true }})
 }

@@ -20,8 +20,10 @@ func inMemory(text string) content.Opener {
 
 func TestFormatsAreKnownByTheirContent(t *testing.T) {
 	for text, want := range map[string]string{
-		"a,b\n1,2\n": "delimited", "": "delimited", "{\"a\":1}\n": "json_lines", "\ufeff  {\"a\" :1}": "json_lines", "{}": "json_lines", "{x},y\n": "delimited", "{\"a\",1\n": "delimited",
-		"[{\"a\":1}]": "json_array", "[]": "json_array", "[1,2]": "delimited", "[section]\na=1\n": "delimited", "PAR1xxx": "parquet", "{\"a\\\"b\": 1}": "json_lines",
+		"a,b\n1,2\n": "delimited", "": "delimited", "{\"a\":1}\n": "json_lines", "\ufeff  {\"a\" :1}": "json_lines",
+		"{}": "json_lines", "{x},y\n": "delimited", "{\"a\",1\n": "delimited",
+		"[{\"a\":1}]": "json_array", "[]": "json_array", "[1,2]": "delimited", "[section]\na=1\n": "delimited",
+		"PAR1xxx": "parquet", "{\"a\\\"b\": 1}": "json_lines",
 	} {
 		if got, err := content.Look(t.Context(), inMemory(text), "", ""); err != nil || got.Format.Name != want {
 			t.Errorf("%q is %+v, want %s; %v", text, got, want, err)
@@ -40,13 +42,15 @@ func TestTheDeclaredFormatCounts(t *testing.T) {
 }
 
 func TestBrokenZipsAreSaidToBe(t *testing.T) {
-	if _, err := content.Look(t.Context(), inMemory("PK\x03\x04 and nothing more"), "", ""); err == nil || !strings.Contains(err.Error(), "damaged") {
+	if _, err := content.Look(t.Context(), inMemory("PK\x03\x04 and nothing more"), "", ""); err == nil ||
+		!strings.Contains(err.Error(), "damaged") {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestLinesOfJSONAreThoseOfTheFile(t *testing.T) {
-	f, err := Open(context.Background(), inMemory("{\"a\":1}\n\n\n{\"a\":\"two\\nlines\"}\nbroken\n{\"a\":4}\n"), Reading{HeaderLine: NoHeader}.WithDefaults())
+	f, err := Open(context.Background(), inMemory("{\"a\":1}\n\n\n{\"a\":\"two\\nlines\"}\nbroken\n{\"a\":4}\n"),
+		Reading{HeaderLine: NoHeader}.WithDefaults())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,7 +70,8 @@ func TestLinesOfJSONAreThoseOfTheFile(t *testing.T) {
 	if !slices.Equal(b.Lines, []int64{1, 4, 5, 6}) || b.SetAside != 2 {
 		t.Errorf("rows stand on the lines %v, with %d set aside", b.Lines, b.SetAside)
 	}
-	if len(b.Defects) != 1 || b.Defects[0].Kind != table.BrokenRecord || b.Defects[0].Line != 5 || b.Surplus[2][0] != "broken" {
+	if len(b.Defects) != 1 || b.Defects[0].Kind != table.BrokenRecord || b.Defects[0].Line != 5 ||
+		b.Surplus[2][0] != "broken" {
 		t.Errorf("%+v, beyond the columns %v", b.Defects, b.Surplus)
 	}
 }
@@ -80,16 +85,17 @@ func TestClosingLinesAreSetAsideWhereverTheyFall(t *testing.T) {
 				t.Fatal(err)
 			}
 			got, setAside := 0, int64(0)
-			err = table.Scan(context.Background(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
-				for i := range b.Rows {
-					got++
-					if b.Columns[0].At(i) != "row" || b.Lines[i] != int64(got)+1 {
-						t.Fatalf("row %d is %q on line %d", got, b.Columns[0].At(i), b.Lines[i])
+			err = table.Scan(context.Background(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil },
+				func(b *table.Batch) error {
+					for i := range b.Rows {
+						got++
+						if b.Columns[0].At(i) != "row" || b.Lines[i] != int64(got)+1 {
+							t.Fatalf("row %d is %q on line %d", got, b.Columns[0].At(i), b.Lines[i])
+						}
 					}
-				}
-				setAside += b.SetAside
-				return nil
-			})
+					setAside += b.SetAside
+					return nil
+				})
 			if err != nil || got != rows || setAside != int64(closing)+1 {
 				t.Errorf("%d rows and %d closing lines: %d rows, %d set aside, %v", rows, closing, got, setAside, err)
 			}

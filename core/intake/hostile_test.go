@@ -37,21 +37,22 @@ func all(t testing.TB, content []byte) error {
 		return err
 	}
 	rows, last := int64(0), uint32(0)
-	err = table.Scan(context.Background(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
-		for i := range b.Rows {
-			if b.Rows[i] != last+1 {
-				t.Fatalf("row %d follows row %d", b.Rows[i], last)
-			}
-			last = b.Rows[i]
-			for c := range b.Columns {
-				if int(b.Columns[c].Codes[i]) >= len(b.Columns[c].Texts) {
-					t.Fatalf("row %d has no text in column %d", last, c)
+	err = table.Scan(context.Background(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil },
+		func(b *table.Batch) error {
+			for i := range b.Rows {
+				if b.Rows[i] != last+1 {
+					t.Fatalf("row %d follows row %d", b.Rows[i], last)
+				}
+				last = b.Rows[i]
+				for c := range b.Columns {
+					if int(b.Columns[c].Codes[i]) >= len(b.Columns[c].Texts) {
+						t.Fatalf("row %d has no text in column %d", last, c)
+					}
 				}
 			}
-		}
-		rows += int64(b.Len())
-		return nil
-	})
+			rows += int64(b.Len())
+			return nil
+		})
 	if err == nil && rows != int64(last) {
 		t.Fatalf("%d rows, the last one is number %d", rows, last)
 	}
@@ -61,8 +62,10 @@ func all(t testing.TB, content []byte) error {
 // sheet puts the XML of a worksheet into a workbook.
 func sheet(rows string) string {
 	return zipped(
-		"xl/workbook.xml", `<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="r1" Target="worksheets/s.xml"/></Relationships>`,
+		"xl/workbook.xml",
+		`<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels",
+		`<Relationships><Relationship Id="r1" Target="worksheets/s.xml"/></Relationships>`,
 		"xl/worksheets/s.xml", `<worksheet><sheetData>`+rows+`</sheetData></worksheet>`)
 }
 
@@ -116,16 +119,25 @@ func TestHostileFilesAreRefusedOrCostLittle(t *testing.T) {
 		}() + "}\n"), intake.ErrTooMany},
 		{"JSON a million deep", []byte(`{"a":` + strings.Repeat(`{"a":`, 1_000_000) + "\n" + `{"a":1}` + "\n"), nil},
 		{"JSON arrays a million deep", []byte(`{"a":` + strings.Repeat("[", 1_000_000) + "}\n{\"a\":1}\n"), nil},
-		{"a JSON element without an end", append([]byte(`[{"a":"`), bytes.Repeat([]byte("x"), 100<<20)...), intake.ErrTooLong},
+		{"a JSON element without an end", append([]byte(`[{"a":"`), bytes.Repeat([]byte("x"), 100<<20)...),
+			intake.ErrTooLong},
 		{"a gzip that unpacks to a thousand times its size", bomb(300), content.ErrTooLarge},
 		{"a zip that unpacks to a thousand times its size", zipBomb(), content.ErrTooLarge},
 		{"a gzip of a hundred million short rows", rowBomb(), content.ErrTooLarge},
 		{"a gzip that is cut off", bomb(3)[:1000], io.ErrUnexpectedEOF},
-		{"a sheet that claims a billion rows", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1000000000"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
-		{"a sheet that claims rows it leaves out", []byte(sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1048576"><c><v>1</v></c></row>`)), nil},
-		{"a sheet whose rows go backwards", []byte(sheet(`<row r="9"><c><v>1</v></c></row><row r="2"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
-		{"a cell beyond the last column", []byte(sheet(`<row r="1"><c r="ZZZZ1"><v>1</v></c></row>`)), workbook.ErrWorkbook},
-		{"a cell that refers to a text that is not there", []byte(sheet(`<row r="1"><c t="s"><v>7</v></c></row>`)), workbook.ErrWorkbook},
+		{"a sheet that claims a billion rows",
+			[]byte(
+				sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1000000000"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
+		{"a sheet that claims rows it leaves out",
+			[]byte(
+				sheet(`<row r="1"><c t="inlineStr"><is><t>a</t></is></c></row><row r="1048576"><c><v>1</v></c></row>`)),
+			nil},
+		{"a sheet whose rows go backwards",
+			[]byte(sheet(`<row r="9"><c><v>1</v></c></row><row r="2"><c><v>1</v></c></row>`)), workbook.ErrWorkbook},
+		{"a cell beyond the last column", []byte(sheet(`<row r="1"><c r="ZZZZ1"><v>1</v></c></row>`)),
+			workbook.ErrWorkbook},
+		{"a cell that refers to a text that is not there", []byte(sheet(`<row r="1"><c t="s"><v>7</v></c></row>`)),
+			workbook.ErrWorkbook},
 		{"XML that never closes", []byte(sheet(strings.Repeat(`<row><c>`, 100_000))), workbook.ErrWorkbook},
 		{"Parquet and nothing more", []byte("PAR1"), parquet.ErrParquet},
 		{"Parquet with a footer that lies", []byte("PAR1aaaaaaaaaaaa\xff\xff\xff\x7fPAR1"), parquet.ErrParquet},
@@ -155,7 +167,9 @@ func TestHostileFilesAreRefusedOrCostLittle(t *testing.T) {
 // FuzzDetect works out how any bytes are read, and reads them: it may refuse, and must
 // neither fail nor lose count.
 func FuzzDetect(f *testing.F) {
-	for _, s := range []string{"a,b\n1,2\n", "PAR1", "{\"a\":1}\n[", "[{\"a\":{\"b\":2}}]", "\xff\xfea\x00", "a;b\n1,5;29.02.2024\n", "\n\n;;\nTotal;1\n", gzipped("a\n1\n"), zipped("a.csv", "a\n1\n"), sheet("<row><c><v>1</v></c></row>")} {
+	for _, s := range []string{"a,b\n1,2\n", "PAR1", "{\"a\":1}\n[", "[{\"a\":{\"b\":2}}]", "\xff\xfea\x00",
+		"a;b\n1,5;29.02.2024\n", "\n\n;;\nTotal;1\n", gzipped("a\n1\n"), zipped("a.csv", "a\n1\n"),
+		sheet("<row><c><v>1</v></c></row>")} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, content []byte) { _ = all(t, content) })
@@ -163,7 +177,8 @@ func FuzzDetect(f *testing.F) {
 
 // FuzzJSON holds what is taken for a record against the standard library.
 func FuzzJSON(f *testing.F) {
-	for _, s := range []string{`{"a":1}`, `{"a":[1,{"b":"\u00e9"}],"c":null}`, `{"a":{"b":true}}`, `{"a":01}`, `{"a":1e5,"b":-0.5}`, `{"\ud800":"\ud83d\ude00"}`, `{"a" : "x" }`, `{}`} {
+	for _, s := range []string{`{"a":1}`, `{"a":[1,{"b":"\u00e9"}],"c":null}`, `{"a":{"b":true}}`, `{"a":01}`,
+		`{"a":1e5,"b":-0.5}`, `{"\ud800":"\ud83d\ude00"}`, `{"a" : "x" }`, `{}`} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, line []byte) {
@@ -171,7 +186,8 @@ func FuzzJSON(f *testing.F) {
 			return
 		}
 		sound := json.Valid(line) // numbers beyond what a machine word holds are numbers too
-		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)), intake.Reading{Format: "json_lines", HeaderLine: intake.NoHeader}.WithDefaults())
+		file, err := intake.Open(context.Background(), testkit.Opener(append([]byte(`{"sound":1}`+"\n"), line...)),
+			intake.Reading{Format: "json_lines", HeaderLine: intake.NoHeader}.WithDefaults())
 		if err != nil {
 			return
 		}
@@ -196,7 +212,9 @@ func deep(line []byte) bool {
 
 // FuzzSheet reads worksheets of any XML.
 func FuzzSheet(f *testing.F) {
-	for _, s := range []string{`<row r="1"><c r="A1"><v>1</v></c></row>`, `<row><c t="inlineStr"><is><t>a</t><r><t>b</t></r></is></c><c t="b"><v>1</v></c></row>`, `<row><c t="e"><v>#N/A</v></c><c s="0"><v>45000.5</v></c></row>`} {
+	for _, s := range []string{`<row r="1"><c r="A1"><v>1</v></c></row>`,
+		`<row><c t="inlineStr"><is><t>a</t><r><t>b</t></r></is></c><c t="b"><v>1</v></c></row>`,
+		`<row><c t="e"><v>#N/A</v></c><c s="0"><v>45000.5</v></c></row>`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, rows string) { _ = all(t, []byte(sheet(rows))) })
@@ -217,8 +235,10 @@ func FuzzParquet(f *testing.F) {
 // manyTexts is a workbook whose cells share millions of texts.
 func manyTexts(n int) string {
 	return zipped(
-		"xl/workbook.xml", `<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="r1" Target="worksheets/s.xml"/></Relationships>`,
+		"xl/workbook.xml",
+		`<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels",
+		`<Relationships><Relationship Id="r1" Target="worksheets/s.xml"/></Relationships>`,
 		"xl/sharedStrings.xml", "<sst>"+strings.Repeat("<si/>", n)+"</sst>",
 		"xl/worksheets/s.xml", `<worksheet><sheetData><row r="1"><c><v>1</v></c></row></sheetData></worksheet>`)
 }
@@ -259,7 +279,8 @@ func TestEveryReadingEndsWithItsContext(t *testing.T) {
 func TestAWorkbookWithTooManyTextsIsRefusedByWhatTheyTake(t *testing.T) {
 	content.SetUnpacking(content.Unpacking{Ratio: 2000, Bytes: 1 << 40})
 	t.Cleanup(func() { content.SetUnpacking(content.UsualUnpacking) })
-	if err := all(t, []byte(manyTexts(7_000_000))); !errors.Is(err, content.ErrTooLarge) || !strings.Contains(err.Error(), "the texts that its cells share") {
+	if err := all(t, []byte(manyTexts(7_000_000))); !errors.Is(err, content.ErrTooLarge) ||
+		!strings.Contains(err.Error(), "the texts that its cells share") {
 		t.Errorf("%v", err)
 	}
 }

@@ -24,21 +24,24 @@ import (
 
 // Reading is how bytes become rows. The zero value is completed by WithDefaults.
 type Reading struct {
-	Format       string   `json:"format,omitempty"`        // empty: by the content
-	Entry        string   `json:"entry,omitempty"`         // the file of an archive that is the table, where there are several
-	Sheet        string   `json:"sheet,omitempty"`         // of a workbook; empty for the first one that is not hidden
-	ClosingLines int      `json:"closing_lines,omitempty"` // records at the end that are no rows, as totals and notes
-	Encoding     string   `json:"encoding"`                // one of Encodings
-	Delimiter    string   `json:"delimiter"`               // one byte
-	Quote        string   `json:"quote"`                   // one byte; "none" for files without quoting
-	HeaderLine   int      `json:"header_line"`             // the line with the column names, from 1; NoHeader where there is none
-	DecimalMark  string   `json:"decimal_mark"`            // "." or ","
-	GroupingMark string   `json:"grouping_mark,omitempty"` // one byte between thousands
-	Missing      []string `json:"missing"`                 // texts that stand for a missing value, beside the empty cell
-	Dates        []string `json:"dates"`                   // Unicode date patterns, tried in order
-	DateTimes    []string `json:"datetimes"`
-	TrueWords    []string `json:"true_words,omitempty"`
-	FalseWords   []string `json:"false_words,omitempty"`
+	Format string `json:"format,omitempty"` // empty: by the content
+	// the file of an archive that is the table, where there are several
+	Entry        string `json:"entry,omitempty"`
+	Sheet        string `json:"sheet,omitempty"`         // of a workbook; empty for the first one that is not hidden
+	ClosingLines int    `json:"closing_lines,omitempty"` // records at the end that are no rows, as totals and notes
+	Encoding     string `json:"encoding"`                // one of Encodings
+	Delimiter    string `json:"delimiter"`               // one byte
+	Quote        string `json:"quote"`                   // one byte; "none" for files without quoting
+	// the line with the column names, from 1; NoHeader where there is none
+	HeaderLine   int    `json:"header_line"`
+	DecimalMark  string `json:"decimal_mark"`            // "." or ","
+	GroupingMark string `json:"grouping_mark,omitempty"` // one byte between thousands
+	// texts that stand for a missing value, beside the empty cell
+	Missing    []string `json:"missing"`
+	Dates      []string `json:"dates"` // Unicode date patterns, tried in order
+	DateTimes  []string `json:"datetimes"`
+	TrueWords  []string `json:"true_words,omitempty"`
+	FalseWords []string `json:"false_words,omitempty"`
 }
 
 // NoHeader as HeaderLine says that the first record is data.
@@ -86,7 +89,8 @@ func (r Reading) Check() []FieldError {
 		wrong = append(wrong, FieldError{field, fmt.Sprintf(format, args...)})
 	}
 	if r.Format != "" && !slices.Contains(content.Formats(), r.Format) {
-		add("format", "%q is not a format known here; use one of %s, or leave it out", r.Format, strings.Join(content.Formats(), ", "))
+		add("format", "%q is not a format known here; use one of %s, or leave it out", r.Format,
+			strings.Join(content.Formats(), ", "))
 	}
 	if r.ClosingLines < 0 || r.ClosingLines > 1000 {
 		add("closing_lines", "%d is no number of lines from 0 to 1000", r.ClosingLines)
@@ -101,7 +105,8 @@ func (r Reading) Check() []FieldError {
 		add("quote", "%q must be one character other than the delimiter, or \"none\"", r.Quote)
 	}
 	if r.HeaderLine < NoHeader || r.HeaderLine == 0 || r.HeaderLine > 10_000 {
-		add("header_line", "%d is no line: lines count from 1 (to 10000); use -1 where the file has no header", r.HeaderLine)
+		add("header_line", "%d is no line: lines count from 1 (to 10000); use -1 where the file has no header",
+			r.HeaderLine)
 	}
 	if r.DecimalMark != "." && r.DecimalMark != "," {
 		add("decimal_mark", "%q is neither \".\" nor \",\"", r.DecimalMark)

@@ -95,11 +95,14 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		return nil, err
 	}
 	share := budget.Of(ctx)
-	out := &joiner{Join: j, at: left, taken: taken, in: in, used: table.NewRowSet(), misses: map[string]int64{}, store: rowStore{share: share},
-		sumsIn: map[string]table.Decimal{}, sumsOut: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{}, sumsMultiple: map[string]table.Decimal{}}
+	out := &joiner{Join: j, at: left, taken: taken, in: in, used: table.NewRowSet(), misses: map[string]int64{},
+		store:  rowStore{share: share},
+		sumsIn: map[string]table.Decimal{}, sumsOut: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{},
+		sumsMultiple: map[string]table.Decimal{}}
 	out.left, out.right = m.keyParts(j, in)
 	for i, name := range j.Take {
-		if slices.Contains(m.columns(), name) || slices.Contains(out.names, name) { // two columns of one name are kept apart by their dataset
+		// two columns of one name are kept apart by their dataset
+		if slices.Contains(m.columns(), name) || slices.Contains(out.names, name) {
 			name = j.With + "_" + name
 		}
 		out.names = append(out.names, name)
@@ -122,7 +125,8 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	cells := make([]string, len(taken))
 	err = table.Scan(ctx, in.Source, workers, work, func(l loaded) error {
 		if out.rows+int64(l.batch.Len()) > joinedRowsLimit {
-			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one", joinedRowsLimit)
+			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one",
+				joinedRowsLimit)
 		}
 		for need := int64(l.batch.Len()) * joinedRowBytes; !share.Grow(need); {
 			freed, err := out.store.spill()
@@ -154,7 +158,9 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	if err := out.store.end(); err != nil {
 		return out, err
 	}
-	slices.SortFunc(out.keys, func(a, b table.HashedRow) int { return cmp.Or(compareHash(a.Hash, b.Hash), cmp.Compare(a.Row, b.Row)) })
+	slices.SortFunc(out.keys, func(a, b table.HashedRow) int {
+		return cmp.Or(compareHash(a.Hash, b.Hash), cmp.Compare(a.Row, b.Row))
+	})
 	if j.Repeated == RefuseRepeated {
 		return out, out.refuseRepeated(ctx, workers)
 	}
@@ -207,7 +213,8 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 
 // partners returns the rows with a key, ascending.
 func (j *joiner) partners(h table.Hash) []table.HashedRow {
-	start, found := slices.BinarySearchFunc(j.keys, h, func(e table.HashedRow, h table.Hash) int { return compareHash(e.Hash, h) })
+	start, found := slices.BinarySearchFunc(j.keys, h,
+		func(e table.HashedRow, h table.Hash) int { return compareHash(e.Hash, h) })
 	if !found {
 		return nil
 	}

@@ -99,7 +99,8 @@ func (a *Accounting) Balance() error {
 		}
 		for m, sum := range sums {
 			if sum.Shortest() != got[m] {
-				return fmt.Errorf("the merge does not add up: in %s the sum of %s should be %s, and is %s", what, m, sum.Shortest(), got[m])
+				return fmt.Errorf("the merge does not add up: in %s the sum of %s should be %s, and is %s", what, m,
+					sum.Shortest(), got[m])
 			}
 		}
 		return nil
@@ -109,7 +110,8 @@ func (a *Accounting) Balance() error {
 	}
 	for _, j := range a.Joins {
 		if j.Matched+j.Unmatched != j.RowsIn {
-			return fmt.Errorf("the merge does not add up: of %d rows joined with %s, %d are matched and %d are not", j.RowsIn, j.With, j.Matched, j.Unmatched)
+			return fmt.Errorf("the merge does not add up: of %d rows joined with %s, %d are matched and %d are not",
+				j.RowsIn, j.With, j.Matched, j.Unmatched)
 		}
 		rows += j.Multiplied - j.SetAside
 		add(sums, j.SumsMultiplied, 1)
@@ -150,7 +152,8 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 }
 
 // Verify reads the merged table again and holds the accounting against it.
-func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, accounting *Accounting, workers int) error {
+func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, accounting *Accounting,
+	workers int) error {
 	result, err := audit.Run(ctx, written, book.ForTable(), workers)
 	if err != nil {
 		return err
@@ -185,7 +188,8 @@ type merger struct {
 }
 
 func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers int) (*merger, error) {
-	m := &merger{plan: plan, types: map[string]table.Type{}, lacking: map[string][]string{}, measures: map[string]int{}, readers: map[string]*rulebook.Cells{}, keyed: map[string]*rulebook.Cells{},
+	m := &merger{plan: plan, types: map[string]table.Type{}, lacking: map[string][]string{}, measures: map[string]int{},
+		readers: map[string]*rulebook.Cells{}, keyed: map[string]*rulebook.Cells{},
 		sums: map[string]table.Decimal{}, outSums: map[string]table.Decimal{}}
 	if err := different(plan, inputs); err != nil {
 		return m, err
@@ -198,7 +202,8 @@ func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers i
 				t = c.Type
 			}
 			if known, ok := m.types[column]; ok && known != t {
-				return m, fmt.Errorf("the column %q is of type %s in one dataset and of type %s in %s; declare it alike before stacking", column, known, t, name)
+				return m,
+					fmt.Errorf("the column %q is of type %s in one dataset and of type %s in %s; declare it alike before stacking", column, known, t, name)
 			}
 			m.types[column] = t
 			if _, ok := m.keyed[column]; !ok {
@@ -347,7 +352,8 @@ func (m *merger) join(b *table.Batch, from []int, dataset string) (*joinedBatch,
 		out.joins = append(out.joins, done.batchJoin)
 	}
 	if m.plan.Origin != "" {
-		out.out.Columns = append(out.out.Columns, table.Column{Texts: []string{dataset}, Codes: make([]uint32, out.out.Len())})
+		out.out.Columns = append(out.out.Columns,
+			table.Column{Texts: []string{dataset}, Codes: make([]uint32, out.out.Len())})
 	}
 	out.sumsOut = m.weigh(out.out, nil)
 	return out, nil
@@ -418,7 +424,8 @@ func orNone(rows []int) []int {
 
 // gather makes a batch of some rows, which may repeat.
 func gather(b *table.Batch, rows []int) *table.Batch {
-	out := &table.Batch{Columns: make([]table.Column, len(b.Columns)), Rows: make([]uint32, len(rows)), Lines: make([]int64, len(rows))}
+	out := &table.Batch{Columns: make([]table.Column, len(b.Columns)), Rows: make([]uint32, len(rows)),
+		Lines: make([]int64, len(rows))}
 	for c := range b.Columns {
 		codes := make([]uint32, len(rows))
 		for k, i := range rows {
@@ -479,9 +486,11 @@ func (m *merger) accounting(ctx context.Context, inputs map[string]Input, worker
 		r := j.result
 		r.With, r.On, r.JoinedRows = j.With, j.Left, j.rows
 		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
-		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut), m.named(j.sumsAside), m.named(j.sumsMultiple)
+		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
+			m.named(j.sumsAside), m.named(j.sumsMultiple)
 		r.Misses, r.MissesCut = []KeyMiss{}, j.missed
-		keys := slices.SortedFunc(maps.Keys(j.misses), func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
+		keys := slices.SortedFunc(maps.Keys(j.misses),
+			func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
 		keys = keys[:min(len(keys), examplesShown)]
 		near, err := j.near(ctx, keys, workers)
 		if err != nil {

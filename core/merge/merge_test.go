@@ -30,9 +30,11 @@ const (
 func inputs(t testing.TB, northText, southText, placesText string) map[string]merge.Input {
 	t.Helper()
 	in := func(dataset, content, book string) merge.Input {
-		return merge.Input{Dataset: dataset, Source: testkit.File(t, content, intake.Standard()), Book: testkit.Book(t, book)}
+		return merge.Input{Dataset: dataset, Source: testkit.File(t, content, intake.Standard()),
+			Book: testkit.Book(t, book)}
 	}
-	return map[string]merge.Input{"north": in("north", northText, northBook), "south": in("south", southText, southBook), "places": in("places", placesText, placeBook)}
+	return map[string]merge.Input{"north": in("north", northText, northBook),
+		"south": in("south", southText, southBook), "places": in("places", placesText, placeBook)}
 }
 
 func run(t testing.TB, plan string, in map[string]merge.Input, workers int) (string, *merge.Accounting, error) {
@@ -47,7 +49,8 @@ func run(t testing.TB, plan string, in map[string]merge.Input, workers int) (str
 }
 
 func TestStacking(t *testing.T) {
-	table, a, err := run(t, "merge: all\nstack: [north, south]\norigin: from_where\n", inputs(t, north, south, places), 2)
+	table, a, err := run(t, "merge: all\nstack: [north, south]\norigin: from_where\n", inputs(t, north, south, places),
+		2)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +58,8 @@ func TestStacking(t *testing.T) {
 	if table != want {
 		t.Errorf("table %q, want %q", table, want)
 	}
-	if a.Rows != 5 || a.Sums["value"] != "34" || a.Stack.Rows != 5 || len(a.Inputs) != 2 || a.Inputs[0].Rows != 2 || a.Inputs[1].Sums["value"] != "30" {
+	if a.Rows != 5 || a.Sums["value"] != "34" || a.Stack.Rows != 5 || len(a.Inputs) != 2 || a.Inputs[0].Rows != 2 ||
+		a.Inputs[1].Sums["value"] != "30" {
 		t.Errorf("%+v", a)
 	}
 	if want := map[string][]string{"batch": {"north"}}; !reflect.DeepEqual(a.Stack.Lacking, want) {
@@ -71,8 +75,10 @@ func TestJoiningAndWhatBecomesOfRowsWithoutAPartner(t *testing.T) {
 		aside, out      int64
 		sum             string
 	}{
-		{"keep", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\nS2,C,20,b2,,\nS3,,,b2,,\n", 0, 5, "34"},
-		{"set_aside", "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\n", 2, 3, "14"},
+		{"keep",
+			"id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\nS2,C,20,b2,,\nS3,,,b2,,\n", 0, 5, "34"},
+		{"set_aside",
+			"id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\n", 2, 3, "14"},
 	} {
 		table, a, err := run(t, joinPlaces+"    unmatched: "+c.unmatched+"\n", inputs(t, north, south, places), 2)
 		if err != nil {
@@ -82,7 +88,8 @@ func TestJoiningAndWhatBecomesOfRowsWithoutAPartner(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.unmatched, table, c.want)
 		}
 		j := a.Joins[0]
-		if j.RowsIn != 5 || j.Matched != 3 || j.Unmatched != 2 || j.SetAside != c.aside || j.RowsOut != c.out || j.Multiplied != 0 || j.SumsOut["value"] != c.sum {
+		if j.RowsIn != 5 || j.Matched != 3 || j.Unmatched != 2 || j.SetAside != c.aside || j.RowsOut != c.out ||
+			j.Multiplied != 0 || j.SumsOut["value"] != c.sum {
 			t.Errorf("%s: %+v", c.unmatched, j)
 		}
 		if j.JoinedRows != 3 || j.JoinedUnused != 1 {
@@ -100,12 +107,21 @@ func TestAMergeThatIsRefused(t *testing.T) {
 		name, plan, want string
 		in               map[string]merge.Input
 	}{
-		{"rows without a partner", joinPlaces, `row 2: places has no row with the key "C"`, inputs(t, north, south, places)},
-		{"a key that differs in case", joinPlaces, `(it has "A")`, inputs(t, "id,place,value\nN1, a,1\n", "place,id,value,batch\n", places)},
-		{"a repeated key", joinPlaces, "the key A is there 2 times in places, so rows would be multiplied", inputs(t, north, south, twice)},
-		{"a column to join on that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {plaec: code}, take: [name]}\n", `the table so far has no column "plaec"; did you mean "place"?`, inputs(t, north, south, places)},
-		{"a column to take that is not there", "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [nam]}\n", `places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
-		{"columns of two types", "merge: all\nstack: [north, places]\n", `the column "value" is of type decimal in one dataset and of type text in places`, inputs(t, north, south, places)},
+		{"rows without a partner", joinPlaces, `row 2: places has no row with the key "C"`,
+			inputs(t, north, south, places)},
+		{"a key that differs in case", joinPlaces, `(it has "A")`,
+			inputs(t, "id,place,value\nN1, a,1\n", "place,id,value,batch\n", places)},
+		{"a repeated key", joinPlaces, "the key A is there 2 times in places, so rows would be multiplied",
+			inputs(t, north, south, twice)},
+		{"a column to join on that is not there",
+			"merge: all\nstack: [north]\njoin:\n  - {with: places, match: {plaec: code}, take: [name]}\n",
+			`the table so far has no column "plaec"; did you mean "place"?`, inputs(t, north, south, places)},
+		{"a column to take that is not there",
+			"merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [nam]}\n",
+			`places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
+		{"columns of two types", "merge: all\nstack: [north, places]\n",
+			`the column "value" is of type decimal in one dataset and of type text in places`,
+			inputs(t, north, south, places)},
 	} {
 		_, _, err := run(t, c.plan, c.in, 2)
 		if err == nil || !strings.Contains(err.Error(), c.want) {
@@ -115,23 +131,27 @@ func TestAMergeThatIsRefused(t *testing.T) {
 }
 
 func TestRowsMultiplyOnlyWhereThatIsDeclared(t *testing.T) {
-	table, a, err := run(t, joinPlaces+"    unmatched: set_aside\n    repeated: multiply\n", inputs(t, north, south, places+"A,Another,mid\n"), 2)
+	table, a, err := run(t, joinPlaces+"    unmatched: set_aside\n    repeated: multiply\n",
+		inputs(t, north, south, places+"A,Another,mid\n"), 2)
 	if err != nil {
 		t.Fatal(err)
 	}
 	want := "id,place,value,batch,name,places_value\nN1,A,1.5,,Alder,high\nN1,A,1.5,,Another,mid\nN2,B,2.5,,Brenlow,low\nS1,A,10,b1,Alder,high\nS1,A,10,b1,Another,mid\n"
 	j := a.Joins[0]
-	if table != want || j.Multiplied != 2 || j.SumsMultiplied["value"] != "11.5" || j.RowsOut != 5 || a.Sums["value"] != "25.5" {
+	if table != want || j.Multiplied != 2 || j.SumsMultiplied["value"] != "11.5" || j.RowsOut != 5 ||
+		a.Sums["value"] != "25.5" {
 		t.Errorf("%q\n%+v", table, j)
 	}
 }
 
 func TestKeysThatAlmostMeetAreNamed(t *testing.T) {
-	_, a, err := run(t, joinPlaces+"    unmatched: keep\n    met_at_least: 10\n", inputs(t, "id,place,value\nN1,a,1\nN2,a,1\nN3,B ,1\nN4,Z,1\n", south, places), 2)
+	_, a, err := run(t, joinPlaces+"    unmatched: keep\n    met_at_least: 10\n",
+		inputs(t, "id,place,value\nN1,a,1\nN2,a,1\nN3,B ,1\nN4,Z,1\n", south, places), 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []merge.KeyMiss{{Key: "a", Rows: 2, Close: "A"}, {Key: "", Rows: 1}, {Key: "B ", Rows: 1, Close: "B"}, {Key: "C", Rows: 1}, {Key: "Z", Rows: 1}}
+	want := []merge.KeyMiss{{Key: "a", Rows: 2, Close: "A"}, {Key: "", Rows: 1}, {Key: "B ", Rows: 1, Close: "B"},
+		{Key: "C", Rows: 1}, {Key: "Z", Rows: 1}}
 	if !reflect.DeepEqual(a.Joins[0].Misses, want) {
 		t.Errorf("%+v, want %+v", a.Joins[0].Misses, want)
 	}
@@ -139,8 +159,12 @@ func TestKeysThatAlmostMeetAreNamed(t *testing.T) {
 
 func TestJoiningOnSeveralColumns(t *testing.T) {
 	in := inputs(t, north, south, places)
-	in["pairs"] = merge.Input{Dataset: "pairs", Source: testkit.File(t, "id,place,note\nN1,A,first\nN1,B,wrong\n", intake.Standard()), Book: testkit.Book(t, "dataset: pairs\ncolumns: [{name: id}, {name: place}, {name: note}]\n")}
-	table, _, err := run(t, "merge: all\nstack: [north]\njoin:\n  - {with: pairs, match: [id, place], take: [note], unmatched: keep}\n", in, 1)
+	in["pairs"] = merge.Input{Dataset: "pairs", Source: testkit.File(t, "id,place,note\nN1,A,first\nN1,B,wrong\n",
+		intake.Standard()), Book: testkit.Book(t,
+		"dataset: pairs\ncolumns: [{name: id}, {name: place}, {name: note}]\n")}
+	table, _, err := run(t,
+		"merge: all\nstack: [north]\njoin:\n  - {with: pairs, match: [id, place], take: [note], unmatched: keep}\n", in,
+		1)
 	if want := "id,place,value,note\nN1,A,1.5,first\nN2,B,2.5,\n"; err != nil || table != want {
 		t.Errorf("%q, want %q; %v", table, want, err)
 	}
@@ -177,8 +201,10 @@ func TestVerifyReadsTheMergedTableAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	book := testkit.Book(t, "dataset: all\ncolumns: [{name: id}, {name: value, type: decimal}]\nmeasures: [value]\n")
-	for content, good := range map[string]bool{table: true, strings.Replace(table, "S1,A,10", "S1,A,11", 1): false, table + "X,A,0,\n": false} {
-		if err := merge.Verify(context.Background(), testkit.File(t, content, intake.Standard()), book, a, 2); (err == nil) != good {
+	for content, good := range map[string]bool{table: true, strings.Replace(table, "S1,A,10", "S1,A,11", 1): false,
+		table + "X,A,0,\n": false} {
+		if err := merge.Verify(context.Background(), testkit.File(t, content, intake.Standard()), book, a,
+			2); (err == nil) != good {
 			t.Errorf("%q: %v", content, err)
 		}
 	}
@@ -206,16 +232,27 @@ func TestMistakesInAMerge(t *testing.T) {
 		{"no name", "stack: [a]\n", `a merge needs "merge"`},
 		{"no stack", "merge: m\n", `a merge needs "stack"`},
 		{"an empty stack", "merge: m\nstack: []\n", "stack names at least one dataset"},
-		{"a name with a capital", "merge: M\nstack: [a]\n", "line 1, column 8: the name of a merge is written in lower-case letters"},
+		{"a name with a capital", "merge: M\nstack: [a]\n",
+			"line 1, column 8: the name of a merge is written in lower-case letters"},
 		{"a misspelt key", "merge: m\nstack: [a]\njoins: []\n", `a merge has no "joins"; did you mean "join"?`},
 		{"a join with nothing", "merge: m\nstack: [a]\njoin:\n  - {match: [x], take: [y]}\n", `a join needs "with"`},
-		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [], take: [y]}\n", "match names at least one column"},
-		{"another way with unmatched rows", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], unmatched: drop}\n", `"drop" is not a way with unmatched rows`},
-		{"a dataset stacked twice", "merge: m\nstack: [a, b, a]\n", "line 2, column 8: a is stacked twice, so that its rows and sums would be counted twice"},
-		{"a dataset stacked and joined", "merge: m\nstack: [a]\njoin:\n  - {with: a, match: [x], take: [y]}\n", "line 4, column 6: a takes part in the merge already"},
-		{"a dataset joined twice", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y]}\n  - {with: b, match: [z], take: [y]}\n", "line 5, column 6: b takes part in the merge already"},
-		{"a share beyond all", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], met_at_least: 101}\n", "met_at_least is the least percentage of rows that must find a partner, 0 to 100"},
-		{"another way with repeated keys", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], repeated: allow}\n", `"allow" is not a way with repeated keys`},
+		{"a join on nothing", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [], take: [y]}\n",
+			"match names at least one column"},
+		{"another way with unmatched rows",
+			"merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], unmatched: drop}\n",
+			`"drop" is not a way with unmatched rows`},
+		{"a dataset stacked twice", "merge: m\nstack: [a, b, a]\n",
+			"line 2, column 8: a is stacked twice, so that its rows and sums would be counted twice"},
+		{"a dataset stacked and joined", "merge: m\nstack: [a]\njoin:\n  - {with: a, match: [x], take: [y]}\n",
+			"line 4, column 6: a takes part in the merge already"},
+		{"a dataset joined twice",
+			"merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y]}\n  - {with: b, match: [z], take: [y]}\n",
+			"line 5, column 6: b takes part in the merge already"},
+		{"a share beyond all", "merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], met_at_least: 101}\n",
+			"met_at_least is the least percentage of rows that must find a partner, 0 to 100"},
+		{"another way with repeated keys",
+			"merge: m\nstack: [a]\njoin:\n  - {with: b, match: [x], take: [y], repeated: allow}\n",
+			`"allow" is not a way with repeated keys`},
 	} {
 		_, err := merge.Parse([]byte(c.source))
 		var mistakes document.Problems
@@ -223,7 +260,8 @@ func TestMistakesInAMerge(t *testing.T) {
 			t.Errorf("%s: %v\nwant %q", c.name, err, c.want)
 		}
 	}
-	p, err := merge.Parse([]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, match: [x], take: [y]}\n  - {with: d, match: [x], take: [z]}\n"))
+	p, err := merge.Parse(
+		[]byte("merge: m\nstack: [a, b]\njoin:\n  - {with: c, match: [x], take: [y]}\n  - {with: d, match: [x], take: [z]}\n"))
 	if err != nil || !reflect.DeepEqual(p.Datasets(), []string{"a", "b", "c", "d"}) {
 		t.Errorf("datasets %v, %v", p.Datasets(), err)
 	}
@@ -234,7 +272,8 @@ func TestTheSameBytesUnderTwoNamesAreRefused(t *testing.T) {
 	a, b := in["north"], in["south"]
 	a.Digest, b.Digest = "abc", "abc"
 	in["north"], in["south"] = a, b
-	if _, _, err := run(t, "merge: all\nstack: [north, south]\n", in, 1); err == nil || !strings.Contains(err.Error(), "the tables of north and south have the same bytes") {
+	if _, _, err := run(t, "merge: all\nstack: [north, south]\n", in, 1); err == nil ||
+		!strings.Contains(err.Error(), "the tables of north and south have the same bytes") {
 		t.Errorf("%v", err)
 	}
 }
@@ -244,11 +283,13 @@ func TestAJoinThatMeetsLessThanOneRowInTwoIsRefusedUnlessDeclared(t *testing.T) 
 	plan := "merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [name], unmatched: "
 	for _, way := range []string{"keep", "set_aside"} {
 		_, _, err := run(t, plan+way+"}\n", inputs(t, few, south, places), 2)
-		if err == nil || !strings.Contains(err.Error(), `only 1 of 3 rows find a partner by place, fewer than 50 %; "b" is not there, "B" is; "c" is not there`) {
+		if err == nil || !strings.Contains(err.Error(),
+			`only 1 of 3 rows find a partner by place, fewer than 50 %; "b" is not there, "B" is; "c" is not there`) {
 			t.Errorf("%s: %v", way, err)
 		}
 	}
-	if _, a, err := run(t, plan+"keep, met_at_least: 33}\n", inputs(t, few, south, places), 2); err != nil || a.Joins[0].Matched != 1 {
+	if _, a, err := run(t, plan+"keep, met_at_least: 33}\n", inputs(t, few, south, places), 2); err != nil ||
+		a.Joins[0].Matched != 1 {
 		t.Errorf("declared: %v", err)
 	}
 	if _, _, err := run(t, plan+"keep, met_at_least: 34}\n", inputs(t, few, south, places), 2); err == nil {
@@ -259,17 +300,25 @@ func TestAJoinThatMeetsLessThanOneRowInTwoIsRefusedUnlessDeclared(t *testing.T) 
 func TestKeysMeetByTheValueOfTheirType(t *testing.T) {
 	numbers := func(dataset, content string) merge.Input {
 		return merge.Input{Dataset: dataset, Source: testkit.File(t, content, intake.Standard()),
-			Book: testkit.Book(t, "dataset: "+dataset+"\ncolumns: [{name: depth, type: decimal}, {name: day, type: date}, {name: band}]\n")}
+			Book: testkit.Book(t, "dataset: "+dataset+
+				"\ncolumns: [{name: depth, type: decimal}, {name: day, type: date}, {name: band}]\n")}
 	}
-	in := map[string]merge.Input{"visits": numbers("visits", "depth,day\n1.0,2024-01-02\n02.50,2024-01-02\n3,2024-01-02\nabc,2024-01-02\n,2024-01-02\n"),
-		"bands": numbers("bands", "depth,day,band\n1,2024-01-02,shallow\n2.5,2024-01-02,middle\nabc,2024-01-02,odd\n,2024-01-02,none\n")}
-	table, a, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth, day], take: [band], unmatched: keep}\n", in, 2)
+	in := map[string]merge.Input{"visits": numbers("visits",
+		"depth,day\n1.0,2024-01-02\n02.50,2024-01-02\n3,2024-01-02\nabc,2024-01-02\n,2024-01-02\n"),
+		"bands": numbers("bands",
+			"depth,day,band\n1,2024-01-02,shallow\n2.5,2024-01-02,middle\nabc,2024-01-02,odd\n,2024-01-02,none\n")}
+	table, a, err := run(t,
+		"merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth, day], take: [band], unmatched: keep}\n",
+		in, 2)
 	want := "depth,day,band\n1.0,2024-01-02,shallow\n02.50,2024-01-02,middle\n3,2024-01-02,\nabc,2024-01-02,odd\n,2024-01-02,\n"
 	if err != nil || table != want || a.Joins[0].Matched != 3 {
 		t.Errorf("%q, want %q; %v", table, want, err)
 	}
-	in["bands"] = merge.Input{Dataset: "bands", Source: in["bands"].Source, Book: testkit.Book(t, "dataset: bands\ncolumns: [{name: depth}, {name: day}, {name: band}]\n")}
-	if _, _, err := run(t, "merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth], take: [band], unmatched: keep}\n", in, 2); err == nil {
+	in["bands"] = merge.Input{Dataset: "bands", Source: in["bands"].Source,
+		Book: testkit.Book(t, "dataset: bands\ncolumns: [{name: depth}, {name: day}, {name: band}]\n")}
+	if _, _, err := run(t,
+		"merge: all\nstack: [visits]\njoin:\n  - {with: bands, match: [depth], take: [band], unmatched: keep}\n", in,
+		2); err == nil {
 		t.Error("a number and a text meet by value")
 	}
 }
@@ -295,19 +344,22 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		var out strings.Builder
 		p := *plan
 		p.Stack = []string{"north"}
-		if _, err := merge.Run(budget.With(context.Background(), share), &p, inputs(t, rows.String(), south, codes.String()), 2, &out); err != nil {
+		if _, err := merge.Run(budget.With(context.Background(), share), &p,
+			inputs(t, rows.String(), south, codes.String()), 2, &out); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
 		made[name] = out.String()
 	}
-	if made["in memory"] != made["on disk"] || !strings.Contains(made["on disk"], "N1,P7919,1,the place of the number 7919") {
+	if made["in memory"] != made["on disk"] ||
+		!strings.Contains(made["on disk"], "N1,P7919,1,the place of the number 7919") {
 		t.Error("the merged table depends on the memory there is")
 	}
 	share, err := budget.New(1000).Take(context.Background(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := merge.Run(budget.With(context.Background(), share), plan, inputs(t, rows.String(), south, codes.String()), 2, io.Discard); !errors.Is(err, budget.ErrTooMuch) {
+	if _, err := merge.Run(budget.With(context.Background(), share), plan,
+		inputs(t, rows.String(), south, codes.String()), 2, io.Discard); !errors.Is(err, budget.ErrTooMuch) {
 		t.Errorf("without memory for the keys: %v", err)
 	}
 }

@@ -82,7 +82,9 @@ func Parse(source []byte) (*Plan, error) {
 	}
 	p := &parser{plan: &Plan{Digest: rulebook.DigestOf(source)}}
 	p.Mapping(root, "a merge",
-		document.Field{Name: "merge", Required: true, Read: func(n *document.Node) { p.plan.Name = p.name(n, "the name of a merge") }},
+		document.Field{Name: "merge", Required: true, Read: func(n *document.Node) {
+			p.plan.Name = p.name(n, "the name of a merge")
+		}},
 		document.Field{Name: "title", Read: func(n *document.Node) { p.plan.Title = p.Text(n, "title") }},
 		document.Field{Name: "stack", Required: true, Read: func(n *document.Node) {
 			p.stacked = [2]int{n.Line, n.Column}
@@ -91,7 +93,9 @@ func Parse(source []byte) (*Plan, error) {
 				p.Fail(n, "stack names at least one dataset")
 			}
 		}},
-		document.Field{Name: "origin", Read: func(n *document.Node) { p.plan.Origin = p.name(n, "the name of the origin column") }},
+		document.Field{Name: "origin", Read: func(n *document.Node) {
+			p.plan.Origin = p.name(n, "the name of the origin column")
+		}},
 		document.Field{Name: "join", Read: func(n *document.Node) { p.List(n, "join", p.join) }},
 	)
 	p.once()
@@ -111,13 +115,15 @@ func (p *parser) once() {
 	taking := map[string]bool{}
 	for _, name := range p.plan.Stack {
 		if taking[name] {
-			p.FailAt(p.stacked[0], p.stacked[1], "%s is stacked twice, so that its rows and sums would be counted twice", name)
+			p.FailAt(p.stacked[0], p.stacked[1],
+				"%s is stacked twice, so that its rows and sums would be counted twice", name)
 		}
 		taking[name] = true
 	}
 	for i, j := range p.plan.Joins {
 		if taking[j.With] && j.With != "" {
-			p.FailAt(p.places[i][0], p.places[i][1], "%s takes part in the merge already; a table takes part once", j.With)
+			p.FailAt(p.places[i][0], p.places[i][1], "%s takes part in the merge already; a table takes part once",
+				j.With)
 		}
 		taking[j.With] = true
 	}
@@ -135,7 +141,9 @@ func (p *parser) join(n *document.Node) {
 	j := Join{Unmatched: RefuseUnmatched, Repeated: RefuseRepeated, MetAtLeast: metUsually}
 	p.places = append(p.places, [2]int{n.Line, n.Column})
 	p.Mapping(n, "a join",
-		document.Field{Name: "with", Required: true, Read: func(n *document.Node) { j.With = p.name(n, "the dataset to join with") }},
+		document.Field{Name: "with", Required: true, Read: func(n *document.Node) {
+			j.With = p.name(n, "the dataset to join with")
+		}},
 		document.Field{Name: "match", Old: "on", Required: true, Read: func(n *document.Node) { p.match(n, &j) }},
 		document.Field{Name: "take", Required: true, Read: func(n *document.Node) { j.Take = p.Texts(n, "take") }},
 		document.Field{Name: "unmatched", Read: func(n *document.Node) {
@@ -144,7 +152,8 @@ func (p *parser) join(n *document.Node) {
 		document.Field{Name: "met_at_least", Read: func(n *document.Node) {
 			share, err := strconv.ParseFloat(n.Text, 64)
 			if n.Kind != document.Scalar || err != nil || share < 0 || share > 100 {
-				p.Fail(n, "met_at_least is the least percentage of rows that must find a partner, 0 to 100, not %q", n.Text)
+				p.Fail(n, "met_at_least is the least percentage of rows that must find a partner, 0 to 100, not %q",
+					n.Text)
 			}
 			j.MetAtLeast = share
 		}},

@@ -126,7 +126,8 @@ func TestBlocksSayWhatTheirCellsSay(t *testing.T) {
 					want += int64(strings.Count("\x00"+strings.Join(texts, "\x00\x00")+"\x00", "\x00"+f.Text+"\x00"))
 				}
 				if f.Rows > want || f.Rows < want*8/10 {
-					t.Errorf("%s: %q is said to stand in at least %d rows, and stands in %d", kind, f.Text, f.Rows, want)
+					t.Errorf("%s: %q is said to stand in at least %d rows, and stands in %d", kind, f.Text, f.Rows,
+						want)
 				}
 			}
 			c.Frequent = nil

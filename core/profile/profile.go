@@ -15,28 +15,33 @@ import (
 
 // Column is the description of one column.
 type Column struct {
-	Filled        int64            `json:"filled"`
-	Missing       int64            `json:"missing"`
-	MissingMarks  map[string]int64 `json:"missing_marks,omitempty"` // how often each text stands for missing; "" is the empty cell
-	Distinct      int64            `json:"distinct"`
-	DistinctError float64          `json:"distinct_error,omitempty"` // relative standard error where Distinct is estimated
-	Mistyped      int64            `json:"mistyped,omitempty"`       // filled cells that are not of the column's type
-	Exceptions    []Frequency      `json:"exceptions,omitempty"`     // the most frequent of them
-	Lowest        string           `json:"lowest,omitempty"`         // of the values of the column's type
-	Highest       string           `json:"highest,omitempty"`
-	Sum           string           `json:"sum,omitempty"`  // exact
-	Mean          string           `json:"mean,omitempty"` // to 16 significant digits or more
-	Numbers       *Spread          `json:"numbers,omitempty"`
-	Dates         *Calendar        `json:"dates,omitempty"`
-	Spaces        Spaces           `json:"spaces"`
-	Shortest      int              `json:"shortest"` // in characters, of the filled cells
-	Longest       int              `json:"longest"`
-	Shapes        []Frequency      `json:"shapes,omitempty"` // of texts: a run of digits as 9, of capital letters as A, of other letters as a
-	MoreShapes    bool             `json:"more_shapes,omitempty"`
-	Frequent      []Frequency      `json:"frequent"`
-	Rare          []Frequency      `json:"rare,omitempty"`
-	Values        []Frequency      `json:"values,omitempty"`   // every text with its rows, where there are more than Frequent holds and at most valuesListed
-	AtLeast       bool             `json:"at_least,omitempty"` // the rows of Frequent are the least they can be, since not all texts are counted
+	Filled  int64 `json:"filled"`
+	Missing int64 `json:"missing"`
+	// how often each text stands for missing; "" is the empty cell
+	MissingMarks map[string]int64 `json:"missing_marks,omitempty"`
+	Distinct     int64            `json:"distinct"`
+	// relative standard error where Distinct is estimated
+	DistinctError float64     `json:"distinct_error,omitempty"`
+	Mistyped      int64       `json:"mistyped,omitempty"`   // filled cells that are not of the column's type
+	Exceptions    []Frequency `json:"exceptions,omitempty"` // the most frequent of them
+	Lowest        string      `json:"lowest,omitempty"`     // of the values of the column's type
+	Highest       string      `json:"highest,omitempty"`
+	Sum           string      `json:"sum,omitempty"`  // exact
+	Mean          string      `json:"mean,omitempty"` // to 16 significant digits or more
+	Numbers       *Spread     `json:"numbers,omitempty"`
+	Dates         *Calendar   `json:"dates,omitempty"`
+	Spaces        Spaces      `json:"spaces"`
+	Shortest      int         `json:"shortest"` // in characters, of the filled cells
+	Longest       int         `json:"longest"`
+	// of texts: a run of digits as 9, of capital letters as A, of other letters as a
+	Shapes     []Frequency `json:"shapes,omitempty"`
+	MoreShapes bool        `json:"more_shapes,omitempty"`
+	Frequent   []Frequency `json:"frequent"`
+	Rare       []Frequency `json:"rare,omitempty"`
+	// every text with its rows, where there are more than Frequent holds and at most valuesListed
+	Values []Frequency `json:"values,omitempty"`
+	// the rows of Frequent are the least they can be, since not all texts are counted
+	AtLeast bool `json:"at_least,omitempty"`
 }
 
 // Spaces counts the cells with spaces where there should be none.
@@ -294,7 +299,8 @@ func (s *Shard) putLong(t *longTally) {
 func (s *Shard) Reset() {
 	numbers := s.numbers
 	numbers.reset()
-	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0], shape: s.shape}
+	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0],
+		shape: s.shape}
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -576,9 +582,11 @@ func (s *Summary) Sum() table.Decimal { return s.numbers.Sum() }
 // Column returns the description of what was taken in. number reads a text as the
 // column's number.
 func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column {
-	c := Column{Filled: s.filled, Missing: s.missing, MissingMarks: s.marks, Mistyped: s.mistyped, Exceptions: top(s.exceptions, exceptionsShown),
-		Spaces: s.spaces, Shortest: s.shortest, Longest: s.longest, Shapes: top(s.shapes, shapesShown), MoreShapes: s.moreShapes || len(s.shapes) > shapesShown,
-		Lowest: s.lowest.Standard(), Highest: s.highest.Standard()}
+	c := Column{Filled: s.filled, Missing: s.missing, MissingMarks: s.marks, Mistyped: s.mistyped,
+		Exceptions: top(s.exceptions, exceptionsShown),
+		Spaces:     s.spaces, Shortest: s.shortest, Longest: s.longest, Shapes: top(s.shapes, shapesShown),
+		MoreShapes: s.moreShapes || len(s.shapes) > shapesShown,
+		Lowest:     s.lowest.Standard(), Highest: s.highest.Standard()}
 	c.Distinct, c.DistinctError = s.counts.distinct()
 	c.Distinct = min(c.Distinct, c.Filled) // an estimate may be beyond what is possible
 	c.Frequent = s.counts.most(frequentShown, s.filled)

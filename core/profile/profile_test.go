@@ -50,7 +50,8 @@ func TestAColumnWorkedOutByHand(t *testing.T) {
 		text    string
 		rows    int64
 		missing bool
-	}{{"7.5", 2, false}, {"", 3, true}, {"n/a", 1, true}, {"8", 1, false}, {" trace", 1, false}, {"7.5", 1, false}, {"0.25", 4, false}} {
+	}{{"7.5", 2, false}, {"", 3, true}, {"n/a", 1, true}, {"8", 1, false}, {" trace", 1, false}, {"7.5", 1,
+		false}, {"0.25", 4, false}} {
 		if i == 4 {
 			s.endShard()
 		}
@@ -70,14 +71,16 @@ func TestAColumnWorkedOutByHand(t *testing.T) {
 	// least round ones of which 24 cover 0.25 to 8.
 	seven := 7.0 // places from the first to the last
 	wantSpread := &Spread{Count: 8, Deviation: got.Numbers.Deviation, Skewness: got.Numbers.Skewness,
-		Quantiles: []Quantile{{0, 0.25}, {0.01, 0.25}, {0.05, 0.25}, {0.25, 0.25}, {0.5, 3.875}, {0.75, 7.5}, {0.95, 7.5 + 0.5*(0.95*seven-6)}, {0.99, 7.5 + 0.5*(0.99*seven-6)}, {1, 8}},
+		Quantiles: []Quantile{{0, 0.25}, {0.01, 0.25}, {0.05, 0.25}, {0.25, 0.25}, {0.5, 3.875}, {0.75, 7.5},
+			{0.95, 7.5 + 0.5*(0.95*seven-6)}, {0.99, 7.5 + 0.5*(0.99*seven-6)}, {1, 8}},
 		Histogram: Histogram{From: 0, Width: 0.5, Rows: []int64{4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 3, 1}},
 		Outliers:  Outliers{LowFence: -10.625, HighFence: 18.375}}
 	if !reflect.DeepEqual(got.Numbers, wantSpread) {
 		t.Errorf("got  %+v\nwant %+v", got.Numbers, wantSpread)
 	}
 	want := Column{
-		Filled: 9, Missing: 4, MissingMarks: map[string]int64{"": 3, "n/a": 1}, Distinct: 4, Lowest: "0.25", Highest: "8",
+		Filled: 9, Missing: 4, MissingMarks: map[string]int64{"": 3, "n/a": 1}, Distinct: 4, Lowest: "0.25",
+		Highest:  "8",
 		Mistyped: 1, Exceptions: []Frequency{{" trace", 1}}, Numbers: got.Numbers,
 		Sum: "31.5", Mean: "3.9375", // 3 x 7.5 + 8 + 4 x 0.25 = 31.5, over 8 numbers
 		Spaces: Spaces{Any: 1, Leading: 1}, Shortest: 1, Longest: 6, Shapes: []Frequency{{" a", 1}},
@@ -104,7 +107,8 @@ func hand3() float64 {
 
 func TestAnEmptyColumn(t *testing.T) {
 	var s column
-	if got := s.described(); got.Filled != 0 || got.Distinct != 0 || got.Mean != "" || got.Lowest != "" || len(got.Frequent) != 0 {
+	if got := s.described(); got.Filled != 0 || got.Distinct != 0 || got.Mean != "" || got.Lowest != "" ||
+		len(got.Frequent) != 0 {
 		t.Errorf("%+v", got)
 	}
 	s.add("", 10, true, table.Value{})
@@ -147,8 +151,10 @@ func TestDistinctIsExactUpToTheCapAndEstimatedBeyond(t *testing.T) {
 			t.Errorf("%d distinct values are counted as %d ± %v", n, c.Distinct, c.DistinctError)
 		}
 		if n > distinctCap {
-			if off := math.Abs(float64(c.Distinct)-float64(n)) / float64(n); c.DistinctError == 0 || off > 4*c.DistinctError {
-				t.Errorf("%d distinct values are estimated as %d, off by %.4f with a stated error of %v", n, c.Distinct, off, c.DistinctError)
+			if off := math.Abs(float64(c.Distinct)-float64(n)) / float64(n); c.DistinctError == 0 ||
+				off > 4*c.DistinctError {
+				t.Errorf("%d distinct values are estimated as %d, off by %.4f with a stated error of %v", n, c.Distinct,
+					off, c.DistinctError)
 			}
 		}
 		if c.Filled != 2*int64(n) {
@@ -204,8 +210,10 @@ func TestATextThatStandsOutIsFoundAmongAllTooManyOthers(t *testing.T) {
 
 func TestShapesOfTexts(t *testing.T) {
 	for text, want := range map[string]string{
-		"": "", "AV-006": "A-9", "2024-05-01": "9-9-9", "Mill Race": "Aa Aa", "µS/cm": "aA/a", "12 mg": "9 a", "ÄÖ": "A", "a\u00a0b": "a·a",
-		"<0.05": "<9.9", "x@y.z": "a@a.a", "((((((((((((((((((((((((((((((((((((((((((((": "((((((((((((((((((((((((((((((((((((((((…",
+		"": "", "AV-006": "A-9", "2024-05-01": "9-9-9", "Mill Race": "Aa Aa", "µS/cm": "aA/a", "12 mg": "9 a",
+		"ÄÖ": "A", "a\u00a0b": "a·a",
+		"<0.05": "<9.9", "x@y.z": "a@a.a",
+		"((((((((((((((((((((((((((((((((((((((((((((": "((((((((((((((((((((((((((((((((((((((((…",
 	} {
 		if got := string(appendShape(nil, text)); got != want {
 			t.Errorf("the shape of %q is %q, want %q", text, got, want)
@@ -216,7 +224,8 @@ func TestShapesOfTexts(t *testing.T) {
 func TestStraySpacesAreToldApart(t *testing.T) {
 	for text, want := range map[string]Spaces{
 		"a b": {}, " a": {Any: 1, Leading: 1}, "a ": {Any: 1, Trailing: 1}, "a  b": {Any: 1, Doubled: 1},
-		"a\u00a0b": {Any: 1, Invisible: 1}, "\ufeffa": {Any: 1, Leading: 1, Invisible: 1}, " a  b\t": {Any: 1, Leading: 1, Trailing: 1, Doubled: 1, Invisible: 1},
+		"a\u00a0b": {Any: 1, Invisible: 1}, "\ufeffa": {Any: 1, Leading: 1, Invisible: 1},
+		" a  b\t": {Any: 1, Leading: 1, Trailing: 1, Doubled: 1, Invisible: 1},
 	} {
 		if got := spacesOf(text, 1); got != want {
 			t.Errorf("%q has %+v, want %+v", text, got, want)
@@ -225,7 +234,8 @@ func TestStraySpacesAreToldApart(t *testing.T) {
 }
 
 func TestNumbersOfAllSizesAreSummedExactly(t *testing.T) {
-	texts := []string{"0.1", "0.2", "-7.25", "999999999999999999", "-999999999999999999", "0.000000000000000001", "123456789012345678901234567890", "-3", "4.5", "0"}
+	texts := []string{"0.1", "0.2", "-7.25", "999999999999999999", "-999999999999999999", "0.000000000000000001",
+		"123456789012345678901234567890", "-3", "4.5", "0"}
 	var n, half Numbers
 	want, squares := table.Decimal{}, table.Decimal{}
 	for i, text := range texts {
@@ -245,7 +255,8 @@ func TestNumbersOfAllSizesAreSummedExactly(t *testing.T) {
 	if got := n.squared(); got.Cmp(squares) != 0 {
 		t.Errorf("the sum of squares is %s, want %s", got, squares)
 	}
-	if low, high, ok := n.extremes(); !ok || low.String() != "-999999999999999999" || high.String() != "123456789012345678901234567890" {
+	if low, high, ok := n.extremes(); !ok || low.String() != "-999999999999999999" ||
+		high.String() != "123456789012345678901234567890" {
 		t.Errorf("from %s to %s", low, high)
 	}
 }
@@ -269,7 +280,8 @@ func TestQuantilesOfTooManyNumbersAreWithinTheirError(t *testing.T) {
 		low, high := all[int(math.Floor(at))], all[int(math.Ceil(at))]
 		slack := c.Numbers.QuantileError * max(math.Abs(low), math.Abs(high))
 		if q.Number < low-slack || q.Number > high+slack {
-			t.Errorf("the quantile at %v is %v, want %v to %v with a stated error of %.5f", q.Share, q.Number, low, high, c.Numbers.QuantileError)
+			t.Errorf("the quantile at %v is %v, want %v to %v with a stated error of %.5f", q.Share, q.Number, low,
+				high, c.Numbers.QuantileError)
 		}
 	}
 	rows := c.Numbers.Histogram.Below + c.Numbers.Histogram.Above
@@ -287,11 +299,17 @@ func TestCalendars(t *testing.T) {
 		dates map[string]int64
 		want  string
 	}{
-		{"days", map[string]int64{"2024-02-28": 2, "2024-03-01": 1}, "day 1 false [{2024-02-28 2} {2024-02-29 0} {2024-03-01 1}]"},
-		{"months, the last cut off", map[string]int64{"2024-01-31": 9, "2024-02-29": 8, "2024-03-31": 9, "2024-04-30": 9, "2024-05-04": 2}, "month 0 true [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 2}]"},
-		{"months, the last short but of the same size", map[string]int64{"2024-01-31": 9, "2024-02-29": 8, "2024-03-31": 9, "2024-04-30": 9, "2024-05-04": 9}, "month 0 false [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 9}]"},
+		{"days", map[string]int64{"2024-02-28": 2, "2024-03-01": 1},
+			"day 1 false [{2024-02-28 2} {2024-02-29 0} {2024-03-01 1}]"},
+		{"months, the last cut off", map[string]int64{"2024-01-31": 9, "2024-02-29": 8, "2024-03-31": 9,
+			"2024-04-30": 9, "2024-05-04": 2},
+			"month 0 true [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 2}]"},
+		{"months, the last short but of the same size", map[string]int64{"2024-01-31": 9, "2024-02-29": 8,
+			"2024-03-31": 9, "2024-04-30": 9, "2024-05-04": 9},
+			"month 0 false [{2024-01 9} {2024-02 8} {2024-03 9} {2024-04 9} {2024-05 9}]"},
 		{"years", map[string]int64{"1999-12-31": 1, "2021-01-01": 3}, "year 21 false"},
-		{"days before 1970", map[string]int64{"1969-12-31": 1, "1970-01-01": 2, "1969-12-29": 3}, "day 1 false [{1969-12-29 3} {1969-12-30 0} {1969-12-31 1} {1970-01-01 2}]"},
+		{"days before 1970", map[string]int64{"1969-12-31": 1, "1970-01-01": 2, "1969-12-29": 3},
+			"day 1 false [{1969-12-29 3} {1969-12-30 0} {1969-12-31 1} {1970-01-01 2}]"},
 	} {
 		var d days
 		for text, rows := range c.dates {
@@ -299,7 +317,8 @@ func TestCalendars(t *testing.T) {
 			d.add(v.When, rows)
 		}
 		got := d.calendar()
-		if text := fmt.Sprint(got.Unit, " ", got.Empty, " ", got.LastPartial, " ", got.Periods); !strings.HasPrefix(text, c.want) {
+		if text := fmt.Sprint(got.Unit, " ", got.Empty, " ", got.LastPartial, " ", got.Periods); !strings.HasPrefix(
+			text, c.want) {
 			t.Errorf("%s: %s, want %s", c.name, text, c.want)
 		}
 	}

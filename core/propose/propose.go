@@ -24,7 +24,8 @@ type Delivery struct {
 
 // Rulebook proposes a rulebook for a dataset from its deliveries, the last one first. Where
 // readings differ, that of the last delivery holds.
-func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading, workers int) (string, error) {
+func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading,
+	workers int) (string, error) {
 	e := &rulebook.Evidence{Dataset: dataset, NoEqualRows: true}
 	for i, d := range deliveries {
 		var file *intake.File
@@ -91,7 +92,8 @@ func inBoth(keys []rulebook.SeenKey, others []relation.Key) []rulebook.SeenKey {
 	for _, k := range keys {
 		for _, o := range others {
 			if slices.Equal(k.Columns, o.Columns) {
-				out = append(out, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus, Lacking: k.Lacking + o.Lacking})
+				out = append(out, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus,
+					Lacking: k.Lacking + o.Lacking})
 			}
 		}
 	}

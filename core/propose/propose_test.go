@@ -18,7 +18,8 @@ func delivered(from, to, sites int, extra string) string {
 	var b strings.Builder
 	b.WriteString("sample;site;value;taken;remark\n")
 	for i := from; i < to; i++ {
-		fmt.Fprintf(&b, "S-%04d;%s;%d,5;%02d.03.2024;\n", i, []string{"weir", "ford", "mill", "Weir", "new"}[i%sites*(1-i%7/6)], i%90+1, i%28+1)
+		fmt.Fprintf(&b, "S-%04d;%s;%d,5;%02d.03.2024;\n", i, []string{"weir", "ford", "mill", "Weir",
+			"new"}[i%sites*(1-i%7/6)], i%90+1, i%28+1)
 	}
 	return b.String() + extra
 }
@@ -39,11 +40,15 @@ func proposed(t *testing.T, deliveries ...string) string {
 func TestAProposalIsAGoodRulebookWithItsEvidence(t *testing.T) {
 	source := proposed(t, delivered(100, 200, 4, "S-9999;mill;unknown;31.03.2024;\n"), delivered(0, 100, 4, ""))
 	for _, want := range []string{
-		"# Proposed from 2 deliveries.", `delimiter: ";"`, `decimal_mark: ","`, `dates: ["dd.MM.yyyy"]`, "# missing: [unknown]",
+		"# Proposed from 2 deliveries.", `delimiter: ";"`, `decimal_mark: ","`, `dates: ["dd.MM.yyyy"]`,
+		"# missing: [unknown]",
 		"{name: sample, role: identifier}", `pattern: "[A-Z]+-[0-9]+" fits every cell`, "required: true would hold",
-		"{name: site, type: code, codes: codes_site, new_codes: true}", "codes_site: [{code: weir, spellings: [Weir]}, ford, mill]",
-		"{name: value, type: decimal, role: measure}   # 200 of 201 filled cells are of this type", "from: 1.5, to: 90.5 were its extremes",
-		"# it is empty", "{id: one_sample, columns: [sample]}   # every value named one row", "equal_rows: {severity: minor}", "measures: [value]",
+		"{name: site, type: code, codes: codes_site, new_codes: true}",
+		"codes_site: [{code: weir, spellings: [Weir]}, ford, mill]",
+		"{name: value, type: decimal, role: measure}   # 200 of 201 filled cells are of this type",
+		"from: 1.5, to: 90.5 were its extremes",
+		"# it is empty", "{id: one_sample, columns: [sample]}   # every value named one row",
+		"equal_rows: {severity: minor}", "measures: [value]",
 	} {
 		if !strings.Contains(source, want) {
 			t.Errorf("the proposal has no %q", want)
@@ -68,7 +73,8 @@ func TestAProposalIsCautious(t *testing.T) {
 			t.Errorf("%s: %s", f.Rule, f.Found)
 		}
 	}
-	if faulty, err := audit.Run(context.Background(), testkit.File(t, delivered(0, 9, 3, "S-0001;weir;x;32.03.2024;\n"), book.Reading), book, 2); err != nil || len(faulty.Findings) != 3 {
+	if faulty, err := audit.Run(context.Background(), testkit.File(t, delivered(0, 9, 3, "S-0001;weir;x;32.03.2024;\n"),
+		book.Reading), book, 2); err != nil || len(faulty.Findings) != 3 {
 		t.Errorf("a repeated key, a text for a number and a date that is none: %+v, %v", faulty.Findings, err)
 	}
 }

@@ -20,8 +20,9 @@ const (
 
 // Codes is what the texts of a column stand for.
 type Codes struct {
-	Column string    `json:"column"`
-	List   string    `json:"list,omitempty"` // the code list; empty where the column has none, and texts are held against each other
+	Column string `json:"column"`
+	// the code list; empty where the column has none, and texts are held against each other
+	List   string    `json:"list,omitempty"`
 	Filled int64     `json:"filled"`
 	Used   []CodeUse `json:"used"`   // the codes, or the most frequent spelling of each text, those met most first
 	Absent []string  `json:"absent"` // codes of the list that do not occur
@@ -60,7 +61,9 @@ func Recognise(ctx context.Context, t *Table, column string) (*Codes, error) {
 	} else {
 		out.byEachOther(counts)
 	}
-	slices.SortFunc(out.Used, func(a, b CodeUse) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Code, b.Code)) })
+	slices.SortFunc(out.Used, func(a, b CodeUse) int {
+		return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Code, b.Code))
+	})
 	return out, nil
 }
 
@@ -94,7 +97,8 @@ func countTexts(ctx context.Context, t *Table, column string) (map[string]int64,
 
 // mostFirst orders texts by their rows, then by themselves.
 func mostFirst(counts map[string]int64) []string {
-	return slices.SortedFunc(maps.Keys(counts), func(a, b string) int { return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b)) })
+	return slices.SortedFunc(maps.Keys(counts),
+		func(a, b string) int { return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b)) })
 }
 
 func (c *Codes) byList(list *rulebook.CodeList, recogniser *rulebook.Recogniser, counts map[string]int64) {

@@ -42,7 +42,8 @@ const (
 )
 
 // ErrTooManyPairs says that two columns have too many pairs of values to be crossed.
-var ErrTooManyPairs = fmt.Errorf("the two columns have more than %d different pairs of values; choose one with fewer", crossedCap)
+var ErrTooManyPairs = fmt.Errorf("the two columns have more than %d different pairs of values; choose one with fewer",
+	crossedCap)
 
 type pair struct{ down, across string }
 

@@ -118,7 +118,8 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 		// Chi-squared over n is V squared here, since one of the two has two values only.
 		share := float64(all.missing) / float64(all.rows)
 		slices.SortFunc(g.Values, func(a, b GapValue) int {
-			return cmp.Or(cmp.Compare(float64(b.Missing)/float64(b.Rows), float64(a.Missing)/float64(a.Rows)), cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Value, b.Value))
+			return cmp.Or(cmp.Compare(float64(b.Missing)/float64(b.Rows), float64(a.Missing)/float64(a.Rows)),
+				cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Value, b.Value))
 		})
 		if share > 0 && share < 1 {
 			chi := 0.0

@@ -19,7 +19,8 @@ type GroupKind string
 const (
 	Equal       GroupKind = "equal"       // their rows are equal in every cell
 	Conflicting GroupKind = "conflicting" // they share the key and differ elsewhere
-	Near        GroupKind = "near"        // their keys are equal once spaces, case, accents and code spellings are levelled
+	// their keys are equal once spaces, case, accents and code spellings are levelled
+	Near GroupKind = "near"
 )
 
 // GroupKinds lists the kinds in the order in which they are shown.
@@ -110,7 +111,8 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	sharing := 0
 	if err := levelled.Repeated(t.Workers, func(_ table.Hash, rows []uint32) error {
 		if sharing += len(rows); sharing > sharingMost {
-			return fmt.Errorf("more than %d rows share their %s with others; name more columns, so that they are fewer", sharingMost, document.Join(columns))
+			return fmt.Errorf("more than %d rows share their %s with others; name more columns, so that they are fewer",
+				sharingMost, document.Join(columns))
 		}
 		if !budget.Of(ctx).Grow(int64(len(rows)) * sharingBytes) {
 			return fmt.Errorf("%w: %d rows share their %s with others", budget.ErrBusy, sharing, document.Join(columns))
@@ -206,7 +208,8 @@ func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet) (map[u
 // tell takes groups of levelled keys apart: those of one key, equal or conflicting, and
 // where a group has several keys, the group as a near one. It returns the surplus rows of each kind.
 func (g *Groups) tell(groups [][]uint32, keys map[uint32]keyed) map[GroupKind]*table.RowSet {
-	surplus := map[GroupKind]*table.RowSet{Equal: table.NewRowSet(), Conflicting: table.NewRowSet(), Near: table.NewRowSet()}
+	surplus := map[GroupKind]*table.RowSet{Equal: table.NewRowSet(), Conflicting: table.NewRowSet(),
+		Near: table.NewRowSet()}
 	add := func(kind GroupKind, rows []uint32, more []uint32) {
 		c := g.Of[kind]
 		c.Groups++
@@ -293,7 +296,8 @@ func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*tab
 }
 
 // Page returns some groups of a kind with their rows, in file order, and how many of that kind can be paged through.
-func (g *Groups) Page(ctx context.Context, t *Table, kind GroupKind, offset, limit int) (groups []Group, of int, err error) {
+func (g *Groups) Page(ctx context.Context, t *Table, kind GroupKind,
+	offset, limit int) (groups []Group, of int, err error) {
 	groups = []Group{}
 	all := g.listed[kind]
 	chosen := all[min(offset, len(all)):min(offset+limit, len(all))]

@@ -64,10 +64,12 @@ func TestGroupsAreToldApart(t *testing.T) {
 		t.Errorf("%d rows, %d surplus once levelled", g.Rows, g.SurplusLevelled)
 	}
 	page, of, err := g.Page(ctx, table, relation.Conflicting, 0, 5)
-	if err != nil || of != 1 || len(page) != 1 || page[0].Count != 3 || !reflect.DeepEqual(page[0].Differs, []string{"flow"}) || page[0].Rows[1].Row != 4 || page[0].Rows[1].Cells[2] != "8" {
+	if err != nil || of != 1 || len(page) != 1 || page[0].Count != 3 || !reflect.DeepEqual(page[0].Differs,
+		[]string{"flow"}) || page[0].Rows[1].Row != 4 || page[0].Rows[1].Cells[2] != "8" {
 		t.Errorf("%+v, %d, %v", page, of, err)
 	}
-	if page, of, err := g.Page(ctx, table, relation.Near, 1, 5); err != nil || of != 2 || len(page) != 1 || !reflect.DeepEqual(page[0].Differs, []string{"station", "flow"}) || page[0].Rows[1].Line != 11 {
+	if page, of, err := g.Page(ctx, table, relation.Near, 1, 5); err != nil || of != 2 || len(page) != 1 ||
+		!reflect.DeepEqual(page[0].Differs, []string{"station", "flow"}) || page[0].Rows[1].Line != 11 {
 		t.Errorf("%+v, %d, %v", page, of, err)
 	}
 	if _, err := relation.FindGroups(ctx, table, []string{"place"}); err == nil {
@@ -122,16 +124,20 @@ func TestTheTextsOfAColumn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.List != "stations" || c.Filled != 9 || c.More || len(c.Absent) != 0 || !reflect.DeepEqual(c.Used, []relation.CodeUse{{Code: "BRN", Label: "Brondon Ford", Rows: 3}, {Code: "ALD", Label: "Alder Mill", Rows: 2}, {Code: "Überwasser", Rows: 1}}) {
+	if c.List != "stations" || c.Filled != 9 || c.More || len(c.Absent) != 0 ||
+		!reflect.DeepEqual(c.Used, []relation.CodeUse{{Code: "BRN", Label: "Brondon Ford", Rows: 3},
+			{Code: "ALD", Label: "Alder Mill", Rows: 2}, {Code: "Überwasser", Rows: 1}}) {
 		t.Errorf("%+v", c)
 	}
-	if len(c.Texts) != 3 || c.Texts[0].Text != "Aldermill" || c.Texts[1].Meaning.Code != "Überwasser" || c.Texts[2].Meaning.Code != "ALD" {
+	if len(c.Texts) != 3 || c.Texts[0].Text != "Aldermill" || c.Texts[1].Meaning.Code != "Überwasser" ||
+		c.Texts[2].Meaning.Code != "ALD" {
 		t.Errorf("%+v", c.Texts)
 	}
 	plain := *table
 	plain.Book = testkit.Book(t, "dataset: visits\ncolumns: [{name: station}]\n")
 	c, err = relation.Recognise(ctx, &plain, "station")
-	if err != nil || c.List != "" || len(c.Used) != 4 || len(c.Texts) != 2 || c.Texts[1].Text != "Überwasser" || c.Texts[1].Meaning.Code != "UBERWASSER" || c.Texts[0].Meaning.How != "upper and lower case" {
+	if err != nil || c.List != "" || len(c.Used) != 4 || len(c.Texts) != 2 || c.Texts[1].Text != "Überwasser" ||
+		c.Texts[1].Meaning.Code != "UBERWASSER" || c.Texts[0].Meaning.How != "upper and lower case" {
 		t.Errorf("%+v, %v", c, err)
 	}
 }

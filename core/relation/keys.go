@@ -58,7 +58,8 @@ func candidates(result *audit.Result, size int, known []Key) [][]string {
 	}
 	var usable []column
 	for _, c := range result.Columns {
-		if c.Missing*nearlyKey <= result.Rows && c.Distinct > 1 && c.Numbers == nil || c.Numbers != nil && c.Type == table.TypeInteger && c.Missing*nearlyKey <= result.Rows {
+		if c.Missing*nearlyKey <= result.Rows && c.Distinct > 1 && c.Numbers == nil || c.Numbers != nil &&
+			c.Type == table.TypeInteger && c.Missing*nearlyKey <= result.Rows {
 			usable = append(usable, column{c.Name, float64(c.Distinct) * (1 + 3*c.DistinctError)})
 		}
 	}

@@ -19,7 +19,9 @@ func TestKeysAreFoundAndTested(t *testing.T) {
 	for i := range 400 {
 		fmt.Fprintf(&b, "%d,%d,name %d,%d\n", i/20, i%20, min(i, 397), i%7)
 	}
-	s := &relation.Table{Source: testkit.File(t, b.String(), intake.Reading{}), Book: testkit.Book(t, "dataset: d\ncolumns: [{name: region, type: integer}, {name: site, type: integer}, {name: name}, {name: n, type: integer}]\n"), Workers: 2}
+	s := &relation.Table{Source: testkit.File(t, b.String(), intake.Reading{}),
+		Book: testkit.Book(t,
+			"dataset: d\ncolumns: [{name: region, type: integer}, {name: site, type: integer}, {name: name}, {name: n, type: integer}]\n"), Workers: 2}
 	result, err := audit.Run(context.Background(), s.Source, s.Book, 2)
 	must(t, err)
 	keys, err := relation.Keys(context.Background(), s, result)
@@ -37,7 +39,8 @@ func TestOneWorkerAndEightSeeTheSame(t *testing.T) {
 	content := relationtest.Generated(60_000, true, 3)
 	answers := map[string]bool{}
 	for _, workers := range []int{1, 8} {
-		s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book), Workers: workers}
+		s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}),
+			Book: testkit.Book(t, relationtest.Book), Workers: workers}
 		correlations, err := relation.Correlate(context.Background(), s, s.NumberColumns())
 		must(t, err)
 		crossing, err := relation.Cross(context.Background(), s, "station", "", "a", nil)

@@ -90,7 +90,8 @@ func (r *readers) cell(b *table.Batch, i, k int) *rulebook.Cell {
 }
 
 // scan reads the table in stretches, each with a state of its own; take gets them in file order.
-func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *readers, *table.Batch), take func(S)) error {
+func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *readers, *table.Batch),
+	take func(S)) error {
 	type state struct {
 		own          S
 		readers      *readers
@@ -119,8 +120,9 @@ func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 		}
 		return nil
 	}
-	return table.ScanStretches(ctx, t.Source, t.Workers, fresh, judge, func(*state) error { return nil }, func(s *state) error {
-		take(s.own)
-		return nil
-	})
+	return table.ScanStretches(ctx, t.Source, t.Workers, fresh, judge, func(*state) error { return nil },
+		func(s *state) error {
+			take(s.own)
+			return nil
+		})
 }

@@ -21,7 +21,9 @@ import (
 )
 
 func small(t *testing.T, content string) *relation.Table {
-	return &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, "dataset: d\nreading: {missing: [n/a]}\ncolumns: [{name: name}, {name: n, type: decimal}, {name: day, type: date}]\n"), Workers: 3}
+	return &relation.Table{Source: testkit.File(t, content, intake.Reading{}),
+		Book: testkit.Book(t,
+			"dataset: d\nreading: {missing: [n/a]}\ncolumns: [{name: name}, {name: n, type: decimal}, {name: day, type: date}]\n"), Workers: 3}
 }
 
 const few = "name,n,day\nb,10,2024-01-02\nA,9,2024-01-01\n,n/a,\nb,-1.5,2023-05-05\nÄ,many,no day\na very long name that goes beyond a token,100,2024-01-03\n"
@@ -49,7 +51,8 @@ func TestRowsThatAChoiceMeans(t *testing.T) {
 		s := small(t, few)
 		choice := relation.Choice{Is: c.is, Find: c.find}
 		if c.holds != "" {
-			compiled, mistakes := condition.Compile(c.holds, map[string]table.Type{"name": table.TypeText, "n": table.TypeDecimal, "day": table.TypeDate})
+			compiled, mistakes := condition.Compile(c.holds, map[string]table.Type{"name": table.TypeText,
+				"n": table.TypeDecimal, "day": table.TypeDate})
 			if len(mistakes) > 0 {
 				t.Fatal(mistakes)
 			}
@@ -60,7 +63,8 @@ func TestRowsThatAChoiceMeans(t *testing.T) {
 			t.Errorf("%s %v %q: %v, %v; want %s", c.holds, c.is, c.find, rows.ToArray(), err, c.want)
 		}
 	}
-	if _, err := relation.Where(context.Background(), small(t, few), relation.Choice{Is: []relation.Is{{Column: "nome"}}}); err == nil {
+	if _, err := relation.Where(context.Background(), small(t, few),
+		relation.Choice{Is: []relation.Is{{Column: "nome"}}}); err == nil {
 		t.Error("a column that is not there is accepted")
 	}
 }
@@ -84,14 +88,16 @@ func TestRowsInTheOrderOfAColumn(t *testing.T) {
 	}
 	some := table.NewRowSet()
 	some.AddMany([]uint32{1, 3, 4})
-	if rows, err := relation.Order(context.Background(), small(t, few), "n", false, some); err != nil || fmt.Sprint(rows) != "[4 1 3]" {
+	if rows, err := relation.Order(context.Background(), small(t, few), "n", false, some); err != nil ||
+		fmt.Sprint(rows) != "[4 1 3]" {
 		t.Errorf("some rows: %v, %v", rows, err)
 	}
 }
 
 func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
 	content := relationtest.Generated(40_000, true, 9)
-	s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book), Workers: 4}
+	s := &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book),
+		Workers: 4}
 	got, err := relation.Order(context.Background(), s, "c", true, nil)
 	must(t, err)
 	for _, atOnce := range []int{1000, 39_999} { // by way of the disk
@@ -106,7 +112,8 @@ func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
 	}
 	share, err := budget.New(1000).Take(context.Background(), 0)
 	must(t, err)
-	if _, err := relation.Order(budget.With(context.Background(), share), s, "c", true, nil); !errors.Is(err, budget.ErrBusy) {
+	if _, err := relation.Order(budget.With(context.Background(), share), s, "c", true, nil); !errors.Is(err,
+		budget.ErrBusy) {
 		t.Errorf("without memory: %v", err)
 	}
 	type row struct {
@@ -145,12 +152,14 @@ func TestCrossTabulationsOfManyValuesGatherTheRest(t *testing.T) {
 		rows += line[0].Rows
 		numbers += line[0].Numbers
 	}
-	if rows != 5000 || numbers != 5000 || x.Rows != 5000 || x.Sum != "12497500" || len(x.Downs) != relation.MostValues || x.MoreDowns == 0 || len(x.Cells) != relation.MostValues+1 {
+	if rows != 5000 || numbers != 5000 || x.Rows != 5000 || x.Sum != "12497500" ||
+		len(x.Downs) != relation.MostValues || x.MoreDowns == 0 || len(x.Cells) != relation.MostValues+1 {
 		t.Errorf("%d rows, %d numbers, sum %s, %d values and %d more", rows, numbers, x.Sum, len(x.Downs), x.MoreDowns)
 	}
 	some := table.NewRowSet()
 	some.AddRange(1, 11)
-	if x, err = relation.Cross(context.Background(), small(t, b.String()), "name", "", "n", some); err != nil || x.Rows != 10 || x.Sum != "45" {
+	if x, err = relation.Cross(context.Background(), small(t, b.String()), "name", "", "n", some); err != nil ||
+		x.Rows != 10 || x.Sum != "45" {
 		t.Errorf("of ten rows: %+v, %v", x, err)
 	}
 }

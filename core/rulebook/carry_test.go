@@ -12,8 +12,10 @@ import (
 )
 
 func TestVersionsAreComparedInWords(t *testing.T) {
-	before := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: a, type: integer, from: 0}\n  - {name: b}\nkeys:\n  - {id: one, columns: [b]}\nrules:\n  - {id: r, condition: a > 1}\npass_mark: 90\n")
-	after := testkit.Book(t, "dataset: d\n# with a comment\ncolumns:\n  - {name: c, unit: mg/l}\n  - {name: a, type: integer, from: 1, to: 9}\nrules:\n  - {id: r, when: a < 5, condition: a > 2, severity: stop}\npass_mark: 95\n")
+	before := testkit.Book(t,
+		"dataset: d\ncolumns:\n  - {name: a, type: integer, from: 0}\n  - {name: b}\nkeys:\n  - {id: one, columns: [b]}\nrules:\n  - {id: r, condition: a > 1}\npass_mark: 90\n")
+	after := testkit.Book(t,
+		"dataset: d\n# with a comment\ncolumns:\n  - {name: c, unit: mg/l}\n  - {name: a, type: integer, from: 1, to: 9}\nrules:\n  - {id: r, when: a < 5, condition: a > 2, severity: stop}\npass_mark: 95\n")
 	got := map[string]bool{}
 	for _, d := range rulebook.Compare(before, after) {
 		got[d.Kind+": "+d.Says] = true
@@ -73,10 +75,13 @@ rules:
 	if err := json.Unmarshal(metadata, &out); err != nil {
 		t.Fatal(err)
 	}
-	if out.Context != "http://www.w3.org/ns/csvw" || out.Dialect["skipRows"] != 2.0 || out.TableSchema.PrimaryKey[0] != "sample" || out.TableSchema.Columns[2]["datatype"].(map[string]any)["format"] != `a\.b|c` {
+	if out.Context != "http://www.w3.org/ns/csvw" || out.Dialect["skipRows"] != 2.0 ||
+		out.TableSchema.PrimaryKey[0] != "sample" ||
+		out.TableSchema.Columns[2]["datatype"].(map[string]any)["format"] != `a\.b|c` {
 		t.Errorf("%s", metadata)
 	}
-	for _, want := range []string{"the rule r", "the digits after the point of value", "labels, spellings and duties of the code list kinds"} {
+	for _, want := range []string{"the rule r", "the digits after the point of value",
+		"labels, spellings and duties of the code list kinds"} {
 		if !strings.Contains(strings.Join(left, "\n"), want) {
 			t.Errorf("%q is not told to be left out: %v", want, left)
 		}
@@ -87,8 +92,12 @@ rules:
 	}
 	back := testkit.Book(t, source)
 	value, taken := back.Column("value"), back.Column("taken")
-	if back.Reading.HeaderLine != 3 || back.Reading.Encoding != "windows-1252" || back.Reading.Missing[0] != "n/a" || value.Type != table.TypeDecimal || back.Said("column value", "highest value") != "14.5" || value.DecimalMark != "," ||
-		taken.Dates[0] != "dd/MM/yyyy" || back.Column("sample").Title != "The sample" || back.Said("column kind", "pattern") != `a\.b|c` || back.Said("column short", "longest text") != "5" || back.KeyColumns()[0] != "sample" || back.Said("reference foreign_key_1", "other dataset") != "code of kinds" {
+	if back.Reading.HeaderLine != 3 || back.Reading.Encoding != "windows-1252" || back.Reading.Missing[0] != "n/a" ||
+		value.Type != table.TypeDecimal || back.Said("column value", "highest value") != "14.5" ||
+		value.DecimalMark != "," ||
+		taken.Dates[0] != "dd/MM/yyyy" || back.Column("sample").Title != "The sample" ||
+		back.Said("column kind", "pattern") != `a\.b|c` || back.Said("column short", "longest text") != "5" ||
+		back.KeyColumns()[0] != "sample" || back.Said("reference foreign_key_1", "other dataset") != "code of kinds" {
 		t.Errorf("%s", source)
 	}
 }
@@ -100,13 +109,15 @@ func TestCSVWOfOthers(t *testing.T) {
 		t.Fatal(err)
 	}
 	book := testkit.Book(t, source)
-	if book.Columns[0].Name != "Name" || book.Said("column n", "lowest value") != "0" || book.Columns[3].Dates[0] != "M/d/yy" || book.KeyColumns()[0] != "n" {
+	if book.Columns[0].Name != "Name" || book.Said("column n", "lowest value") != "0" ||
+		book.Columns[3].Dates[0] != "M/d/yy" || book.KeyColumns()[0] != "n" {
 		t.Error(source)
 	}
 	if want := "the table b.csv|the datatype hexBinary of x|that cells of v hold several values, separated by \";\""; strings.Join(left, "|") != want {
 		t.Errorf("%s", strings.Join(left, "|"))
 	}
-	for raw, want := range map[string]string{"{": "this is not JSON", "[]": "not the metadata of a table", "{}": "describe no columns"} {
+	for raw, want := range map[string]string{"{": "this is not JSON", "[]": "not the metadata of a table",
+		"{}": "describe no columns"} {
 		if _, _, err := rulebook.FromCSVW("d", []byte(raw)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", raw, err)
 		}
@@ -115,8 +126,10 @@ func TestCSVWOfOthers(t *testing.T) {
 
 // Whatever metadata hold, what is made of them is a rulebook, or a message.
 func FuzzFromCSVW(f *testing.F) {
-	f.Add([]byte(`{"tableSchema": {"columns": [{"name": "a", "datatype": {"base": "decimal", "minimum": 1, "format": {"decimalChar": ","}}}], "primaryKey": ["a"]}}`))
-	f.Add([]byte(`{"dialect": {"delimiter": ";", "header": false, "quoteChar": null}, "tableSchema": {"columns": [{"titles": {"en": "x"}, "null": ["-", ""], "datatype": "date"}]}}`))
+	f.Add(
+		[]byte(`{"tableSchema": {"columns": [{"name": "a", "datatype": {"base": "decimal", "minimum": 1, "format": {"decimalChar": ","}}}], "primaryKey": ["a"]}}`))
+	f.Add(
+		[]byte(`{"dialect": {"delimiter": ";", "header": false, "quoteChar": null}, "tableSchema": {"columns": [{"titles": {"en": "x"}, "null": ["-", ""], "datatype": "date"}]}}`))
 	f.Fuzz(func(t *testing.T, metadata []byte) {
 		source, _, err := rulebook.FromCSVW("d", metadata)
 		if err != nil {

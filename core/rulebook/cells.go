@@ -80,7 +80,8 @@ func (c *Cells) Read(text string) Cell {
 // mark is short, or has spaces to be levelled.
 func (c *Cells) mayBeMissing(text string) bool {
 	first := text[0]
-	return first <= ' ' || first > '~' || c.longest > 0 && (len(text) <= c.longest || text[len(text)-1] <= ' ' || text[len(text)-1] > '~' || strings.Contains(text, "  "))
+	return first <= ' ' || first > '~' || c.longest > 0 && (len(text) <= c.longest || text[len(text)-1] <= ' ' ||
+		text[len(text)-1] > '~' || strings.Contains(text, "  "))
 }
 
 // MayBeMissing is the same question about a short text of printable characters without spaces.

@@ -48,9 +48,12 @@ var columnForms = []FieldForm{
 	{Name: "role", Kind: "choice", Choices: slices.Clone(Roles), Says: "What it is used for", Aspect: "role"},
 	{Name: "codes", Kind: "codes", Says: "The code list, where the type is code", Aspect: "code list", CSVW: "-"},
 	{Name: "dates", Kind: "text", Says: "The pattern of its dates, as dd/MM/yyyy", Aspect: "date patterns", CSVW: "-"},
-	{Name: "decimal_mark", Kind: "choice", Choices: []string{".", ","}, Says: "What stands before the decimals, where it is not the reading's", Aspect: "decimal mark", CSVW: "-"},
-	{Name: "grouping_mark", Kind: "text", Says: "What stands between thousands, where it is not the reading's", Aspect: "grouping mark", CSVW: "-"},
-	{Name: "weight", Kind: "number", Says: "How much it counts in the mean score of the columns", Aspect: "weight", Default: "1"},
+	{Name: "decimal_mark", Kind: "choice", Choices: []string{".", ","},
+		Says: "What stands before the decimals, where it is not the reading's", Aspect: "decimal mark", CSVW: "-"},
+	{Name: "grouping_mark", Kind: "text", Says: "What stands between thousands, where it is not the reading's",
+		Aspect: "grouping mark", CSVW: "-"},
+	{Name: "weight", Kind: "number", Says: "How much it counts in the mean score of the columns", Aspect: "weight",
+		Default: "1"},
 }
 
 // column reads what an item of the section columns says of its cells.
@@ -119,6 +122,7 @@ func (i *Item) CodesOf() *CodeList {
 // checkCodes records that the item's column has a code list that there is not.
 func (i *Item) checkCodes() {
 	if i.Gives("codes") && i.book.CodeLists[i.Column.CodeList] == nil {
-		i.Wrong("codes", "there is no code list %q%s", i.Column.CodeList, document.Nearest(i.Column.CodeList, slices.Sorted(maps.Keys(i.book.CodeLists))))
+		i.Wrong("codes", "there is no code list %q%s", i.Column.CodeList,
+			document.Nearest(i.Column.CodeList, slices.Sorted(maps.Keys(i.book.CodeLists))))
 	}
 }

@@ -33,20 +33,24 @@ func Compare(before, after *Rulebook) []Difference {
 			switch {
 			case was == f.value:
 			case was == "":
-				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s now has %s %s.", s.subject, f.aspect, f.value)})
+				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s now has %s %s.", s.subject,
+					f.aspect, f.value)})
 			default:
-				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s of the %s was %s and is %s.", f.aspect, s.subject, was, f.value)})
+				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s of the %s was %s and is %s.",
+					f.aspect, s.subject, was, f.value)})
 			}
 		}
 		for _, f := range then.facts {
 			if s.value(f.aspect) == "" {
-				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s no longer has %s %s.", s.subject, f.aspect, f.value)})
+				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s no longer has %s %s.", s.subject,
+					f.aspect, f.value)})
 			}
 		}
 	}
 	for _, s := range a {
 		if find(b, s.subject) == nil {
-			out = append(out, Difference{s.subject, "removed", fmt.Sprintf("The %s is gone: %s.", s.subject, s.whole())})
+			out = append(out, Difference{s.subject, "removed", fmt.Sprintf("The %s is gone: %s.", s.subject,
+				s.whole())})
 		}
 	}
 	return out
@@ -140,8 +144,11 @@ func statements(b *Rulebook) []statement {
 
 func readingStatement(r *intake.Reading) statement {
 	s := statement{subject: "reading"}
-	for _, f := range []struct{ aspect, value string }{{"format", string(r.Format)}, {"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", strconv.Quote(r.Delimiter)}, {"quote", r.Quote}, {"header line", strconv.Itoa(r.HeaderLine)},
-		{"decimal mark", r.DecimalMark}, {"grouping mark", r.GroupingMark}, {"missing marks", document.Join(r.Missing)}, {"date patterns", document.Join(r.Dates)}, {"datetime patterns", document.Join(r.DateTimes)},
+	for _, f := range []struct{ aspect, value string }{{"format", string(r.Format)}, {"entry", r.Entry},
+		{"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", strconv.Quote(r.Delimiter)}, {"quote", r.Quote},
+		{"header line", strconv.Itoa(r.HeaderLine)},
+		{"decimal mark", r.DecimalMark}, {"grouping mark", r.GroupingMark}, {"missing marks", document.Join(r.Missing)},
+		{"date patterns", document.Join(r.Dates)}, {"datetime patterns", document.Join(r.DateTimes)},
 		{"words for true", document.Join(r.TrueWords)}, {"words for false", document.Join(r.FalseWords)}} {
 		s.add(f.aspect, f.value)
 	}

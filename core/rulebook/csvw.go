@@ -75,16 +75,22 @@ func (d *csvwDatatype) UnmarshalJSON(raw []byte) error {
 	return json.Unmarshal(raw, (*plain)(d))
 }
 
-var toCSVW = map[table.Type]string{table.TypeText: "string", table.TypeCode: "string", table.TypeInteger: "integer", table.TypeDecimal: "decimal", table.TypeBoolean: "boolean", table.TypeDate: "date", table.TypeDateTime: "datetime"}
+var toCSVW = map[table.Type]string{table.TypeText: "string", table.TypeCode: "string", table.TypeInteger: "integer",
+	table.TypeDecimal: "decimal", table.TypeBoolean: "boolean", table.TypeDate: "date", table.TypeDateTime: "datetime"}
 
 // fromCSVW are the datatypes that we can check, with the bounds that some of them imply.
 var fromCSVW = map[string]struct {
 	t        table.Type
 	low, top string
 }{
-	"string": {t: table.TypeText}, "normalizedString": {t: table.TypeText}, "token": {t: table.TypeText}, "any": {t: table.TypeText}, "anyURI": {t: table.TypeText}, "integer": {t: table.TypeInteger}, "long": {t: table.TypeInteger}, "int": {t: table.TypeInteger}, "short": {t: table.TypeInteger},
-	"nonNegativeInteger": {t: table.TypeInteger, low: "0"}, "positiveInteger": {t: table.TypeInteger, low: "1"}, "nonPositiveInteger": {t: table.TypeInteger, top: "0"}, "negativeInteger": {t: table.TypeInteger, top: "-1"},
-	"decimal": {t: table.TypeDecimal}, "number": {t: table.TypeDecimal}, "double": {t: table.TypeDecimal}, "float": {t: table.TypeDecimal}, "boolean": {t: table.TypeBoolean}, "date": {t: table.TypeDate}, "datetime": {t: table.TypeDateTime}, "dateTime": {t: table.TypeDateTime},
+	"string": {t: table.TypeText}, "normalizedString": {t: table.TypeText}, "token": {t: table.TypeText},
+	"any": {t: table.TypeText}, "anyURI": {t: table.TypeText}, "integer": {t: table.TypeInteger},
+	"long": {t: table.TypeInteger}, "int": {t: table.TypeInteger}, "short": {t: table.TypeInteger},
+	"nonNegativeInteger": {t: table.TypeInteger, low: "0"}, "positiveInteger": {t: table.TypeInteger, low: "1"},
+	"nonPositiveInteger": {t: table.TypeInteger, top: "0"}, "negativeInteger": {t: table.TypeInteger, top: "-1"},
+	"decimal": {t: table.TypeDecimal}, "number": {t: table.TypeDecimal}, "double": {t: table.TypeDecimal},
+	"float": {t: table.TypeDecimal}, "boolean": {t: table.TypeBoolean}, "date": {t: table.TypeDate},
+	"datetime": {t: table.TypeDateTime}, "dateTime": {t: table.TypeDateTime},
 }
 
 // primaryKey is a rule that names a table's key, where ok; foreignKey one that names another table's.
@@ -100,7 +106,9 @@ type (
 // CSVW writes a rulebook as metadata, and lists what could not be carried over.
 func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 	quote, header := b.Reading.Quote, b.Reading.HeaderLine > 0
-	t := csvwTable{Context: "http://www.w3.org/ns/csvw", URL: url, Title: b.Title, Dialect: csvwDialect{Encoding: b.Reading.Encoding, Delimiter: b.Reading.Delimiter, QuoteChar: &quote, Header: &header}}
+	t := csvwTable{Context: "http://www.w3.org/ns/csvw", URL: url, Title: b.Title,
+		Dialect: csvwDialect{Encoding: b.Reading.Encoding, Delimiter: b.Reading.Delimiter, QuoteChar: &quote,
+			Header: &header}}
 	if b.Reading.HeaderLine > 1 {
 		t.Dialect.SkipRows = b.Reading.HeaderLine - 1
 	}
@@ -147,7 +155,8 @@ func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 }
 
 func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
-	out := csvwColumn{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required, Datatype: &csvwDatatype{Base: toCSVW[c.Type]}}
+	out := csvwColumn{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required,
+		Datatype: &csvwDatatype{Base: toCSVW[c.Type]}}
 	if c.Title != "" {
 		out.Titles = []string{c.Name, c.Title}
 	}
@@ -271,7 +280,8 @@ func FromCSVW(dataset string, metadata []byte) (source string, left []string, er
 			w.line("references:")
 		}
 		to := w.id(strings.TrimSuffix(f.Reference.Resource, ".csv"))
-		w.line("  - {id: foreign_key_%d, columns: [%s], to: {dataset: %s, columns: [%s]}}", i+1, join(listed(f.Columns)), to, join(listed(f.Reference.Columns)))
+		w.line("  - {id: foreign_key_%d, columns: [%s], to: {dataset: %s, columns: [%s]}}", i+1,
+			join(listed(f.Columns)), to, join(listed(f.Reference.Columns)))
 	}
 	return w.String(), left, nil
 }

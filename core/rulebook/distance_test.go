@@ -12,7 +12,8 @@ func TestDistances(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want int
-	}{{"", "", 0}, {"a", "", 1}, {"keld", "kled", 1}, {"keld", "kelds", 1}, {"highgarth", "hgihgarht", 2}, {"größe", "grosse", 3}, {"abc", "xyz", 3}} {
+	}{{"", "", 0}, {"a", "", 1}, {"keld", "kled", 1}, {"keld", "kelds", 1}, {"highgarth", "hgihgarht", 2}, {"größe",
+		"grosse", 3}, {"abc", "xyz", 3}} {
 		if got := distance(c.a, c.b, 5); got != c.want {
 			t.Errorf("%s and %s are %d apart, want %d", c.a, c.b, got, c.want)
 		}

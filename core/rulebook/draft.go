@@ -40,20 +40,23 @@ func (b *Rulebook) Expect(section string, severity Severity, column *Column) {
 // draftColumn gives a column the narrowest type that most of its cells are of.
 func draftColumn(c *Column, d *detect.Detection, i int) {
 	e, reading := &d.Columns[i], d.Reading
-	if dates := e.Dates; dates != nil && dates.Status == detect.DatesDecided && dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
+	if dates := e.Dates; dates != nil && dates.Status == detect.DatesDecided &&
+		dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
 		c.Type, c.Dates = table.TypeDate, []string{dates.Patterns[0].Pattern}
 		if dates.Instants {
 			c.Type = table.TypeDateTime
 		}
 		return
 	}
-	if m := e.Numbers; m != nil && (m.DecimalMark != reading.DecimalMark || m.GroupingMark != reading.GroupingMark) && m.DecidedRow > 0 {
+	if m := e.Numbers; m != nil && (m.DecimalMark != reading.DecimalMark || m.GroupingMark != reading.GroupingMark) &&
+		m.DecidedRow > 0 {
 		c.DecimalMark, c.GroupingMark = m.DecimalMark, m.GroupingMark
 	}
 	book := Rulebook{Reading: reading}
 	format, column := book.Format(c), &d.Sample.Columns[i]
 	counts := column.Counts(nil)
-	for _, t := range []table.Type{table.TypeInteger, table.TypeDecimal, table.TypeDate, table.TypeDateTime, table.TypeBoolean} {
+	for _, t := range []table.Type{table.TypeInteger, table.TypeDecimal, table.TypeDate, table.TypeDateTime,
+		table.TypeBoolean} {
 		fits := 0
 		for code, text := range column.Texts {
 			if _, ok := format.Parse(t, text); ok && !leadingZero(t, text) {

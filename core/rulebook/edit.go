@@ -19,9 +19,11 @@ type Change struct {
 	Value   string   `json:"value,omitempty"`   // what it is set to; nothing takes the field away
 	Values  []string `json:"values,omitempty"`  // of a field that is a list, or the columns of Dataset
 	Dataset string   `json:"dataset,omitempty"` // of a field that tells columns of another dataset
-	Add     bool     `json:"add,omitempty"`     // add the item with its Fields, or to a list of spellings or codes the Values
-	Remove  bool     `json:"remove,omitempty"`  // take the item away
-	Fields  []Field  `json:"fields,omitempty"`  // of an item that is added; of codes that are added, their labels by code
+	// add the item with its Fields, or to a list of spellings or codes the Values
+	Add    bool `json:"add,omitempty"`
+	Remove bool `json:"remove,omitempty"` // take the item away
+	// of an item that is added; of codes that are added, their labels by code
+	Fields []Field `json:"fields,omitempty"`
 }
 
 // Field is a field of an item with its value.
@@ -282,7 +284,9 @@ func (e *editor) end(n *document.Node) (place, error) {
 	for at < len(line) && strings.IndexByte(stops, line[at]) < 0 && !(line[at] == '#' && at > 0 && line[at-1] == ' ') {
 		at++
 	}
-	if next := p.line + 1; !e.insideBrackets(p) && next < len(e.lines) && indent(e.lines[next]) > indent(line) && !strings.Contains(line[:p.column], "- ") && strings.TrimSpace(e.lines[next]) != "" && !strings.HasPrefix(strings.TrimSpace(e.lines[next]), "#") {
+	if next := p.line + 1; !e.insideBrackets(p) && next < len(e.lines) && indent(e.lines[next]) > indent(line) &&
+		!strings.Contains(line[:p.column], "- ") && strings.TrimSpace(e.lines[next]) != "" &&
+		!strings.HasPrefix(strings.TrimSpace(e.lines[next]), "#") {
 		return p, errByHand // a plain text that goes on
 	}
 	return place{p.line, len(strings.TrimRight(line[:at], " "))}, nil
@@ -428,9 +432,11 @@ func (e *editor) set(n *document.Node, field, text string) error {
 		return e.insertField(n, field+": "+text)
 	case text == "":
 		return e.removeField(n, known)
-	case known.Value.Kind == document.List && !e.fieldValue(known.Value), known.Value.Kind == document.Mapping && !e.fieldValue(known.Value):
+	case known.Value.Kind == document.List && !e.fieldValue(known.Value), known.Value.Kind == document.Mapping &&
+		!e.fieldValue(known.Value):
 		last := e.lastLine(known.Value.Line-1, known.Value.Column-1)
-		e.splice(place{known.Line - 1, byteColumn(e.lines[known.Line-1], known.Column-1)}, place{last, len(e.lines[last])}, field+": "+text)
+		e.splice(place{known.Line - 1, byteColumn(e.lines[known.Line-1], known.Column-1)},
+			place{last, len(e.lines[last])}, field+": "+text)
 		return nil
 	}
 	return e.replace(known.Value, text)
@@ -456,10 +462,12 @@ func (e *editor) insertField(n *document.Node, text string) error {
 }
 
 func (e *editor) removeField(n *document.Node, field *document.Entry) error {
-	at := slices.IndexFunc(n.Entries, func(one document.Entry) bool { return one.Line == field.Line && one.Column == field.Column })
+	at := slices.IndexFunc(n.Entries,
+		func(one document.Entry) bool { return one.Line == field.Line && one.Column == field.Column })
 	from := place{field.Line - 1, byteColumn(e.lines[field.Line-1], field.Column-1)}
 	if !e.fieldValue(n) {
-		if len(n.Entries) == 1 || at == 0 && strings.HasSuffix(strings.TrimRight(e.lines[from.line][:from.column], " "), "-") {
+		if len(n.Entries) == 1 || at == 0 && strings.HasSuffix(strings.TrimRight(e.lines[from.line][:from.column], " "),
+			"-") {
 			return errByHand
 		}
 		last := e.lastLine(from.line, from.column+1)

@@ -24,7 +24,8 @@ rules:
 // Two versions are compared in words.
 func ExampleCompare() {
 	before, _ := rulebook.Parse([]byte("dataset: results\ncolumns:\n  - {name: flow, type: decimal, to: 60}\n"))
-	after, _ := rulebook.Parse([]byte("dataset: results\ncolumns:\n  - {name: flow, type: decimal, to: 80, required: true}\n"))
+	after, _ := rulebook.Parse([]byte(
+		"dataset: results\ncolumns:\n  - {name: flow, type: decimal, to: 80, required: true}\n"))
 	for _, d := range rulebook.Compare(before, after) {
 		fmt.Println(d.Says)
 	}

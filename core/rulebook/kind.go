@@ -84,11 +84,13 @@ type Section struct {
 	Choice  string   // of a Checked section: what a check is, in messages
 }
 
-var idForm = FieldForm{Name: "id", Kind: "text", Required: true, Says: "Its name, in lower-case letters, digits and underscores"}
+var idForm = FieldForm{Name: "id", Kind: "text", Required: true,
+	Says: "Its name, in lower-case letters, digits and underscores"}
 
 // lastForms are the fields that every item has.
 var lastForms = []FieldForm{
-	{Name: "severity", Kind: "choice", Choices: Severities, Says: "What it means for the table when it is broken", Aspect: "severity", CSVW: "-"},
+	{Name: "severity", Kind: "choice", Choices: Severities, Says: "What it means for the table when it is broken",
+		Aspect: "severity", CSVW: "-"},
 	{Name: "reason", Kind: "text", Says: "Why it must hold", Aspect: "reason", CSVW: "-"},
 }
 
@@ -97,9 +99,13 @@ var sections = []Section{
 	{Name: "keys", Title: "a key", Subject: "key", Head: []FieldForm{idForm}, Default: Major},
 	{Name: "equal_rows", Title: "equal_rows", Subject: "rule against equal rows", Single: true, Default: Minor},
 	{Name: "rules", Title: "a rule on rows", Subject: "rule", Head: []FieldForm{idForm}, Default: Minor},
-	{Name: "table_rules", Title: "a rule on the table", Subject: "table rule", Checked: true, Finding: "table", Head: []FieldForm{idForm}, Default: Minor, Asks: "What is asked of the table as a whole", Choice: "a check of a table"},
+	{Name: "table_rules", Title: "a rule on the table", Subject: "table rule", Checked: true, Finding: "table",
+		Head: []FieldForm{idForm}, Default: Minor, Asks: "What is asked of the table as a whole",
+		Choice: "a check of a table"},
 	{Name: "references", Title: "a reference", Subject: "reference", Head: []FieldForm{idForm}, Default: Minor},
-	{Name: "history", Title: "a rule against earlier deliveries", Subject: "history rule", Checked: true, Finding: "history", Head: []FieldForm{idForm}, Default: Minor, Asks: "What is compared with earlier deliveries", Choice: "a check against earlier deliveries"},
+	{Name: "history", Title: "a rule against earlier deliveries", Subject: "history rule", Checked: true,
+		Finding: "history", Head: []FieldForm{idForm}, Default: Minor, Asks: "What is compared with earlier deliveries",
+		Choice: "a check against earlier deliveries"},
 }
 
 func rank(section string) int {

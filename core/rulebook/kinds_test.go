@@ -12,23 +12,27 @@ import (
 
 // declared is a rule of each kind that has fields, with two values of each field that are both good.
 var declared = map[string][]string{
-	"required":       {"columns", "name: c", "required=true|false"},
-	"codes":          {"columns", "name: c, type: code, codes: l", "new_codes=true|false"},
-	"range":          {"columns", "name: c, type: integer", "from=1|2", "to=5|6"},
-	"length":         {"columns", "name: c", "shortest=1|2", "longest=5|6"},
-	"decimals":       {"columns", "name: c, type: decimal", "decimals=1|2"},
-	"pattern":        {"columns", "name: c", "pattern=a|b"},
-	"filled":         {"columns", "name: c", "filled=50|60"},
-	"parent":         {"columns", "name: c, type: code, codes: l", "parent_in=t|n"},
-	"key":            {"keys", "id: r", "columns=[t]|[n]", "may_lack_parts=true|false"},
-	"condition":      {"rules", "id: r", "condition=n = 1|n = 2", "when=n > 1|n > 2", "tolerance=1|2", "may_break=1|2"},
-	"row_count":      {"table_rules", "id: r, check: row_count", "from=1|2", "to=5|6"},
-	"parts_sum":      {"table_rules", "id: r, check: parts_sum", "of=n|m", "total=t = 'x'|t = 'y'", "per=[t]|[d]", "tolerance=1|2"},
-	"no_gaps":        {"table_rules", "id: r, check: no_gaps", "in=d|e", "step=day|week", "per=[t]|[n]"},
-	"in_order":       {"table_rules", "id: r, check: in_order", "in=d|n", "per=[t]|[n]"},
-	"covers":         {"table_rules", "id: r, check: covers", "in=t|d", "with={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
-	"totals_match":   {"table_rules", "id: r, check: totals_match", "of=n|m", "with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2"},
-	"reference":      {"references", "id: r", "columns=[t]|[n]", "to={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
+	"required":  {"columns", "name: c", "required=true|false"},
+	"codes":     {"columns", "name: c, type: code, codes: l", "new_codes=true|false"},
+	"range":     {"columns", "name: c, type: integer", "from=1|2", "to=5|6"},
+	"length":    {"columns", "name: c", "shortest=1|2", "longest=5|6"},
+	"decimals":  {"columns", "name: c, type: decimal", "decimals=1|2"},
+	"pattern":   {"columns", "name: c", "pattern=a|b"},
+	"filled":    {"columns", "name: c", "filled=50|60"},
+	"parent":    {"columns", "name: c, type: code, codes: l", "parent_in=t|n"},
+	"key":       {"keys", "id: r", "columns=[t]|[n]", "may_lack_parts=true|false"},
+	"condition": {"rules", "id: r", "condition=n = 1|n = 2", "when=n > 1|n > 2", "tolerance=1|2", "may_break=1|2"},
+	"row_count": {"table_rules", "id: r, check: row_count", "from=1|2", "to=5|6"},
+	"parts_sum": {"table_rules", "id: r, check: parts_sum", "of=n|m", "total=t = 'x'|t = 'y'", "per=[t]|[d]",
+		"tolerance=1|2"},
+	"no_gaps":  {"table_rules", "id: r, check: no_gaps", "in=d|e", "step=day|week", "per=[t]|[n]"},
+	"in_order": {"table_rules", "id: r, check: in_order", "in=d|n", "per=[t]|[n]"},
+	"covers": {"table_rules", "id: r, check: covers", "in=t|d",
+		"with={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
+	"totals_match": {"table_rules", "id: r, check: totals_match", "of=n|m",
+		"with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2"},
+	"reference": {"references", "id: r", "columns=[t]|[n]",
+		"to={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
 	"rows_steady":    {"history", "id: r, check: rows_steady", "within=5|6", "last=2|3"},
 	"no_new_values":  {"history", "id: r, check: no_new_values", "column=t|d", "last=2|3"},
 	"missing_steady": {"history", "id: r, check: missing_steady", "column=t|d", "within=5|6", "last=2|3"},
@@ -82,7 +86,8 @@ func TestEveryFieldOfEveryKindIsComparedInWords(t *testing.T) {
 		for _, f := range k.Fields {
 			second := testkit.Book(t, source(k.Name, map[string]int{f.Name: 1}))
 			differences := ofRule(d[0], rulebook.Compare(first, second))
-			if len(differences) != 1 || !strings.Contains(differences[0].Says, f.Aspect) || differences[0].Kind != "changed" {
+			if len(differences) != 1 || !strings.Contains(differences[0].Says, f.Aspect) ||
+				differences[0].Kind != "changed" {
 				t.Errorf("%s, another %s: %+v, want one that names %q", k.Name, f.Name, differences, f.Aspect)
 			}
 			if back := ofRule(d[0], rulebook.Compare(second, first)); len(back) != 1 {
@@ -154,7 +159,8 @@ func TestFormsHaveEveryFieldOfEveryKind(t *testing.T) {
 
 // Words of earlier versions are understood, and said to be old with their places.
 func TestOldWordsOfARulebook(t *testing.T) {
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: a, role: dimension, severity: stop}\n  - {name: b, severity: warn}\n")
+	book := testkit.Book(t,
+		"dataset: d\ncolumns:\n  - {name: a, role: dimension, severity: stop}\n  - {name: b, severity: warn}\n")
 	var told []string
 	for _, one := range book.Old {
 		told = append(told, one.String())
@@ -168,7 +174,8 @@ func TestOldWordsOfARulebook(t *testing.T) {
 	if !slices.Equal(told, want) {
 		t.Errorf("%q", told)
 	}
-	if book.Column("a").Role != "category" || book.Said("column a", "severity") != "major" || book.Said("column b", "severity") != "minor" {
+	if book.Column("a").Role != "category" || book.Said("column a", "severity") != "major" ||
+		book.Said("column b", "severity") != "minor" {
 		t.Error("they are not understood")
 	}
 }

@@ -26,7 +26,8 @@ func Parse(source []byte) (*Rulebook, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, PassMark: 100, Digest: DigestOf(source)}, ids: map[string]bool{}}
+	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, PassMark: 100, Digest: DigestOf(source)},
+		ids: map[string]bool{}}
 	p.rulebook(root)
 	p.book.Old = p.Old
 	if err := p.Err(); err != nil {
@@ -49,7 +50,9 @@ func (p *parser) rulebook(root *document.Node) {
 	readingNode := root
 	var measures *document.Node
 	fields := []document.Field{
-		{Name: "dataset", Required: true, Read: func(n *document.Node) { b.Dataset = p.id(n, "the name of a dataset") }},
+		{Name: "dataset", Required: true, Read: func(n *document.Node) {
+			b.Dataset = p.id(n, "the name of a dataset")
+		}},
 		{Name: "title", Read: func(n *document.Node) { b.Title = p.Text(n, "title") }},
 		{Name: "reading", Read: func(n *document.Node) { readingNode = n; p.reading(n) }},
 		{Name: "code_lists", Read: p.codeLists},
@@ -109,7 +112,9 @@ func (p *parser) item(s *Section, n *document.Node) {
 	i := newItem(p, s, n)
 	var fields []document.Field
 	for _, f := range s.forms() {
-		field := document.Field{Name: f.Name, Required: f.Required, Read: func(n *document.Node) { i.given[f.Name] = n }}
+		field := document.Field{Name: f.Name, Required: f.Required, Read: func(n *document.Node) {
+			i.given[f.Name] = n
+		}}
 		switch f.Name {
 		case "id":
 			field.Read = func(n *document.Node) { i.Name = p.newID(n) }
@@ -139,7 +144,8 @@ func (p *parser) item(s *Section, n *document.Node) {
 }
 
 func newItem(p *parser, s *Section, n *document.Node) *Item {
-	return &Item{parser: p, section: s, node: n, given: map[string]*document.Node{}, facts: map[string]string{}, Severity: s.Default}
+	return &Item{parser: p, section: s, node: n, given: map[string]*document.Node{}, facts: map[string]string{},
+		Severity: s.Default}
 }
 
 // declare asks the kinds of each item for its rules.
@@ -169,7 +175,8 @@ func (p *parser) declare() {
 			i.declare(i.kind)
 		}
 	}
-	slices.SortStableFunc(p.items, func(x, y *Item) int { return cmp.Compare(rank(x.section.Name), rank(y.section.Name)) })
+	slices.SortStableFunc(p.items,
+		func(x, y *Item) int { return cmp.Compare(rank(x.section.Name), rank(y.section.Name)) })
 	for _, i := range p.items {
 		b.facts = append(b.facts, i.statement())
 	}
@@ -209,7 +216,8 @@ func (b *Rulebook) sortRules() {
 		column[b.Columns[c].Name] = c
 	}
 	slices.SortStableFunc(b.Rules, func(x, y *Declared) int {
-		return cmp.Or(cmp.Compare(rank(x.Kind.Section), rank(y.Kind.Section)), cmp.Compare(x.Kind.Place/100, y.Kind.Place/100),
+		return cmp.Or(cmp.Compare(rank(x.Kind.Section), rank(y.Kind.Section)),
+			cmp.Compare(x.Kind.Place/100, y.Kind.Place/100),
 			cmp.Compare(column[x.Column], column[y.Column]), cmp.Compare(x.place(), y.place()))
 	})
 }
@@ -250,7 +258,9 @@ func (p *parser) reading(n *document.Node) {
 		document.Field{Name: "format", Read: func(n *document.Node) { r.Format = p.Text(n, "format") }},
 		document.Field{Name: "entry", Read: text(&r.Entry, "entry")},
 		document.Field{Name: "sheet", Read: text(&r.Sheet, "sheet")},
-		document.Field{Name: "closing_lines", Read: func(n *document.Node) { r.ClosingLines = p.Whole(n, "closing_lines") }},
+		document.Field{Name: "closing_lines", Read: func(n *document.Node) {
+			r.ClosingLines = p.Whole(n, "closing_lines")
+		}},
 		document.Field{Name: "encoding", Read: text(&r.Encoding, "encoding")},
 		document.Field{Name: "delimiter", Read: text(&r.Delimiter, "delimiter")},
 		document.Field{Name: "quote", Read: text(&r.Quote, "quote")},
@@ -269,7 +279,8 @@ func (p *parser) reading(n *document.Node) {
 func (p *parser) id(n *document.Node, what string) string {
 	id := p.Text(n, what)
 	if n.Kind == document.Scalar && (!idShape.MatchString(id) || len(id) > 60) {
-		p.Fail(n, "%s is written in lower-case letters, digits and underscores, a letter first and at most 60, not %q", what, id)
+		p.Fail(n, "%s is written in lower-case letters, digits and underscores, a letter first and at most 60, not %q",
+			what, id)
 	}
 	return id
 }
@@ -423,7 +434,9 @@ func (p *parser) wantColumns(n *document.Node, e *Elsewhere, count int, says str
 func (p *parser) elsewhere(n *document.Node) *Elsewhere {
 	e := &Elsewhere{}
 	p.Mapping(n, "the columns of another dataset",
-		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) { e.Dataset = p.id(n, "the name of a dataset") }},
+		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) {
+			e.Dataset = p.id(n, "the name of a dataset")
+		}},
 		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
 			if e.Columns = p.Texts(n, "columns"); len(e.Columns) == 0 {
 				p.Fail(n, "columns names at least one")

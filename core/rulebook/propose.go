@@ -40,7 +40,8 @@ func (e *Evidence) identifies(column string) bool {
 const codesProposed = 60
 
 // disguises are texts that often stand for a missing value.
-var disguises = []string{"n/a", "na", "nan", "null", "none", "nil", "-", "--", "?", ".", "unknown", "missing", "not available", "-999", "-9999", "9999", "99999"}
+var disguises = []string{"n/a", "na", "nan", "null", "none", "nil", "-", "--", "?", ".", "unknown", "missing",
+	"not available", "-999", "-9999", "9999", "99999"}
 
 // Propose writes a rulebook with the evidence for each line beside it. It is cautious: what an
 // honest delivery could break for bringing something new stands in a comment, for a steward to decide.
@@ -83,8 +84,10 @@ func plural(n int, one, many string) string {
 // quoted writes a text so that YAML reads it as the same text.
 func quoted(text string) string {
 	plain := text != "" && !strings.ContainsFunc(text, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '_' || r >= '0' && r <= '9' || r == '-' || r > 0x7f && r != 0xfeff && !table.IsSpace(r) && r != '\u2028' && r != '\u0085')
-	}) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n", "~"}, strings.ToLower(text)) && (text[0] < '0' || text[0] > '9') && text[0] != '-'
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '_' || r >= '0' && r <= '9' || r == '-' ||
+			r > 0x7f && r != 0xfeff && !table.IsSpace(r) && r != '\u2028' && r != '\u0085')
+	}) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n", "~"}, strings.ToLower(
+		text)) && (text[0] < '0' || text[0] > '9') && text[0] != '-'
 	if plain {
 		return text
 	}
@@ -105,7 +108,8 @@ func (w *proposal) reading() {
 	if r.Format != "" && r.Format != intake.Delimited {
 		w.line("  format: %s", r.Format)
 	}
-	for _, f := range []struct{ name, value string }{{"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", r.Delimiter}, {"quote", r.Quote}} {
+	for _, f := range []struct{ name, value string }{{"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding},
+		{"delimiter", r.Delimiter}, {"quote", r.Quote}} {
 		if f.value != "" {
 			w.line("  %s: %s", f.name, quoted(f.value))
 		}
@@ -124,7 +128,8 @@ func (w *proposal) reading() {
 		name   string
 		values []string
 	}{{"dates", r.Dates}, {"datetimes", r.DateTimes}} {
-		if len(f.values) > 0 && !slices.Equal(f.values, intake.Standard().Dates) && !slices.Equal(f.values, intake.Standard().DateTimes) {
+		if len(f.values) > 0 && !slices.Equal(f.values, intake.Standard().Dates) &&
+			!slices.Equal(f.values, intake.Standard().DateTimes) {
 			w.line("  %s: [%s]", f.name, join(f.values))
 		}
 	}
@@ -143,7 +148,8 @@ func (w *proposal) disguised() []string {
 		for i := range p.Columns {
 			c := &p.Columns[i]
 			for _, t := range append(slices.Clone(c.Frequent), c.Exceptions...) {
-				if slices.Contains(disguises, table.Level(t.Text)) && !slices.Contains(found, t.Text) && !slices.Contains(w.Reading.Missing, t.Text) {
+				if slices.Contains(disguises, table.Level(t.Text)) && !slices.Contains(found, t.Text) &&
+					!slices.Contains(w.Reading.Missing, t.Text) {
 					found = append(found, t.Text)
 				}
 			}
@@ -220,19 +226,22 @@ func (w *proposal) column(c *Column) {
 	s := w.seen(c)
 	fields := []string{"name: " + quoted(c.Name)}
 	var evidence []string
-	coded := slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 && len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
+	coded := slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
+		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
 	switch {
 	case coded:
 		list := w.list(c.Name, &s)
 		fields = append(fields, "type: code", "codes: "+list, "new_codes: true")
-		evidence = append(evidence, fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
+		evidence = append(evidence,
+			fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
 	case c.Type != table.TypeText:
 		proposed, more := c.Type, ""
 		if c.Type == table.TypeInteger {
 			proposed, more = table.TypeDecimal, "; type integer would hold"
 		}
 		fields = append(fields, "type: "+string(proposed))
-		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped, s.filled, more))
+		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped,
+			s.filled, more))
 	}
 	if len(c.Dates) > 0 {
 		fields = append(fields, "dates: "+quoted(c.Dates[0]))
@@ -355,7 +364,8 @@ func (w *proposal) keys() {
 		}
 		evidence := "every value named one row"
 		if k.Surplus+k.Lacking > 0 {
-			evidence = fmt.Sprintf("%d rows were surplus and %d lacked a part; the others had one each", k.Surplus, k.Lacking)
+			evidence = fmt.Sprintf("%d rows were surplus and %d lacked a part; the others had one each", k.Surplus,
+				k.Lacking)
 		}
 		ids := make([]string, len(k.Columns))
 		for c, name := range k.Columns {
@@ -401,6 +411,7 @@ func (w *proposal) history() {
 		for _, p := range w.Past {
 			least, most = min(least, p.Rows), max(most, p.Rows)
 		}
-		w.line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows", least, most)
+		w.line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows",
+			least, most)
 	}
 }

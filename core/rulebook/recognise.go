@@ -68,7 +68,8 @@ func (b *Rulebook) Recogniser(column string) *Recogniser {
 	if c == nil || b.CodeLists[c.CodeList] == nil {
 		return nil
 	}
-	r := &Recogniser{list: b.CodeLists[c.CodeList], folded: map[string]int{}, label: map[string]bool{}, parent: map[string]bool{}}
+	r := &Recogniser{list: b.CodeLists[c.CodeList], folded: map[string]int{}, label: map[string]bool{},
+		parent: map[string]bool{}}
 	for i, code := range r.list.Codes {
 		for k, text := range append([]string{code.Code, code.Label}, code.Spellings...) {
 			folded := table.Fold(text)

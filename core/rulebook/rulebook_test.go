@@ -53,13 +53,15 @@ func TestAWholeRulebook(t *testing.T) {
 	if b.Dataset != "results" || b.Title != "Results of a laboratory" || b.PassMark != 97.5 || len(b.Digest) != 64 {
 		t.Errorf("head: %q %q %v %q", b.Dataset, b.Title, b.PassMark, b.Digest)
 	}
-	if r := b.Reading; r.Encoding != "windows-1252" || r.Delimiter != ";" || r.DecimalMark != "," || r.HeaderLine != 1 || !slices.Equal(r.Dates, []string{"dd/MM/yyyy", "d.M.yy"}) || len(r.Missing) != 2 {
+	if r := b.Reading; r.Encoding != "windows-1252" || r.Delimiter != ";" || r.DecimalMark != "," ||
+		r.HeaderLine != 1 || !slices.Equal(r.Dates, []string{"dd/MM/yyyy", "d.M.yy"}) || len(r.Missing) != 2 {
 		t.Errorf("reading: %+v", r)
 	}
 	if len(b.Columns) != 7 || b.Columns[0].Type != table.TypeText {
 		t.Errorf("columns: %+v", b.Columns)
 	}
-	if b.Said("column value", "lowest value") != "0" || b.Said("column value", "highest value") != "14.5" || b.Column("value").Reason == "" || b.Said("column count", "highest value") != "" {
+	if b.Said("column value", "lowest value") != "0" || b.Said("column value", "highest value") != "14.5" ||
+		b.Column("value").Reason == "" || b.Said("column count", "highest value") != "" {
 		t.Error("ranges")
 	}
 	rules := map[string]*rulebook.Declared{}
@@ -70,10 +72,13 @@ func TestAWholeRulebook(t *testing.T) {
 		severity rulebook.Severity
 		columns  string
 	}{
-		"sample.pattern": {rulebook.Major, "sample"}, "parameter.codes": {rulebook.Minor, "parameter"}, "one_sample": {rulebook.Major, "sample"},
-		"one_each": {rulebook.Minor, "parameter sampled"}, "equal_rows": {rulebook.Note, ""}, "in_order": {rulebook.Major, "received sampled value parameter"},
+		"sample.pattern": {rulebook.Major, "sample"}, "parameter.codes": {rulebook.Minor, "parameter"},
+		"one_sample": {rulebook.Major, "sample"},
+		"one_each":   {rulebook.Minor, "parameter sampled"}, "equal_rows": {rulebook.Note, ""},
+		"in_order": {rulebook.Major, "received sampled value parameter"},
 	} {
-		if d := rules[id]; d == nil || d.Severity != want.severity || strings.Join(d.Rule.Columns(), " ") != want.columns {
+		if d := rules[id]; d == nil || d.Severity != want.severity ||
+			strings.Join(d.Rule.Columns(), " ") != want.columns {
 			t.Errorf("%s: %+v", id, d)
 		}
 	}
@@ -87,7 +92,8 @@ func TestAWholeRulebook(t *testing.T) {
 
 func TestDefaults(t *testing.T) {
 	b := testkit.Book(t, "dataset: d\ncolumns:\n  - name: a\n")
-	if b.PassMark != 100 || len(b.Rules) != 1 || b.Reading.Encoding != "utf-8" || b.Reading.Delimiter != "," || b.Reading.HeaderLine != 1 {
+	if b.PassMark != 100 || len(b.Rules) != 1 || b.Reading.Encoding != "utf-8" || b.Reading.Delimiter != "," ||
+		b.Reading.HeaderLine != 1 {
 		t.Errorf("%+v", b)
 	}
 }
@@ -97,36 +103,64 @@ func TestMistakesInARulebook(t *testing.T) {
 	columns := "columns:\n  - {name: a}\n  - {name: n, type: integer}\n"
 	for _, c := range []struct{ name, source, want string }{
 		{"no dataset", "columns: []\n", `a rulebook needs "dataset"`},
-		{"a dataset with a capital", "dataset: Results\ncolumns: []\n", "line 1, column 10: the name of a dataset is written in lower-case letters"},
+		{"a dataset with a capital", "dataset: Results\ncolumns: []\n",
+			"line 1, column 10: the name of a dataset is written in lower-case letters"},
 		{"no columns", "dataset: d\n", `a rulebook needs "columns"`},
-		{"a misspelt key", body("colums: []\n"), `line 2, column 1: a rulebook has no "colums"; did you mean "columns"?`},
-		{"a misspelt type", body("columns:\n  - {name: a, type: interger}\n"), `line 3, column 21: "interger" is not a type; did you mean "integer"?`},
+		{"a misspelt key", body("colums: []\n"),
+			`line 2, column 1: a rulebook has no "colums"; did you mean "columns"?`},
+		{"a misspelt type", body("columns:\n  - {name: a, type: interger}\n"),
+			`line 3, column 21: "interger" is not a type; did you mean "integer"?`},
 		{"a column without a name", body("columns:\n  - {type: text}\n"), `line 3, column 6: a column needs "name"`},
-		{"a column twice", body("columns:\n  - {name: a}\n  - {name: a}\n"), `line 4, column 12: the column "a" is declared twice`},
-		{"a code column without a list", body("columns:\n  - {name: a, type: code}\n"), `a column of type code needs "codes"`},
-		{"codes of a text", body("columns:\n  - {name: a, codes: x}\ncode_lists:\n  x: [A]\n"), `codes go with type code, and "a" is of type text`},
-		{"a list that is not there", body("columns:\n  - {name: a, type: code, codes: colours}\ncode_lists:\n  colour: [A]\n"), `line 3, column 34: there is no code list "colours"; did you mean "colour"?`},
+		{"a column twice", body("columns:\n  - {name: a}\n  - {name: a}\n"),
+			`line 4, column 12: the column "a" is declared twice`},
+		{"a code column without a list", body("columns:\n  - {name: a, type: code}\n"),
+			`a column of type code needs "codes"`},
+		{"codes of a text", body("columns:\n  - {name: a, codes: x}\ncode_lists:\n  x: [A]\n"),
+			`codes go with type code, and "a" is of type text`},
+		{"a list that is not there",
+			body("columns:\n  - {name: a, type: code, codes: colours}\ncode_lists:\n  colour: [A]\n"),
+			`line 3, column 34: there is no code list "colours"; did you mean "colour"?`},
 		{"a list twice", body("columns:\n  - {name: a, type: code, codes: x}\ncode_lists:\n  x: [A]\n  x: [B]\n"), "x"},
-		{"two codes of one spelling", body("columns:\n  - {name: a, type: code, codes: x}\ncode_lists:\n  x: [PH, ' ph']\n"), `" ph" already stands for the code "PH"`},
-		{"a pattern that cannot be read", body("columns:\n  - {name: a, pattern: \"[a-\"}\n"), "line 3, column 24: the pattern cannot be read: missing closing ]"},
-		{"a pattern with a stray parenthesis", body("columns:\n  - {name: a, pattern: \"x)|(?:y\"}\n"), "the pattern cannot be read: unexpected )"},
-		{"a pattern with a look-around", body("columns:\n  - {name: a, pattern: \"(?=x)\"}\n"), "the pattern cannot be read"},
-		{"a bound of another type", body("columns:\n  - {name: a, type: integer, from: 1.5}\n"), `"1.5" is no integer; bounds are written with a point as decimal mark`},
-		{"a range of a boolean", body("columns:\n  - {name: a, type: boolean, to: true}\n"), "a column of type boolean has no range"},
-		{"a range the wrong way round", body("columns:\n  - {name: a, type: integer, from: 5, to: 1}\n"), `the range of "a" ends before it starts`},
-		{"a date pattern", body("columns:\n  - {name: a, type: date, dates: DD.MM.YYYY}\n"), `date pattern "DD.MM.YYYY"`},
+		{"two codes of one spelling",
+			body("columns:\n  - {name: a, type: code, codes: x}\ncode_lists:\n  x: [PH, ' ph']\n"),
+			`" ph" already stands for the code "PH"`},
+		{"a pattern that cannot be read", body("columns:\n  - {name: a, pattern: \"[a-\"}\n"),
+			"line 3, column 24: the pattern cannot be read: missing closing ]"},
+		{"a pattern with a stray parenthesis", body("columns:\n  - {name: a, pattern: \"x)|(?:y\"}\n"),
+			"the pattern cannot be read: unexpected )"},
+		{"a pattern with a look-around", body("columns:\n  - {name: a, pattern: \"(?=x)\"}\n"),
+			"the pattern cannot be read"},
+		{"a bound of another type", body("columns:\n  - {name: a, type: integer, from: 1.5}\n"),
+			`"1.5" is no integer; bounds are written with a point as decimal mark`},
+		{"a range of a boolean", body("columns:\n  - {name: a, type: boolean, to: true}\n"),
+			"a column of type boolean has no range"},
+		{"a range the wrong way round", body("columns:\n  - {name: a, type: integer, from: 5, to: 1}\n"),
+			`the range of "a" ends before it starts`},
+		{"a date pattern", body("columns:\n  - {name: a, type: date, dates: DD.MM.YYYY}\n"),
+			`date pattern "DD.MM.YYYY"`},
 		{"a severity", body("columns:\n  - {name: a, severity: fatal}\n"), `"fatal" is not a severity`},
-		{"an encoding", body("reading: {encoding: utf8}\n" + columns), `line 2, column 21: encoding: "utf8" is not an encoding known here`},
-		{"a delimiter of two characters", body("reading: {delimiter: \";;\"}\n" + columns), `";;" is not one character`},
-		{"a key over no column", body(columns + "keys:\n  - {id: k, columns: [b]}\n"), `line 6, column 23: there is no column "b"`},
-		{"a key over a column twice", body(columns + "keys:\n  - {id: k, columns: [a, a]}\n"), `"a" stands twice in the columns of a key`},
-		{"an id twice", body(columns + "keys:\n  - {id: k, columns: [a]}\nrules:\n  - {id: k, condition: n > 1}\n"), `the id "k" is taken already`},
-		{"a reserved id", body(columns + "rules:\n  - {id: equal_rows, condition: n > 1}\n"), `the id "equal_rows" is taken already`},
-		{"a condition that ends too soon", body(columns + "rules:\n  - {id: r, condition: n >}\n"), "line 6, column 27: in the condition: a column, a value or a parenthesis was expected"},
-		{"a condition over no column", body(columns + "rules:\n  - id: r\n    condition: \"m > 1\"\n"), `line 7, column 17: in the condition: there is no column "m"`},
-		{"a condition of unlike kinds", body(columns + "rules:\n  - id: r\n    condition: n > 'x'\n"), "line 7, column 20: in the condition: > compares a number with a text"},
-		{"a measure that is no number", body(columns + "measures: [a]\n"), `"a" is of type text; a measure is a number that can be summed`},
-		{"a pass mark over a hundred", body(columns + "pass_mark: 101\n"), `pass_mark is a score from 0 to 100, not "101"`},
+		{"an encoding", body("reading: {encoding: utf8}\n" + columns),
+			`line 2, column 21: encoding: "utf8" is not an encoding known here`},
+		{"a delimiter of two characters", body("reading: {delimiter: \";;\"}\n" + columns),
+			`";;" is not one character`},
+		{"a key over no column", body(columns + "keys:\n  - {id: k, columns: [b]}\n"),
+			`line 6, column 23: there is no column "b"`},
+		{"a key over a column twice", body(columns + "keys:\n  - {id: k, columns: [a, a]}\n"),
+			`"a" stands twice in the columns of a key`},
+		{"an id twice", body(columns + "keys:\n  - {id: k, columns: [a]}\nrules:\n  - {id: k, condition: n > 1}\n"),
+			`the id "k" is taken already`},
+		{"a reserved id", body(columns + "rules:\n  - {id: equal_rows, condition: n > 1}\n"),
+			`the id "equal_rows" is taken already`},
+		{"a condition that ends too soon", body(columns + "rules:\n  - {id: r, condition: n >}\n"),
+			"line 6, column 27: in the condition: a column, a value or a parenthesis was expected"},
+		{"a condition over no column", body(columns + "rules:\n  - id: r\n    condition: \"m > 1\"\n"),
+			`line 7, column 17: in the condition: there is no column "m"`},
+		{"a condition of unlike kinds", body(columns + "rules:\n  - id: r\n    condition: n > 'x'\n"),
+			"line 7, column 20: in the condition: > compares a number with a text"},
+		{"a measure that is no number", body(columns + "measures: [a]\n"),
+			`"a" is of type text; a measure is a number that can be summed`},
+		{"a pass mark over a hundred", body(columns + "pass_mark: 101\n"),
+			`pass_mark is a score from 0 to 100, not "101"`},
 	} {
 		_, err := rulebook.Parse([]byte(c.source))
 		var mistakes document.Problems
@@ -141,20 +175,23 @@ func TestLimits(t *testing.T) {
 	for i := range 501 {
 		fmt.Fprintf(&columns, "  - {name: c%d}\n", i)
 	}
-	if _, err := rulebook.Parse([]byte("dataset: d\ncolumns:\n" + columns.String())); err == nil || !strings.Contains(err.Error(), "501 columns are declared; at most 500 can be") {
+	if _, err := rulebook.Parse([]byte("dataset: d\ncolumns:\n" + columns.String())); err == nil ||
+		!strings.Contains(err.Error(), "501 columns are declared; at most 500 can be") {
 		t.Errorf("501 columns: %v", err)
 	}
 	for i := range 2001 {
 		fmt.Fprintf(&rules, "  - {id: r%d, condition: a = 'x'}\n", i)
 	}
-	if _, err := rulebook.Parse([]byte("dataset: d\ncolumns: [{name: a}]\nrules:\n" + rules.String())); err == nil || !strings.Contains(err.Error(), "2001 rules are declared; at most 2000 can be") {
+	if _, err := rulebook.Parse([]byte("dataset: d\ncolumns: [{name: a}]\nrules:\n" + rules.String())); err == nil ||
+		!strings.Contains(err.Error(), "2001 rules are declared; at most 2000 can be") {
 		t.Errorf("2001 rules: %v", err)
 	}
 }
 
 func TestOtherSpellingsOfACode(t *testing.T) {
 	l := testkit.Book(t, whole).CodeLists["parameters"]
-	for text, want := range map[string]string{"PH": "PH", "ph": "PH", " PH ": "PH", "p.h.": "PH", "ACID VALUE": "PH", "Acid   value": "PH", "no3": "NO3", "NO 3": "", "P": "", "": ""} {
+	for text, want := range map[string]string{"PH": "PH", "ph": "PH", " PH ": "PH", "p.h.": "PH", "ACID VALUE": "PH",
+		"Acid   value": "PH", "no3": "NO3", "NO 3": "", "P": "", "": ""} {
 		got, ok := l.Resolve(text)
 		if got != want || ok != (want != "") {
 			t.Errorf("%q stands for %q, want %q", text, got, want)
@@ -168,9 +205,12 @@ func TestOtherSpellingsOfACode(t *testing.T) {
 func TestWhatACellStandsFor(t *testing.T) {
 	b := testkit.Book(t, whole)
 	for _, c := range []struct{ column, text, want string }{
-		{"value", "7,10", "7.10"}, {"value", "7.10", "mistyped"}, {"value", "", "missing"}, {"value", " \u00a0", "missing"}, {"value", "n/a", "missing"},
-		{"value", " -999 ", "missing"}, {"value", "-999,0", "-999.0"}, {"value", "N/A", "mistyped"}, {"sampled", "2024/05/01", "2024-05-01"},
-		{"sampled", "01/05/2024", "mistyped"}, {"parameter", "PH", "PH"}, {"parameter", "p.h.", "spelling of PH"}, {"parameter", "XX", "unknown XX"},
+		{"value", "7,10", "7.10"}, {"value", "7.10", "mistyped"}, {"value", "", "missing"},
+		{"value", " \u00a0", "missing"}, {"value", "n/a", "missing"},
+		{"value", " -999 ", "missing"}, {"value", "-999,0", "-999.0"}, {"value", "N/A", "mistyped"},
+		{"sampled", "2024/05/01", "2024-05-01"},
+		{"sampled", "01/05/2024", "mistyped"}, {"parameter", "PH", "PH"}, {"parameter", "p.h.", "spelling of PH"},
+		{"parameter", "XX", "unknown XX"},
 		{"sample", "n/a", "missing"}, {"good", "yes", "true"}, {"undeclared", "x", "x"},
 	} {
 		cell := b.Cells(c.column).Read(c.text)
@@ -193,7 +233,8 @@ func TestWhatACellStandsFor(t *testing.T) {
 
 func TestAKeysColumnsAreRequired(t *testing.T) {
 	b := testkit.Book(t, whole)
-	for name, want := range map[string]bool{"sample": true, "sampled": true, "parameter": true, "value": false, "good": false} {
+	for name, want := range map[string]bool{"sample": true, "sampled": true, "parameter": true, "value": false,
+		"good": false} {
 		if got := b.Cells(name).Required; got != want {
 			t.Errorf("%s is required: %v, want %v", name, got, want)
 		}
@@ -229,7 +270,8 @@ func TestDraft(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := rulebook.Draft("file.csv", d, f.Columns())
-	want := []table.Type{table.TypeInteger, table.TypeText, table.TypeDecimal, table.TypeDate, table.TypeBoolean, table.TypeText}
+	want := []table.Type{table.TypeInteger, table.TypeText, table.TypeDecimal, table.TypeDate, table.TypeBoolean,
+		table.TypeText}
 	for i, c := range b.Columns {
 		if c.Type != want[i] {
 			t.Errorf("%s is a %s, want %s", c.Name, c.Type, want[i])

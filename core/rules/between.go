@@ -35,7 +35,8 @@ type between struct {
 }
 
 func (r between) Breaks(c rulebook.Cell, _ string) bool {
-	return r.lowest != nil && table.Compare(c.Value, *r.lowest) < 0 || r.highest != nil && table.Compare(c.Value, *r.highest) > 0
+	return r.lowest != nil && table.Compare(c.Value, *r.lowest) < 0 || r.highest != nil &&
+		table.Compare(c.Value, *r.highest) > 0
 }
 
 // Units implements rulebook.UnitsRule.

@@ -14,7 +14,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "codes", Section: "columns", Place: 30, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "new_codes", Kind: "truth", Says: "A code that is not in the list yet is no fault", Aspect: "new codes"},
+			{Name: "new_codes", Kind: "truth", Says: "A code that is not in the list yet is no fault",
+				Aspect: "new codes"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			fresh := i.TruthOf("new_codes")
@@ -50,6 +51,7 @@ func (r codes) Unjudged(b *rulebook.Rulebook) (why string, excused bool) {
 func (r codes) IsTold() bool { return r.fresh }
 
 func (r codes) Told(b *rulebook.Broken) (kind, says string) {
-	return "new_codes", fmt.Sprintf("%s of %s %s a code that is not in its list yet: %s.", document.Plural(b.Rows, "1 cell", document.Grouped(b.Rows)+" cells"),
+	return "new_codes", fmt.Sprintf("%s of %s %s a code that is not in its list yet: %s.",
+		document.Plural(b.Rows, "1 cell", document.Grouped(b.Rows)+" cells"),
 		r.name(), document.Plural(b.Rows, "holds", "hold"), document.First(slices.Sorted(maps.Keys(b.Texts))))
 }

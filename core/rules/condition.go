@@ -13,13 +13,17 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "condition", Section: "rules", Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
-			{Name: "condition", Kind: "condition", Required: true, Says: "What must be true of every row", Aspect: "condition"},
-			{Name: "when", Kind: "condition", Says: "Only for rows of which this is true", Aspect: "case in which it applies"},
+			{Name: "condition", Kind: "condition", Required: true, Says: "What must be true of every row",
+				Aspect: "condition"},
+			{Name: "when", Kind: "condition", Says: "Only for rows of which this is true",
+				Aspect: "case in which it applies"},
 			{Name: "tolerance", Kind: "number", Says: "By how much the two sides may differ", Aspect: "tolerance"},
-			{Name: "may_break", Kind: "number", Says: "The percentage of rows that may break it", Aspect: "percentage that may break it", Default: "0"},
+			{Name: "may_break", Kind: "number", Says: "The percentage of rows that may break it",
+				Aspect: "percentage that may break it", Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
-			r := onRows{when: i.ConditionOf("when"), holds: i.ConditionWithin("condition", "tolerance"), mayBreak: i.PercentageOf("may_break")}
+			r := onRows{when: i.ConditionOf("when"), holds: i.ConditionWithin("condition", "tolerance"),
+				mayBreak: i.PercentageOf("may_break")}
 			if r.holds == nil {
 				return nil
 			}

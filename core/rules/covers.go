@@ -74,7 +74,8 @@ func (j *coverJudge) End() (rulebook.Outcome, error) {
 		o.Texts[label] = 0
 	}
 	if n := int64(len(absent)); n > 0 {
-		o.Found = fmt.Sprintf("%s of %s values of %s %s not occur in %s: %s.", document.Grouped(n), document.Grouped(int64(len(j.known))),
+		o.Found = fmt.Sprintf("%s of %s values of %s %s not occur in %s: %s.", document.Grouped(n),
+			document.Grouped(int64(len(j.known))),
 			j.with, document.Plural(n, "does", "do"), j.in, document.First(absent))
 	}
 	return o, nil

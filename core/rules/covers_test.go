@@ -4,7 +4,8 @@ import "testing"
 
 func TestCovers(t *testing.T) {
 	const rules = "columns:\n  - {name: c}\ntable_rules:\n  - {id: r, check: covers, in: c, with: {dataset: o, columns: [code]}}\n"
-	if got, want := found(t, with(t, rules, "code,n\nA,1\nB,1\n,1\nC,1\n"), "c\nB\nX\n"), "r:: 2 of 3 values of code of o do not occur in c: A and C."; got != want {
+	if got, want := found(t, with(t, rules, "code,n\nA,1\nB,1\n,1\nC,1\n"), "c\nB\nX\n"),
+		"r:: 2 of 3 values of code of o do not occur in c: A and C."; got != want {
 		t.Errorf("got %s, want %s", got, want)
 	}
 	if got := found(t, with(t, rules, "code,n\nA,1\n"), "c\nA\n"); got != "" {

@@ -11,7 +11,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "decimals", Section: "columns", Place: 60, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "decimals", Kind: "number", Says: "The most digits after the point", Aspect: "digits after the point"},
+			{Name: "decimals", Kind: "number", Says: "The most digits after the point",
+				Aspect: "digits after the point"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			most := i.CountOf("decimals")

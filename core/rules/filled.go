@@ -10,7 +10,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "filled", Section: "columns", Place: 110, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{
-			{Name: "filled", Kind: "number", Says: "The percentage of rows that must have a value", Aspect: "share that must be filled", Default: "0"},
+			{Name: "filled", Kind: "number", Says: "The percentage of rows that must have a value",
+				Aspect: "share that must be filled", Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			if share := i.PercentageOf("filled"); share > 0 {

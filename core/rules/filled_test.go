@@ -4,7 +4,8 @@ import "testing"
 
 func TestFilled(t *testing.T) {
 	try(t,
-		trial{"too few", "columns:\n  - {name: a, filled: 60}\n", "a,b\nx,1\n,2\n,3\n", "a.filled: 2 3: 2 of 3 rows have nothing in a; at least 60 % must have a value."},
+		trial{"too few", "columns:\n  - {name: a, filled: 60}\n", "a,b\nx,1\n,2\n,3\n",
+			"a.filled: 2 3: 2 of 3 rows have nothing in a; at least 60 % must have a value."},
 		trial{"enough", "columns:\n  - {name: a, filled: 60}\n", "a,b\nx,1\nx,2\n,3\n", ""},
 	)
 	says(t, "columns:\n  - {name: a, filled: 60}\n", "a.filled", "At least 60 % of the rows have a a. (minor, a)")

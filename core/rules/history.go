@@ -10,9 +10,12 @@ import (
 
 // The fields of several kinds of rules against earlier deliveries.
 var (
-	columnField = rulebook.FieldForm{Name: "column", Kind: "column", Required: true, Says: "The column that is looked at", Aspect: "column"}
-	withinField = rulebook.FieldForm{Name: "within", Kind: "number", Required: true, Says: "How far it may move: percent, or points of a share", Aspect: "band", Default: "0"}
-	lastField   = rulebook.FieldForm{Name: "last", Kind: "number", Says: "With how many deliveries it is compared", Aspect: "deliveries back", Default: "1"}
+	columnField = rulebook.FieldForm{Name: "column", Kind: "column", Required: true,
+		Says: "The column that is looked at", Aspect: "column"}
+	withinField = rulebook.FieldForm{Name: "within", Kind: "number", Required: true,
+		Says: "How far it may move: percent, or points of a share", Aspect: "band", Default: "0"}
+	lastField = rulebook.FieldForm{Name: "last", Kind: "number", Says: "With how many deliveries it is compared",
+		Aspect: "deliveries back", Default: "1"}
 )
 
 // past is what a rule compares with.
@@ -23,7 +26,8 @@ type past struct {
 }
 
 func pastOf(i *rulebook.Item, accept func(*rulebook.Column) string) past {
-	r := past{column: i.ColumnOf("column", accept), within: i.NumberOf("within", "within is a number from 0 to 1000", 0, 1000), last: 1}
+	r := past{column: i.ColumnOf("column", accept), within: i.NumberOf("within", "within is a number from 0 to 1000", 0,
+		1000), last: 1}
 	if i.Gives("last") {
 		if r.last = i.CountOf("last"); r.last < 1 || r.last > 100 {
 			i.Wrong("last", "last is how many deliveries back, from 1 to 100")

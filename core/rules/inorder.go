@@ -77,5 +77,6 @@ func (j *orderJudge) End() (rulebook.Outcome, error) {
 		return rulebook.Outcome{}, nil
 	}
 	broken := rulebook.Broken{Rows: n, Of: j.of}
-	return rulebook.Outcome{Found: fmt.Sprintf("%s %s a %s below the one before.", broken.OfRows(), document.Plural(n, "has", "have"), j.in), Rows: j.rows}, nil
+	return rulebook.Outcome{Found: fmt.Sprintf("%s %s a %s below the one before.", broken.OfRows(),
+		document.Plural(n, "has", "have"), j.in), Rows: j.rows}, nil
 }

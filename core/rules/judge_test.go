@@ -61,7 +61,8 @@ func found(t *testing.T, book *rulebook.Rulebook, text string) string {
 func refused(t *testing.T, mistakes map[string]string) {
 	t.Helper()
 	for rules, want := range mistakes {
-		if _, err := rulebook.Parse([]byte("dataset: d\n" + rules)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := rulebook.Parse([]byte("dataset: d\n" + rules)); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s\n%v, want %q", rules, err, want)
 		}
 	}
@@ -72,7 +73,8 @@ func says(t *testing.T, rules, id, want string) {
 	t.Helper()
 	for _, d := range bookOf(t, rules).Rules {
 		if d.ID == id {
-			if got := fmt.Sprintf("%s (%s, %s)", d.Rule.Says(), d.Severity, strings.Join(d.Rule.Columns(), " ")); got != want {
+			if got := fmt.Sprintf("%s (%s, %s)", d.Rule.Says(), d.Severity,
+				strings.Join(d.Rule.Columns(), " ")); got != want {
 				t.Errorf("%s says %s, want %s", id, got, want)
 			}
 			return
@@ -88,7 +90,8 @@ func unjudged(t *testing.T, book *rulebook.Rulebook, text, id, want string, pass
 	for _, j := range r.Rules {
 		if j.Rule == id {
 			if j.Unjudged != want || r.Passed != passes {
-				t.Errorf("%s is not judged for %q and passed is %v, want %q and %v", id, j.Unjudged, r.Passed, want, passes)
+				t.Errorf("%s is not judged for %q and passed is %v, want %q and %v", id, j.Unjudged, r.Passed, want,
+					passes)
 			}
 			return
 		}
@@ -101,11 +104,13 @@ func with(t *testing.T, rules, other string, past ...string) *rulebook.Rulebook 
 	t.Helper()
 	book := bookOf(t, rules)
 	plain := testkit.Book(t, "dataset: o\ncolumns: [{name: code}, {name: n, type: decimal}]\n")
-	book.Beside = &rulebook.Beside{Today: 19_900, Open: func(context.Context, string) (table.Source, *rulebook.Rulebook, error) {
+	book.Beside = &rulebook.Beside{Today: 19_900, Open: func(context.Context, string) (table.Source, *rulebook.Rulebook,
+		error) {
 		return testkit.File(t, other, plain.Reading), plain, nil
 	}}
 	for _, text := range past {
-		book.Beside.Past = append(book.Beside.Past, audited(t, bookOf(t, rules[:strings.Index(rules, "history:")]), text).Past())
+		book.Beside.Past = append(book.Beside.Past, audited(t, bookOf(t, rules[:strings.Index(rules, "history:")]),
+			text).Past())
 	}
 	return book
 }

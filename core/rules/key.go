@@ -12,11 +12,14 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "key", Section: "keys", Dimension: rulebook.Uniqueness,
 		Fields: []rulebook.FieldForm{
-			{Name: "columns", Kind: "columns", Required: true, Says: "The columns that together name one row", Aspect: "columns"},
-			{Name: "may_lack_parts", Kind: "truth", Says: "Rows that lack a part are no fault", Aspect: "parts that may lack"},
+			{Name: "columns", Kind: "columns", Required: true, Says: "The columns that together name one row",
+				Aspect: "columns"},
+			{Name: "may_lack_parts", Kind: "truth", Says: "Rows that lack a part are no fault",
+				Aspect: "parts that may lack"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
-			k := key{columns: i.ColumnsOf("columns", "the columns of a key", rulebook.AnyColumn), mayLackParts: i.TruthOf("may_lack_parts")}
+			k := key{columns: i.ColumnsOf("columns", "the columns of a key", rulebook.AnyColumn),
+				mayLackParts: i.TruthOf("may_lack_parts")}
 			if i.Gives("columns") && len(k.columns) == 0 {
 				i.Wrong("columns", "a key is of one column at least")
 			}
@@ -45,6 +48,7 @@ func (r key) Says() string {
 
 func (r key) Found(b *rulebook.Broken) string {
 	columns := strings.Join(r.columns, " and ")
-	return fmt.Sprintf("%s %s surplus: %s %s more than once.", b.OfRows(), document.Plural(b.Rows, "is", "are"), document.Grouped(b.Groups),
+	return fmt.Sprintf("%s %s surplus: %s %s more than once.", b.OfRows(), document.Plural(b.Rows, "is", "are"),
+		document.Grouped(b.Groups),
 		document.Plural(b.Groups, "value of "+columns+" occurs", "values of "+columns+" occur"))
 }

@@ -51,5 +51,6 @@ func (r meanSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if math.Abs(now-then) <= math.Abs(then)*r.within/100 {
 		return rulebook.Outcome{}
 	}
-	return rulebook.Outcome{Found: fmt.Sprintf("The mean of %s is %.6g; before it was %.6g%s.", r.column, now, then, movedBy(now, then))}
+	return rulebook.Outcome{Found: fmt.Sprintf("The mean of %s is %.6g; before it was %.6g%s.", r.column, now, then,
+		movedBy(now, then))}
 }

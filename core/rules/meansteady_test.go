@@ -16,7 +16,9 @@ func TestMeanSteady(t *testing.T) {
 		}
 	}
 	unjudged(t, bookOf(t, rules), "v\n1\n", "h", "there is no earlier delivery to compare with", true)
-	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: mean_steady, column: v, within: 10}\n", "h", "The mean of v is within 10 % of that of the last delivery. (minor, v)")
+	says(t,
+		"columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: mean_steady, column: v, within: 10}\n",
+		"h", "The mean of v is within 10 % of that of the last delivery. (minor, v)")
 	refused(t, map[string]string{
 		"columns:\n  - {name: v}\nhistory:\n  - {id: h, check: mean_steady, column: v, within: 5}\n": `"v" is of type text; only numbers have a mean`,
 	})

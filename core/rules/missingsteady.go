@@ -19,7 +19,8 @@ func init() {
 type missingSteady struct{ past }
 
 func (r missingSteady) Says() string {
-	return fmt.Sprintf("The share of rows without a %s is within %s points of that %s.", r.column, number(r.within), r.of())
+	return fmt.Sprintf("The share of rows without a %s is within %s points of that %s.", r.column, number(r.within),
+		r.of())
 }
 
 func (r missingSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
@@ -34,5 +35,6 @@ func (r missingSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if math.Abs(now-then) <= r.within {
 		return rulebook.Outcome{}
 	}
-	return rulebook.Outcome{Found: fmt.Sprintf("%.1f %% of the rows have no %s; before %.1f %% had none.", now, r.column, then)}
+	return rulebook.Outcome{Found: fmt.Sprintf("%.1f %% of the rows have no %s; before %.1f %% had none.", now,
+		r.column, then)}
 }

@@ -16,5 +16,7 @@ func TestMissingSteady(t *testing.T) {
 		}
 	}
 	unjudged(t, bookOf(t, rules), "v\n1\n", "h", "there is no earlier delivery to compare with", true)
-	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: missing_steady, column: v, within: 10}\n", "h", "The share of rows without a v is within 10 points of that of the last delivery. (minor, v)")
+	says(t,
+		"columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: missing_steady, column: v, within: 10}\n",
+		"h", "The share of rows without a v is within 10 points of that of the last delivery. (minor, v)")
 }

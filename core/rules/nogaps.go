@@ -19,10 +19,12 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "no_gaps", Section: "table_rules", Place: 30, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{inField,
-			{Name: "step", Kind: "text", Required: true, Says: "day, week, month, quarter, year, or a whole number", Aspect: "step"},
+			{Name: "step", Kind: "text", Required: true, Says: "day, week, month, quarter, year, or a whole number",
+				Aspect: "step"},
 			perField},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
-			return noGaps{in: i.ColumnOf("in", rulebook.AnyColumn), per: i.ColumnsOf("per", "per", rulebook.AnyColumn), step: stepOf(i)}
+			return noGaps{in: i.ColumnOf("in", rulebook.AnyColumn), per: i.ColumnsOf("per", "per", rulebook.AnyColumn),
+				step: stepOf(i)}
 		},
 	})
 }
@@ -34,7 +36,8 @@ type step struct {
 	says         string
 }
 
-var calendarSteps = map[string]step{"day": {days: 1}, "week": {days: 7}, "month": {months: 1}, "quarter": {months: 3}, "year": {months: 12}}
+var calendarSteps = map[string]step{"day": {days: 1}, "week": {days: 7}, "month": {months: 1}, "quarter": {months: 3},
+	"year": {months: 12}}
 
 // stepOf reads day, week, month, quarter, year, or a whole number.
 func stepOf(i *rulebook.Item) step {
@@ -45,7 +48,8 @@ func stepOf(i *rulebook.Item) step {
 		switch {
 		case !i.Gives("step"):
 		case err != nil:
-			i.Wrong("step", "a step (day, week, month, quarter, year, or a whole number) is a whole number, not %q", text)
+			i.Wrong("step", "a step (day, week, month, quarter, year, or a whole number) is a whole number, not %q",
+				text)
 		case n < 1:
 			i.Wrong("step", "a step is 1 or more")
 		}
@@ -75,7 +79,8 @@ type noGaps struct {
 func (r noGaps) Columns() []string { return append(slices.Clone(r.per), r.in) }
 
 func (r noGaps) Says() string {
-	return sentence(fmt.Sprintf("%sno %s is left out between the first and the last %s", forEach(r.per), r.step.says, r.in))
+	return sentence(fmt.Sprintf("%sno %s is left out between the first and the last %s", forEach(r.per), r.step.says,
+		r.in))
 }
 
 func (r noGaps) Needs() rulebook.Needs {
@@ -138,10 +143,13 @@ func (j *gapsJudge) Take(rows []rulebook.TableRow) error {
 func (j *gapsJudge) End() (rulebook.Outcome, error) {
 	o := rulebook.Outcome{Rows: table.NewRowSet(), Texts: map[string]int64{}}
 	length := int64(j.step.days) + int64(j.step.months) + j.step.number
-	groups := slices.SortedFunc(maps.Values(j.groups), func(a, b *series) int { return strings.Compare(a.label, b.label) })
+	groups := slices.SortedFunc(maps.Values(j.groups),
+		func(a, b *series) int { return strings.Compare(a.label, b.label) })
 	gaps, left, first := int64(0), int64(0), ""
 	for _, g := range groups {
-		slices.SortFunc(g.places, func(a, b place) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.row, b.row)) })
+		slices.SortFunc(g.places, func(a, b place) int {
+			return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.row, b.row))
+		})
 		for i := 1; i < len(g.places); i++ {
 			before, after := g.places[i-1], g.places[i]
 			n := (after.at - before.at - 1) / length
@@ -164,8 +172,10 @@ func (j *gapsJudge) End() (rulebook.Outcome, error) {
 		}
 	}
 	if gaps > 0 {
-		o.Found = fmt.Sprintf("%s %s %s in the series of %s, with %s %s left out; the first one is %s.", document.Plural(gaps, "There is", "There are"),
-			document.Grouped(gaps), document.Plural(gaps, "gap", "gaps"), j.in, document.Grouped(left), j.leftOut(left), first)
+		o.Found = fmt.Sprintf("%s %s %s in the series of %s, with %s %s left out; the first one is %s.",
+			document.Plural(gaps, "There is", "There are"),
+			document.Grouped(gaps), document.Plural(gaps, "gap", "gaps"), j.in, document.Grouped(left), j.leftOut(left),
+			first)
 	}
 	return o, nil
 }

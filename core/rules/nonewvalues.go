@@ -31,7 +31,8 @@ func (r noNewValues) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	for _, c := range then {
 		texts, ok := c.All()
 		if !ok {
-			return rulebook.Outcome{Unjudged: "the profiles of earlier deliveries do not list all values of " + r.column}
+			return rulebook.Outcome{Unjudged: "the profiles of earlier deliveries do not list all values of " +
+				r.column}
 		}
 		for _, t := range texts {
 			known[t.Text] = true
@@ -50,7 +51,8 @@ func (r noNewValues) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 		}
 	}
 	if n := int64(len(fresh)); n > 0 {
-		o.Found = fmt.Sprintf("%s %s of %s %s not there before: %s.", document.Grouped(n), document.Plural(n, "value", "values"), r.column, document.Plural(n, "was", "were"), document.First(fresh))
+		o.Found = fmt.Sprintf("%s %s of %s %s not there before: %s.", document.Grouped(n),
+			document.Plural(n, "value", "values"), r.column, document.Plural(n, "was", "were"), document.First(fresh))
 	}
 	return o
 }

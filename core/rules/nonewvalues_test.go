@@ -16,7 +16,8 @@ func TestNoNewValues(t *testing.T) {
 		}
 	}
 	unjudged(t, bookOf(t, rules), "v\n1\n", "h", "there is no earlier delivery to compare with", true)
-	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: no_new_values, column: v, last: 2}\n", "h", "v has no value that none of the last 2 deliveries had. (minor, v)")
+	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: no_new_values, column: v, last: 2}\n",
+		"h", "v has no value that none of the last 2 deliveries had. (minor, v)")
 	refused(t, map[string]string{
 		"columns:\n  - {name: v}\nhistory:\n  - {id: h, check: no_new_values}\n": `no_new_values needs "column"`,
 	})

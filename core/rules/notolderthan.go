@@ -12,7 +12,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "not_older_than", Section: "history", Place: 70, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{columnField,
-			{Name: "days", Kind: "number", Required: true, Says: "How old the newest date may be", Aspect: "days", Default: "0"}},
+			{Name: "days", Kind: "number", Required: true, Says: "How old the newest date may be", Aspect: "days",
+				Default: "0"}},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			return notOlderThan{ageless(i), i.CountOf("days")}
 		},
@@ -60,5 +61,6 @@ func (r notOlderThan) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if old <= int64(r.days) {
 		return rulebook.Outcome{}
 	}
-	return rulebook.Outcome{Found: fmt.Sprintf("The newest %s is %s, %s days before the audit; at most %d are allowed.", r.column, newest, document.Grouped(old), r.days)}
+	return rulebook.Outcome{Found: fmt.Sprintf("The newest %s is %s, %s days before the audit; at most %d are allowed.",
+		r.column, newest, document.Grouped(old), r.days)}
 }

@@ -14,7 +14,8 @@ func init() {
 		Says: "codes that must occur do: `must_occur`, or `all_occur` of the list",
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			list := i.CodesOf()
-			if list == nil || !list.AllOccur && !slices.ContainsFunc(list.Codes, func(c rulebook.Code) bool { return c.MustOccur }) {
+			if list == nil || !list.AllOccur && !slices.ContainsFunc(list.Codes,
+				func(c rulebook.Code) bool { return c.MustOccur }) {
 				return nil
 			}
 			return occurs{ofColumn{i.Column}}
@@ -56,7 +57,8 @@ func (r occurs) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 		o.Texts[code] = 0
 	}
 	n := int64(len(absent))
-	o.Found = fmt.Sprintf("%s of %s codes that must occur in %s %s not: %s.", document.Grouped(n), document.Grouped(int64(must)), r.name(), document.Plural(n, "does", "do"), document.First(absent))
+	o.Found = fmt.Sprintf("%s of %s codes that must occur in %s %s not: %s.", document.Grouped(n),
+		document.Grouped(int64(must)), r.name(), document.Plural(n, "does", "do"), document.First(absent))
 	return o
 }
 

@@ -14,11 +14,16 @@ import (
 
 // The fields of several kinds of rules on the table.
 var (
-	perField  = rulebook.FieldForm{Name: "per", Kind: "columns", Says: "For each value of these columns", Aspect: "groups"}
-	inField   = rulebook.FieldForm{Name: "in", Kind: "column", Required: true, Says: "The column that is looked at", Aspect: "column"}
-	ofField   = rulebook.FieldForm{Name: "of", Kind: "column", Required: true, Says: "The column that is summed", Aspect: "summed column"}
-	withField = rulebook.FieldForm{Name: "with", Kind: "elsewhere", Required: true, Says: "The dataset it is compared with, and its columns", Aspect: "other dataset"}
-	sumsField = rulebook.FieldForm{Name: "tolerance", Kind: "number", Says: "By how much sums may differ", Aspect: "tolerance"}
+	perField = rulebook.FieldForm{Name: "per", Kind: "columns", Says: "For each value of these columns",
+		Aspect: "groups"}
+	inField = rulebook.FieldForm{Name: "in", Kind: "column", Required: true, Says: "The column that is looked at",
+		Aspect: "column"}
+	ofField = rulebook.FieldForm{Name: "of", Kind: "column", Required: true, Says: "The column that is summed",
+		Aspect: "summed column"}
+	withField = rulebook.FieldForm{Name: "with", Kind: "elsewhere", Required: true,
+		Says: "The dataset it is compared with, and its columns", Aspect: "other dataset"}
+	sumsField = rulebook.FieldForm{Name: "tolerance", Kind: "number", Says: "By how much sums may differ",
+		Aspect: "tolerance"}
 )
 
 // groupLimit bounds the groups that are held in memory.
@@ -48,7 +53,8 @@ func giveOrTake(by table.Decimal) string {
 }
 
 // groupOf returns the group of a row, which fresh makes from its label where it is met first.
-func groupOf[G any](groups map[table.Hash]*G, row *rulebook.TableRow, per []string, fresh func(label string) *G) (*G, error) {
+func groupOf[G any](groups map[table.Hash]*G, row *rulebook.TableRow, per []string, fresh func(label string) *G) (*G,
+	error) {
 	if g := groups[row.Group]; g != nil {
 		return g, nil
 	}
@@ -67,20 +73,21 @@ func tooManyGroups(per []string) error {
 // known returns the keys of another dataset with their labels.
 func known(ctx context.Context, a *rulebook.Around, e rulebook.Elsewhere) (map[table.Hash]string, error) {
 	known := map[table.Hash]string{}
-	err := a.Elsewhere(ctx, e.Dataset, rulebook.Needs{Rows: true, Group: e.Columns, Whole: true}, func(rows []rulebook.TableRow) error {
-		for i := range rows {
-			if rows[i].Value.Kind == table.Missing {
-				continue
+	err := a.Elsewhere(ctx, e.Dataset, rulebook.Needs{Rows: true, Group: e.Columns, Whole: true},
+		func(rows []rulebook.TableRow) error {
+			for i := range rows {
+				if rows[i].Value.Kind == table.Missing {
+					continue
+				}
+				if _, met := known[rows[i].Group]; met {
+					continue
+				}
+				if len(known) == rulebook.ElsewhereLimit {
+					return rulebook.ErrTooMany
+				}
+				known[rows[i].Group] = strings.Clone(rows[i].Label)
 			}
-			if _, met := known[rows[i].Group]; met {
-				continue
-			}
-			if len(known) == rulebook.ElsewhereLimit {
-				return rulebook.ErrTooMany
-			}
-			known[rows[i].Group] = strings.Clone(rows[i].Label)
-		}
-		return nil
-	})
+			return nil
+		})
 	return known, err
 }

@@ -13,13 +13,15 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "parent", Section: "columns", Place: 140, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
-			{Name: "parent_in", Kind: "column", Says: "The column that holds what its code is a part of", Aspect: "column of its parent"},
+			{Name: "parent_in", Kind: "column", Says: "The column that holds what its code is a part of",
+				Aspect: "column of its parent"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			in := i.ColumnOf("parent_in", rulebook.AnyColumn)
 			i.OnlyFor("parent_in", i.Column.Type == table.TypeCode, table.TypeCode)
 			list := i.CodesOf()
-			if in == "" || list == nil || !slices.ContainsFunc(list.Codes, func(c rulebook.Code) bool { return c.Parent != "" }) {
+			if in == "" || list == nil || !slices.ContainsFunc(list.Codes,
+				func(c rulebook.Code) bool { return c.Parent != "" }) {
 				return nil
 			}
 			return parent{ofColumn{i.Column}, in, list}

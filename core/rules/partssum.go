@@ -38,7 +38,8 @@ type summing struct {
 }
 
 func summingOf(i *rulebook.Item) summing {
-	return summing{of: i.ColumnOf("of", rulebook.SummedColumn), per: i.ColumnsOf("per", "per", rulebook.AnyColumn), tolerance: i.AmountOf("tolerance")}
+	return summing{of: i.ColumnOf("of", rulebook.SummedColumn), per: i.ColumnsOf("per", "per", rulebook.AnyColumn),
+		tolerance: i.AmountOf("tolerance")}
 }
 
 func (r summing) Columns() []string { return append(slices.Clone(r.per), r.of) }
@@ -60,7 +61,8 @@ func (r partsSum) Columns() []string {
 }
 
 func (r partsSum) Says() string {
-	return sentence(fmt.Sprintf("%sthe parts of %s sum to the total, the rows where %s%s", forEach(r.per), r.of, r.total, giveOrTake(r.tolerance)))
+	return sentence(fmt.Sprintf("%sthe parts of %s sum to the total, the rows where %s%s", forEach(r.per), r.of,
+		r.total, giveOrTake(r.tolerance)))
 }
 
 func (r partsSum) Needs() rulebook.Needs {
@@ -69,7 +71,8 @@ func (r partsSum) Needs() rulebook.Needs {
 
 // Begin implements rulebook.TableRule.
 func (r partsSum) Begin(context.Context, *rulebook.Around) (rulebook.TableJudge, error) {
-	return &partsJudge{sumsJudge{summing: r.summing, totals: true, keepsRows: true, groups: map[table.Hash]*sums{}}}, nil
+	return &partsJudge{sumsJudge{summing: r.summing, totals: true, keepsRows: true, groups: map[table.Hash]*sums{}}},
+		nil
 }
 
 // sums are those of one group.

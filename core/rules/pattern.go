@@ -15,7 +15,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "pattern", Section: "columns", Place: 70, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "pattern", Kind: "text", Says: "A regular expression for the whole text", Aspect: "pattern", CSVW: "format"},
+			{Name: "pattern", Kind: "text", Says: "A regular expression for the whole text", Aspect: "pattern",
+				CSVW: "format"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			source := i.TextOf("pattern")
@@ -28,7 +29,8 @@ func init() {
 			}
 			p, err := NewPattern(source)
 			if err != nil {
-				i.Wrong("pattern", "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+				i.Wrong("pattern", "the pattern cannot be read: %s",
+					strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 				return nil
 			}
 			return pattern{valued{ofColumn{i.Column}}, p}

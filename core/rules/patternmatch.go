@@ -112,7 +112,8 @@ func newTable(program *syntax.Prog) []patternState {
 		for c := range 128 {
 			var next []uint32
 			for _, pc := range moves {
-				if in := &program.Inst[pc]; in.Op != syntax.InstMatch && in.MatchRune(rune(c)) && !slices.Contains(next, in.Out) {
+				if in := &program.Inst[pc]; in.Op != syntax.InstMatch && in.MatchRune(rune(c)) &&
+					!slices.Contains(next, in.Out) {
 					next = append(next, in.Out)
 				}
 			}

@@ -7,7 +7,9 @@ import (
 	"testing"
 )
 
-var patterns = []string{"", "HG-[0-9]{5}", "a*", "(a|ab)(c|bcd)", "[^x]+", ".", "a.b", "(?s)a.b", "(?i)abc", "^ab$", "a$|b", "^", "(a|b)*abb", "\\d+(\\.\\d+)?", "x{2,4}y?", "[äö]+", "\\pL+", "a|^b", "(a$)b", "\\bab\\b", "(?m)^a$", "[a-z]{1,40}[0-9]{1,40}", "a+?b*?", "\\Qa.b", "(?U)a+"}
+var patterns = []string{"", "HG-[0-9]{5}", "a*", "(a|ab)(c|bcd)", "[^x]+", ".", "a.b", "(?s)a.b", "(?i)abc", "^ab$",
+	"a$|b", "^", "(a|b)*abb", "\\d+(\\.\\d+)?", "x{2,4}y?", "[äö]+", "\\pL+", "a|^b", "(a$)b", "\\bab\\b", "(?m)^a$",
+	"[a-z]{1,40}[0-9]{1,40}", "a+?b*?", "\\Qa.b", "(?U)a+"}
 
 // wholly reports whether the standard library's longest match from the start is the whole text.
 func wholly(source, text string) bool {
@@ -20,7 +22,8 @@ func wholly(source, text string) bool {
 // Every pattern says of every text what the standard library says.
 func TestPatternsMatchLikeTheStandardLibrary(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	letters := []string{"a", "b", "c", "d", "x", "y", "A", "B", "0", "1", "9", ".", "-", "N", "G", "\n", " ", "ä", "é", "\xff", "\x00"}
+	letters := []string{"a", "b", "c", "d", "x", "y", "A", "B", "0", "1", "9", ".", "-", "N", "G", "\n", " ", "ä", "é",
+		"\xff", "\x00"}
 	matched := 0
 	for _, source := range patterns {
 		p, err := NewPattern(source)
@@ -37,7 +40,8 @@ func TestPatternsMatchLikeTheStandardLibrary(t *testing.T) {
 			if got := p.MatchString(text); got != want {
 				t.Fatalf("%q on %q: %t, want %t", source, text, got, want)
 			}
-			if got := p.MatchASCII([]byte(text)); strings.IndexFunc(text, func(r rune) bool { return r >= 128 }) < 0 && got != want {
+			if got := p.MatchASCII([]byte(text)); strings.IndexFunc(text, func(r rune) bool { return r >= 128 }) < 0 &&
+				got != want {
 				t.Fatalf("%q on the bytes of %q: %t, want %t", source, text, got, want)
 			}
 			if want {
@@ -51,7 +55,8 @@ func TestPatternsMatchLikeTheStandardLibrary(t *testing.T) {
 }
 
 func TestWhichPatternsHaveATable(t *testing.T) {
-	for source, want := range map[string]bool{"HG-[0-9]{5}": true, "^AV-[0-9]+$": true, "(a|b)*abb": true, "\\bab\\b": false, "(?m)^a$": false, "(a|b)*a(a|b){12}": false} {
+	for source, want := range map[string]bool{"HG-[0-9]{5}": true, "^AV-[0-9]+$": true, "(a|b)*abb": true,
+		"\\bab\\b": false, "(?m)^a$": false, "(a|b)*a(a|b){12}": false} {
 		p, err := NewPattern(source)
 		if err != nil {
 			t.Fatal(err)

@@ -13,8 +13,10 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "reference", Section: "references", Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
-			{Name: "columns", Kind: "columns", Required: true, Says: "The columns whose values must be known elsewhere", Aspect: "columns"},
-			{Name: "to", Kind: "elsewhere", Required: true, Says: "The dataset where they must be, and its columns in the same order", Aspect: "other dataset"},
+			{Name: "columns", Kind: "columns", Required: true, Says: "The columns whose values must be known elsewhere",
+				Aspect: "columns"},
+			{Name: "to", Kind: "elsewhere", Required: true,
+				Says: "The dataset where they must be, and its columns in the same order", Aspect: "other dataset"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := reference{columns: i.ColumnsOf("columns", "the columns of a reference", rulebook.AnyColumn)}
@@ -84,5 +86,6 @@ func (j *referenceJudge) End() (rulebook.Outcome, error) {
 		return rulebook.Outcome{}, nil
 	}
 	broken := rulebook.Broken{Rows: n, Of: j.of}
-	return rulebook.Outcome{Found: fmt.Sprintf("%s a %s that is no %s.", broken.Have(), document.Join(j.columns), j.to), Rows: j.rows, Texts: j.texts}, nil
+	return rulebook.Outcome{Found: fmt.Sprintf("%s a %s that is no %s.", broken.Have(), document.Join(j.columns), j.to),
+		Rows: j.rows, Texts: j.texts}, nil
 }

@@ -12,8 +12,10 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "row_count", Section: "table_rules", Place: 10, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{
-			{Name: "from", Kind: "number", Says: "The least number of rows", Aspect: "least number of rows", Default: "0"},
-			{Name: "to", Kind: "number", Says: "The greatest number of rows", Aspect: "greatest number of rows", Default: "0"},
+			{Name: "from", Kind: "number", Says: "The least number of rows", Aspect: "least number of rows",
+				Default: "0"},
+			{Name: "to", Kind: "number", Says: "The greatest number of rows", Aspect: "greatest number of rows",
+				Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := rowCount{least: int64(i.CountOf("from")), most: int64(i.CountOf("to"))}
@@ -64,9 +66,11 @@ func (j rowCountJudge) End() (rulebook.Outcome, error) {
 	var o rulebook.Outcome
 	switch {
 	case j.rows < j.least:
-		o.Found = fmt.Sprintf("The table has %s %s; at least %s must be there.", document.Grouped(j.rows), document.Plural(j.rows, "row", "rows"), document.Grouped(j.least))
+		o.Found = fmt.Sprintf("The table has %s %s; at least %s must be there.", document.Grouped(j.rows),
+			document.Plural(j.rows, "row", "rows"), document.Grouped(j.least))
 	case j.most > 0 && j.rows > j.most:
-		o.Found = fmt.Sprintf("The table has %s rows; at most %s may be there.", document.Grouped(j.rows), document.Grouped(j.most))
+		o.Found = fmt.Sprintf("The table has %s rows; at most %s may be there.", document.Grouped(j.rows),
+			document.Grouped(j.most))
 	}
 	return o, nil
 }

@@ -30,7 +30,8 @@ func (r sameColumns) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 		if !slices.Contains(s.Columns(), c.Name) {
 			lost = append(lost, c.Name)
 		} else if now := s.Cells(c.Name); now.Declared != nil && now.Type != c.Type {
-			changed = append(changed, fmt.Sprintf("%s, which was of type %s and is of type %s", c.Name, c.Type, now.Type))
+			changed = append(changed, fmt.Sprintf("%s, which was of type %s and is of type %s", c.Name, c.Type,
+				now.Type))
 		}
 	}
 	found := ""

@@ -16,5 +16,6 @@ func TestSameColumns(t *testing.T) {
 		}
 	}
 	unjudged(t, bookOf(t, rules), "v\n1\n", "h", "there is no earlier delivery to compare with", true)
-	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: same_columns}\n", "h", "Every column of the last delivery is there, and of the same type. (minor, )")
+	says(t, "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: same_columns}\n", "h",
+		"Every column of the last delivery is there, and of the same type. (minor, )")
 }

@@ -21,7 +21,8 @@ func init() {
 type shapeSteady struct{ past }
 
 func (r shapeSteady) Says() string {
-	return fmt.Sprintf("The distribution of %s is at a distance of at most %s %% from that %s.", r.column, number(r.within), r.of())
+	return fmt.Sprintf("The distribution of %s is at a distance of at most %s %% from that %s.", r.column,
+		number(r.within), r.of())
 }
 
 // JudgeSummary measures how far two distributions are apart. For numbers it is the greatest

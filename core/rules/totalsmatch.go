@@ -14,7 +14,8 @@ func init() {
 		Fields: []rulebook.FieldForm{ofField, withField, perField, sumsField},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := totalsMatch{summing: summingOf(i)}
-			e := i.ElsewhereOf("with", len(r.per)+1, "totals_match wants the other dataset's columns for each of \"per\", and then the one that is summed")
+			e := i.ElsewhereOf("with", len(r.per)+1,
+				"totals_match wants the other dataset's columns for each of \"per\", and then the one that is summed")
 			if e == nil || len(e.Columns) == 0 {
 				return nil
 			}
@@ -33,7 +34,8 @@ type totalsMatch struct {
 func (r totalsMatch) last() int { return len(r.with.Columns) - 1 }
 
 func (r totalsMatch) Says() string {
-	return sentence(fmt.Sprintf("%sthe sum of %s is that of %s in %s%s", forEach(r.per), r.of, r.with.Columns[r.last()], r.with.Dataset, giveOrTake(r.tolerance)))
+	return sentence(fmt.Sprintf("%sthe sum of %s is that of %s in %s%s", forEach(r.per), r.of, r.with.Columns[r.last()],
+		r.with.Dataset, giveOrTake(r.tolerance)))
 }
 
 func (r totalsMatch) Needs() rulebook.Needs {
@@ -43,8 +45,10 @@ func (r totalsMatch) Needs() rulebook.Needs {
 // Begin implements rulebook.TableRule.
 func (r totalsMatch) Begin(ctx context.Context, a *rulebook.Around) (rulebook.TableJudge, error) {
 	theirs := sumsJudge{summing: r.summing, groups: map[table.Hash]*sums{}}
-	err := a.Elsewhere(ctx, r.with.Dataset, rulebook.Needs{Rows: true, Group: r.with.Columns[:r.last()], Value: r.with.Columns[r.last()]}, theirs.Take)
-	return &totalsJudge{sumsJudge{summing: r.summing, keepsRows: true, groups: map[table.Hash]*sums{}}, theirs.groups}, err
+	err := a.Elsewhere(ctx, r.with.Dataset, rulebook.Needs{Rows: true, Group: r.with.Columns[:r.last()],
+		Value: r.with.Columns[r.last()]}, theirs.Take)
+	return &totalsJudge{sumsJudge{summing: r.summing, keepsRows: true, groups: map[table.Hash]*sums{}}, theirs.groups},
+		err
 }
 
 type totalsJudge struct {

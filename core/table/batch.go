@@ -77,7 +77,8 @@ func (b *Batch) Keep(drop func(i int) bool) *Batch {
 	if len(kept) == len(b.Rows) {
 		return b
 	}
-	out := &Batch{Columns: make([]Column, len(b.Columns)), Rows: make([]uint32, len(kept)), Lines: make([]int64, len(kept)), Defects: b.Defects, SetAside: b.SetAside, Offset: b.Offset}
+	out := &Batch{Columns: make([]Column, len(b.Columns)), Rows: make([]uint32, len(kept)),
+		Lines: make([]int64, len(kept)), Defects: b.Defects, SetAside: b.SetAside, Offset: b.Offset}
 	for c := range b.Columns {
 		codes := make([]uint32, len(kept))
 		for k, i := range kept {
@@ -150,7 +151,8 @@ type Part interface {
 }
 
 // ScanWhere is Scan over the parts that hold at least one of the rows; nil means all.
-func ScanWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error), take func(T) error) error {
+func ScanWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error),
+	take func(T) error) error {
 	if rows != nil {
 		source = selected{source, rows}
 	}
@@ -190,7 +192,8 @@ func (s selectedParts) Next() (Part, error) {
 // Scan reads source in parts, calls work for each on up to workers goroutines, and
 // hands the results to take in file order, so that the outcome does not depend on
 // the number of workers. It stops at the first error or when ctx ends.
-func Scan[T any](ctx context.Context, source Source, workers int, work func(*Batch) (T, error), take func(T) error) error {
+func Scan[T any](ctx context.Context, source Source, workers int, work func(*Batch) (T, error),
+	take func(T) error) error {
 	one := func(parts <-chan Part) (value T, err error) {
 		for part := range parts {
 			free := guard.Slot(ctx)
@@ -228,7 +231,8 @@ func stretchesOf(columns int) func(n int) int {
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is
 // worked on by one goroutine: begin gives it a state, work adds a batch to it, and take
 // gets the state in the end. Where stretches begin depends on the bytes alone.
-func ScanStretches[S any](ctx context.Context, source Source, workers int, begin func() (S, []*Dictionary), work func(S, *Batch) error, end func(S) error, take func(S) error) error {
+func ScanStretches[S any](ctx context.Context, source Source, workers int, begin func() (S, []*Dictionary),
+	work func(S, *Batch) error, end func(S) error, take func(S) error) error {
 	one := func(parts <-chan Part) (S, error) {
 		state, shared := begin()
 		one := func(part Part) error {
@@ -275,7 +279,8 @@ func ahead(workers, columns int) int {
 }
 
 // scan hands stretches, which have so many parts, to work, and what becomes of them to take.
-func scan[T any](ctx context.Context, source Source, length func(n int) int, workers int, work func(<-chan Part) (T, error), take func(T) error) error {
+func scan[T any](ctx context.Context, source Source, length func(n int) int, workers int,
+	work func(<-chan Part) (T, error), take func(T) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	parts, err := source.Open(ctx)

@@ -105,12 +105,13 @@ func TestScanStopsAtTheFirstError(t *testing.T) {
 func TestScanCanBeInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	taken := 0
-	err := Scan(ctx, numbers{parts: 100_000, rowsEach: 1, failAt: -1}, 2, func(*Batch) (int, error) { return 0, nil }, func(int) error {
-		if taken++; taken == 10 {
-			cancel()
-		}
-		return nil
-	})
+	err := Scan(ctx, numbers{parts: 100_000, rowsEach: 1, failAt: -1}, 2, func(*Batch) (int, error) { return 0, nil },
+		func(int) error {
+			if taken++; taken == 10 {
+				cancel()
+			}
+			return nil
+		})
 	if !errors.Is(err, context.Canceled) || taken > 100 {
 		t.Errorf("after %d parts: %v", taken, err)
 	}
@@ -121,7 +122,8 @@ func TestScanWhereReadsOnlyThePartsThatAreWanted(t *testing.T) {
 	wanted.AddMany([]uint32{1, 5, 51, 300})
 	var firsts []uint32
 	err := ScanWhere(context.Background(), numbers{parts: 60, rowsEach: 5, failAt: -1}, wanted, 2,
-		func(b *Batch) (uint32, error) { return b.Rows[0], nil }, func(first uint32) error { firsts = append(firsts, first); return nil })
+		func(b *Batch) (uint32, error) { return b.Rows[0], nil },
+		func(first uint32) error { firsts = append(firsts, first); return nil })
 	if want := []uint32{1, 51, 296}; err != nil || !slices.Equal(firsts, want) {
 		t.Errorf("read the parts that start at %v, want %v; %v", firsts, want, err)
 	}
@@ -134,7 +136,8 @@ func TestKeepLeavesTheOtherRowsAsTheyWere(t *testing.T) {
 	}
 	b.Surplus = map[int][]string{1: {"x"}, 4: {"y"}}
 	kept := b.Keep(func(i int) bool { return i%2 == 0 })
-	if want := []uint32{12, 14, 16}; !slices.Equal(kept.Rows, want) || kept.Columns[0].At(1) != "14" || kept.Surplus[0][0] != "x" || len(kept.Surplus) != 1 {
+	if want := []uint32{12, 14, 16}; !slices.Equal(kept.Rows, want) || kept.Columns[0].At(1) != "14" ||
+		kept.Surplus[0][0] != "x" || len(kept.Surplus) != 1 {
 		t.Errorf("kept rows %v with %q and surplus %v", kept.Rows, kept.Columns[0].At(1), kept.Surplus)
 	}
 	if b.Len() != 6 {
@@ -208,7 +211,8 @@ func TestHashesOfJoinedTextsDiffer(t *testing.T) {
 func TestWriterQuotesWhatNeedsIt(t *testing.T) {
 	var out bytes.Buffer
 	w := NewWriter(&out, []string{"a"})
-	b := &Batch{Columns: []Column{{Texts: []string{"", "x,y", `"q"`, "two\nlines"}, Codes: []uint32{0, 1, 2, 3}}}, Rows: []uint32{1, 2, 3, 4}, Lines: make([]int64, 4)}
+	b := &Batch{Columns: []Column{{Texts: []string{"", "x,y", `"q"`, "two\nlines"}, Codes: []uint32{0, 1, 2, 3}}},
+		Rows: []uint32{1, 2, 3, 4}, Lines: make([]int64, 4)}
 	if err := errors.Join(w.Write(b), w.Flush()); err != nil {
 		t.Fatal(err)
 	}

@@ -49,7 +49,8 @@ func ParseDatePattern(source string) (DatePattern, error) {
 				count++
 			}
 			if !validField(c, count) {
-				return p, fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, and put other letters in quotes", source, source[i:i+count])
+				return p,
+					fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, and put other letters in quotes", source, source[i:i+count])
 			}
 			if seen[c] {
 				return p, fmt.Errorf("date pattern %q: %q stands twice", source, string(c))

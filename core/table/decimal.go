@@ -336,7 +336,8 @@ func (a Decimal) Round(scale int) Decimal {
 		return a
 	}
 	if d.Exponent > 0 {
-		return DecimalFromBig(new(big.Int).Mul(signed(d), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent)), nil)), 0)
+		return DecimalFromBig(new(big.Int).
+			Mul(signed(d), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(d.Exponent)), nil)), 0)
 	}
 	return narrow(d)
 }

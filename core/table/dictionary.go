@@ -70,7 +70,8 @@ func (d *Dictionary) Reset() {
 	if d.own != nil {
 		d.Tokens = d.own
 	}
-	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots], shift: 64 - 9, codes: d.codes, each: d.each}
+	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots],
+		shift: 64 - 9, codes: d.codes, each: d.each}
 }
 
 // Held returns how many bytes the texts take.

@@ -95,7 +95,8 @@ func TestADictionaryOfNothingButNewTextsRemembersNoMoreThanABatch(t *testing.T) 
 			for i, code := range codes {
 				want, kind := soundUTF8(column[i])
 				if got := d.Text(code); got != want || d.Flawed[code] != kind {
-					t.Fatalf("sparing %v, row %d of batch %d: %q with %q, want %q with %q", sparing, i, batch, got, d.Flawed[code], want, kind)
+					t.Fatalf("sparing %v, row %d of batch %d: %q with %q, want %q with %q", sparing, i, batch, got,
+						d.Flawed[code], want, kind)
 				}
 			}
 			if MostlyNew(len(d.Texts), next) {
@@ -148,11 +149,12 @@ func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 			}
 			return nil
 		}
-		if err := ScanStretches(context.Background(), source, workers, begin, work, func(*state) error { return nil }, func(s *state) error {
-			stretches++
-			rows = append(rows, s.rows...)
-			return nil
-		}); err != nil {
+		if err := ScanStretches(context.Background(), source, workers, begin, work, func(*state) error { return nil },
+			func(s *state) error {
+				stretches++
+				rows = append(rows, s.rows...)
+				return nil
+			}); err != nil {
 			t.Fatal(err)
 		}
 		if stretches != 4 || len(rows) != source.parts*source.rowsEach {
@@ -168,7 +170,8 @@ func TestStretchesSeeEveryRowInOrderWithOneDictionary(t *testing.T) {
 
 func TestAStretchThatFailsEndsTheScan(t *testing.T) {
 	taken := 0
-	err := ScanStretches(context.Background(), numbers{parts: stretchParts(0) * 2, rowsEach: 2, failAt: stretchParts(0) + 3}, 3,
+	err := ScanStretches(context.Background(), numbers{parts: stretchParts(0) * 2, rowsEach: 2,
+		failAt: stretchParts(0) + 3}, 3,
 		func() (int, []*Dictionary) { return 0, []*Dictionary{NewDictionary()} },
 		func(int, *Batch) error { return nil }, func(int) error { return nil }, func(int) error { taken++; return nil })
 	if err != errBrokenDisk {
@@ -180,7 +183,8 @@ func TestAStretchThatFailsEndsTheScan(t *testing.T) {
 }
 
 func TestStretchesGrowUpToALength(t *testing.T) {
-	for n, want := range map[int]int{0: 16, 1: 16, 2: 32, 3: 32, 7: 128, 8: 256, 9: 256, 10: 256, 1000: 256, math.MaxInt: 256} {
+	for n, want := range map[int]int{0: 16, 1: 16, 2: 32, 3: 32, 7: 128, 8: 256, 9: 256, 10: 256, 1000: 256,
+		math.MaxInt: 256} {
 		if got := stretchParts(n); got != want {
 			t.Errorf("stretch %d has %d parts, want %d", n, got, want)
 		}

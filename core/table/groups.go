@@ -82,7 +82,8 @@ func (r *HashedRows) blocks(partition int) [][]HashedRow {
 }
 
 // Groups finds the rows that share a hash. Memory is bounded: beyond a fixed
-// number of rows it spills to files of the temporary directory that have no name, and are gone with Close or the process.
+// number of rows it spills to files of the temporary directory that have no name, and are gone with Close or the
+// process.
 type Groups struct {
 	held  HashedRows // those in memory
 	files [groupPartitions]*os.File

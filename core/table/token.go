@@ -33,7 +33,8 @@ func TokenAt(data []byte, start, end uint32) Token {
 // InlineToken returns the token of a text of up to InlineLength bytes, whatever follows it.
 func InlineToken(bytes *[16]byte, length uint32) Token {
 	within := &inline[length%16]
-	return Token{binary.LittleEndian.Uint64(bytes[:]) & within.Lo, binary.LittleEndian.Uint64(bytes[8:])&within.Hi | uint64(length)<<56}
+	return Token{binary.LittleEndian.Uint64(bytes[:]) & within.Lo,
+		binary.LittleEndian.Uint64(bytes[8:])&within.Hi | uint64(length)<<56}
 }
 
 // inline covers the bytes of texts of each length.
@@ -169,7 +170,8 @@ func (t Token) Shortest(scale int) Token {
 	if t.at(0) == '-' {
 		first = 1
 	}
-	if t.at(first) == '0' && (first == 1 || n > 1 && t.at(first+1) != '.') { // leading zeros, or perhaps nothing but zeros
+	// leading zeros, or perhaps nothing but zeros
+	if t.at(first) == '0' && (first == 1 || n > 1 && t.at(first+1) != '.') {
 		coefficient, scale, _ := t.Number()
 		return TokenOf(DecimalOf(coefficient, scale).Shortest())
 	}

@@ -9,7 +9,8 @@ import (
 
 // texts are short and long ones, with and without what is awkward.
 func texts(r *rand.Rand, n int) []string {
-	out := []string{"", " ", "a", "ab", "12345678", "123456789", "123456789012345", "1234567890123456", "µ", "äöü", "a b", "\x00", "a\x00", "-1.5", ".5", "5.", "-", "1e5", "+1", strings.Repeat("x", 300)}
+	out := []string{"", " ", "a", "ab", "12345678", "123456789", "123456789012345", "1234567890123456", "µ", "äöü",
+		"a b", "\x00", "a\x00", "-1.5", ".5", "5.", "-", "1e5", "+1", strings.Repeat("x", 300)}
 	letters := []byte("abcXYZ0189.-, ~!\x7f\x1f\xc3")
 	for len(out) < n {
 		b := make([]byte, r.IntN(24))
@@ -75,7 +76,8 @@ func TestNumbersOfTokensAreThoseOfTheirTexts(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 3))
 	all := texts(r, 5000)
 	for range 20_000 {
-		all = append(all, fmt.Sprintf("%.*f", r.IntN(5), (r.Float64()-0.5)*1e6), fmt.Sprint(r.Int64N(1e12)), fmt.Sprintf("%08d", r.IntN(1e6)))
+		all = append(all, fmt.Sprintf("%.*f", r.IntN(5), (r.Float64()-0.5)*1e6), fmt.Sprint(r.Int64N(1e12)),
+			fmt.Sprintf("%08d", r.IntN(1e6)))
 	}
 	read := 0
 	for _, text := range all {
@@ -127,7 +129,8 @@ func TestUnitsRoundTowardsTheInside(t *testing.T) {
 		up     bool
 		wanted int64
 	}{
-		{"1.25", 2, true, 125}, {"1.25", 1, true, 13}, {"1.25", 1, false, 12}, {"1.25", 4, false, 12500}, {"-1.25", 1, true, -12}, {"-1.25", 1, false, -13},
+		{"1.25", 2, true, 125}, {"1.25", 1, true, 13}, {"1.25", 1, false, 12}, {"1.25", 4, false, 12500},
+		{"-1.25", 1, true, -12}, {"-1.25", 1, false, -13},
 		{"0", 18, true, 0}, {"1e300", 3, false, 1<<63 - 1}, {"-1e300", 3, true, -1 << 63},
 	} {
 		d, _ := ParseDecimal(c.text)
@@ -139,9 +142,12 @@ func TestUnitsRoundTowardsTheInside(t *testing.T) {
 
 func TestTheShortestTextOfANumber(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
-	all := []string{"0", "-0", "00", "7", "-7", "07", "70", "0.5", "-0.5", "00.5", ".5", "0.50", "-0.0", "0.0", "0.000", "12.5", "12.50", "-12.05", "12.00", "123456789012.5", "12345678901.50", "12345678901.00", "100", "-100.001", "-10.0"}
+	all := []string{"0", "-0", "00", "7", "-7", "07", "70", "0.5", "-0.5", "00.5", ".5", "0.50", "-0.0", "0.0", "0.000",
+		"12.5", "12.50", "-12.05", "12.00", "123456789012.5", "12345678901.50", "12345678901.00", "100", "-100.001",
+		"-10.0"}
 	for range 20_000 {
-		all = append(all, fmt.Sprintf("%.*f", r.IntN(5), float64(r.IntN(200_000)-100_000)/1000), fmt.Sprintf("%07.*f", r.IntN(3), r.Float64()))
+		all = append(all, fmt.Sprintf("%.*f", r.IntN(5), float64(r.IntN(200_000)-100_000)/1000),
+			fmt.Sprintf("%07.*f", r.IntN(3), r.Float64()))
 	}
 	for _, text := range all {
 		token := TokenOf(text)
@@ -156,7 +162,8 @@ func TestTheShortestTextOfANumber(t *testing.T) {
 }
 
 func TestTokensWithTheirDigitsAlike(t *testing.T) {
-	digits := strings.NewReplacer("0", "9", "1", "9", "2", "9", "3", "9", "4", "9", "5", "9", "6", "9", "7", "9", "8", "9")
+	digits := strings.NewReplacer("0", "9", "1", "9", "2", "9", "3", "9", "4", "9", "5", "9", "6", "9", "7", "9", "8",
+		"9")
 	for _, text := range texts(rand.New(rand.NewPCG(8, 8)), 20_000) {
 		token := TokenOf(text)
 		if !token.Plain() {

@@ -157,9 +157,10 @@ var StandardFormat = Format{}
 
 var (
 	standardDates     = MustDatePatterns("yyyy-MM-dd")
-	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS")
-	standardTrue      = []string{"true", "yes", "1"}
-	standardFalse     = []string{"false", "no", "0"}
+	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
+		"yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS")
+	standardTrue  = []string{"true", "yes", "1"}
+	standardFalse = []string{"false", "no", "0"}
 )
 
 // Parse reads text as a value of type t. It reports false where the text is not

@@ -7,7 +7,8 @@ import (
 
 func TestParseByType(t *testing.T) {
 	plain := &Format{}
-	comma := &Format{DecimalMark: ',', GroupingMark: '.', Dates: MustDatePatterns("dd/MM/yyyy", "d.M.yy"), DateTimes: MustDatePatterns("dd/MM/yyyy HH:mm")}
+	comma := &Format{DecimalMark: ',', GroupingMark: '.', Dates: MustDatePatterns("dd/MM/yyyy", "d.M.yy"),
+		DateTimes: MustDatePatterns("dd/MM/yyyy HH:mm")}
 	words := &Format{TrueWords: []string{"ja"}, FalseWords: []string{"nein"}}
 	for _, c := range []struct {
 		name   string
@@ -70,13 +71,16 @@ func TestEqualValuesHaveOneIdentity(t *testing.T) {
 		a, b string
 		same bool
 	}{
-		{TypeDecimal, "1.0", "1", true}, {TypeDecimal, "1.50", "1.5", true}, {TypeDecimal, "0.1", "0.10", true}, {TypeDecimal, "1.01", "1.1", false},
-		{TypeDate, "2024-03-01", "01/03/2024", true}, {TypeBoolean, "yes", "1", true}, {TypeText, "1.0", "1", false}, {TypeCode, "a", "A", false},
+		{TypeDecimal, "1.0", "1", true}, {TypeDecimal, "1.50", "1.5", true}, {TypeDecimal, "0.1", "0.10", true},
+		{TypeDecimal, "1.01", "1.1", false},
+		{TypeDate, "2024-03-01", "01/03/2024", true}, {TypeBoolean, "yes", "1", true}, {TypeText, "1.0", "1", false},
+		{TypeCode, "a", "A", false},
 	} {
 		a, okA := f.Parse(c.typ, c.a)
 		b, okB := f.Parse(c.typ, c.b)
 		if !okA || !okB || (a.Identity() == b.Identity()) != c.same {
-			t.Errorf("%s %q and %q: identities %q and %q, want the same: %v", c.typ, c.a, c.b, a.Identity(), b.Identity(), c.same)
+			t.Errorf("%s %q and %q: identities %q and %q, want the same: %v", c.typ, c.a, c.b, a.Identity(),
+				b.Identity(), c.same)
 		}
 		if (Compare(a, b) == 0) != c.same {
 			t.Errorf("%s %q and %q compare as %d", c.typ, c.a, c.b, Compare(a, b))
@@ -111,7 +115,8 @@ func TestEveryDayOfFourHundredYearsIsReadBack(t *testing.T) {
 }
 
 func TestDatePatternsThatAreRefused(t *testing.T) {
-	for _, source := range []string{"", "yyyy", "yyyy-MM", "YYYY-MM-DD", "yyyy-MM-dd hh:mm", "yyyyy-MM-dd", "yyyy-MM-dd 'open", "yyyy-yyyy-MM-dd", "dd/MMM/yyyy"} {
+	for _, source := range []string{"", "yyyy", "yyyy-MM", "YYYY-MM-DD", "yyyy-MM-dd hh:mm", "yyyyy-MM-dd",
+		"yyyy-MM-dd 'open", "yyyy-yyyy-MM-dd", "dd/MMM/yyyy"} {
 		if _, err := ParseDatePattern(source); err == nil {
 			t.Errorf("%q is accepted as a date pattern", source)
 		}
@@ -136,8 +141,10 @@ func TestTwoDigitYears(t *testing.T) {
 
 func TestTrimAndLevel(t *testing.T) {
 	for _, c := range []struct{ text, trimmed, levelled string }{
-		{"", "", ""}, {"  ", "", ""}, {"PH", "PH", "ph"}, {" PH ", "PH", "ph"}, {"Mill  Race", "Mill Race", "mill race"},
-		{"\u00a0Mill\u00a0Race\t", "Mill Race", "mill race"}, {"a\u200bb", "a b", "a b"}, {"\ufeffcode", "code", "code"}, {"ÄÖ  Ü", "ÄÖ Ü", "äö ü"},
+		{"", "", ""}, {"  ", "", ""}, {"PH", "PH", "ph"}, {" PH ", "PH", "ph"},
+		{"Mill  Race", "Mill Race", "mill race"},
+		{"\u00a0Mill\u00a0Race\t", "Mill Race", "mill race"}, {"a\u200bb", "a b", "a b"},
+		{"\ufeffcode", "code", "code"}, {"ÄÖ  Ü", "ÄÖ Ü", "äö ü"},
 	} {
 		if got := Trim(c.text); got != c.trimmed {
 			t.Errorf("%q trimmed is %q, want %q", c.text, got, c.trimmed)

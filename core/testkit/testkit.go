@@ -57,26 +57,27 @@ type Read struct {
 func All(t testing.TB, source table.Source, workers int) *Read {
 	t.Helper()
 	out := &Read{Cells: [][]string{}, Surplus: map[uint32][]string{}}
-	err := table.Scan(context.Background(), source, workers, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
-		for i := range b.Rows {
-			cells := make([]string, len(b.Columns))
-			for c := range b.Columns {
-				cells[c] = b.Columns[c].At(i)
+	err := table.Scan(context.Background(), source, workers,
+		func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
+			for i := range b.Rows {
+				cells := make([]string, len(b.Columns))
+				for c := range b.Columns {
+					cells[c] = b.Columns[c].At(i)
+				}
+				out.Cells = append(out.Cells, cells)
+				if s := b.Surplus[i]; s != nil {
+					out.Surplus[b.Rows[i]] = s
+				}
 			}
-			out.Cells = append(out.Cells, cells)
-			if s := b.Surplus[i]; s != nil {
-				out.Surplus[b.Rows[i]] = s
+			if b.Len() > 0 {
+				out.Marks = append(out.Marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 			}
-		}
-		if b.Len() > 0 {
-			out.Marks = append(out.Marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
-		}
-		out.Rows = append(out.Rows, b.Rows...)
-		out.Lines = append(out.Lines, b.Lines...)
-		out.Defects = append(out.Defects, b.Defects...)
-		out.SetAside += b.SetAside
-		return nil
-	})
+			out.Rows = append(out.Rows, b.Rows...)
+			out.Lines = append(out.Lines, b.Lines...)
+			out.Defects = append(out.Defects, b.Defects...)
+			out.SetAside += b.SetAside
+			return nil
+		})
 	if err != nil {
 		t.Fatal(err)
 	}

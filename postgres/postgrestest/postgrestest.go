@@ -38,7 +38,8 @@ func run(m *testing.M) (int, error) {
 	if err := os.Chmod(directory, 0o711); err != nil {
 		return 0, err
 	}
-	if server, err = postgres.Start(context.Background(), postgres.Options{Directory: directory + "/postgres", Passing: true}); err != nil {
+	if server, err = postgres.Start(context.Background(), postgres.Options{Directory: directory + "/postgres",
+		Passing: true}); err != nil {
 		return 0, err
 	}
 	code := m.Run()

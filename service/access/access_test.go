@@ -8,7 +8,8 @@ import (
 
 func TestWhatEachRoleMay(t *testing.T) {
 	all := []Right{Read, Discuss, Work, Certify, Administer}
-	for role, want := range map[Role]string{Reader: "10000", Steward: "11100", Certifier: "11010", Administrator: "11111", "nobody": "00000", "": "00000"} {
+	for role, want := range map[Role]string{Reader: "10000", Steward: "11100", Certifier: "11010",
+		Administrator: "11111", "nobody": "00000", "": "00000"} {
 		var got strings.Builder
 		for _, right := range all {
 			if role.May(right) {

@@ -79,7 +79,8 @@ func (s *Server) Handler() http.Handler {
 		r.Use(s.identify, bodied)
 		s.register(r)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-			problem(w, r, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+"/openapi.json.")
+			problem(w, r, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+
+				"/openapi.json.")
 		})
 	})
 	if s.Console != nil {
@@ -146,7 +147,8 @@ type operation struct {
 
 // register adds an operation with what answers it.
 func register[I, O any](s *Server, o operation, handler func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: o.Path, Summary: o.Summary, MaxBodyBytes: bodyLimit, BodyReadTimeout: 30 * time.Second}
+	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: o.Path, Summary: o.Summary, MaxBodyBytes: bodyLimit,
+		BodyReadTimeout: 30 * time.Second}
 	if o.Method == http.MethodPost {
 		op.DefaultStatus = http.StatusCreated
 	}
@@ -183,7 +185,8 @@ func (s *Server) requires(right access.Right) func(huma.Context, func(huma.Conte
 const unauthorized = "This needs somebody who is signed in: send a token that is in force as \"Authorization: Bearer …\", or sign in to the console."
 
 func forbidden(c *store.Caller, right access.Right) string {
-	return c.Name + " is a " + string(c.Role) + ", and this needs the right to " + string(right) + "; ask an administrator."
+	return c.Name + " is a " + string(c.Role) + ", and this needs the right to " + string(right) +
+		"; ask an administrator."
 }
 
 type callerKey struct{}
@@ -206,8 +209,10 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			found, err := s.callerBy(r, secret, session)
 			switch {
 			case errors.Is(err, errWait):
-				w.Header().Set("Retry-After", strconv.Itoa(int(s.slowing.wait(s.addressOf(r), access.Hash(secret)).Seconds())+1))
-				problem(w, r, http.StatusTooManyRequests, "Too many wrong tokens were sent from this address; wait before the next one.")
+				w.Header().Set("Retry-After", strconv.Itoa(int(s.slowing.wait(s.addressOf(r), access.Hash(secret)).
+					Seconds())+1))
+				problem(w, r, http.StatusTooManyRequests,
+					"Too many wrong tokens were sent from this address; wait before the next one.")
 				return
 			case err != nil && !errors.Is(err, store.ErrNotFound):
 				s.Log.Error("finding out who calls", "error", err)
@@ -279,7 +284,8 @@ func (s *Server) failed(ctx context.Context, address string) {
 		return
 	}
 	s.Log.Warn("wrong tokens", "from", address, "count", n)
-	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, 0, "was shown a wrong token", "address "+address, map[string]any{"count": n}); err != nil {
+	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, 0, "was shown a wrong token", "address "+address,
+		map[string]any{"count": n}); err != nil {
 		s.Log.Error("recording wrong tokens", "error", err)
 	}
 }
@@ -303,7 +309,8 @@ func (s *Server) recordRefusal(ctx context.Context, c *store.Caller, what string
 	if again {
 		return
 	}
-	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, c.ID, "was refused", what, map[string]any{"needs": right, "from": addressIn(ctx)}); err != nil {
+	if err := store.Record(context.WithoutCancel(ctx), s.Store.DB, c.ID, "was refused", what,
+		map[string]any{"needs": right, "from": addressIn(ctx)}); err != nil {
 		s.Log.Error("recording a refusal", "error", err)
 	}
 }
@@ -325,7 +332,8 @@ func (s *Server) secured(next http.Handler) http.Handler {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		if s.Secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}

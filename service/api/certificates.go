@@ -97,7 +97,8 @@ func (s *Server) certify(ctx context.Context, id int64) (*records.Certificate, e
 		if made, err = store.AddCertificate(ctx, tx, id, c.audit.ID, raw, signature, caller(ctx).ID); err != nil {
 			return err
 		}
-		return store.Record(ctx, tx, caller(ctx).ID, "certified", subject(c.table), map[string]any{"sha256": c.table.Digest, "certificate": made.ID})
+		return store.Record(ctx, tx, caller(ctx).ID, "certified", subject(c.table),
+			map[string]any{"sha256": c.table.Digest, "certificate": made.ID})
 	})
 	return made, err
 }
@@ -109,8 +110,9 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 	}
 	who := caller(ctx).Name
 	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]int64{}}}
-	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{}, Accepted: []certify.AcceptedFact{},
-		Inputs: []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
+	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{},
+		Accepted: []certify.AcceptedFact{},
+		Inputs:   []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
 	c.statement.Table = certify.TableFacts{SHA256: t.Digest, Bytes: t.Bytes}
 	if t.Withdrawn != nil {
 		c.facts.Withdrawn = *t.Withdrawn
@@ -158,7 +160,8 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	if err != nil {
 		return err
 	}
-	newest, err := orNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID, c.table.Dataset))
+	newest, err := orNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID,
+		c.table.Dataset))
 	if err != nil {
 		return err
 	}
@@ -178,10 +181,12 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	c.statement.Audit = certify.AuditFacts{Score: score(a.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
 	c.statement.Table.Rows, c.statement.Table.Sums = c.result.Rows, c.result.Sums
 	for _, column := range c.result.Columns {
-		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name, Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing})
+		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name,
+			Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing})
 	}
 	for _, f := range c.result.Findings {
-		c.statement.Accepted = append(c.statement.Accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
+		c.statement.Accepted = append(c.statement.Accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity,
+			Found: f.Found})
 	}
 	return nil
 }
@@ -204,8 +209,10 @@ func (s *Server) gatherInput(ctx context.Context, c *candidate, t *records.Table
 		return err
 	}
 	plan := versionOf(d)
-	in := certify.InputFacts{Dataset: t.Dataset, TableSHA256: t.Digest, Delivery: delivery.Digest, FileName: delivery.FileName, FixPlan: &plan, ChangeLog: *t.ChangeLog,
-		RowsDelivered: ledger.RowsIn, RowsHanded: ledger.RowsOut, SumsDelivered: ledger.SumsIn, SumsHanded: ledger.SumsOut, FixedBy: t.CreatedBy}
+	in := certify.InputFacts{Dataset: t.Dataset, TableSHA256: t.Digest, Delivery: delivery.Digest,
+		FileName: delivery.FileName, FixPlan: &plan, ChangeLog: *t.ChangeLog,
+		RowsDelivered: ledger.RowsIn, RowsHanded: ledger.RowsOut, SumsDelivered: ledger.SumsIn,
+		SumsHanded: ledger.SumsOut, FixedBy: t.CreatedBy}
 	for _, step := range ledger.Steps {
 		in.CellsChanged += step.Cells
 	}
@@ -244,7 +251,8 @@ func (c *candidate) takeIssue(i records.Issue, today string) {
 	waived := i.State == store.IssueWaived && *i.WaiverUntil >= today
 	if waived {
 		c.facts.WaivedBy = append(c.facts.WaivedBy, *i.WaiverBy)
-		c.statement.Waivers = append(c.statement.Waivers, certify.Waiver{Dataset: i.Dataset, Rule: i.Rule, Reason: *i.WaiverReason, By: *i.WaiverBy, Until: *i.WaiverUntil})
+		c.statement.Waivers = append(c.statement.Waivers, certify.Waiver{Dataset: i.Dataset, Rule: i.Rule,
+			Reason: *i.WaiverReason, By: *i.WaiverBy, Until: *i.WaiverUntil})
 		if i.Dataset == c.table.Dataset {
 			c.facts.Waived[i.Rule] = i.Rows
 			if i.WaiverRows != nil {
@@ -253,6 +261,7 @@ func (c *candidate) takeIssue(i records.Issue, today string) {
 		}
 	}
 	if i.Severity == string(rulebook.Major) && i.State != store.IssueClosed && !waived {
-		c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title})
+		c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset,
+			Title: i.Title})
 	}
 }

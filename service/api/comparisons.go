@@ -48,7 +48,8 @@ func (s *Server) comparisons() {
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Type", "text/html; charset=utf-8")
-			out.SetHeader("Content-Disposition", fmt.Sprintf("inline; filename=%q", fmt.Sprintf("audit_%d.html", in.ID)))
+			out.SetHeader("Content-Disposition",
+				fmt.Sprintf("inline; filename=%q", fmt.Sprintf("audit_%d.html", in.ID)))
 			if err := report.Write(out.BodyWriter(), r); err != nil {
 				s.Log.Info("a report was cut off", "audit", in.ID, "error", err)
 			}
@@ -80,7 +81,9 @@ func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown
 		return nil, err
 	}
 	if before.DatasetID != after.DatasetID {
-		return nil, invalid("Audit %d is of the dataset %s and audit %d of %s; only audits of one dataset are compared.", before.ID, before.Dataset, after.ID, after.Dataset)
+		return nil,
+			invalid("Audit %d is of the dataset %s and audit %d of %s; only audits of one dataset are compared.",
+				before.ID, before.Dataset, after.ID, after.Dataset)
 	}
 	then, err := s.resultOf(ctx, before)
 	if err != nil {
@@ -146,7 +149,8 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &report.Report{Dataset: a.Dataset, Title: d.Title, FileName: a.FileName, Digest: a.table.Digest, When: a.CreatedAt, Result: a.result, Examples: examples, Source: map[string]string{}}
+	out := &report.Report{Dataset: a.Dataset, Title: d.Title, FileName: a.FileName, Digest: a.table.Digest,
+		When: a.CreatedAt, Result: a.result, Examples: examples, Source: map[string]string{}}
 	if a.Rulebook != nil {
 		out.Rulebook = fmt.Sprintf("rulebook, version %d", *a.Rulebook)
 	}
@@ -158,7 +162,8 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 		return nil, err
 	}
 	for _, q := range questions {
-		out.Questions = append(out.Questions, report.Question{About: q.Rule, Text: q.Text, Asked: q.At.Format("2 January 2006") + ", by " + q.Person})
+		out.Questions = append(out.Questions, report.Question{About: q.Rule, Text: q.Text,
+			Asked: q.At.Format("2 January 2006") + ", by " + q.Person})
 	}
 	return out, nil
 }
@@ -179,16 +184,19 @@ func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.Str
 		done()
 		return nil, err
 	}
-	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(a.table), map[string]any{"audit": a.ID}); err != nil {
+	if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded findings", subject(a.table),
+		map[string]any{"audit": a.ID}); err != nil {
 		done()
 		return nil, err
 	}
 	return &huma.StreamResponse{Body: func(out huma.Context) {
 		defer done()
 		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
-		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", a.Dataset, a.ID)))
+		out.SetHeader("Content-Disposition",
+			fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_findings_%d.csv", a.Dataset, a.ID)))
 		of := func(f *audit.Finding) (*table.RowSet, error) { return rows.Where(f.Rule, "", "") }
-		if err := audit.WriteFindings(out.Context(), out.BodyWriter(), &audit.Export{Source: a.file, Book: a.book, Result: a.result, Rows: of, Workers: s.Pool.Workers, Exact: in.Exact}); err != nil {
+		if err := audit.WriteFindings(out.Context(), out.BodyWriter(), &audit.Export{Source: a.file, Book: a.book,
+			Result: a.result, Rows: of, Workers: s.Pool.Workers, Exact: in.Exact}); err != nil {
 			s.Log.Info("findings were cut off", "audit", a.ID, "error", err)
 		}
 	}}, nil

@@ -144,7 +144,8 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, newText{store.KindRulebook, book.Dataset, book.Title, book.Dataset, book.Digest, book.RuleIDs(), book.Old}))
+		return asVersion(s.declare(ctx, in, newText{store.KindRulebook, book.Dataset, book.Title, book.Dataset,
+			book.Digest, book.RuleIDs(), book.Old}))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
@@ -170,7 +171,8 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, newText{store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil, plan.Old}))
+		return asVersion(s.declare(ctx, in, newText{store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil,
+			plan.Old}))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-merge", Method: http.MethodPost, Path: "/merges",
@@ -185,9 +187,11 @@ func (s *Server) declarations() {
 				return nil, err
 			}
 		}
-		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil, plan.Old}))
+		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil,
+			plan.Old}))
 	})
-	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans", store.KindMerge: "merges"} {
+	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans",
+		store.KindMerge: "merges"} {
 		s.declarationLists(kind, path)
 	}
 }
@@ -225,7 +229,8 @@ func (s *Server) declarationLists(kind, path string) {
 }
 
 // declaration finds a version; 0 means the newest.
-func (s *Server) declaration(ctx context.Context, kind, dataset, name string, version int) (*records.Declaration, error) {
+func (s *Server) declaration(ctx context.Context, kind, dataset, name string,
+	version int) (*records.Declaration, error) {
 	d, err := store.FindDataset(ctx, s.Store.DB, dataset)
 	if err != nil {
 		return nil, err
@@ -257,7 +262,8 @@ func (s *Server) declare(ctx context.Context, in *Saving, n newText) (*records.D
 		if err != nil {
 			return err
 		}
-		made, err := store.AddDeclaration(ctx, tx, store.NewDeclaration{Kind: n.kind, DatasetID: d.ID, Name: n.name, Source: in.Body.Source, Digest: n.digest, From: from, AuthorID: caller(ctx).ID})
+		made, err := store.AddDeclaration(ctx, tx, store.NewDeclaration{Kind: n.kind, DatasetID: d.ID, Name: n.name,
+			Source: in.Body.Source, Digest: n.digest, From: from, AuthorID: caller(ctx).ID})
 		if err != nil {
 			return err
 		}
@@ -272,7 +278,8 @@ func (s *Server) declare(ctx context.Context, in *Saving, n newText) (*records.D
 				detail["closed_issues_of"] = closed
 			}
 		}
-		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(n.kind, "_", " "), fmt.Sprintf("%s version %d", n.name, made.Version), detail)
+		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(n.kind, "_", " "),
+			fmt.Sprintf("%s version %d", n.name, made.Version), detail)
 	})
 	var outdated *store.OutdatedError
 	if errors.As(err, &outdated) {
@@ -306,13 +313,15 @@ func (s *Server) outdated(ctx context.Context, kind string, e *store.OutdatedErr
 		now, also := rulebook.Parse([]byte(e.Newest.Source))
 		if err == nil && also == nil {
 			for _, one := range rulebook.Compare(then, now) {
-				details = append(details, &huma.ErrorDetail{Message: one.Says, Location: fmt.Sprintf("version %d", e.Newest.Version)})
+				details = append(details, &huma.ErrorDetail{Message: one.Says,
+					Location: fmt.Sprintf("version %d", e.Newest.Version)})
 			}
 		}
 	}
 	if len(details) == 0 && before != "" {
 		for _, line := range document.Changes(before, e.Newest.Source) {
-			details = append(details, &huma.ErrorDetail{Message: line, Location: fmt.Sprintf("version %d", e.Newest.Version)})
+			details = append(details, &huma.ErrorDetail{Message: line,
+				Location: fmt.Sprintf("version %d", e.Newest.Version)})
 		}
 	}
 	return huma.NewError(status, fmt.Sprintf("The %s was not saved: %s.", what, e), details...)

@@ -34,14 +34,20 @@ func (s *Server) deliveries(r chi.Router) {
 			{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 			{Name: "file_name", In: "query", Description: "The file's name", Schema: &huma.Schema{Type: "string"}},
 			{Name: "provider", In: "query", Description: "Who sent it", Schema: &huma.Schema{Type: "string"}},
-			{Name: "contact", In: "query", Description: "Who can be asked about it", Schema: &huma.Schema{Type: "string"}},
+			{Name: "contact", In: "query", Description: "Who can be asked about it",
+				Schema: &huma.Schema{Type: "string"}},
 			{Name: "period", In: "query", Description: "The period it covers", Schema: &huma.Schema{Type: "string"}},
-			{Name: "method", In: "query", Description: "How the numbers were made", Schema: &huma.Schema{Type: "string"}},
+			{Name: "method", In: "query", Description: "How the numbers were made",
+				Schema: &huma.Schema{Type: "string"}},
 			{Name: "limits", In: "query", Description: "Known limits", Schema: &huma.Schema{Type: "string"}},
-			{Name: "note", In: "query", Description: "Anything else that is known of it", Schema: &huma.Schema{Type: "string"}},
+			{Name: "note", In: "query", Description: "Anything else that is known of it",
+				Schema: &huma.Schema{Type: "string"}},
 		},
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
-		Responses:   map[string]*huma.Response{"201": {Description: "Taken in", Content: map[string]*huma.MediaType{"application/json": {Schema: schema}}}},
+		RequestBody: &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+				Format: "binary"}}}},
+		Responses: map[string]*huma.Response{"201": {Description: "Taken in",
+			Content: map[string]*huma.MediaType{"application/json": {Schema: schema}}}},
 	})
 }
 
@@ -74,7 +80,8 @@ type patient struct {
 
 // Read implements io.Reader.
 func (p patient) Read(b []byte) (int, error) {
-	if err := p.control.SetReadDeadline(time.Now().Add(uploadStalls)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+	if err := p.control.SetReadDeadline(time.Now().Add(uploadStalls)); err != nil &&
+		!errors.Is(err, http.ErrNotSupported) {
 		return 0, err
 	}
 	return p.Reader.Read(b)
@@ -91,7 +98,8 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	if name == "." || name == "/" {
 		name = dataset.Name + ".csv"
 	}
-	source, err := json.Marshal(records.SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"), Period: query.Get("period"),
+	source, err := json.Marshal(records.SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"),
+		Period: query.Get("period"),
 		Method: query.Get("method"), Limits: query.Get("limits"), Note: query.Get("note")})
 	if err != nil {
 		return nil, err
@@ -101,21 +109,26 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Calle
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
-		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("The file is larger than the %d bytes that this service takes in; nothing was kept.", s.UploadLimit))
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("The file is larger than the %d bytes that this service takes in; nothing was kept.",
+				s.UploadLimit))
 	case errors.Is(err, files.ErrNothing):
 		return nil, invalid("The file is empty; nothing was kept. Ask its provider to send it again.")
 	case err != nil:
 		return nil, err
 	}
 	defer kept.Close()
-	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery,
+		Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID}, dataset.Name)
 	if err != nil {
 		return nil, err
 	}
-	out := &records.Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known, Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
+	out := &records.Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known,
+		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
 	if taken.Known {
-		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", taken.Table.ID, dataset.Name)
+		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.",
+			taken.Table.ID, dataset.Name)
 	}
 	return out, nil
 }

@@ -37,7 +37,8 @@ func ForGenerators() ([]byte, error) {
 		}
 		switch {
 		case t.PkgPath() == recordsPackage:
-			schemas[name] = map[string]any{"type": "object", "x-go-type": goType(t), "x-go-type-import": map[string]any{"path": recordsPackage}}
+			schemas[name] = map[string]any{"type": "object", "x-go-type": goType(t),
+				"x-go-type-import": map[string]any{"path": recordsPackage}}
 		case answered[name]:
 			schemas[name] = map[string]any{"type": "object", "x-go-type": "json.RawMessage"}
 		default:

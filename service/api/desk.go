@@ -50,7 +50,8 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 		}
 		return r
 	}
-	slices.SortStableFunc(issues.Items, func(a, b records.Issue) int { return cmp.Or(rank(a)-rank(b), cmp.Compare(b.Rows, a.Rows)) })
+	slices.SortStableFunc(issues.Items,
+		func(a, b records.Issue) int { return cmp.Or(rank(a)-rank(b), cmp.Compare(b.Rows, a.Rows)) })
 	d.Issues = issues.Items
 	running, err := store.Jobs(ctx, s.Store.DB, 0, true, store.Cursor{})
 	if err != nil {

@@ -29,7 +29,8 @@ import (
 
 // What comes in is judged here once, so that nothing behind has to.
 
-var requestTimes = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "proudsieve_request_seconds", Help: "How long requests took, by route, method and status.",
+var requestTimes = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "proudsieve_request_seconds",
+	Help:    "How long requests took, by route, method and status.",
 	Buckets: []float64{0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.5, 2, 10}}, []string{"route", "method", "status"})
 
 // numbered gives every request an id of our own making, which the answer carries and the log
@@ -61,7 +62,8 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		}
 		took := time.Since(started)
 		requestTimes.WithLabelValues(route, r.Method, strconv.Itoa(status)).Observe(took.Seconds())
-		s.Log.Info("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "status", status, "bytes", recorded.BytesWritten(),
+		s.Log.Info("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "status",
+			status, "bytes", recorded.BytesWritten(),
 			"took", took.Round(10*time.Microsecond), "caller", who.name, "from", s.addressOf(r))
 	})
 }
@@ -82,7 +84,8 @@ func (s *Server) recovered(next http.Handler) http.Handler {
 			if value == http.ErrAbortHandler {
 				panic(value) // net/http's own way to cut an answer off
 			}
-			s.Log.Error("a request panicked", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "problem", value, "stack", string(debug.Stack()))
+			s.Log.Error("a request panicked", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path",
+				r.URL.Path, "problem", value, "stack", string(debug.Stack()))
 			problem(w, r, http.StatusInternalServerError, somethingWrong)
 		}()
 		next.ServeHTTP(w, r)
@@ -97,7 +100,8 @@ func textual(next http.Handler) http.Handler {
 		query, err := unescaped(r.URL.RawQuery)
 		switch {
 		case !plainText(r.URL.Path) || err == nil && !plainText(query):
-			problem(w, r, http.StatusUnprocessableEntity, "The address holds a NUL or bytes that are no UTF-8; no name or text of ours does.")
+			problem(w, r, http.StatusUnprocessableEntity,
+				"The address holds a NUL or bytes that are no UTF-8; no name or text of ours does.")
 			return
 		case err != nil:
 			problem(w, r, http.StatusBadRequest, "The query of the address is not escaped as it should be.")
@@ -150,7 +154,8 @@ func bodied(next http.Handler) http.Handler {
 		case err != nil:
 			problem(w, r, http.StatusBadRequest, "The body was cut off before its end.")
 		case holdsNul(raw):
-			problem(w, r, http.StatusUnprocessableEntity, "A text in the body holds a NUL; no name or text of ours does.")
+			problem(w, r, http.StatusUnprocessableEntity,
+				"A text in the body holds a NUL; no name or text of ours does.")
 		default:
 			r.Body = io.NopCloser(bytes.NewReader(raw))
 			next.ServeHTTP(w, r)
@@ -185,7 +190,8 @@ func (s *Server) named(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		problem(w, r, http.StatusMisdirectedRequest, fmt.Sprintf("This service does not go by the name %q; whoever runs it can add the name with --name.", host))
+		problem(w, r, http.StatusMisdirectedRequest,
+			fmt.Sprintf("This service does not go by the name %q; whoever runs it can add the name with --name.", host))
 	})
 }
 
@@ -244,7 +250,8 @@ func instance(ctx context.Context) string {
 func problem(w http.ResponseWriter, r *http.Request, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail, Instance: instance(r.Context())})
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail,
+		Instance: instance(r.Context())})
 }
 
 // drain reads what is left of a small body, so that the answer to a refused request arrives.

@@ -44,7 +44,8 @@ func (s *Server) fetches() {
 			if out.Job, err = s.Pool.AddFetchJob(ctx, tx, f, caller(ctx).ID); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "asked for deliveries from an address", "dataset "+d.Name, map[string]any{"address": f.Address})
+			return store.Record(ctx, tx, caller(ctx).ID, "asked for deliveries from an address", "dataset "+d.Name,
+				map[string]any{"address": f.Address})
 		})
 		return answer(&out, err)
 	})
@@ -86,7 +87,8 @@ func (s *Server) fetches() {
 			if f, err = store.EndFetch(ctx, tx, in.ID); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "ended fetching from an address", fmt.Sprintf("dataset %s", f.Dataset), map[string]any{"address": f.Address})
+			return store.Record(ctx, tx, caller(ctx).ID, "ended fetching from an address",
+				fmt.Sprintf("dataset %s", f.Dataset), map[string]any{"address": f.Address})
 		})
 		return answer(f, err)
 	})

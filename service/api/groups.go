@@ -42,9 +42,10 @@ func (s *Server) groups() {
 		if err != nil {
 			return nil, err
 		}
-		found, err := recall(ctx, &s.remembered, t.key+"groups "+strings.Join(in.Columns, "\x00"), func(ctx context.Context) (*relation.Groups, error) {
-			return asked(relation.FindGroups(ctx, t.Table, in.Columns))
-		})
+		found, err := recall(ctx, &s.remembered, t.key+"groups "+strings.Join(in.Columns, "\x00"),
+			func(ctx context.Context) (*relation.Groups, error) {
+				return asked(relation.FindGroups(ctx, t.Table, in.Columns))
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -64,15 +65,17 @@ func (s *Server) groups() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(recall(ctx, &s.remembered, t.key+"codes "+in.Column, func(ctx context.Context) (*relation.Codes, error) {
-			return asked(relation.Recognise(ctx, t.Table, in.Column))
-		}))
+		return answer(recall(ctx, &s.remembered, t.key+"codes "+in.Column,
+			func(ctx context.Context) (*relation.Codes, error) {
+				return asked(relation.Recognise(ctx, t.Table, in.Column))
+			}))
 	})
 }
 
 // bound gives the rulebook of an open table the codes that it takes from other datasets.
 // The answer tells which tables these came from, for remembering.
-func (s *Server) bound(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*rulebook.Rulebook, string, error) {
+func (s *Server) bound(ctx context.Context, t *records.Table,
+	book *rulebook.Rulebook) (*rulebook.Rulebook, string, error) {
 	if book == nil || !takesCodes(book) {
 		return book, "", nil
 	}

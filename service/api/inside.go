@@ -87,7 +87,8 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file, key: key + " "}, nil
+		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file,
+			key: key + " "}, nil
 	})
 	if err != nil {
 		return nil, err
@@ -107,9 +108,10 @@ func (s *Server) relations() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID), func(ctx context.Context) (*detect.Detection, error) {
-			return detect.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
-		}))
+		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID),
+			func(ctx context.Context) (*detect.Detection, error) {
+				return detect.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
+			}))
 	})
 	type correlationsAsked struct {
 		ByID
@@ -127,9 +129,10 @@ func (s *Server) relations() {
 			in.Columns = t.NumberColumns()
 		}
 		in.Columns = in.Columns[:min(len(in.Columns), mostCorrelated)]
-		return answer(recall(ctx, &s.remembered, t.key+"correlations "+strings.Join(in.Columns, "\x00"), func(ctx context.Context) (*relation.Correlations, error) {
-			return asked(relation.Correlate(ctx, t.Table, in.Columns))
-		}))
+		return answer(recall(ctx, &s.remembered, t.key+"correlations "+strings.Join(in.Columns, "\x00"),
+			func(ctx context.Context) (*relation.Correlations, error) {
+				return asked(relation.Correlate(ctx, t.Table, in.Columns))
+			}))
 	})
 	type crossingAsked struct {
 		ByID
@@ -167,9 +170,10 @@ func (s *Server) relations() {
 		if err != nil {
 			return nil, err
 		}
-		gaps, err := recall(ctx, &s.remembered, t.key+"gaps "+in.Column, func(ctx context.Context) ([]relation.Gap, error) {
-			return asked(relation.Gaps(ctx, t.Table, in.Column))
-		})
+		gaps, err := recall(ctx, &s.remembered, t.key+"gaps "+in.Column,
+			func(ctx context.Context) ([]relation.Gap, error) {
+				return asked(relation.Gaps(ctx, t.Table, in.Column))
+			})
 		return answer(&gaps, err)
 	})
 	register(s, operation{
@@ -200,7 +204,8 @@ const mostCorrelated = 60
 // asked turns an error that the question caused into one for who asked it.
 func asked[T any](answer T, err error) (T, error) {
 	var caught *guard.Panic
-	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, budget.ErrBusy) && !errors.Is(err, budget.ErrTooMuch) && !errors.As(err, &caught) {
+	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) &&
+		!errors.Is(err, budget.ErrBusy) && !errors.Is(err, budget.ErrTooMuch) && !errors.As(err, &caught) {
 		return answer, invalid("%s", sentence(err))
 	}
 	return answer, err
@@ -233,9 +238,10 @@ func (s *Server) selected(ctx context.Context, t *inside, where, is, find string
 		}
 		choice.Holds = compiled
 	}
-	return recall(ctx, &s.remembered, t.key+"rows "+strings.Join([]string{where, is, find}, "\x00"), func(ctx context.Context) (*table.RowSet, error) {
-		return asked(relation.Where(ctx, t.Table, choice))
-	})
+	return recall(ctx, &s.remembered, t.key+"rows "+strings.Join([]string{where, is, find}, "\x00"),
+		func(ctx context.Context) (*table.RowSet, error) {
+			return asked(relation.Where(ctx, t.Table, choice))
+		})
 }
 
 // types returns the type of every column, declared or not.

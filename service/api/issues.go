@@ -50,7 +50,8 @@ func (s *Server) issues() {
 		Right: access.Read, ID: "list-issues", Method: http.MethodGet, Path: "/issues",
 		Summary: "Issues, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
-		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State, Assignee: in.Assignee}, in.cursor()))
+		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State,
+			Assignee: in.Assignee}, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-issue", Method: http.MethodGet, Path: "/issues/{id}",
@@ -71,7 +72,8 @@ func (s *Server) issues() {
 		if _, err := store.FindIssue(ctx, s.Store.DB, in.ID); err != nil {
 			return nil, err
 		}
-		if err := store.AddIssueEntry(ctx, s.Store.DB, in.ID, caller(ctx).ID, "comment", in.Body.Text, nil); err != nil {
+		if err := store.AddIssueEntry(ctx, s.Store.DB, in.ID, caller(ctx).ID, "comment", in.Body.Text,
+			nil); err != nil {
 			return nil, err
 		}
 		return s.issue(ctx, in.ID)
@@ -105,17 +107,20 @@ func (s *Server) issue(ctx context.Context, id int64) (*issueAnswer, error) {
 // seenVersion reads the version out of If-Match.
 func seenVersion(ifMatch string) (int, error) {
 	if ifMatch == "" {
-		return 0, huma.NewError(http.StatusPreconditionRequired, "Send the ETag of the issue as you saw it in If-Match, so that nobody's change is overwritten.")
+		return 0, huma.NewError(http.StatusPreconditionRequired,
+			"Send the ETag of the issue as you saw it in If-Match, so that nobody's change is overwritten.")
 	}
 	version, err := strconv.Atoi(strings.Trim(ifMatch, `"`))
 	if err != nil {
-		return 0, huma.NewError(http.StatusPreconditionFailed, fmt.Sprintf("If-Match %s is no ETag that was handed out.", ifMatch))
+		return 0, huma.NewError(http.StatusPreconditionFailed,
+			fmt.Sprintf("If-Match %s is no ETag that was handed out.", ifMatch))
 	}
 	return version, nil
 }
 
 // edit changes an issue that still is as the caller saw it, and returns it.
-func (s *Server) edit(ctx context.Context, id int64, ifMatch, action string, change store.IssueChange, entries func(tx *sqlx.Tx) error) (*issueAnswer, error) {
+func (s *Server) edit(ctx context.Context, id int64, ifMatch, action string, change store.IssueChange,
+	entries func(tx *sqlx.Tx) error) (*issueAnswer, error) {
 	version, err := seenVersion(ifMatch)
 	if err != nil {
 		return nil, err
@@ -176,11 +181,14 @@ func (s *Server) waive(ctx context.Context, in *waiver) (*issueAnswer, error) {
 		return nil, err
 	}
 	if issue.State == store.IssueClosed {
-		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Issue %d is closed: its rule holds, and there is nothing to accept.", in.ID))
+		return nil, huma.NewError(http.StatusConflict,
+			fmt.Sprintf("Issue %d is closed: its rule holds, and there is nothing to accept.", in.ID))
 	}
 	state, who := store.IssueWaived, caller(ctx).ID
-	change := store.IssueChange{State: &state, WaiverReason: &in.Body.Reason, WaiverUntil: &until, WaiverBy: &who, WaiverRows: &issue.Rows}
+	change := store.IssueChange{State: &state, WaiverReason: &in.Body.Reason, WaiverUntil: &until, WaiverBy: &who,
+		WaiverRows: &issue.Rows}
 	return s.edit(ctx, in.ID, in.IfMatch, "waived an issue", change, func(tx *sqlx.Tx) error {
-		return store.AddIssueEntry(ctx, tx, in.ID, who, "waived", fmt.Sprintf("%s (for %d rows, until %s)", in.Body.Reason, issue.Rows, in.Body.Until), nil)
+		return store.AddIssueEntry(ctx, tx, in.ID, who, "waived", fmt.Sprintf("%s (for %d rows, until %s)",
+			in.Body.Reason, issue.Rows, in.Body.Until), nil)
 	})
 }

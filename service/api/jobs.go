@@ -84,7 +84,8 @@ func (s *Server) jobs() {
 }
 
 // addJob queues what is to be done with a fix plan.
-type addJob func(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error)
+type addJob func(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (
+	*records.Job, error)
 
 func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action string) (*records.Job, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, in.ID)
@@ -95,7 +96,8 @@ func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action 
 		return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
 	}
 	if t.Origin != store.OriginDelivery {
-		return nil, invalid("Table %d is a %s table; fix plans are applied to deliveries. Change the plan and apply it to the delivery again.", t.ID, t.Origin)
+		return nil,
+			invalid("Table %d is a %s table; fix plans are applied to deliveries. Change the plan and apply it to the delivery again.", t.ID, t.Origin)
 	}
 	plan, err := s.declaration(ctx, store.KindFixPlan, t.Dataset, in.Body.FixPlan, in.Body.Version)
 	if err != nil {
@@ -106,14 +108,16 @@ func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action 
 		if job, err = add(ctx, tx, t, plan, caller(ctx).ID); err != nil {
 			return err
 		}
-		return store.Record(ctx, tx, caller(ctx).ID, action, subject(t), map[string]any{"fix_plan": plan.Name, "version": plan.Version})
+		return store.Record(ctx, tx, caller(ctx).ID, action, subject(t),
+			map[string]any{"fix_plan": plan.Name, "version": plan.Version})
 	})
 	return job, err
 }
 
 func (s *Server) jobEvents() {
 	sse.Register(s.api, huma.Operation{OperationID: "follow-job", Method: http.MethodGet, Path: "/jobs/{id}/events",
-		Summary: "Follow a job: an event whenever it has got further, the last one when it has ended", Middlewares: huma.Middlewares{s.requires(access.Read)}},
+		Summary:     "Follow a job: an event whenever it has got further, the last one when it has ended",
+		Middlewares: huma.Middlewares{s.requires(access.Read)}},
 		map[string]any{"job": records.Job{}}, func(ctx context.Context, in *ByID, send sse.Sender) {
 			var last records.Job
 			for {

@@ -42,7 +42,8 @@ func (s *Server) merges() {
 			if err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "asked for a merge", d.Name, map[string]any{"version": d.Version, "tables": inputs})
+			return store.Record(ctx, tx, caller(ctx).ID, "asked for a merge", d.Name,
+				map[string]any{"version": d.Version, "tables": inputs})
 		})
 		return answer(job, err)
 	})

@@ -38,7 +38,8 @@ var (
 // operationsOf lists the operations of an address by their methods.
 func operationsOf(item *huma.PathItem) map[string]*huma.Operation {
 	out := map[string]*huma.Operation{}
-	for method, o := range map[string]*huma.Operation{http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete} {
+	for method, o := range map[string]*huma.Operation{http.MethodGet: item.Get, http.MethodPost: item.Post,
+		http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete} {
 		if o != nil {
 			out[method] = o
 		}
@@ -58,7 +59,8 @@ func TestOperationsAreNamedAlike(t *testing.T) {
 				t.Errorf("%s %s has the id %q", method, path, o.OperationID)
 			case ids[o.OperationID]:
 				t.Errorf("two operations have the id %s", o.OperationID)
-			case o.Summary == "" || strings.HasSuffix(o.Summary, ".") || strings.ToUpper(o.Summary[:1]) != o.Summary[:1]:
+			case o.Summary == "" || strings.HasSuffix(o.Summary, ".") ||
+				strings.ToUpper(o.Summary[:1]) != o.Summary[:1]:
 				t.Errorf("%s says of itself %q", o.OperationID, o.Summary)
 			}
 			ids[o.OperationID] = true
@@ -100,18 +102,22 @@ func TestReadersChangeNothing(t *testing.T) {
 	s := &Server{Log: slog.New(slog.DiscardHandler)}
 	router := chi.NewRouter()
 	s.register(router)
-	asking := []string{"POST /rulebooks/check", "POST /rulebooks/outline", "POST /rulebooks/edit"} // they answer questions
-	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}"}     // the caller's
+	// they answer questions
+	asking := []string{"POST /rulebooks/check", "POST /rulebooks/outline", "POST /rulebooks/edit"}
+	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}"} // the caller's
 	reader := &store.Caller{Person: records.Person{Name: "Ines", Role: string(access.Reader)}}
 	for path, item := range s.api.OpenAPI().Paths {
 		for method, o := range operationsOf(item) {
 			name := method + " " + path
-			if method == http.MethodGet || slices.Contains(asking, name) || slices.Contains(own, name) || o.OperationID == "add-delivery" {
+			if method == http.MethodGet || slices.Contains(asking, name) || slices.Contains(own, name) ||
+				o.OperationID == "add-delivery" {
 				continue
 			}
-			r := httptest.NewRequest(method, regexp.MustCompile(`\{[a-z]+\}`).ReplaceAllString(path, "1"), strings.NewReader("{}"))
+			r := httptest.NewRequest(method, regexp.MustCompile(`\{[a-z]+\}`).ReplaceAllString(path, "1"),
+				strings.NewReader("{}"))
 			w := httptest.NewRecorder()
-			s.refused.last = map[string]time.Time{reader.Name + "\x00" + o.Summary: time.Now()} // no record of it is made here
+			// no record of it is made here
+			s.refused.last = map[string]time.Time{reader.Name + "\x00" + o.Summary: time.Now()}
 			router.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, reader)))
 			if w.Code != http.StatusForbidden {
 				t.Errorf("a reader who asks for %s (%s) gets %d", name, o.OperationID, w.Code)
@@ -134,7 +140,8 @@ func TestTheClientsDescriptionNamesEveryRecord(t *testing.T) {
 	if err := json.Unmarshal(raw, &doc); err != nil || !strings.HasPrefix(doc.OpenAPI, "3.0") {
 		t.Fatalf("%s, %v", doc.OpenAPI, err)
 	}
-	for name, want := range map[string]string{"Job": "records.Job", "PageTable": "records.Page[records.Table]", "IssueShown": "records.IssueShown",
+	for name, want := range map[string]string{"Job": "records.Job", "PageTable": "records.Page[records.Table]",
+		"IssueShown": "records.IssueShown",
 		"AuditShown": "json.RawMessage", "RowsPage": "json.RawMessage"} {
 		if got := doc.Components.Schemas[name]["x-go-type"]; got != want {
 			t.Errorf("%s is made to %v, want %s", name, got, want)
@@ -168,11 +175,13 @@ func TestTheClientsMethodsAreThoseOfTheInterface(t *testing.T) {
 }
 
 func TestAddressesThatHoldNoText(t *testing.T) {
-	for query, want := range map[string]int{"a=b": 200, "a=%00": 422, "a=%ff": 422, "a=%zz": 400, "a=%2": 400, "a=%C3%A4": 200, "a=" + strings.Repeat("x", 33<<10): 414} {
+	for query, want := range map[string]int{"a=b": 200, "a=%00": 422, "a=%ff": 422, "a=%zz": 400, "a=%2": 400,
+		"a=%C3%A4": 200, "a=" + strings.Repeat("x", 33<<10): 414} {
 		r := httptest.NewRequest(http.MethodGet, "/x", nil)
 		r.URL.RawQuery = query
 		w := httptest.NewRecorder()
-		textual(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) })).ServeHTTP(w, r)
+		textual(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) })).
+			ServeHTTP(w, r)
 		if w.Code != want {
 			t.Errorf("%.20s: %d, want %d", query, w.Code, want)
 		}
@@ -181,7 +190,8 @@ func TestAddressesThatHoldNoText(t *testing.T) {
 
 func TestBodiesThatHoldANulAreRefused(t *testing.T) {
 	for body, want := range map[string]int{
-		`{"a":"b"}`: 200, `{"a":"\u0000"}`: 422, `{"a":"\\u0000"}`: 200, `{"a":"\\\u0000"}`: 422, "{\"a\":\"\x00\"}": 422, `{"a":"\u00e4"}`: 200, strings.Repeat(" ", bodyLimit+1): 413,
+		`{"a":"b"}`: 200, `{"a":"\u0000"}`: 422, `{"a":"\\u0000"}`: 200, `{"a":"\\\u0000"}`: 422,
+		"{\"a\":\"\x00\"}": 422, `{"a":"\u00e4"}`: 200, strings.Repeat(" ", bodyLimit+1): 413,
 	} {
 		w := httptest.NewRecorder()
 		bodied(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -218,7 +228,8 @@ func TestWhereARequestComesFrom(t *testing.T) {
 
 func TestAServiceIsCalledByItsNames(t *testing.T) {
 	s := &Server{Names: []string{"sieve.example"}}
-	for host, want := range map[string]int{"localhost:7305": 200, "127.0.0.1": 200, "[::1]:7305": 200, "Sieve.Example.:443": 200, "evil.example": 421, "192.0.2.1": 421} {
+	for host, want := range map[string]int{"localhost:7305": 200, "127.0.0.1": 200, "[::1]:7305": 200,
+		"Sieve.Example.:443": 200, "evil.example": 421, "192.0.2.1": 421} {
 		r := httptest.NewRequest(http.MethodGet, "/", nil)
 		r.Host = host
 		w := httptest.NewRecorder()

@@ -52,7 +52,8 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		if *shown.Passed {
 			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
 		} else {
-			add("judged", "done", fmt.Sprintf("Fell short: its score is %.2f, or a rule that stops it is broken.", *shown.Score), shown)
+			add("judged", "done", fmt.Sprintf("Fell short: its score is %.2f, or a rule that stops it is broken.",
+				*shown.Score), shown)
 		}
 	}
 	if err := s.pathAsked(ctx, t, add); err != nil {
@@ -65,7 +66,8 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 type addStage func(name, state, says string, table *records.Table)
 
 func (s *Server) pathAsked(ctx context.Context, t *records.Table, add addStage) error {
-	unsettled, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: t.Dataset, State: "unsettled"}, store.Cursor{Limit: 500})
+	unsettled, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: t.Dataset, State: "unsettled"},
+		store.Cursor{Limit: 500})
 	if err != nil {
 		return err
 	}

@@ -48,7 +48,8 @@ func (s *Server) people() {
 				return err
 			}
 			made.Secret = token.Secret
-			return store.Record(ctx, tx, caller(ctx).ID, "added a person", person.Name, map[string]any{"role": person.Role, "token": token.ID})
+			return store.Record(ctx, tx, caller(ctx).ID, "added a person", person.Name,
+				map[string]any{"role": person.Role, "token": token.ID})
 		})
 		return answer(&made, err)
 	})
@@ -71,7 +72,8 @@ func (s *Server) people() {
 				return err
 			}
 			if n, err := store.Administrators(ctx, tx); err != nil || n == 0 {
-				return orElse(err, huma.NewError(http.StatusConflict, person.Name+" is the last administrator who is let in; make another one first."))
+				return orElse(err, huma.NewError(http.StatusConflict, person.Name+
+					" is the last administrator who is let in; make another one first."))
 			}
 			action := "let a person in again"
 			if in.Body.Disabled {
@@ -104,7 +106,8 @@ func (s *Server) people() {
 				return err
 			}
 			made.Person, made.Secret = *person, token.Secret
-			return store.Record(ctx, tx, caller(ctx).ID, "ended all tokens of a person and made a new one", person.Name, map[string]any{"token": token.ID})
+			return store.Record(ctx, tx, caller(ctx).ID, "ended all tokens of a person and made a new one", person.Name,
+				map[string]any{"token": token.ID})
 		})
 		s.slowing.forget()
 		return answer(&made, err)
@@ -125,7 +128,8 @@ func orElse(err, other error) error {
 	return other
 }
 
-func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string, days int) (*records.MadeToken, error) {
+func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string,
+	days int) (*records.MadeToken, error) {
 	secret, err := access.NewSecret("ps_")
 	if err != nil {
 		return nil, err
@@ -172,7 +176,8 @@ func (s *Server) tokens() {
 			if made, err = s.newToken(ctx, tx, caller(ctx).ID, in.Body.Note, in.Body.Days); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "made a token", made.Person, map[string]any{"token": made.ID, "from": addressIn(ctx)})
+			return store.Record(ctx, tx, caller(ctx).ID, "made a token", made.Person,
+				map[string]any{"token": made.ID, "from": addressIn(ctx)})
 		})
 		return answer(made, err)
 	})
@@ -186,7 +191,8 @@ func (s *Server) tokens() {
 		}
 		if token.Person != caller(ctx).Name && !access.Role(caller(ctx).Role).May(access.Administer) {
 			s.recordRefusal(ctx, caller(ctx), "End a token of somebody else", access.Administer)
-			return nil, huma.NewError(http.StatusForbidden, fmt.Sprintf("Token %d is somebody else's; ask an administrator.", in.ID))
+			return nil, huma.NewError(http.StatusForbidden,
+				fmt.Sprintf("Token %d is somebody else's; ask an administrator.", in.ID))
 		}
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
 			if err := store.RevokeToken(ctx, tx, in.ID); err != nil {

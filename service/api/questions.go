@@ -57,12 +57,14 @@ type flight struct {
 
 // recall returns the answer to a question that reads a table, which is worked out where it is
 // not known yet: as soon as there is memory for it.
-func recall[T any](ctx context.Context, r *remembered, key string, work func(ctx context.Context) (T, error)) (T, error) {
+func recall[T any](ctx context.Context, r *remembered, key string, work func(ctx context.Context) (T, error)) (
+	T, error) {
 	return recallFor(ctx, r, key, questionBytes, work)
 }
 
 // recallFor is recall for a question that takes so many bytes.
-func recallFor[T any](ctx context.Context, r *remembered, key string, bytes int64, work func(ctx context.Context) (T, error)) (T, error) {
+func recallFor[T any](ctx context.Context, r *remembered, key string, bytes int64,
+	work func(ctx context.Context) (T, error)) (T, error) {
 	var none T
 	if known, ok := r.known(key); ok {
 		return known.(T), nil

@@ -92,7 +92,8 @@ func TestAQuestionStopsWithItsLastAsker(t *testing.T) {
 	<-stopped
 	group.Wait()
 	// Asked again, it is worked out anew.
-	if got, err := recall(ctx, &r, "question", func(context.Context) (int, error) { return 1, nil }); got != 1 || err != nil {
+	if got, err := recall(ctx, &r, "question", func(context.Context) (int, error) { return 1, nil }); got != 1 ||
+		err != nil {
 		t.Errorf("%d, %v", got, err)
 	}
 }
@@ -101,7 +102,8 @@ func TestRememberedAnswersAreBoundedByBytesAndTheOneUsedLongestAgoGoes(t *testin
 	var r remembered
 	answer := func(key string) {
 		t.Helper()
-		if _, err := recall(ctx, &r, key, func(context.Context) ([]uint32, error) { return make([]uint32, rememberedBytes/4/4), nil }); err != nil {
+		if _, err := recall(ctx, &r, key,
+			func(context.Context) ([]uint32, error) { return make([]uint32, rememberedBytes/4/4), nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -118,7 +120,8 @@ func TestRememberedAnswersAreBoundedByBytesAndTheOneUsedLongestAgoGoes(t *testin
 	if r.bytes > rememberedBytes {
 		t.Errorf("%d bytes are remembered", r.bytes)
 	}
-	if _, err := recall(ctx, &r, "huge", func(context.Context) ([]uint32, error) { return make([]uint32, rememberedBytes), nil }); err != nil {
+	if _, err := recall(ctx, &r, "huge",
+		func(context.Context) ([]uint32, error) { return make([]uint32, rememberedBytes), nil }); err != nil {
 		t.Fatal(err)
 	}
 	if _, ok := r.known("huge"); ok {

@@ -48,7 +48,8 @@ func (s *Server) forms() {
 		Summary: "Change the text of a rulebook by its items; comments and order stay, and nothing is saved",
 	}, func(_ context.Context, in *edits) (*body[Carried], error) {
 		if len(in.Body.Changes)*len(in.Body.Source) > editedMost {
-			return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
+			return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.",
+				len(in.Body.Changes), len(in.Body.Source))
 		}
 		source, err := rulebook.Edit(in.Body.Source, in.Body.Changes)
 		var mistakes document.Problems
@@ -83,14 +84,16 @@ func (s *Server) trials() {
 			return nil, err
 		}
 		if book.Dataset != t.Dataset {
-			return nil, invalid("The rulebook is for the dataset %s, and table %d belongs to %s.", book.Dataset, t.ID, t.Dataset)
+			return nil, invalid("The rulebook is for the dataset %s, and table %d belongs to %s.", book.Dataset, t.ID,
+				t.Dataset)
 		}
 		var job *records.Job
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if job, err = s.Pool.AddTrial(ctx, tx, t, in.Body.Source, caller(ctx).ID); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "tried a rulebook", subject(t), map[string]any{"sha256": book.Digest})
+			return store.Record(ctx, tx, caller(ctx).ID, "tried a rulebook", subject(t),
+				map[string]any{"sha256": book.Digest})
 		})
 		return answer(job, err)
 	})

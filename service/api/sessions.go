@@ -73,13 +73,15 @@ func (s *Server) sessions() {
 	}, func(ctx context.Context, in *signIn) (*signedIn, error) {
 		hash, address := access.Hash(in.Body.Token), addressIn(ctx)
 		if wait := s.slowing.wait(address, hash); wait > 0 {
-			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, "Too many wrong tokens were sent from this address; wait before the next one."),
+			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests,
+				"Too many wrong tokens were sent from this address; wait before the next one."),
 				http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
 		}
 		c, err := store.CallerByToken(ctx, s.Store.DB, hash)
 		if errors.Is(err, store.ErrNotFound) {
 			s.failed(ctx, address)
-			return nil, huma.NewError(http.StatusUnauthorized, "This token is not in force; ask an administrator for another.")
+			return nil, huma.NewError(http.StatusUnauthorized,
+				"This token is not in force; ask an administrator for another.")
 		}
 		if err != nil {
 			return nil, err
@@ -93,8 +95,10 @@ func (s *Server) sessions() {
 		if err := store.AddSession(ctx, s.Store.DB, access.Hash(secret), c.TokenID, expires); err != nil {
 			return nil, err
 		}
-		cookie := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires}
-		return &signedIn{cookie, *meOf(c)}, store.Record(ctx, s.Store.DB, c.ID, "signed in", "console", map[string]any{"from": addressIn(ctx)})
+		cookie := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true,
+			SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires}
+		return &signedIn{cookie, *meOf(c)}, store.Record(ctx, s.Store.DB, c.ID, "signed in", "console",
+			map[string]any{"from": addressIn(ctx)})
 	})
 	type signOut struct {
 		Session string `cookie:"proudsieve_session"`
@@ -106,12 +110,14 @@ func (s *Server) sessions() {
 		Right: access.Read, ID: "sign-out", Method: http.MethodDelete, Path: "/session",
 		Summary: "End the session",
 	}, func(ctx context.Context, in *signOut) (*signedOut, error) {
-		cookie := http.Cookie{Name: sessionCookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, MaxAge: -1}
+		cookie := http.Cookie{Name: sessionCookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+			Secure: s.Secure, MaxAge: -1}
 		if err := store.EndSession(ctx, s.Store.DB, access.Hash(in.Session)); err != nil {
 			return nil, err
 		}
 		s.slowing.forget()
-		return &signedOut{cookie}, store.Record(ctx, s.Store.DB, caller(ctx).ID, "signed out", "console", map[string]any{"from": addressIn(ctx)})
+		return &signedOut{cookie}, store.Record(ctx, s.Store.DB, caller(ctx).ID, "signed out", "console",
+			map[string]any{"from": addressIn(ctx)})
 	})
 	register(s, operation{
 		Right: access.Read, ID: "who-am-i", Method: http.MethodGet, Path: "/me",

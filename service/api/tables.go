@@ -109,13 +109,15 @@ func (s *Server) tables() {
 			digest, name = *t.ChangeLog, t.Dataset+"_changes.jsonl"
 		}
 		if t.BytesLetGo && in.What == "table" {
-			return nil, huma.NewError(http.StatusGone, fmt.Sprintf("Table %d was withdrawn, and its bytes were let go: %s", t.ID, *t.Withdrawn))
+			return nil, huma.NewError(http.StatusGone,
+				fmt.Sprintf("Table %d was withdrawn, and its bytes were let go: %s", t.ID, *t.Withdrawn))
 		}
 		f, err := s.Files.Open(digest)
 		if err != nil {
 			return nil, err
 		}
-		if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded "+map[string]string{"table": "a table", "change-log": "a change log"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
+		if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded "+map[string]string{"table": "a table",
+			"change-log": "a change log"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
 			return nil, errors.Join(err, f.Close())
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
@@ -233,7 +235,8 @@ func (s *Server) auditRows(ctx context.Context, a *records.Audit) (*audit.Rows, 
 
 // wantedRows lists the rows of a page, and one more where they come in the order of the
 // file, to know whether another page follows.
-func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known *audit.Rows, out *RowsPage) ([]uint32, error) {
+func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known *audit.Rows,
+	out *RowsPage) ([]uint32, error) {
 	var set *table.RowSet
 	if known != nil {
 		out.Total = t.audit.Rows
@@ -250,7 +253,8 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 		return nil, err
 	}
 	if chosen != nil {
-		if set = chosen.Clone(); set != nil && known != nil && (in.Rule != "" || in.Column != "" || in.Dimension != "") {
+		if set = chosen.Clone(); set != nil && known != nil && (in.Rule != "" || in.Column != "" ||
+			in.Dimension != "") {
 			caught, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
 			if err != nil {
 				return nil, err
@@ -293,8 +297,10 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 }
 
 // sortedRows lists the rows of a page of an order.
-func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet, out *RowsPage) ([]uint32, error) {
-	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column, in.Dimension}, "\x00")
+func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet,
+	out *RowsPage) ([]uint32, error) {
+	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column,
+		in.Dimension}, "\x00")
 	order, err := recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})

@@ -31,14 +31,17 @@ func (s *Server) withdrawals() {
 			return nil, err
 		}
 		if t.Origin != store.OriginDelivery {
-			return nil, invalid("Table %d is a %s table; withdraw the delivery that it was made of, and it goes with it.", t.ID, t.Origin)
+			return nil,
+				invalid("Table %d is a %s table; withdraw the delivery that it was made of, and it goes with it.", t.ID,
+					t.Origin)
 		}
 		var w *records.Withdrawal
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if w, err = store.Retire(ctx, tx, t.ID, caller(ctx).ID, in.Body.Reason, in.Body.LetGo); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "withdrew a delivery", subject(t), map[string]any{"reason": in.Body.Reason, "let_go_of_bytes": in.Body.LetGo, "sha256": t.Digest})
+			return store.Record(ctx, tx, caller(ctx).ID, "withdrew a delivery", subject(t),
+				map[string]any{"reason": in.Body.Reason, "let_go_of_bytes": in.Body.LetGo, "sha256": t.Digest})
 		})
 		return answer(w, err)
 	})
@@ -60,7 +63,8 @@ func (s *Server) withdrawals() {
 			if err := store.SetRetention(ctx, tx, d.ID, in.Body.Keep); err != nil {
 				return err
 			}
-			return store.Record(ctx, tx, caller(ctx).ID, "set how many deliveries are kept", "dataset "+d.Name, map[string]any{"keep_deliveries": in.Body.Keep})
+			return store.Record(ctx, tx, caller(ctx).ID, "set how many deliveries are kept", "dataset "+d.Name,
+				map[string]any{"keep_deliveries": in.Body.Keep})
 		})
 		if err != nil {
 			return nil, err

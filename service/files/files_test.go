@@ -102,7 +102,8 @@ func TestNothingIsKeptOfWhatWasCutOff(t *testing.T) {
 
 func TestWhatIsNotThere(t *testing.T) {
 	d, _ := open(t)
-	for _, digest := range []string{"", "abc", "../../etc/passwd", strings.Repeat("0", 64), strings.Repeat("G", 64), strings.Repeat("0", 63) + "/"} {
+	for _, digest := range []string{"", "abc", "../../etc/passwd", strings.Repeat("0", 64), strings.Repeat("G", 64),
+		strings.Repeat("0", 63) + "/"} {
 		if _, err := d.Open(digest); !errors.Is(err, ErrNotFound) {
 			t.Errorf("%q: %v, want %v", digest, err, ErrNotFound)
 		}

@@ -44,7 +44,8 @@ type Swept struct {
 // Sweep removes parts that nobody writes any more, and bytes that nobody speaks of:
 // recorded says which of some digests have a record. What is being written, by whichever
 // process, is locked and stays; so does everything while a backup is made.
-func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context, digests []string) (map[string]bool, error)) (Swept, error) {
+func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context, digests []string) (map[string]bool,
+	error)) (Swept, error) {
 	var swept Swept
 	parts, err := filepath.Glob(filepath.Join(d.incoming(), "part-*"))
 	if err != nil {
@@ -154,7 +155,8 @@ func (d *Directory) Each(ctx context.Context, f func(digest string, bytes int64)
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if e.IsDir() || !digestShape.MatchString(e.Name()) || !strings.HasSuffix(filepath.Dir(path), filepath.Join(e.Name()[:2], e.Name()[2:4])) {
+		if e.IsDir() || !digestShape.MatchString(e.Name()) ||
+			!strings.HasSuffix(filepath.Dir(path), filepath.Join(e.Name()[:2], e.Name()[2:4])) {
 			return nil
 		}
 		info, err := e.Info()

@@ -91,7 +91,8 @@ func environment(databaseURL string) []string {
 		return nil
 	}
 	password, _ := u.User.Password()
-	out := []string{"PGHOST=" + u.Hostname(), "PGUSER=" + u.User.Username(), "PGPASSWORD=" + password, "PGDATABASE=" + strings.TrimPrefix(u.Path, "/")}
+	out := []string{"PGHOST=" + u.Hostname(), "PGUSER=" + u.User.Username(), "PGPASSWORD=" + password, "PGDATABASE=" +
+		strings.TrimPrefix(u.Path, "/")}
 	if u.Port() != "" {
 		out = append(out, "PGPORT="+u.Port())
 	}

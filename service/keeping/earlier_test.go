@@ -76,7 +76,8 @@ func opens(t *testing.T, backup string) {
 	if _, err := keeping.Restore(ctx, backup, database, place); err != nil {
 		t.Fatal(err)
 	}
-	s, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: place, Listen: "127.0.0.1:0", Log: servicetest.Quiet()})
+	s, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: place, Listen: "127.0.0.1:0",
+		Log: servicetest.Quiet()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,12 +114,14 @@ func opens(t *testing.T, backup string) {
 		if err != nil || shown.Result.Rows != a.Rows {
 			t.Errorf("audit %d: %v", a.ID, err)
 		}
-		if _, err := servicetest.Get[api.RowsPage](ctx, admin, fmt.Sprintf("/tables/%d/rows?limit=5", a.TableID)); err != nil {
+		if _, err := servicetest.Get[api.RowsPage](ctx, admin,
+			fmt.Sprintf("/tables/%d/rows?limit=5", a.TableID)); err != nil {
 			t.Errorf("the rows of table %d: %v", a.TableID, err)
 		}
 	}
 	// The same bytes and rulebook give the same verdict now.
-	job, err := servicetest.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
+	job, err := servicetest.Post[records.Job](ctx, admin,
+		fmt.Sprintf("/tables/%d/audits", audits[len(audits)-1].TableID), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -120,7 +120,8 @@ func mayHold(directory string) error {
 		return err
 	}
 	for _, e := range entries {
-		if ours, _ := filepath.Match("records-*.dump*", e.Name()); !ours && e.Name() != "files" && e.Name() != description && e.Name() != filepath.Base(service.KeyFile("")) {
+		if ours, _ := filepath.Match("records-*.dump*", e.Name()); !ours && e.Name() != "files" &&
+			e.Name() != description && e.Name() != filepath.Base(service.KeyFile("")) {
 			return fmt.Errorf("%s holds %s, which is not of a backup; name a directory of its own", directory, e.Name())
 		}
 	}
@@ -207,7 +208,8 @@ func carry(ctx context.Context, from, to *files.Directory, digest string) (bytes
 	}
 	defer kept.Close()
 	if kept.Digest != digest {
-		return 0, false, errors.Join(fmt.Errorf("%w: its bytes have the SHA-256 %s", ErrAltered, kept.Digest), to.Remove(kept.Digest))
+		return 0, false, errors.Join(fmt.Errorf("%w: its bytes have the SHA-256 %s", ErrAltered, kept.Digest),
+			to.Remove(kept.Digest))
 	}
 	return kept.Bytes, true, nil
 }
@@ -252,7 +254,8 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	}
 	for _, path := range []string{filepath.Join(data, "files"), service.KeyFile(data), service.TokenFile(data)} {
 		if _, err := os.Lstat(path); !errors.Is(err, os.ErrNotExist) {
-			return nil, errors.Join(err, fmt.Errorf("%s is there already; a backup is put back into an empty place", path))
+			return nil, errors.Join(err, fmt.Errorf("%s is there already; a backup is put back into an empty place",
+				path))
 		}
 	}
 	from, err := files.OpenDirectory(filepath.Join(directory, "files"))
@@ -281,7 +284,8 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 		return nil, err
 	}
 	// The records come last: until they are there, the place is still empty to another try.
-	c := program(ctx, databaseURL, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "--dbname", databaseName(databaseURL), filepath.Join(directory, b.Records))
+	c := program(ctx, databaseURL, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error",
+		"--single-transaction", "--dbname", databaseName(databaseURL), filepath.Join(directory, b.Records))
 	if out, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("putting the records back: %w\n%s", err, out[:min(len(out), 4<<10)])
 	}

@@ -33,7 +33,8 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 			t.Fatal(err)
 		}
 	}
-	for _, one := range [][2]string{{"rulebooks", "rulebooks/stations.yaml"}, {"fix-plans", "fixes/stations_clean.yaml"}} {
+	for _, one := range [][2]string{{"rulebooks", "rulebooks/stations.yaml"},
+		{"fix-plans", "fixes/stations_clean.yaml"}} {
 		text, err := demo.Files.ReadFile(one[1])
 		must(err)
 		_, err = r.Steward.Declare(ctx, one[0], text)
@@ -45,13 +46,15 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, d.Table.ID, nil)
 	must(err)
-	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID), map[string]string{"fix_plan": "stations_clean"})
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", d.Table.ID),
+		map[string]string{"fix_plan": "stations_clean"})
 	must(err)
 	done, err := r.Steward.Follow(ctx, job.ID, nil)
 	must(err)
 	_, err = r.Steward.AuditOf(ctx, *done.ResultTable, nil)
 	must(err)
-	certificate, err = servicetest.Post[records.Certificate](ctx, r.Certifier, fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
+	certificate, err = servicetest.Post[records.Certificate](ctx, r.Certifier,
+		fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
 	must(err)
 	return r, database, certificate
 }
@@ -79,13 +82,16 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	if err != nil || restored.Copied != first.Files {
 		t.Fatalf("%+v, %v", restored, err)
 	}
-	if _, err := keeping.Restore(ctx, directory, empty, t.TempDir()); err == nil || !strings.Contains(err.Error(), "is put back into an empty place") {
+	if _, err := keeping.Restore(ctx, directory, empty, t.TempDir()); err == nil ||
+		!strings.Contains(err.Error(), "is put back into an empty place") {
 		t.Errorf("into a database that holds something: %v", err)
 	}
-	if _, err := keeping.Restore(ctx, directory, postgrestest.Database(t), place); err == nil || !strings.Contains(err.Error(), "is there already") {
+	if _, err := keeping.Restore(ctx, directory, postgrestest.Database(t), place); err == nil ||
+		!strings.Contains(err.Error(), "is there already") {
 		t.Errorf("into a directory that holds something: %v", err)
 	}
-	s, err := service.Start(ctx, service.Options{DatabaseURL: empty, Directory: place, Listen: "127.0.0.1:0", Log: servicetest.Quiet()})
+	s, err := service.Start(ctx, service.Options{DatabaseURL: empty, Directory: place, Listen: "127.0.0.1:0",
+		Log: servicetest.Quiet()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +148,8 @@ func TestACheckTellsWhatIsMissingAlteredAndTooMuch(t *testing.T) {
 	}
 	found, err := keeping.Check(ctx, database, r.Directory)
 	if err != nil || len(found.Missing) != 1 || len(found.Altered) != 1 || len(found.TooMuch) != 1 ||
-		!strings.Contains(found.Missing[0], filepath.Base(missing)) || !strings.Contains(found.Altered[0], filepath.Base(altered)) || found.TooMuch[0] != extra {
+		!strings.Contains(found.Missing[0], filepath.Base(missing)) ||
+		!strings.Contains(found.Altered[0], filepath.Base(altered)) || found.TooMuch[0] != extra {
 		t.Errorf("%+v, %v", found, err)
 	}
 	// A backup says so too, and leaves the one before as it was.
@@ -153,14 +160,16 @@ func TestACheckTellsWhatIsMissingAlteredAndTooMuch(t *testing.T) {
 
 func TestWhatIsNoBackupIsRefused(t *testing.T) {
 	directory := t.TempDir()
-	if _, err := keeping.Restore(ctx, directory, "postgres://127.0.0.1:1/x", t.TempDir()); err == nil || !strings.Contains(err.Error(), "is no finished backup") {
+	if _, err := keeping.Restore(ctx, directory, "postgres://127.0.0.1:1/x", t.TempDir()); err == nil ||
+		!strings.Contains(err.Error(), "is no finished backup") {
 		t.Errorf("%v", err)
 	}
 	if err := os.WriteFile(filepath.Join(directory, "letters.txt"), nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r, database, _ := worked(t)
-	if _, err := keeping.Make(ctx, database, r.Directory, directory); err == nil || !strings.Contains(err.Error(), "holds letters.txt, which is not of a backup") {
+	if _, err := keeping.Make(ctx, database, r.Directory, directory); err == nil ||
+		!strings.Contains(err.Error(), "holds letters.txt, which is not of a backup") {
 		t.Errorf("%v", err)
 	}
 }

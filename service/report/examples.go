@@ -18,7 +18,8 @@ const (
 )
 
 // Examples reads the first rows of each finding.
-func Examples(ctx context.Context, file *intake.File, marks []delimited.Mark, result *audit.Result) (map[string][]Example, error) {
+func Examples(ctx context.Context, file *intake.File, marks []delimited.Mark,
+	result *audit.Result) (map[string][]Example, error) {
 	var wanted []uint32
 	findings := gravest(result.Findings)
 	findings = findings[:min(len(findings), examplesIn)]

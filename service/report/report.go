@@ -56,7 +56,8 @@ type Question struct {
 }
 
 var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
-	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
+	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible,
+	"meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
 	"share": func(part, of int64) string {
 		if of == 0 {
 			return ""
@@ -102,7 +103,8 @@ func grouped(text string) string {
 // Visible shows stray spaces, which nobody could see.
 func Visible(text string) string {
 	inner := strings.Trim(text, " \u00a0\t")
-	lead, trail := len(text)-len(strings.TrimLeft(text, " \u00a0\t")), len(text)-len(strings.TrimRight(text, " \u00a0\t"))
+	lead, trail := len(text)-len(strings.TrimLeft(text, " \u00a0\t")),
+		len(text)-len(strings.TrimRight(text, " \u00a0\t"))
 	if inner == "" {
 		return strings.Repeat("␣", len([]rune(text)))
 	}
@@ -110,7 +112,8 @@ func Visible(text string) string {
 }
 
 func meaning(s rulebook.Severity) string {
-	return map[rulebook.Severity]string{rulebook.Major: "must be put right", rulebook.Minor: "should be looked at", rulebook.Note: "for information"}[s]
+	return map[rulebook.Severity]string{rulebook.Major: "must be put right", rulebook.Minor: "should be looked at",
+		rulebook.Note: "for information"}[s]
 }
 
 // gravest orders findings by severity, then by what they cost.
@@ -131,7 +134,8 @@ func gravest(findings []audit.Finding) []audit.Finding {
 func strip(m audit.Mesh, rows int64) template.HTML {
 	const width, height = 6, 14
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="strip" width="%d" height="%d" role="img" aria-label="%s">`, m.Cells*width, height, template.HTMLEscapeString(stripSays(m)))
+	fmt.Fprintf(&b, `<svg class="strip" width="%d" height="%d" role="img" aria-label="%s">`, m.Cells*width, height,
+		template.HTMLEscapeString(stripSays(m)))
 	for i := range m.Cells {
 		dimension, most := rulebook.Dimension(""), uint32(0)
 		for _, d := range rulebook.Dimensions {
@@ -147,13 +151,16 @@ func strip(m audit.Mesh, rows int64) template.HTML {
 			fmt.Fprintf(&b, `<rect class="completeness hollow" x="%g" y="0.75" width="3.5" height="12.5"/>`, x+0.75)
 		case rulebook.Validity:
 			for y := 2.0; y < height+4; y += 4 {
-				fmt.Fprintf(&b, `<line class="validity" x1="%g" y1="%g" x2="%g" y2="%g"/>`, x, min(y, height), x+5, max(y-4, 0))
+				fmt.Fprintf(&b, `<line class="validity" x1="%g" y1="%g" x2="%g" y2="%g"/>`, x, min(y, height), x+5,
+					max(y-4, 0))
 			}
 		case rulebook.Uniqueness:
-			fmt.Fprintf(&b, `<rect class="uniqueness" x="%g" y="0" width="1.9" height="14"/><rect class="uniqueness" x="%g" y="0" width="1.9" height="14"/>`, x, x+3.1)
+			fmt.Fprintf(&b,
+				`<rect class="uniqueness" x="%g" y="0" width="1.9" height="14"/><rect class="uniqueness" x="%g" y="0" width="1.9" height="14"/>`, x, x+3.1)
 		case rulebook.Consistency:
 			for _, y := range []float64{2.3, 7, 11.7} {
-				fmt.Fprintf(&b, `<circle class="consistency" cx="%g" cy="%g" r="1.2"/><circle class="consistency" cx="%g" cy="%g" r="1.2"/>`, x+1.2, y, x+3.8, y)
+				fmt.Fprintf(&b,
+					`<circle class="consistency" cx="%g" cy="%g" r="1.2"/><circle class="consistency" cx="%g" cy="%g" r="1.2"/>`, x+1.2, y, x+3.8, y)
 			}
 		}
 	}
@@ -163,7 +170,8 @@ func strip(m audit.Mesh, rows int64) template.HTML {
 
 func stripSays(m audit.Mesh) string {
 	var parts []string
-	words := map[rulebook.Dimension]string{rulebook.Completeness: "missing", rulebook.Validity: "invalid", rulebook.Uniqueness: "surplus", rulebook.Consistency: "inconsistent"}
+	words := map[rulebook.Dimension]string{rulebook.Completeness: "missing", rulebook.Validity: "invalid",
+		rulebook.Uniqueness: "surplus", rulebook.Consistency: "inconsistent"}
 	for _, d := range rulebook.Dimensions {
 		sum := int64(0)
 		for _, n := range m.Caught[d] {
@@ -203,12 +211,14 @@ func picture(c audit.Column) template.HTML {
 		return ""
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="picture" width="%g" height="%g" role="img" aria-label="%s">`, width, height, template.HTMLEscapeString(says))
+	fmt.Fprintf(&b, `<svg class="picture" width="%g" height="%g" role="img" aria-label="%s">`, width, height,
+		template.HTMLEscapeString(says))
 	step := width / float64(len(heights))
 	for i, n := range heights {
 		if n > 0 {
 			tall := max(math.Round(float64(n)/float64(most)*height), 1)
-			fmt.Fprintf(&b, `<rect x="%.2f" y="%g" width="%.2f" height="%g"/>`, float64(i)*step, height-tall, max(step-0.5, 0.5), tall)
+			fmt.Fprintf(&b, `<rect x="%.2f" y="%g" width="%.2f" height="%g"/>`, float64(i)*step, height-tall,
+				max(step-0.5, 0.5), tall)
 		}
 	}
 	b.WriteString(`</svg>`)
@@ -225,7 +235,9 @@ func frequent(texts []profile.Frequency, filled int64) template.HTML {
 		if len(text) > 24 {
 			text = append(text[:23], '…')
 		}
-		fmt.Fprintf(&b, `<div class="frequent"><i style="width:%.0fpx"></i><code>%s</code> %s</div>`, max(float64(t.Rows)/float64(filled)*60, 1), template.HTMLEscapeString(string(text)), document.Grouped(t.Rows))
+		fmt.Fprintf(&b, `<div class="frequent"><i style="width:%.0fpx"></i><code>%s</code> %s</div>`,
+			max(float64(t.Rows)/float64(filled)*60, 1), template.HTMLEscapeString(string(text)),
+			document.Grouped(t.Rows))
 	}
 	return template.HTML(b.String())
 }

@@ -13,7 +13,8 @@ import (
 )
 
 func TestAReportStandsAlone(t *testing.T) {
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, required: true, severity: major, reason: It names the <row>.}\n  - {name: n, type: decimal}\nrules:\n  - {id: less, condition: n < 5}\nmeasures: [n]\n")
+	book := testkit.Book(t,
+		"dataset: d\ncolumns:\n  - {name: k, required: true, severity: major, reason: It names the <row>.}\n  - {name: n, type: decimal}\nrules:\n  - {id: less, condition: n < 5}\nmeasures: [n]\n")
 	content := "k,n\n<b>a</b>,1\n,9\n  c,x\n"
 	file := testkit.File(t, content, book.Reading)
 	result, err := audit.Run(context.Background(), file, book, 1)
@@ -25,12 +26,17 @@ func TestAReportStandsAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out strings.Builder
-	if err := report.Write(&out, &report.Report{Dataset: "d", FileName: "d.csv", When: time.Unix(0, 0), Result: result, Examples: examples, Source: map[string]string{"Provider": "Millrace"},
-		Questions: []report.Question{{About: "k", Text: "What is a row without a name?", Asked: "1 May"}}}); err != nil {
+	if err := report.Write(&out, &report.Report{Dataset: "d", FileName: "d.csv", When: time.Unix(0, 0), Result: result,
+		Examples: examples, Source: map[string]string{"Provider": "Millrace"},
+		Questions: []report.Question{{About: "k", Text: "What is a row without a name?",
+			Asked: "1 May"}}}); err != nil {
 		t.Fatal(err)
 	}
 	page := out.String()
-	for _, want := range []string{"Audit of d.csv", "the table fell short", "1 of 3 rows has nothing in k.", "must be put right", "It names the &lt;row&gt;.", "What is a row without a name?", "␣␣c", "<span class=\"none\">missing</span>", "3 records were read: 3 rows", "Millrace", `id="less"`, "33.33", `<td class="n">9</td>`} {
+	for _, want := range []string{"Audit of d.csv", "the table fell short", "1 of 3 rows has nothing in k.",
+		"must be put right", "It names the &lt;row&gt;.", "What is a row without a name?", "␣␣c",
+		"<span class=\"none\">missing</span>", "3 records were read: 3 rows", "Millrace", `id="less"`, "33.33",
+		`<td class="n">9</td>`} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the report has no %q", want)
 		}

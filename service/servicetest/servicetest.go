@@ -30,7 +30,8 @@ type Running struct {
 // Start starts a service on a database of its own; change may alter its options.
 func Start(t testing.TB, change func(*service.Options)) *Running {
 	t.Helper()
-	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0", Log: Quiet()}
+	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
+		Log: Quiet()}
 	if change != nil {
 		change(&o)
 	}
@@ -57,7 +58,8 @@ func Start(t testing.TB, change func(*service.Options)) *Running {
 
 func (r *Running) person(t testing.TB, name string, role access.Role) *client.Client {
 	t.Helper()
-	made, err := r.Admin.AddPerson(context.Background(), client.NewPersonBody{Name: name, Role: client.NewPersonBodyRole(role)})
+	made, err := r.Admin.AddPerson(context.Background(),
+		client.NewPersonBody{Name: name, Role: client.NewPersonBodyRole(role)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,8 @@ type NewAudit struct {
 func AddAudit(ctx context.Context, q Querier, a NewAudit) (int64, error) {
 	id, err := get[int64](ctx, q, "audit", `INSERT INTO audits (table_id, dataset_id, rulebook_id, job_id, score, pass_mark, passed, rows, result, rows_digest)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-		a.TableID, a.DatasetID, a.RulebookID, a.JobID, a.Score, a.PassMark, a.Passed, a.Rows, string(a.Result), a.RowsDigest)
+		a.TableID, a.DatasetID, a.RulebookID, a.JobID, a.Score, a.PassMark, a.Passed, a.Rows, string(a.Result),
+		a.RowsDigest)
 	if err != nil {
 		return 0, err
 	}
@@ -51,12 +52,14 @@ func AuditResult(ctx context.Context, q Querier, id int64) (json.RawMessage, err
 
 // Audits lists audits; dataset 0 and table 0 mean all.
 func Audits(ctx context.Context, q Querier, dataset, table int64, c Cursor) (*Page[Audit], error) {
-	return page(ctx, q, c, func(a *Audit) int64 { return a.ID }, auditColumns+" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4) ORDER BY a.id DESC LIMIT $2", dataset, table)
+	return page(ctx, q, c, func(a *Audit) int64 { return a.ID }, auditColumns+
+		" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4) ORDER BY a.id DESC LIMIT $2", dataset, table)
 }
 
 // PastResults returns what the newest audits found of the tables of a dataset that came before
 // one, of the same origin, at most so many, the last one first.
-func PastResults(ctx context.Context, q Querier, dataset, before int64, origin string, most int) ([]json.RawMessage, error) {
+func PastResults(ctx context.Context, q Querier, dataset, before int64, origin string,
+	most int) ([]json.RawMessage, error) {
 	if most == 0 {
 		return nil, nil
 	}
@@ -66,5 +69,6 @@ func PastResults(ctx context.Context, q Querier, dataset, before int64, origin s
 
 // AuditBefore returns the newest audit of a dataset, of tables of one origin, that came before another.
 func AuditBefore(ctx context.Context, q Querier, a *Audit) (*Audit, error) {
-	return get[Audit](ctx, q, "earlier audit", auditColumns+" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
+	return get[Audit](ctx, q, "earlier audit", auditColumns+
+		" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
 }

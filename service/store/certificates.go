@@ -10,8 +10,10 @@ const certificateColumns = `SELECT c.id, c.table_id, d.name AS dataset, c.statem
 	FROM certificates c JOIN tables t ON t.id = c.table_id JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = c.created_by`
 
 // AddCertificate records a certificate.
-func AddCertificate(ctx context.Context, q Querier, table, audit int64, statement json.RawMessage, signature string, person int64) (*Certificate, error) {
-	id, err := get[int64](ctx, q, "certificate", "INSERT INTO certificates (table_id, audit_id, statement, signature, created_by) VALUES ($1, $2, $3, $4, $5) RETURNING id",
+func AddCertificate(ctx context.Context, q Querier, table, audit int64, statement json.RawMessage, signature string,
+	person int64) (*Certificate, error) {
+	id, err := get[int64](ctx, q, "certificate",
+		"INSERT INTO certificates (table_id, audit_id, statement, signature, created_by) VALUES ($1, $2, $3, $4, $5) RETURNING id",
 		table, audit, string(statement), signature, person)
 	if err != nil {
 		return nil, err
@@ -26,5 +28,6 @@ func FindCertificate(ctx context.Context, q Querier, id int64) (*Certificate, er
 
 // Certificates lists certificates.
 func Certificates(ctx context.Context, q Querier, c Cursor) (*Page[Certificate], error) {
-	return page(ctx, q, c, func(c *Certificate) int64 { return c.ID }, certificateColumns+" WHERE c.id < $1 ORDER BY c.id DESC LIMIT $2")
+	return page(ctx, q, c, func(c *Certificate) int64 { return c.ID }, certificateColumns+
+		" WHERE c.id < $1 ORDER BY c.id DESC LIMIT $2")
 }

@@ -25,7 +25,8 @@ type OutdatedError struct {
 
 // Error implements error.
 func (e *OutdatedError) Error() string {
-	saved := fmt.Sprintf("%s saved version %d at %s", e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"))
+	saved := fmt.Sprintf("%s saved version %d at %s", e.Newest.Author, e.Newest.Version, e.Newest.CreatedAt.UTC().
+		Format("2006-01-02 15:04 UTC"))
 	if e.From == 0 {
 		return fmt.Sprintf("%s, and nothing says that this text was made from it; look at that version, and name it when you save", saved)
 	}
@@ -67,7 +68,8 @@ func AddDeclaration(ctx context.Context, q Querier, n NewDeclaration) (*Declarat
 	if newest == nil {
 		n.From = 0 // it was made from one of another name
 	}
-	if _, err := exec(ctx, q, "INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+	if _, err := exec(ctx, q,
+		"INSERT INTO declarations (kind, dataset_id, name, version, source, digest, author_id) VALUES ($1, $2, $3, $4, $5, $6, $7)",
 		n.Kind, n.DatasetID, n.Name, n.From+1, n.Source, n.Digest, n.AuthorID); err != nil {
 		return nil, err
 	}
@@ -76,14 +78,18 @@ func AddDeclaration(ctx context.Context, q Querier, n NewDeclaration) (*Declarat
 
 // NewestDeclaration returns the newest version.
 func NewestDeclaration(ctx context.Context, q Querier, kind string, dataset int64, name string) (*Declaration, error) {
-	return get[Declaration](ctx, q, fmt.Sprintf("%s %q", words[kind], name), declarationColumns+" WHERE c.kind = $1 AND c.dataset_id = $2 AND c.name = $3 ORDER BY c.version DESC LIMIT 1", kind, dataset, name)
+	return get[Declaration](ctx, q, fmt.Sprintf("%s %q", words[kind], name), declarationColumns+
+		" WHERE c.kind = $1 AND c.dataset_id = $2 AND c.name = $3 ORDER BY c.version DESC LIMIT 1", kind, dataset, name)
 }
 
 var words = map[string]string{KindRulebook: "rulebook of", KindFixPlan: "fix plan", KindMerge: "merge"}
 
 // DeclarationVersion returns one version.
-func DeclarationVersion(ctx context.Context, q Querier, kind string, dataset int64, name string, version int) (*Declaration, error) {
-	return get[Declaration](ctx, q, fmt.Sprintf("version %d of the %s %q", version, words[kind], name), declarationColumns+" WHERE c.kind = $1 AND c.dataset_id = $2 AND c.name = $3 AND c.version = $4", kind, dataset, name, version)
+func DeclarationVersion(ctx context.Context, q Querier, kind string, dataset int64, name string,
+	version int) (*Declaration, error) {
+	return get[Declaration](ctx, q, fmt.Sprintf("version %d of the %s %q", version, words[kind], name),
+		declarationColumns+" WHERE c.kind = $1 AND c.dataset_id = $2 AND c.name = $3 AND c.version = $4", kind, dataset,
+		name, version)
 }
 
 // FindDeclaration returns a declaration by its id.
@@ -93,5 +99,6 @@ func FindDeclaration(ctx context.Context, q Querier, id int64) (*Declaration, er
 
 // Declarations lists versions of a kind; dataset 0 means all datasets.
 func Declarations(ctx context.Context, q Querier, kind string, dataset int64, c Cursor) (*Page[Declaration], error) {
-	return page(ctx, q, c, func(d *Declaration) int64 { return d.ID }, declarationColumns+" WHERE c.id < $1 AND c.kind = $3 AND ($4 = 0 OR c.dataset_id = $4) ORDER BY c.id DESC LIMIT $2", kind, dataset)
+	return page(ctx, q, c, func(d *Declaration) int64 { return d.ID }, declarationColumns+
+		" WHERE c.id < $1 AND c.kind = $3 AND ($4 = 0 OR c.dataset_id = $4) ORDER BY c.id DESC LIMIT $2", kind, dataset)
 }

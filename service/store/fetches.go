@@ -11,7 +11,8 @@ const fetchColumns = `SELECT f.id, d.name AS dataset, f.dataset_id, f.address, f
 	FROM fetches f JOIN datasets d ON d.id = f.dataset_id JOIN people p ON p.id = f.created_by`
 
 // AddFetch records an address. One that is fetched again and again is due from now on.
-func AddFetch(ctx context.Context, q Querier, dataset int64, address string, everyMinutes *int, source json.RawMessage, person int64) (*Fetch, error) {
+func AddFetch(ctx context.Context, q Querier, dataset int64, address string, everyMinutes *int, source json.RawMessage,
+	person int64) (*Fetch, error) {
 	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by)
 		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5) RETURNING id`, dataset, address, everyMinutes, string(source), person)
 	if err != nil {
@@ -28,7 +29,8 @@ func FindFetch(ctx context.Context, q Querier, id int64) (*Fetch, error) {
 // Fetches lists the addresses of a dataset, those that ended last.
 func Fetches(ctx context.Context, q Querier, dataset int64) ([]Fetch, error) {
 	all := []Fetch{}
-	err := q.SelectContext(ctx, &all, fetchColumns+" WHERE f.dataset_id = $1 ORDER BY f.ended_at IS NOT NULL, f.id DESC", dataset)
+	err := q.SelectContext(ctx, &all, fetchColumns+
+		" WHERE f.dataset_id = $1 ORDER BY f.ended_at IS NOT NULL, f.id DESC", dataset)
 	return all, err
 }
 
@@ -70,7 +72,8 @@ func RecordFetch(ctx context.Context, q Querier, id int64, f *Fetched) error {
 
 // EndFetch ends a fetch: its address is not asked again.
 func EndFetch(ctx context.Context, q Querier, id int64) (*Fetch, error) {
-	if _, err := exec(ctx, q, "UPDATE fetches SET ended_at = coalesce(ended_at, now()), next_at = NULL WHERE id = $1", id); err != nil {
+	if _, err := exec(ctx, q, "UPDATE fetches SET ended_at = coalesce(ended_at, now()), next_at = NULL WHERE id = $1",
+		id); err != nil {
 		return nil, err
 	}
 	return FindFetch(ctx, q, id)

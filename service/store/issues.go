@@ -40,12 +40,14 @@ func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issu
 
 // IssueEntries lists what happened to an issue, oldest first.
 func IssueEntries(ctx context.Context, q Querier, id int64) ([]IssueEntry, error) {
-	return list[IssueEntry](ctx, q, "SELECT e.id, p.name AS person, e.kind, e.text, e.audit_id, e.at FROM issue_entries e LEFT JOIN people p ON p.id = e.person_id WHERE e.issue_id = $1 ORDER BY e.id", id)
+	return list[IssueEntry](ctx, q,
+		"SELECT e.id, p.name AS person, e.kind, e.text, e.audit_id, e.at FROM issue_entries e LEFT JOIN people p ON p.id = e.person_id WHERE e.issue_id = $1 ORDER BY e.id", id)
 }
 
 // AddIssueEntry adds to the record of an issue; person 0 means an audit.
 func AddIssueEntry(ctx context.Context, q Querier, issue, person int64, kind, text string, audit *int64) error {
-	_, err := exec(ctx, q, "INSERT INTO issue_entries (issue_id, person_id, kind, text, audit_id) VALUES ($1, NULLIF($2::bigint, 0), $3, $4, $5)", issue, person, kind, text, audit)
+	_, err := exec(ctx, q,
+		"INSERT INTO issue_entries (issue_id, person_id, kind, text, audit_id) VALUES ($1, NULLIF($2::bigint, 0), $3, $4, $5)", issue, person, kind, text, audit)
 	return err
 }
 
@@ -92,7 +94,8 @@ func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found 
 		}
 	}
 	for _, rule := range held {
-		issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.state <> 'closed'", dataset, rule)
+		issue, err := get[Issue](ctx, tx, "issue", issueColumns+
+			" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.state <> 'closed'", dataset, rule)
 		if errors.Is(err, ErrNotFound) {
 			continue
 		}
@@ -107,7 +110,8 @@ func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found 
 }
 
 func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text string, audit *int64) error {
-	if _, err := exec(ctx, tx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1", id, state); err != nil {
+	if _, err := exec(ctx, tx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1",
+		id, state); err != nil {
 		return err
 	}
 	return AddIssueEntry(ctx, tx, id, 0, entry, text, audit)
@@ -116,7 +120,8 @@ func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text str
 func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f FoundRule) error {
 	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2", dataset, f.Rule)
 	if errors.Is(err, ErrNotFound) {
-		id, err := get[int64](ctx, tx, "issue", "INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+		id, err := get[int64](ctx, tx, "issue",
+			"INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
 			dataset, f.Rule, f.Title, f.Severity, f.Rows, audit)
 		if err != nil {
 			return err
@@ -126,7 +131,8 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 	if err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1", issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
+	if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1",
+		issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
 		return err
 	}
 	waived := issue.WaiverUntil != nil && *issue.WaiverUntil >= time.Now().UTC().Format(time.DateOnly)
@@ -136,7 +142,8 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 	}
 	switch {
 	case waived && beyond > 0 && (issue.State == IssueClosed || issue.State == IssueWaived):
-		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened", fmt.Sprintf("%d more than the %d rows that were waived. %s", beyond, *issue.WaiverRows, f.Title), &audit)
+		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened",
+			fmt.Sprintf("%d more than the %d rows that were waived. %s", beyond, *issue.WaiverRows, f.Title), &audit)
 	case issue.State == IssueClosed && waived:
 		return setIssue(ctx, tx, issue.ID, IssueWaived, "seen", f.Title, &audit)
 	case issue.State == IssueClosed:
@@ -149,17 +156,22 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 
 // CloseGone closes the issues of a dataset whose rules are not in its rulebook any more, in the
 // name of who saved the version without them, and returns their rules.
-func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, version int, person int64) ([]string, error) {
-	gone, err := list[Issue](ctx, q, issueColumns+" WHERE i.dataset_id = $1 AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
+func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, version int,
+	person int64) ([]string, error) {
+	gone, err := list[Issue](ctx, q, issueColumns+
+		" WHERE i.dataset_id = $1 AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
 	if err != nil {
 		return nil, err
 	}
 	closed := []string{}
 	for _, i := range gone {
-		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1", i.ID); err != nil {
+		if _, err := exec(ctx, q,
+			"UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1",
+			i.ID); err != nil {
 			return nil, err
 		}
-		if err := AddIssueEntry(ctx, q, i.ID, person, "closed", fmt.Sprintf("Version %d of the rulebook has no rule %s any more.", version, i.Rule), nil); err != nil {
+		if err := AddIssueEntry(ctx, q, i.ID, person, "closed",
+			fmt.Sprintf("Version %d of the rulebook has no rule %s any more.", version, i.Rule), nil); err != nil {
 			return nil, err
 		}
 		closed = append(closed, i.Rule)

@@ -31,7 +31,8 @@ func AddJob(ctx context.Context, q Querier, j NewJob) (*Job, error) {
 			return nil, err
 		}
 	}
-	id, err := get[int64](ctx, q, "job", "INSERT INTO jobs (kind, table_id, dataset_id, declaration_id, detail, created_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+	id, err := get[int64](ctx, q, "job",
+		"INSERT INTO jobs (kind, table_id, dataset_id, declaration_id, detail, created_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
 		j.Kind, j.TableID, j.DatasetID, j.DeclarationID, string(detail), j.CreatedBy)
 	if err != nil {
 		return nil, err
@@ -65,8 +66,10 @@ func ClaimJob(ctx context.Context, q Querier, id int64, node string) (attempt in
 const held = " WHERE id = $1 AND attempt = $2 AND state = 'running'"
 
 // ReportProgress records how far an attempt is. ok is false where it no longer holds the job.
-func ReportProgress(ctx context.Context, q Querier, id int64, attempt int, done, total, rows int64) (ok bool, err error) {
-	return changed(exec(ctx, q, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt, done, total, rows))
+func ReportProgress(ctx context.Context, q Querier, id int64, attempt int,
+	done, total, rows int64) (ok bool, err error) {
+	return changed(exec(ctx, q, "UPDATE jobs SET bytes_done = $3, bytes_total = $4, rows_read = $5"+held, id, attempt,
+		done, total, rows))
 }
 
 // JobEnd is how an attempt ended.
@@ -89,13 +92,15 @@ func EndJob(ctx context.Context, q Querier, id int64, attempt int, end JobEnd) (
 		s := string(raw)
 		text = &s
 	}
-	return changed(exec(ctx, q, "UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
+	return changed(exec(ctx, q,
+		"UPDATE jobs SET state = $3, error = $4, result = $5, result_table_id = $6, ended_at = now()"+held,
 		id, attempt, end.State, end.Problem, text, end.TableID))
 }
 
 // StopJob ends a job from outside. ok is false where it had ended.
 func StopJob(ctx context.Context, q Querier, id int64) (ok bool, err error) {
-	return changed(exec(ctx, q, "UPDATE jobs SET state = 'stopped', ended_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id))
+	return changed(exec(ctx, q,
+		"UPDATE jobs SET state = 'stopped', ended_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id))
 }
 
 func changed(result interface{ RowsAffected() (int64, error) }, err error) (bool, error) {
@@ -108,7 +113,8 @@ func changed(result interface{ RowsAffected() (int64, error) }, err error) (bool
 
 // Beat says that a node is alive.
 func Beat(ctx context.Context, q Querier, node string) error {
-	_, err := exec(ctx, q, "INSERT INTO nodes (name, seen_at) VALUES ($1, now()) ON CONFLICT (name) DO UPDATE SET seen_at = now()", node)
+	_, err := exec(ctx, q,
+		"INSERT INTO nodes (name, seen_at) VALUES ($1, now()) ON CONFLICT (name) DO UPDATE SET seen_at = now()", node)
 	return err
 }
 
@@ -133,11 +139,13 @@ type Released struct {
 // nodes that were not heard of for so long; those that this node is recorded to run and does
 // not, since their end could not be recorded; and queued ones for which the queue has no
 // task that will be taken up soon. A job that was started MostAttempts times fails instead.
-func Reconcile(ctx context.Context, q Querier, node string, holding []int64, silence time.Duration) ([]Released, error) {
+func Reconcile(ctx context.Context, q Querier, node string, holding []int64,
+	silence time.Duration) ([]Released, error) {
 	if holding == nil {
 		holding = []int64{}
 	}
-	if _, err := exec(ctx, q, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)", silence.Seconds()*10); err != nil {
+	if _, err := exec(ctx, q, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)",
+		silence.Seconds()*10); err != nil {
 		return nil, err
 	}
 	// A task that is running in the queue was taken and not claimed here: its node is between

@@ -10,7 +10,8 @@ import (
 
 // AddPerson makes a person. A name that is taken is ErrConflict.
 func AddPerson(ctx context.Context, q Querier, name string, role access.Role) (*Person, error) {
-	added, err := list[int64](ctx, q, "INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING RETURNING id", name, role)
+	added, err := list[int64](ctx, q,
+		"INSERT INTO people (name, role) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING RETURNING id", name, role)
 	if err != nil {
 		return nil, err
 	}
@@ -22,16 +23,20 @@ func AddPerson(ctx context.Context, q Querier, name string, role access.Role) (*
 
 // Disable keeps a person out, or lets them in again, and ends their sessions.
 func Disable(ctx context.Context, q Querier, person int64, disabled bool) error {
-	if _, err := exec(ctx, q, "UPDATE people SET disabled_at = CASE WHEN $2 THEN coalesce(disabled_at, now()) END WHERE id = $1", person, disabled); err != nil {
+	if _, err := exec(ctx, q,
+		"UPDATE people SET disabled_at = CASE WHEN $2 THEN coalesce(disabled_at, now()) END WHERE id = $1", person,
+		disabled); err != nil {
 		return err
 	}
-	_, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)", person)
+	_, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)",
+		person)
 	return err
 }
 
 // RevokeTokens ends all tokens of a person, and their sessions.
 func RevokeTokens(ctx context.Context, q Querier, person int64) error {
-	if _, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)", person); err != nil {
+	if _, err := exec(ctx, q, "DELETE FROM sessions WHERE token_id IN (SELECT id FROM tokens WHERE person_id = $1)",
+		person); err != nil {
 		return err
 	}
 	_, err := exec(ctx, q, "UPDATE tokens SET revoked_at = now() WHERE person_id = $1 AND revoked_at IS NULL", person)
@@ -40,7 +45,8 @@ func RevokeTokens(ctx context.Context, q Querier, person int64) error {
 
 // Administrators counts those who may administer and are not kept out.
 func Administrators(ctx context.Context, q Querier) (int64, error) {
-	n, err := get[int64](ctx, q, "count", "SELECT count(*) FROM people WHERE role = 'administrator' AND disabled_at IS NULL")
+	n, err := get[int64](ctx, q, "count",
+		"SELECT count(*) FROM people WHERE role = 'administrator' AND disabled_at IS NULL")
 	if err != nil {
 		return 0, err
 	}
@@ -49,7 +55,8 @@ func Administrators(ctx context.Context, q Querier) (int64, error) {
 
 // FindPerson returns the person of a name.
 func FindPerson(ctx context.Context, q Querier, name string) (*Person, error) {
-	return get[Person](ctx, q, fmt.Sprintf("person %q", name), "SELECT id, name, role, disabled_at FROM people WHERE name = $1", name)
+	return get[Person](ctx, q, fmt.Sprintf("person %q", name),
+		"SELECT id, name, role, disabled_at FROM people WHERE name = $1", name)
 }
 
 // People lists everybody by name.
@@ -58,8 +65,11 @@ func People(ctx context.Context, q Querier) ([]Person, error) {
 }
 
 // AddToken records a token and returns its id.
-func AddToken(ctx context.Context, q Querier, person int64, hash []byte, note string, expires *time.Time) (int64, error) {
-	id, err := get[int64](ctx, q, "token", "INSERT INTO tokens (person_id, hash, note, expires_at) VALUES ($1, $2, $3, $4) RETURNING id", person, hash, note, expires)
+func AddToken(ctx context.Context, q Querier, person int64, hash []byte, note string,
+	expires *time.Time) (int64, error) {
+	id, err := get[int64](ctx, q, "token",
+		"INSERT INTO tokens (person_id, hash, note, expires_at) VALUES ($1, $2, $3, $4) RETURNING id", person, hash,
+		note, expires)
 	if err != nil {
 		return 0, err
 	}
@@ -70,7 +80,8 @@ const tokenColumns = `SELECT t.id, p.name AS person, p.role, t.note, t.created_a
 
 // Tokens lists tokens; person 0 means everybody's.
 func Tokens(ctx context.Context, q Querier, person int64, c Cursor) (*Page[Token], error) {
-	return page(ctx, q, c, func(t *Token) int64 { return t.ID }, tokenColumns+" WHERE t.id < $1 AND ($3 = 0 OR t.person_id = $3) ORDER BY t.id DESC LIMIT $2", person)
+	return page(ctx, q, c, func(t *Token) int64 { return t.ID }, tokenColumns+
+		" WHERE t.id < $1 AND ($3 = 0 OR t.person_id = $3) ORDER BY t.id DESC LIMIT $2", person)
 }
 
 // FindToken returns a token by its id.
@@ -100,7 +111,8 @@ const valid = "p.disabled_at IS NULL AND t.revoked_at IS NULL AND (t.expires_at 
 
 // CallerByToken returns who holds a token that is in force.
 func CallerByToken(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
-	return get[Caller](ctx, q, "such token", "SELECT p.id, p.name, p.role, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
+	return get[Caller](ctx, q, "such token",
+		"SELECT p.id, p.name, p.role, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
 }
 
 // CallerBySession returns who holds a session whose token is in force.
@@ -111,7 +123,8 @@ func CallerBySession(ctx context.Context, q Querier, hash []byte) (*Caller, erro
 
 // AddSession records a session.
 func AddSession(ctx context.Context, q Querier, hash []byte, token int64, expires time.Time) error {
-	_, err := exec(ctx, q, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)", hash, token, expires)
+	_, err := exec(ctx, q, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)", hash, token,
+		expires)
 	return err
 }
 

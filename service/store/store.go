@@ -77,7 +77,8 @@ func Empty(ctx context.Context, url string) error {
 	}
 	defer db.Close()
 	var tables int
-	if err := db.GetContext(ctx, &tables, "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'public'"); err != nil {
+	if err := db.GetContext(ctx, &tables,
+		"SELECT count(*) FROM information_schema.tables WHERE table_schema = 'public'"); err != nil {
 		return err
 	}
 	if tables > 0 {
@@ -113,7 +114,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
 		return err
 	}
-	defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock) // the lock ends with the connection at the latest
+	// the lock ends with the connection at the latest
+	defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
 	provider, err := s.provider()
 	if err != nil {
 		return err
@@ -189,7 +191,8 @@ func Passing(err error) bool {
 		return slices.Contains([]string{"08", "40", "53", "57"}, answer.Code[:min(2, len(answer.Code))])
 	}
 	var refused *pgconn.ConnectError
-	return errors.As(err, &refused) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || pgconn.SafeToRetry(err)
+	return errors.As(err, &refused) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) ||
+		pgconn.SafeToRetry(err)
 }
 
 // clean makes texts fit for the database, which takes neither a NUL nor bytes that are no
@@ -249,7 +252,8 @@ func (c Cursor) limit() int {
 
 // page reads one more record than wanted, to know whether a next page is there.
 // query has the id to stay below as its first argument and the limit as its second.
-func page[T any](ctx context.Context, q Querier, c Cursor, id func(*T) int64, query string, args ...any) (*Page[T], error) {
+func page[T any](ctx context.Context, q Querier, c Cursor, id func(*T) int64, query string, args ...any) (*Page[T],
+	error) {
 	before, err := c.before()
 	if err != nil {
 		return nil, err

@@ -50,7 +50,8 @@ func dataset(t *testing.T, s *Store, name string) *Dataset {
 
 func delivery(t *testing.T, s *Store, d *Dataset, p *Person, digest string) *Table {
 	t.Helper()
-	made, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginDelivery, Digest: digest, Bytes: 5, FileName: "f.csv", CreatedBy: p.ID})
+	made, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginDelivery, Digest: digest, Bytes: 5,
+		FileName: "f.csv", CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,11 +61,13 @@ func delivery(t *testing.T, s *Store, d *Dataset, p *Person, digest string) *Tab
 // audited records a finished audit and returns its id.
 func audited(t *testing.T, s *Store, table *Table, p *Person) int64 {
 	t.Helper()
-	job, err := AddJob(ctx, s.DB, NewJob{Kind: "audit", TableID: &table.ID, DatasetID: table.DatasetID, CreatedBy: p.ID})
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "audit", TableID: &table.ID, DatasetID: table.DatasetID,
+		CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
-	id, err := AddAudit(ctx, s.DB, NewAudit{TableID: table.ID, DatasetID: table.DatasetID, JobID: job.ID, Score: 90, PassMark: 95, Rows: 10, Result: []byte(`{"rows":10}`), RowsDigest: "d"})
+	id, err := AddAudit(ctx, s.DB, NewAudit{TableID: table.ID, DatasetID: table.DatasetID, JobID: job.ID, Score: 90,
+		PassMark: 95, Rows: 10, Result: []byte(`{"rows":10}`), RowsDigest: "d"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +91,8 @@ func TestOpeningADatabaseTwiceAndAtOnce(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if _, err := Open(ctx, "postgres://nobody@127.0.0.1:1/none"); err == nil || !strings.Contains(err.Error(), "connecting to the database") {
+	if _, err := Open(ctx, "postgres://nobody@127.0.0.1:1/none"); err == nil ||
+		!strings.Contains(err.Error(), "connecting to the database") {
 		t.Errorf("a database that is not there: %v", err)
 	}
 }
@@ -155,17 +159,22 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 		if len(versions) > 0 {
 			from = versions[len(versions)-1]
 		}
-		made, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: source, Digest: "digest of " + source, From: from, AuthorID: p.ID})
+		made, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results",
+			Source: source, Digest: "digest of " + source, From: from, AuthorID: p.ID})
 		if err != nil {
 			t.Fatal(err)
 		}
 		versions = append(versions, made.Version)
 	}
 	var outdated *OutdatedError
-	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); !errors.As(err, &outdated) || outdated.Newest.Version != 3 || !strings.Contains(err.Error(), "it was made from version 2, and Mara saved version 3 at") {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results",
+		Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); !errors.As(err, &outdated) ||
+		outdated.Newest.Version != 3 ||
+		!strings.Contains(err.Error(), "it was made from version 2, and Mara saved version 3 at") {
 		t.Errorf("from an earlier version: %v", err)
 	}
-	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "others", Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); err != nil {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "others",
+		Source: "three", Digest: "digest of three", From: 2, AuthorID: p.ID}); err != nil {
 		t.Errorf("from a version of another name: %v", err)
 	}
 	if want := []int{1, 2, 2, 3}; !slices.Equal(versions, want) {
@@ -182,7 +191,8 @@ func TestDeclarationsHaveVersions(t *testing.T) {
 	for i := range 8 { // at once, from the same version: one of them is first
 		go func() {
 			errs <- s.Do(ctx, func(tx *sqlx.Tx) error {
-				_, err := AddDeclaration(ctx, tx, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: fmt.Sprint(i), Digest: fmt.Sprint(i), From: 0, AuthorID: p.ID})
+				_, err := AddDeclaration(ctx, tx, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean",
+					Source: fmt.Sprint(i), Digest: fmt.Sprint(i), From: 0, AuthorID: p.ID})
 				return err
 			})
 		}()
@@ -205,7 +215,8 @@ func TestTheSameBytesTwiceAreOneDelivery(t *testing.T) {
 	s := open(t)
 	p, d, other := person(t, s, "Mara"), dataset(t, s, "results"), dataset(t, s, "visits")
 	first := delivery(t, s, d, p, "aaa")
-	if _, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginDelivery, Digest: "aaa", FileName: "again.csv", CreatedBy: p.ID}); !errors.Is(err, ErrConflict) {
+	if _, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginDelivery, Digest: "aaa",
+		FileName: "again.csv", CreatedBy: p.ID}); !errors.Is(err, ErrConflict) {
 		t.Errorf("%v, want %v", err, ErrConflict)
 	}
 	known, err := DeliveryWith(ctx, s.DB, d.ID, "aaa")
@@ -220,14 +231,17 @@ func TestWhatMayNeverChangeCannotBeChanged(t *testing.T) {
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
 	table := delivery(t, s, d, p, "aaa")
 	audited(t, s, table, p)
-	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results", Source: "x", Digest: "x", From: 0, AuthorID: p.ID}); err != nil {
+	if _, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindRulebook, DatasetID: d.ID, Name: "results",
+		Source: "x", Digest: "x", From: 0, AuthorID: p.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if err := Record(ctx, s.DB, p.ID, "did", "something", nil); err != nil {
 		t.Fatal(err)
 	}
-	for _, change := range []string{"UPDATE history SET action = 'undid'", "DELETE FROM history", "UPDATE audits SET score = 100", "DELETE FROM audits",
-		"UPDATE tables SET digest = 'bbb'", "DELETE FROM tables", "UPDATE declarations SET source = 'y'", "DELETE FROM declarations"} {
+	for _, change := range []string{"UPDATE history SET action = 'undid'", "DELETE FROM history",
+		"UPDATE audits SET score = 100", "DELETE FROM audits",
+		"UPDATE tables SET digest = 'bbb'", "DELETE FROM tables", "UPDATE declarations SET source = 'y'",
+		"DELETE FROM declarations"} {
 		if _, err := s.DB.Exec(change); err == nil || !strings.Contains(err.Error(), "is only ever added to") {
 			t.Errorf("%s: %v", change, err)
 		}
@@ -273,7 +287,9 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 		t.Helper()
 		table := delivery(t, s, d, p, digest)
 		id := audited(t, s, table, p)
-		if err := s.Do(ctx, func(tx *sqlx.Tx) error { return FollowIssues(ctx, tx, d.ID, id, found, held) }); err != nil {
+		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
+			return FollowIssues(ctx, tx, d.ID, id, found, held)
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -291,7 +307,8 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 	waive := func(until time.Time) {
 		t.Helper()
 		waived, reason := IssueWaived, "it is meant that way"
-		if err := ChangeIssue(ctx, s.DB, state().ID, state().Version, IssueChange{State: &waived, WaiverReason: &reason, WaiverUntil: &until, WaiverBy: &p.ID}); err != nil {
+		if err := ChangeIssue(ctx, s.DB, state().ID, state().Version, IssueChange{State: &waived, WaiverReason: &reason,
+			WaiverUntil: &until, WaiverBy: &p.ID}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -332,7 +349,8 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 	for _, e := range entries {
 		kinds = append(kinds, e.Kind)
 	}
-	if expected := []string{"opened", "seen", "closed", "reopened", "seen", "closed", "seen", "expired"}; !slices.Equal(kinds, expected) {
+	if expected := []string{"opened", "seen", "closed", "reopened", "seen", "closed", "seen",
+		"expired"}; !slices.Equal(kinds, expected) {
 		t.Errorf("what happened: %v, want %v", kinds, expected)
 	}
 	if err := ChangeIssue(ctx, s.DB, state().ID, state().Version-1, IssueChange{}); !errors.Is(err, ErrConflict) {
@@ -343,7 +361,8 @@ func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
 func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	s := open(t)
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
-	job, err := AddJob(ctx, s.DB, NewJob{Kind: "merge", DatasetID: d.ID, CreatedBy: p.ID, Detail: map[string]int{"x": 1}})
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "merge", DatasetID: d.ID, CreatedBy: p.ID,
+		Detail: map[string]int{"x": 1}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -363,7 +382,8 @@ func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	if _, err := s.DB.Exec("UPDATE nodes SET seen_at = now() - interval '1 hour'"); err != nil {
 		t.Fatal(err)
 	}
-	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 1 || released[0].ID != job.ID {
+	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 1 ||
+		released[0].ID != job.ID {
 		t.Errorf("released %v, %v", released, err)
 	}
 	second, ok, err := ClaimJob(ctx, s.DB, job.ID, "node-b")
@@ -377,7 +397,8 @@ func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	if ok, err := EndJob(ctx, s.DB, job.ID, 1, JobEnd{State: "done", Problem: "", Result: nil}); ok || err != nil {
 		t.Errorf("the first attempt ends the job: %v, %v", ok, err)
 	}
-	if ok, err := EndJob(ctx, s.DB, job.ID, 2, JobEnd{State: "done", Problem: "", Result: map[string]int{"n": 1}}); !ok || err != nil {
+	if ok, err := EndJob(ctx, s.DB, job.ID, 2,
+		JobEnd{State: "done", Problem: "", Result: map[string]int{"n": 1}}); !ok || err != nil {
 		t.Errorf("the second attempt cannot end the job: %v, %v", ok, err)
 	}
 	if ok, err := StopJob(ctx, s.DB, job.ID); ok || err != nil {
@@ -430,13 +451,19 @@ func TestOurRecordAndTheQueueAgree(t *testing.T) {
 		released    bool
 		becomes     string
 	}{
-		{"waiting in the queue", "queued", 0, "", queued(t, s, task, "available", nil, now, nil), false, false, "queued"},
-		{"taken just now and not claimed yet", "queued", 0, "", queued(t, s, task, "running", &now, now, nil), false, false, "queued"},
-		{"taken, and its node was ended before it claimed", "queued", 0, "", queued(t, s, task, "running", &long, long, nil), false, true, "queued"},
+		{"waiting in the queue", "queued", 0, "", queued(t, s, task, "available", nil, now, nil), false, false,
+			"queued"},
+		{"taken just now and not claimed yet", "queued", 0, "", queued(t, s, task, "running", &now, now, nil), false,
+			false, "queued"},
+		{"taken, and its node was ended before it claimed", "queued", 0, "", queued(t, s, task, "running", &long, long,
+			nil), false, true, "queued"},
 		{"being claimed here", "queued", 0, "", queued(t, s, task, "running", &long, long, nil), true, false, "queued"},
-		{"its task ended without it", "queued", 0, "", queued(t, s, task, "completed", &long, long, &now), false, true, "queued"},
-		{"its task was given up", "queued", 0, "", queued(t, s, task, "discarded", &long, long, &now), false, true, "queued"},
-		{"its task is put off", "queued", 0, "", queued(t, s, task, "retryable", &long, ahead, nil), false, true, "queued"},
+		{"its task ended without it", "queued", 0, "", queued(t, s, task, "completed", &long, long, &now), false, true,
+			"queued"},
+		{"its task was given up", "queued", 0, "", queued(t, s, task, "discarded", &long, long, &now), false, true,
+			"queued"},
+		{"its task is put off", "queued", 0, "", queued(t, s, task, "retryable", &long, ahead, nil), false, true,
+			"queued"},
 		{"it has no task", "queued", 0, "", nil, false, true, "queued"},
 		{"running here", "running", 1, "here", nil, true, false, "running"},
 		{"its end could not be recorded here", "running", 1, "here", nil, false, true, "queued"},
@@ -468,14 +495,16 @@ func TestOurRecordAndTheQueueAgree(t *testing.T) {
 			t.Errorf("%s: released %+v, %v", c.name, released, err)
 		}
 		found, err := FindJob(ctx, s.DB, job.ID)
-		if err != nil || found.State != c.becomes || c.becomes == "failed" && !strings.Contains(found.Error, "was started 5 times") {
+		if err != nil || found.State != c.becomes || c.becomes == "failed" &&
+			!strings.Contains(found.Error, "was started 5 times") {
 			t.Errorf("%s: it is %s, want %s; %s, %v", c.name, found.State, c.becomes, found.Error, err)
 		}
 	}
 }
 
 // queued returns what puts a task into the queue and returns its number.
-func queued(t *testing.T, s *Store, query, state string, attempted *time.Time, scheduled time.Time, finalized *time.Time) func() int64 {
+func queued(t *testing.T, s *Store, query, state string, attempted *time.Time, scheduled time.Time,
+	finalized *time.Time) func() int64 {
 	return func() (id int64) {
 		t.Helper()
 		if err := s.DB.Get(&id, query, state, attempted, scheduled, finalized); err != nil {
@@ -497,7 +526,8 @@ func TestANewerDatabaseIsRefused(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(ctx, url); !errors.Is(err, ErrNewer) || !strings.Contains(err.Error(), "its records have the form 99999") {
+	if _, err := Open(ctx, url); !errors.Is(err, ErrNewer) ||
+		!strings.Contains(err.Error(), "its records have the form 99999") {
 		t.Errorf("%v", err)
 	}
 }
@@ -512,7 +542,8 @@ func TestTextsOfFilesAreMadeFitForTheDatabase(t *testing.T) {
 	if _, _, err := ClaimJob(ctx, s.DB, job.ID, "here"); err != nil {
 		t.Fatal(err)
 	}
-	if ok, err := EndJob(ctx, s.DB, job.ID, 1, JobEnd{State: "failed", Problem: "the column a\x00b\xff", Result: nil}); !ok || err != nil {
+	if ok, err := EndJob(ctx, s.DB, job.ID, 1, JobEnd{State: "failed", Problem: "the column a\x00b\xff",
+		Result: nil}); !ok || err != nil {
 		t.Fatal(ok, err)
 	}
 	if found, err := FindJob(ctx, s.DB, job.ID); err != nil || found.Error != "the column a\u2400b\uFFFD" {
@@ -530,7 +561,8 @@ func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
 		table := delivery(t, s, d, p, fmt.Sprint("digest ", n))
 		audit := audited(t, s, table, p)
 		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-			return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "major", fmt.Sprintf("%d rows", rows), rows}}, nil)
+			return FollowIssues(ctx, tx, d.ID, audit,
+				[]FoundRule{{"one_result", "major", fmt.Sprintf("%d rows", rows), rows}}, nil)
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -542,7 +574,8 @@ func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
 	}
 	issue := follow(1)
 	state, reason, until := IssueWaived, "it is meant so", time.Now().AddDate(0, 1, 0)
-	if err := ChangeIssue(ctx, s.DB, issue.ID, issue.Version, IssueChange{State: &state, WaiverReason: &reason, WaiverUntil: &until, WaiverBy: &p.ID, WaiverRows: &issue.Rows}); err != nil {
+	if err := ChangeIssue(ctx, s.DB, issue.ID, issue.Version, IssueChange{State: &state, WaiverReason: &reason,
+		WaiverUntil: &until, WaiverBy: &p.ID, WaiverRows: &issue.Rows}); err != nil {
 		t.Fatal(err)
 	}
 	if issue := follow(1); issue.State != IssueWaived {
@@ -552,7 +585,8 @@ func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
 		t.Errorf("more rows than were waived: %s", issue.State)
 	}
 	entries, err := IssueEntries(ctx, s.DB, issue.ID)
-	if last := entries[len(entries)-1]; err != nil || last.Kind != "reopened" || !strings.HasPrefix(last.Text, "132 more than the 1 rows that were waived.") {
+	if last := entries[len(entries)-1]; err != nil || last.Kind != "reopened" ||
+		!strings.HasPrefix(last.Text, "132 more than the 1 rows that were waived.") {
 		t.Errorf("%+v, %v", last, err)
 	}
 	closed, err := CloseGone(ctx, s.DB, d.ID, []string{"another_rule"}, 2, p.ID)
@@ -560,7 +594,8 @@ func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
 		t.Errorf("%v, %v", closed, err)
 	}
 	entries, err = IssueEntries(ctx, s.DB, issue.ID)
-	if last := entries[len(entries)-1]; err != nil || last.Kind != "closed" || *last.Person != "Mara" || last.Text != "Version 2 of the rulebook has no rule one_result any more." {
+	if last := entries[len(entries)-1]; err != nil || last.Kind != "closed" || *last.Person != "Mara" ||
+		last.Text != "Version 2 of the rulebook has no rule one_result any more." {
 		t.Errorf("%+v, %v", last, err)
 	}
 }
@@ -576,11 +611,13 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
+	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean",
+		Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
-	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc", FileName: "c.csv", ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
+	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc",
+		FileName: "c.csv", ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -599,7 +636,8 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 		t.Errorf("what was made of it is still the newest: %v", err)
 	}
 	made, err := FindTable(ctx, s.DB, cleaned.ID)
-	if err != nil || made.Withdrawn == nil || !strings.Contains(*made.Withdrawn, fmt.Sprintf("It was made of table %d, which was withdrawn: the wrong file", second.ID)) {
+	if err != nil || made.Withdrawn == nil || !strings.Contains(*made.Withdrawn,
+		fmt.Sprintf("It was made of table %d, which was withdrawn: the wrong file", second.ID)) {
 		t.Errorf("what was made of it: %+v, %v", made, err)
 	}
 	issues, err := Issues(ctx, s.DB, IssueFilter{Dataset: "results"}, Cursor{})
@@ -610,7 +648,9 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	if want := map[string]bool{"aaa": true, "d": true}; err != nil || !maps.Equal(known, want) {
 		t.Errorf("the bytes that are kept: %v, want %v; %v", known, want, err)
 	}
-	if _, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "eee", FileName: "c.csv", ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID}); !errors.Is(err, ErrConflict) {
+	if _, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "eee", FileName: "c.csv",
+		ParentID: &second.ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID}); !errors.Is(err,
+		ErrConflict) {
 		t.Errorf("another table is made of it: %v", err)
 	}
 	delivery(t, s, d, p, "bbb") // the same bytes may come again
@@ -623,15 +663,18 @@ func TestRetentionKeepsTheNewestAndWhatIsCertified(t *testing.T) {
 	for i := range 5 {
 		tables = append(tables, delivery(t, s, d, p, fmt.Sprint("digest ", i)))
 	}
-	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
+	plan, err := AddDeclaration(ctx, s.DB, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean",
+		Source: "x", Digest: "x", From: 0, AuthorID: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
-	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc", FileName: "c.csv", ParentID: &tables[1].ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
+	cleaned, err := AddTable(ctx, s.DB, NewTable{DatasetID: d.ID, Origin: OriginCleaned, Digest: "ccc",
+		FileName: "c.csv", ParentID: &tables[1].ID, DeclarationID: &plan.ID, Accounting: []byte("{}"), CreatedBy: p.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := AddCertificate(ctx, s.DB, cleaned.ID, audited(t, s, cleaned, p), []byte("{}"), "signed", p.ID); err != nil {
+	if _, err := AddCertificate(ctx, s.DB, cleaned.ID, audited(t, s, cleaned, p), []byte("{}"), "signed",
+		p.ID); err != nil {
 		t.Fatal(err)
 	}
 	if expired, err := Expired(ctx, s.DB, d.ID); err != nil || len(expired) != 0 {
@@ -641,7 +684,8 @@ func TestRetentionKeepsTheNewestAndWhatIsCertified(t *testing.T) {
 	if err := SetRetention(ctx, s.DB, d.ID, &keep); err != nil {
 		t.Fatal(err)
 	}
-	if expired, err := Expired(ctx, s.DB, d.ID); err != nil || !slices.Equal(expired, []int64{tables[0].ID, tables[2].ID}) {
+	if expired, err := Expired(ctx, s.DB, d.ID); err != nil ||
+		!slices.Equal(expired, []int64{tables[0].ID, tables[2].ID}) {
 		t.Errorf("%v, want %v; %v", expired, []int64{tables[0].ID, tables[2].ID}, err)
 	}
 }

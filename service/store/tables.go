@@ -48,7 +48,8 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 	}
 	if t.Origin == OriginDelivery {
 		if _, err := DeliveryWith(ctx, q, t.DatasetID, t.Digest); !errors.Is(err, ErrNotFound) {
-			return nil, errors.Join(err, fmt.Errorf("%w: the dataset has a delivery with these bytes already", ErrConflict))
+			return nil, errors.Join(err, fmt.Errorf("%w: the dataset has a delivery with these bytes already",
+				ErrConflict))
 		}
 	}
 	from := slices.Clone(t.Inputs)
@@ -59,7 +60,8 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 		if made, err := FindTable(ctx, q, id); err != nil {
 			return nil, err
 		} else if made.WithdrawnAt != nil {
-			return nil, fmt.Errorf("%w: table %d, of which this one was made, was withdrawn: %s", ErrConflict, id, *made.Withdrawn)
+			return nil, fmt.Errorf("%w: table %d, of which this one was made, was withdrawn: %s", ErrConflict, id,
+				*made.Withdrawn)
 		}
 	}
 	if t.Source == nil {
@@ -72,12 +74,14 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 	}
 	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
-		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID, t.ChangeLog, accounting, t.CreatedBy)
+		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID,
+		t.ChangeLog, accounting, t.CreatedBy)
 	if err != nil {
 		return nil, err
 	}
 	for _, input := range t.Inputs {
-		if _, err := exec(ctx, q, "INSERT INTO table_inputs (table_id, input_id) VALUES ($1, $2)", *id, input); err != nil {
+		if _, err := exec(ctx, q, "INSERT INTO table_inputs (table_id, input_id) VALUES ($1, $2)", *id,
+			input); err != nil {
 			return nil, err
 		}
 	}
@@ -91,17 +95,21 @@ func FindTable(ctx context.Context, q Querier, id int64) (*Table, error) {
 
 // DeliveryWith returns the delivery of a dataset that has these bytes and was not withdrawn.
 func DeliveryWith(ctx context.Context, q Querier, dataset int64, digest string) (*Table, error) {
-	return get[Table](ctx, q, "delivery with these bytes", tableColumns+" WHERE t.dataset_id = $1 AND t.digest = $2 AND t.origin = 'delivery' AND w.table_id IS NULL", dataset, digest)
+	return get[Table](ctx, q, "delivery with these bytes", tableColumns+
+		" WHERE t.dataset_id = $1 AND t.digest = $2 AND t.origin = 'delivery' AND w.table_id IS NULL", dataset, digest)
 }
 
 // NewestDelivery returns the newest delivery of a dataset that was not withdrawn.
 func NewestDelivery(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("delivery of %q", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
+	return get[Table](ctx, q, fmt.Sprintf("delivery of %q", name), tableColumns+
+		" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
 }
 
 // Deliveries lists the newest deliveries of a dataset that were not withdrawn, at most so many.
 func Deliveries(ctx context.Context, q Querier, dataset int64, most int) ([]Table, error) {
-	return list[Table](ctx, q, tableColumns+" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT $2", dataset, most)
+	return list[Table](ctx, q, tableColumns+
+		" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT $2",
+		dataset, most)
 }
 
 // Descendants lists what was made of a table, of what was made of it, and so on.
@@ -114,27 +122,35 @@ func Descendants(ctx context.Context, q Querier, id int64) ([]int64, error) {
 
 // Tables lists the tables of a dataset; an empty origin means all.
 func Tables(ctx context.Context, q Querier, dataset int64, origin string, c Cursor) (*Page[Table], error) {
-	return page(ctx, q, c, func(t *Table) int64 { return t.ID }, tableColumns+" WHERE t.id < $1 AND t.dataset_id = $3 AND ($4 = '' OR t.origin = $4) ORDER BY t.id DESC LIMIT $2", dataset, origin)
+	return page(ctx, q, c, func(t *Table) int64 { return t.ID }, tableColumns+
+		" WHERE t.id < $1 AND t.dataset_id = $3 AND ($4 = '' OR t.origin = $4) ORDER BY t.id DESC LIMIT $2", dataset,
+		origin)
 }
 
 // NewestCleaned returns the newest cleaned or merged table of a dataset.
 func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("cleaned table of %q; apply a fix plan to its newest delivery first", name), tableColumns+" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
+	return get[Table](ctx, q, fmt.Sprintf("cleaned table of %q; apply a fix plan to its newest delivery first", name),
+		tableColumns+
+			" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1",
+		dataset)
 }
 
 // InputsOf lists the tables that a merged one was made of.
 func InputsOf(ctx context.Context, q Querier, id int64) ([]Table, error) {
-	return list[Table](ctx, q, tableColumns+" WHERE t.id IN (SELECT input_id FROM table_inputs WHERE table_id = $1) ORDER BY t.id", id)
+	return list[Table](ctx, q, tableColumns+
+		" WHERE t.id IN (SELECT input_id FROM table_inputs WHERE table_id = $1) ORDER BY t.id", id)
 }
 
 // CleanedFrom returns the newest table that was cleaned from another.
 func CleanedFrom(ctx context.Context, q Querier, parent int64) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("table cleaned from table %d", parent), tableColumns+" WHERE t.parent_id = $1 AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", parent)
+	return get[Table](ctx, q, fmt.Sprintf("table cleaned from table %d", parent), tableColumns+
+		" WHERE t.parent_id = $1 AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", parent)
 }
 
 // MergedFrom returns the newest table that was merged from another.
 func MergedFrom(ctx context.Context, q Querier, input int64) (*Table, error) {
-	return get[Table](ctx, q, fmt.Sprintf("table merged from table %d", input), tableColumns+" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", input)
+	return get[Table](ctx, q, fmt.Sprintf("table merged from table %d", input), tableColumns+
+		" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", input)
 }
 
 // Uncertified lists the newest merged table of each dataset where it passes and has no certificate.

@@ -12,7 +12,8 @@ import (
 // let go of by the next sweep, where no other table has them. It is ErrConflict for a table
 // that was withdrawn before.
 func Withdraw(ctx context.Context, q Querier, table, person int64, reason string, letGo bool) (*Withdrawal, error) {
-	_, err := exec(ctx, q, "INSERT INTO withdrawals (table_id, person_id, reason, bytes_let_go) VALUES ($1, NULLIF($2::bigint, 0), $3, $4)", table, person, reason, letGo)
+	_, err := exec(ctx, q,
+		"INSERT INTO withdrawals (table_id, person_id, reason, bytes_let_go) VALUES ($1, NULLIF($2::bigint, 0), $3, $4)", table, person, reason, letGo)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && refused.Code == "23505" {
 		return nil, fmt.Errorf("%w: table %d was withdrawn before", ErrConflict, table)
@@ -36,7 +37,8 @@ func Retire(ctx context.Context, q Querier, table, person int64, reason string, 
 		return nil, err
 	}
 	for _, id := range made {
-		_, err := exec(ctx, q, "INSERT INTO withdrawals (table_id, person_id, reason, bytes_let_go) VALUES ($1, NULLIF($2::bigint, 0), $3, $4) ON CONFLICT DO NOTHING",
+		_, err := exec(ctx, q,
+			"INSERT INTO withdrawals (table_id, person_id, reason, bytes_let_go) VALUES ($1, NULLIF($2::bigint, 0), $3, $4) ON CONFLICT DO NOTHING",
 			id, person, fmt.Sprintf("It was made of table %d, which was withdrawn: %s", table, reason), letGo)
 		if err != nil {
 			return nil, err
@@ -46,7 +48,8 @@ func Retire(ctx context.Context, q Querier, table, person int64, reason string, 
 }
 
 func leaveIssues(ctx context.Context, q Querier, tables []int64, person int64, reason string) error {
-	issues, err := list[Issue](ctx, q, issueColumns+" WHERE i.audit_id IN (SELECT id FROM audits WHERE table_id = ANY($1)) ORDER BY i.id", tables)
+	issues, err := list[Issue](ctx, q, issueColumns+
+		" WHERE i.audit_id IN (SELECT id FROM audits WHERE table_id = ANY($1)) ORDER BY i.id", tables)
 	if err != nil {
 		return err
 	}
@@ -65,7 +68,8 @@ func leaveIssues(ctx context.Context, q Querier, tables []int64, person int64, r
 		}
 		if len(newest) > 0 && newest[0].Found {
 			n := newest[0]
-			if _, err := exec(ctx, q, "UPDATE issues SET title = $2, rows = $3, audit_id = $4, version = version + 1, changed_at = now() WHERE id = $1", i.ID, n.Title, n.Rows, n.AuditID); err != nil {
+			if _, err := exec(ctx, q,
+				"UPDATE issues SET title = $2, rows = $3, audit_id = $4, version = version + 1, changed_at = now() WHERE id = $1", i.ID, n.Title, n.Rows, n.AuditID); err != nil {
 				return err
 			}
 			if err := AddIssueEntry(ctx, q, i.ID, 0, "seen", n.Title, &n.AuditID); err != nil {
@@ -76,10 +80,13 @@ func leaveIssues(ctx context.Context, q Querier, tables []int64, person int64, r
 		if i.State == IssueClosed {
 			continue
 		}
-		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1", i.ID); err != nil {
+		if _, err := exec(ctx, q,
+			"UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1",
+			i.ID); err != nil {
 			return err
 		}
-		if err := AddIssueEntry(ctx, q, i.ID, person, "closed", "What it was found in was withdrawn: "+reason, nil); err != nil {
+		if err := AddIssueEntry(ctx, q, i.ID, person, "closed", "What it was found in was withdrawn: "+reason,
+			nil); err != nil {
 			return err
 		}
 	}

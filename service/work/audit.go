@@ -69,16 +69,21 @@ func auditTable(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) { return nil, nil, a.recordAudit(ctx, tx, t, result, digest) })
+	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
+		return nil, nil, a.recordAudit(ctx, tx, t, result, digest)
+	})
 }
 
-func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, result *audit.Result, rowsDigest string) error {
+func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, result *audit.Result,
+	rowsDigest string) error {
 	raw, err := json.Marshal(result)
 	if err != nil {
 		return err
 	}
-	id, err := store.AddAudit(ctx, tx, store.NewAudit{TableID: t.ID, DatasetID: t.DatasetID, RulebookID: a.job.DeclarationID, JobID: a.job.ID,
-		Score: result.Score, PassMark: result.PassMark, Passed: result.Passed, Rows: result.Rows, Result: raw, RowsDigest: rowsDigest})
+	id, err := store.AddAudit(ctx, tx, store.NewAudit{TableID: t.ID, DatasetID: t.DatasetID,
+		RulebookID: a.job.DeclarationID, JobID: a.job.ID,
+		Score: result.Score, PassMark: result.PassMark, Passed: result.Passed, Rows: result.Rows, Result: raw,
+		RowsDigest: rowsDigest})
 	if err != nil {
 		return err
 	}

@@ -48,7 +48,8 @@ type fetchOf struct {
 
 // AddFetchJob records and queues one fetch.
 func (p *Pool) AddFetchJob(ctx context.Context, tx *sqlx.Tx, f *records.Fetch, person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: fetchKind, DatasetID: f.DatasetID, Detail: fetchOf{f.ID}, CreatedBy: person})
+	return p.Add(ctx, tx, store.NewJob{Kind: fetchKind, DatasetID: f.DatasetID, Detail: fetchOf{f.ID},
+		CreatedBy: person})
 }
 
 // fetchDue queues the fetches that are due.
@@ -137,8 +138,10 @@ func (p *Pool) fetcher() *http.Client {
 		}}
 		p.fetching.client = &http.Client{
 			Timeout: fetchLongest,
-			Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait, TLSHandshakeTimeout: fetchHeaderWait,
-				DisableCompression: true, DisableKeepAlives: true, MaxConnsPerHost: fetchesAtOnce, MaxResponseHeaderBytes: 1 << 16},
+			Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait,
+				TLSHandshakeTimeout: fetchHeaderWait,
+				DisableCompression:  true, DisableKeepAlives: true, MaxConnsPerHost: fetchesAtOnce,
+				MaxResponseHeaderBytes: 1 << 16},
 			CheckRedirect: func(request *http.Request, via []*http.Request) error {
 				if len(via) >= fetchRedirects {
 					return fmt.Errorf("the address was passed on more than %d times", fetchRedirects)
@@ -163,15 +166,18 @@ func fetch(ctx context.Context, a *attempt) error {
 	done, err := a.fetchOnce(ctx, f)
 	if err != nil {
 		if ctx.Err() == nil {
-			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID, &store.Fetched{Outcome: "failed", Message: err.Error()}),
-				store.Record(ctx, a.store.DB, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": "failed"}))
+			return errors.Join(err, store.RecordFetch(ctx, a.store.DB, f.ID,
+				&store.Fetched{Outcome: "failed", Message: err.Error()}),
+				store.Record(ctx, a.store.DB, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset,
+					map[string]any{"address": f.Address, "outcome": "failed"}))
 		}
 		return err
 	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
 		err := store.RecordFetch(ctx, tx, f.ID, done)
 		if err == nil {
-			err = store.Record(ctx, tx, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset, map[string]any{"address": f.Address, "outcome": done.Outcome})
+			err = store.Record(ctx, tx, a.job.CreatedByID, "fetched from an address", "dataset "+f.Dataset,
+				map[string]any{"address": f.Address, "outcome": done.Outcome})
 		}
 		return map[string]string{"outcome": done.Outcome, "message": done.Message}, done.TableID, err
 	})
@@ -207,20 +213,23 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetch
 	case errors.Is(err, files.ErrNothing):
 		return nil, fmt.Errorf("%s answered with nothing; nothing was kept", f.Address)
 	case errors.Is(err, errTooLarge):
-		return nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept", f.Address, a.UploadLimit)
+		return nil, fmt.Errorf("%s holds more than the %d bytes that this service takes in; nothing was kept",
+			f.Address, a.UploadLimit)
 	case errors.Is(err, content.ErrWebPage), errors.Is(err, errTooSlow):
 		return nil, fmt.Errorf("%s: %w; nothing was kept", f.Address, err)
 	case err != nil:
 		return nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)
 	}
 	defer kept.Close()
-	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery,
+		Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: fileName(response), Source: withAddress(f), CreatedBy: f.CreatedByID}, f.Dataset)
 	if err != nil {
 		return nil, err
 	}
-	done := &store.Fetched{Outcome: "delivered", TableID: &taken.Table.ID, ETag: response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"),
-		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset)}
+	done := &store.Fetched{Outcome: "delivered", TableID: &taken.Table.ID, ETag: response.Header.Get("ETag"),
+		LastModified: response.Header.Get("Last-Modified"),
+		Message:      fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset)}
 	if taken.Known {
 		done.Outcome, done.Message = "known", fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID)
 	}
@@ -352,7 +361,8 @@ func (w *watching) look(ctx context.Context) error {
 func (w *watching) say(path string, err error) {
 	if w.told[path] != err.Error() {
 		w.told[path] = err.Error()
-		w.log.Warn("a file of the watched folder is not taken in yet", "file", filepath.Join(w.root, path), "error", err)
+		w.log.Warn("a file of the watched folder is not taken in yet", "file", filepath.Join(w.root, path), "error",
+			err)
 	}
 }
 
@@ -385,10 +395,12 @@ func (w *watching) take(ctx context.Context, root *os.Root, folder, path string)
 	if err != nil {
 		return err
 	}
-	taken, err := w.TakeIn(ctx, w.person, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+	taken, err := w.TakeIn(ctx, w.person, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery,
+		Digest: kept.Digest, Bytes: kept.Bytes,
 		FileName: strings.ToValidUTF8(filepath.Base(path), "?"), Source: source, CreatedBy: w.person}, dataset.Name)
 	if err == nil && !taken.Known {
-		w.log.Info("a file of the watched folder was taken in", "file", filepath.Join(w.root, path), "table", taken.Table.ID)
+		w.log.Info("a file of the watched folder was taken in", "file", filepath.Join(w.root, path), "table",
+			taken.Table.ID)
 	}
 	return err
 }

@@ -27,12 +27,15 @@ type fixArgs struct{ ofJob }
 func (fixArgs) Kind() string { return Fix }
 
 // AddFix records and queues that a fix plan is applied to a table.
-func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
+func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration,
+	person int64) (*records.Job, error) {
 	return p.addPlan(ctx, tx, Fix, t, plan, person)
 }
 
-func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID, CreatedBy: person})
+func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *records.Table, plan *records.Declaration,
+	person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID,
+		CreatedBy: person})
 }
 
 // applyPlan makes the cleaned table.
@@ -66,8 +69,10 @@ func applyPlan(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	return a.finishTable(ctx, store.NewTable{DatasetID: p.table.DatasetID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
-		FileName: p.table.Dataset + "_cleaned.csv", ParentID: &p.table.ID, DeclarationID: a.job.DeclarationID, ChangeLog: &logDigest}, ledger, "applied the fix plan "+p.plan.Name)
+	return a.finishTable(ctx, store.NewTable{DatasetID: p.table.DatasetID, Origin: store.OriginCleaned, Digest: digest,
+		Bytes:    bytes,
+		FileName: p.table.Dataset + "_cleaned.csv", ParentID: &p.table.ID, DeclarationID: a.job.DeclarationID,
+		ChangeLog: &logDigest}, ledger, "applied the fix plan "+p.plan.Name)
 }
 
 // planRun is a fix plan with the table that it is for, opened.

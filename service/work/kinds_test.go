@@ -62,7 +62,8 @@ func TestAJobOfNoKindIsRefusedBeforeItIsQueued(t *testing.T) {
 func TestAJobOfANewerVersionIsLeftToIt(t *testing.T) {
 	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
 	ctx := context.Background()
-	newer, err := store.AddJob(ctx, p.store.DB, store.NewJob{Kind: "polish", DatasetID: dataset.ID, CreatedBy: person.ID})
+	newer, err := store.AddJob(ctx, p.store.DB, store.NewJob{Kind: "polish", DatasetID: dataset.ID,
+		CreatedBy: person.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +76,8 @@ func TestAJobOfANewerVersionIsLeftToIt(t *testing.T) {
 	if err := p.run(ctx, newer.ID); err != nil {
 		t.Fatal(err)
 	}
-	if j, err := store.FindJob(ctx, p.store.DB, newer.ID); err != nil || j.State != "failed" || !strings.Contains(j.Error, `knows no job of kind "polish"`) {
+	if j, err := store.FindJob(ctx, p.store.DB, newer.ID); err != nil || j.State != "failed" ||
+		!strings.Contains(j.Error, `knows no job of kind "polish"`) {
 		t.Errorf("%+v, %v", j, err)
 	}
 }
@@ -84,7 +86,8 @@ func TestAJobOfANewerVersionIsLeftToIt(t *testing.T) {
 func TestWhatEarlierVersionsQueuedIsRun(t *testing.T) {
 	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
 	ctx := context.Background()
-	job, err := store.AddJob(ctx, p.store.DB, store.NewJob{Kind: fetchKind, DatasetID: dataset.ID, Detail: fetchOf{999}, CreatedBy: person.ID})
+	job, err := store.AddJob(ctx, p.store.DB, store.NewJob{Kind: fetchKind, DatasetID: dataset.ID, Detail: fetchOf{999},
+		CreatedBy: person.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +98,8 @@ func TestWhatEarlierVersionsQueuedIsRun(t *testing.T) {
 	if err := w.Work(ctx, &river.Job[earlierTask]{Args: earlierTask{ofJob{job.ID}}}); err != nil {
 		t.Fatal(err)
 	}
-	if j, err := store.FindJob(ctx, p.store.DB, job.ID); err != nil || j.State != "failed" || !strings.Contains(j.Error, "fetch 999") {
+	if j, err := store.FindJob(ctx, p.store.DB, job.ID); err != nil || j.State != "failed" ||
+		!strings.Contains(j.Error, "fetch 999") {
 		t.Errorf("%+v, %v", j, err)
 	}
 }

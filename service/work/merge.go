@@ -33,8 +33,10 @@ type mergeInputs struct {
 }
 
 // AddMerge records and queues a merge of tables, by their datasets.
-func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables map[string]int64, person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID, Detail: mergeInputs{tables}, CreatedBy: person})
+func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables map[string]int64,
+	person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID,
+		Detail: mergeInputs{tables}, CreatedBy: person})
 }
 
 // runMerge makes the merged table.
@@ -78,11 +80,14 @@ func runMerge(ctx context.Context, a *attempt) error {
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return err
 	}
-	return a.finishTable(ctx, store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest, Bytes: bytes,
-		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, "ran the merge "+plan.Name)
+	return a.finishTable(ctx, store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest,
+		Bytes:    bytes,
+		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, "ran the merge "+
+		plan.Name)
 }
 
-func (a *attempt) inputs(ctx context.Context, plan *merge.Plan, wanted mergeInputs) (map[string]merge.Input, []int64, error) {
+func (a *attempt) inputs(ctx context.Context, plan *merge.Plan,
+	wanted mergeInputs) (map[string]merge.Input, []int64, error) {
 	inputs, ids := map[string]merge.Input{}, []int64{}
 	for _, name := range plan.Datasets() {
 		t, err := store.FindTable(ctx, a.store.DB, wanted.Tables[name])

@@ -82,7 +82,9 @@ func TestAJobIsQueuedWhereItsKindHasItsPlaces(t *testing.T) {
 			t.Fatal(err)
 		}
 		var queue string
-		if err := p.store.DB.Get(&queue, "SELECT r.queue FROM jobs j JOIN river_job r ON r.id = j.task_id WHERE j.id = $1", job.ID); err != nil || queue != want {
+		if err := p.store.DB.Get(&queue,
+			"SELECT r.queue FROM jobs j JOIN river_job r ON r.id = j.task_id WHERE j.id = $1", job.ID); err != nil ||
+			queue != want {
 			t.Errorf("%s is in the queue %q, want %q; %v", kind, queue, want, err)
 		}
 	}

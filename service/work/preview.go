@@ -22,7 +22,8 @@ type previewArgs struct{ ofJob }
 func (previewArgs) Kind() string { return previewKind }
 
 // AddPreview records and queues the preview of a fix plan on a table.
-func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (*records.Job, error) {
+func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration,
+	person int64) (*records.Job, error) {
 	return p.addPlan(ctx, tx, previewKind, t, plan, person)
 }
 

@@ -19,7 +19,8 @@ import (
 
 // OpenTable opens a table with the rulebook that applies to it; without a rulebook
 // its reading is worked out and a draft made.
-func OpenTable(ctx context.Context, f *files.Directory, t *records.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
+	book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
 	open := f.At(t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {
@@ -40,7 +41,8 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table, book *
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.
-func (a *attempt) open(ctx context.Context, t *records.Table, book *rulebook.Rulebook, passes int64) (*intake.File, *rulebook.Rulebook, error) {
+func (a *attempt) open(ctx context.Context, t *records.Table, book *rulebook.Rulebook,
+	passes int64) (*intake.File, *rulebook.Rulebook, error) {
 	source, book, err := OpenTable(ctx, a.files, t, book)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", t.FileName, err)
@@ -71,7 +73,8 @@ func rulebookOf(ctx context.Context, q store.Querier, dataset int64, name string
 
 // keep keeps the table that was written, and opens what was kept. The caller discards the
 // writer once the table is recorded.
-func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, bytes int64, written *intake.File, err error) {
+func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, bytes int64, written *intake.File,
+	err error) {
 	if digest, bytes, err = out.Keep(); err != nil {
 		return "", 0, nil, err
 	}
@@ -94,6 +97,7 @@ func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting 
 		if _, err := a.AddAudit(ctx, tx, made, a.job.CreatedByID); err != nil {
 			return nil, nil, err
 		}
-		return nil, &made.ID, store.Record(ctx, tx, a.job.CreatedByID, action, fmt.Sprintf("table %d of %s", made.ID, made.Dataset), map[string]any{"sha256": made.Digest})
+		return nil, &made.ID, store.Record(ctx, tx, a.job.CreatedByID, action,
+			fmt.Sprintf("table %d of %s", made.ID, made.Dataset), map[string]any{"sha256": made.Digest})
 	})
 }

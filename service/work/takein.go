@@ -43,7 +43,8 @@ func (p *Pool) TakeIn(ctx context.Context, person int64, t store.NewTable, datas
 		if out.Job, err = p.AddAudit(ctx, tx, out.Table, person); err != nil {
 			return err
 		}
-		return store.Record(ctx, tx, person, "took in a delivery", fmt.Sprintf("table %d of %s", out.Table.ID, dataset), map[string]any{"sha256": t.Digest, "file": t.FileName})
+		return store.Record(ctx, tx, person, "took in a delivery", fmt.Sprintf("table %d of %s", out.Table.ID, dataset),
+			map[string]any{"sha256": t.Digest, "file": t.FileName})
 	})
 	if errors.Is(err, store.ErrConflict) { // somebody sent the same bytes at the same time
 		return known()
@@ -64,14 +65,16 @@ func (p *Pool) Retain(ctx context.Context, dataset int64, subject string) error 
 			return err
 		}
 		for _, id := range expired {
-			if _, err := store.Retire(ctx, tx, id, 0, "The dataset keeps its newest deliveries alone.", true); err != nil && !errors.Is(err, store.ErrConflict) {
+			if _, err := store.Retire(ctx, tx, id, 0, "The dataset keeps its newest deliveries alone.",
+				true); err != nil && !errors.Is(err, store.ErrConflict) {
 				return err
 			}
 		}
 		if len(expired) == 0 {
 			return nil
 		}
-		return store.Record(ctx, tx, 0, "let go of deliveries that are no longer kept", subject, map[string]any{"tables": expired})
+		return store.Record(ctx, tx, 0, "let go of deliveries that are no longer kept", subject,
+			map[string]any{"tables": expired})
 	})
 }
 

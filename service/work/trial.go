@@ -29,8 +29,10 @@ type trialOf struct {
 }
 
 // AddTrial records and queues the trial of a rulebook on a table.
-func (p *Pool) AddTrial(ctx context.Context, tx *sqlx.Tx, t *records.Table, source string, person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: trialKind, TableID: &t.ID, DatasetID: t.DatasetID, Detail: trialOf{source}, CreatedBy: person})
+func (p *Pool) AddTrial(ctx context.Context, tx *sqlx.Tx, t *records.Table, source string,
+	person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: trialKind, TableID: &t.ID, DatasetID: t.DatasetID, Detail: trialOf{source},
+		CreatedBy: person})
 }
 
 // try audits a table by a rulebook that is not saved. Its result is the audit's.

@@ -86,7 +86,8 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 		k.worker(workers, p)
 	}
 	p.queue, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}, fetchQueue: {MaxWorkers: fetchesAtOnce}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce},
+			fetchQueue: {MaxWorkers: fetchesAtOnce}},
 		Workers:           workers,
 		FetchPollInterval: pollEvery,
 		FetchCooldown:     100 * time.Millisecond,
@@ -337,14 +338,16 @@ func (a *attempt) fail(ctx context.Context, err, cause error) error {
 	switch {
 	case errors.As(err, &caught):
 		says = fmt.Sprintf("Something went wrong inside the service. Quote job %d, attempt %d, to whoever runs it: its log says what.", a.job.ID, a.number)
-		a.log.Error("a job panicked", "job", a.job.ID, "attempt", a.number, "kind", a.job.Kind, "problem", caught.Value, "stack", caught.Stack)
+		a.log.Error("a job panicked", "job", a.job.ID, "attempt", a.number, "kind", a.job.Kind, "problem", caught.Value,
+			"stack", caught.Stack)
 	case errors.Is(cause, errStalled):
 		says = fmt.Sprintf("It made no progress for %s and was ended. What it reads may be made to take for ever, or the disk does not answer.", a.Pool.stall())
 	}
 	a.log.Warn("a job failed", "job", a.job.ID, "kind", a.job.Kind, "error", err)
 	var endErr error
 	for range endTries {
-		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number, store.JobEnd{State: "failed", Problem: says}); endErr == nil || ctx.Err() != nil {
+		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number,
+			store.JobEnd{State: "failed", Problem: says}); endErr == nil || ctx.Err() != nil {
 			return endErr
 		}
 		select {
@@ -374,7 +377,8 @@ func (a *attempt) report(ctx context.Context, cancel context.CancelCauseFunc) er
 			cancel(errStalled)
 			return nil
 		}
-		ok, err := store.ReportProgress(ctx, a.store.DB, a.job.ID, a.number, min(a.done.Load(), a.total.Load()), a.total.Load(), a.rows.Load())
+		ok, err := store.ReportProgress(ctx, a.store.DB, a.job.ID, a.number, min(a.done.Load(), a.total.Load()),
+			a.total.Load(), a.rows.Load())
 		if err == nil && !ok {
 			cancel(errGivenUp)
 			return nil
@@ -397,7 +401,8 @@ func (a *attempt) finish(ctx context.Context, record func(tx *sqlx.Tx) (result a
 		}
 		ok, err := store.ReportProgress(ctx, tx, a.job.ID, a.number, a.total.Load(), a.total.Load(), a.rows.Load())
 		if err == nil && ok {
-			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, store.JobEnd{State: "done", Result: result, TableID: table})
+			ok, err = store.EndJob(ctx, tx, a.job.ID, a.number, store.JobEnd{State: "done", Result: result,
+				TableID: table})
 		}
 		if err == nil && !ok {
 			err = errGivenUp

@@ -48,8 +48,10 @@ func blow(ctx context.Context, o storm.Options) error {
 	}
 	started := time.Now()
 	r, err := storm.Run(ctx, o)
-	fmt.Printf("seed %d, %s: kills %v, starts %d, accepted %v\n", o.Seed, time.Since(started).Round(time.Second), r.Kills, r.StartsTried, r.Accepted)
-	fmt.Printf("jobs given up after %s; the last job ended %s after the last kill; files left after the sweep: %d\n", plural(r.GivenUp), r.SlowestEnd.Round(time.Millisecond), r.FilesLeft)
+	fmt.Printf("seed %d, %s: kills %v, starts %d, accepted %v\n", o.Seed, time.Since(started).Round(time.Second),
+		r.Kills, r.StartsTried, r.Accepted)
+	fmt.Printf("jobs given up after %s; the last job ended %s after the last kill; files left after the sweep: %d\n",
+		plural(r.GivenUp), r.SlowestEnd.Round(time.Millisecond), r.FilesLeft)
 	for _, text := range r.Wrong {
 		fmt.Println("wrong: " + text)
 	}

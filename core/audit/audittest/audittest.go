@@ -50,7 +50,8 @@ func Random(rows int) string {
 		if r.IntN(20) == 0 {
 			sample = r.IntN(rows)
 		}
-		fmt.Fprintf(&b, "S-%d,%s,%s,2024-05-%02d,2024-05-%02d\n", sample, []string{"PH", "ph", "NO3", "XX"}[r.IntN(4)], value, 1+r.IntN(28), 1+r.IntN(30))
+		fmt.Fprintf(&b, "S-%d,%s,%s,2024-05-%02d,2024-05-%02d\n", sample, []string{"PH", "ph", "NO3", "XX"}[r.IntN(4)],
+			value, 1+r.IntN(28), 1+r.IntN(30))
 	}
 	return b.String()
 }

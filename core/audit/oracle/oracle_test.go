@@ -31,11 +31,13 @@ func TestMain(m *testing.M) { postgrestest.Main(m) }
 func load(t *testing.T, conn *pgx.Conn, content string) {
 	t.Helper()
 	ctx := context.Background()
-	if _, err := conn.Exec(ctx, "CREATE TABLE s (k int, sample text, parameter text, value text, taken text, received text)"); err != nil {
+	if _, err := conn.Exec(ctx,
+		"CREATE TABLE s (k int, sample text, parameter text, value text, taken text, received text)"); err != nil {
 		t.Fatal(err)
 	}
 	cells := testkit.All(t, testkit.File(t, content, intake.Reading{}), 2).Cells
-	_, err := conn.CopyFrom(ctx, pgx.Identifier{"s"}, []string{"k", "sample", "parameter", "value", "taken", "received"},
+	_, err := conn.CopyFrom(ctx, pgx.Identifier{"s"}, []string{"k", "sample", "parameter", "value", "taken",
+		"received"},
 		pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
 			row := []any{i + 1}
 			for _, c := range cells[i] {
@@ -78,15 +80,24 @@ func TestAnAuditAgreesWithPostgreSQL(t *testing.T) {
 		{"the mean", value.Mean, "SELECT trim_scale(avg(" + number + "))::text FROM s"},
 		{"the lowest", value.Lowest, "SELECT min(" + number + ")::text FROM s"},
 		{"the highest", value.Highest, "SELECT max(" + number + ")::text FROM s"},
-		{"texts among numbers", fmt.Sprint(audittest.Finding(t, r, "value.type").Rows), "SELECT count(*)::text FROM s WHERE value <> '' AND " + number + " IS NULL"},
-		{"values out of range", fmt.Sprint(audittest.Finding(t, r, "value.range").Rows), "SELECT count(*)::text FROM s WHERE " + number + " NOT BETWEEN 0 AND 14"},
-		{"surplus rows of the key", fmt.Sprint(audittest.Finding(t, r, "one_sample").Rows), "SELECT count(*)::text " + surplus},
-		{"repeated keys", fmt.Sprint(audittest.Finding(t, r, "one_sample").Groups), "SELECT count(*)::text FROM (SELECT sample FROM s GROUP BY sample HAVING count(*) > 1) q"},
-		{"what the key costs", audittest.Finding(t, r, "one_sample").Impact["value"], "SELECT trim_scale(sum(" + number + "))::text " + surplus},
-		{"rows that break the order", fmt.Sprint(audittest.Finding(t, r, "in_order").Rows), "SELECT count(*)::text FROM s WHERE NOT received::date >= taken::date"},
-		{"what these cost", audittest.Finding(t, r, "in_order").Impact["value"], "SELECT trim_scale(sum(" + number + "))::text FROM s WHERE NOT received::date >= taken::date"},
-		{"unknown codes", fmt.Sprint(audittest.Finding(t, r, "parameter.codes").Rows), "SELECT count(*)::text FROM s WHERE lower(parameter) NOT IN ('ph', 'no3')"},
-		{"other spellings", fmt.Sprint(audittest.Finding(t, r, "parameter.spelling").Rows), "SELECT count(*)::text FROM s WHERE parameter = 'ph'"},
+		{"texts among numbers", fmt.Sprint(audittest.Finding(t, r, "value.type").Rows),
+			"SELECT count(*)::text FROM s WHERE value <> '' AND " + number + " IS NULL"},
+		{"values out of range", fmt.Sprint(audittest.Finding(t, r, "value.range").Rows),
+			"SELECT count(*)::text FROM s WHERE " + number + " NOT BETWEEN 0 AND 14"},
+		{"surplus rows of the key", fmt.Sprint(audittest.Finding(t, r, "one_sample").Rows), "SELECT count(*)::text " +
+			surplus},
+		{"repeated keys", fmt.Sprint(audittest.Finding(t, r, "one_sample").Groups),
+			"SELECT count(*)::text FROM (SELECT sample FROM s GROUP BY sample HAVING count(*) > 1) q"},
+		{"what the key costs", audittest.Finding(t, r, "one_sample").Impact["value"], "SELECT trim_scale(sum(" +
+			number + "))::text " + surplus},
+		{"rows that break the order", fmt.Sprint(audittest.Finding(t, r, "in_order").Rows),
+			"SELECT count(*)::text FROM s WHERE NOT received::date >= taken::date"},
+		{"what these cost", audittest.Finding(t, r, "in_order").Impact["value"], "SELECT trim_scale(sum(" + number +
+			"))::text FROM s WHERE NOT received::date >= taken::date"},
+		{"unknown codes", fmt.Sprint(audittest.Finding(t, r, "parameter.codes").Rows),
+			"SELECT count(*)::text FROM s WHERE lower(parameter) NOT IN ('ph', 'no3')"},
+		{"other spellings", fmt.Sprint(audittest.Finding(t, r, "parameter.spelling").Rows),
+			"SELECT count(*)::text FROM s WHERE parameter = 'ph'"},
 		{"the score of parameter", fmt.Sprintf("%.6f", audittest.Column(t, r, "parameter").Score), `SELECT round(100.0 * count(*) FILTER (WHERE parameter IN ('PH', 'NO3')
 			AND NOT (parameter = 'PH' AND COALESCE(` + number + ` >= 50, false))) / count(*), 6)::text FROM s`},
 	} {
@@ -101,28 +112,30 @@ func connect(t *testing.T) *pgx.Conn { return postgrestest.Connect(t, postgreste
 
 // copyIn copies cells into a table, after their row number where numbered; the column at
 // nullable becomes NULL where it is empty.
-func copyIn(t *testing.T, conn *pgx.Conn, name string, columns []string, cells [][]string, numbered bool, nullable int) {
+func copyIn(t *testing.T, conn *pgx.Conn, name string, columns []string, cells [][]string, numbered bool,
+	nullable int) {
 	t.Helper()
-	_, err := conn.CopyFrom(context.Background(), pgx.Identifier{name}, columns, pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
-		row := []any{}
-		if numbered {
-			row = append(row, i+1)
-		}
-		for c, text := range cells[i] {
-			if c != nullable {
-				row = append(row, text)
-				continue
+	_, err := conn.CopyFrom(context.Background(), pgx.Identifier{name}, columns, pgx.CopyFromSlice(len(cells),
+		func(i int) ([]any, error) {
+			row := []any{}
+			if numbered {
+				row = append(row, i+1)
 			}
-			var n pgtype.Numeric
-			if text != "" {
-				if err := n.Scan(text); err != nil {
-					return nil, err
+			for c, text := range cells[i] {
+				if c != nullable {
+					row = append(row, text)
+					continue
 				}
+				var n pgtype.Numeric
+				if text != "" {
+					if err := n.Scan(text); err != nil {
+						return nil, err
+					}
+				}
+				row = append(row, n)
 			}
-			row = append(row, n)
-		}
-		return row, nil
-	}))
+			return row, nil
+		}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,11 +230,14 @@ func TestTableRulesAgreeWithPostgreSQL(t *testing.T) {
 	mine, others := surveyed(rows)
 	conn := connect(t)
 	ctx := context.Background()
-	if _, err := conn.Exec(ctx, "CREATE TABLE m (k int, station text, region text, day text, value numeric); CREATE TABLE o (station text, region text, total numeric)"); err != nil {
+	if _, err := conn.Exec(ctx,
+		"CREATE TABLE m (k int, station text, region text, day text, value numeric); CREATE TABLE o (station text, region text, total numeric)"); err != nil {
 		t.Fatal(err)
 	}
-	copyIn(t, conn, "m", []string{"k", "station", "region", "day", "value"}, testkit.All(t, testkit.File(t, mine, intake.Reading{}), 2).Cells, true, 3)
-	copyIn(t, conn, "o", []string{"station", "region", "total"}, testkit.All(t, testkit.File(t, others, intake.Reading{}), 2).Cells, false, 2)
+	copyIn(t, conn, "m", []string{"k", "station", "region", "day", "value"},
+		testkit.All(t, testkit.File(t, mine, intake.Reading{}), 2).Cells, true, 3)
+	copyIn(t, conn, "o", []string{"station", "region", "total"},
+		testkit.All(t, testkit.File(t, others, intake.Reading{}), 2).Cells, false, 2)
 	book := testkit.Book(t, `dataset: d
 columns:
   - {name: station}
@@ -241,7 +257,8 @@ references:
   - {id: known, columns: [station, region], to: {dataset: o, columns: [station, region]}}
 measures: [value]
 `)
-	book.Beside = audittest.Beside(t, map[string]string{"o": others}, map[string]string{"o": "dataset: o\ncolumns:\n  - {name: station}\n  - {name: region}\n  - {name: total, type: decimal}\n"})
+	book.Beside = audittest.Beside(t, map[string]string{"o": others},
+		map[string]string{"o": "dataset: o\ncolumns:\n  - {name: station}\n  - {name: region}\n  - {name: total, type: decimal}\n"})
 	var first []byte
 	for _, workers := range []int{1, 8} {
 		r, err := audit.Run(ctx, testkit.File(t, mine, book.Reading), book, workers)
@@ -277,11 +294,13 @@ measures: [value]
 			if len(want) == 0 && rule != "covered" {
 				t.Errorf("%s is broken nowhere; the test says nothing", rule)
 			}
-			if sum := textOf(t, conn, "SELECT trim_scale(coalesce(sum(value), 0))::text FROM m WHERE k IN ("+query+")"); len(want) > 0 && f.Impact["value"] != sum {
+			if sum := textOf(t, conn, "SELECT trim_scale(coalesce(sum(value), 0))::text FROM m WHERE k IN ("+query+
+				")"); len(want) > 0 && f.Impact["value"] != sum {
 				t.Errorf("%s costs %s, and PostgreSQL says %s", rule, f.Impact["value"], sum)
 			}
 		}
-		absent := textOf(t, conn, "SELECT count(DISTINCT station)::text FROM o WHERE station NOT IN (SELECT station FROM m)")
+		absent := textOf(t, conn,
+			"SELECT count(DISTINCT station)::text FROM o WHERE station NOT IN (SELECT station FROM m)")
 		if found := audittest.Finding(t, r, "covered").Found; !strings.HasPrefix(found, absent+" of ") {
 			t.Errorf("covered: %q, and PostgreSQL counts %s", found, absent)
 		}

@@ -21,7 +21,9 @@ func TestMain(m *testing.M) { postgrestest.Main(m) }
 
 // The columns of the random tables; a number is numeric in PostgreSQL too, so that
 // its quotients keep their fractions.
-var oracleTypes = map[string]table.Type{"i": table.TypeInteger, "n": table.TypeDecimal, "m": table.TypeDecimal, "t": table.TypeText, "s": table.TypeText, "d": table.TypeDate, "e": table.TypeDate, "ts": table.TypeDateTime, "ok": table.TypeBoolean}
+var oracleTypes = map[string]table.Type{"i": table.TypeInteger, "n": table.TypeDecimal, "m": table.TypeDecimal,
+	"t": table.TypeText, "s": table.TypeText, "d": table.TypeDate, "e": table.TypeDate, "ts": table.TypeDateTime,
+	"ok": table.TypeBoolean}
 
 // both is an expression in our language and in PostgreSQL's, where they differ: PostgreSQL
 // wants to know the type of NULL, the collation of a literal, and that a divisor is not 0.
@@ -49,7 +51,8 @@ func (g generator) number(depth int) both {
 		a, b := g.number(depth-1), g.number(depth-1)
 		switch g.IntN(16) {
 		case 0:
-			return differently("(%s / %s)", "(%s / NULLIF(%s, 0))", a, b) // ours has no value where PostgreSQL would fail
+			// ours has no value where PostgreSQL would fail
+			return differently("(%s / %s)", "(%s / NULLIF(%s, 0))", a, b)
 		case 1:
 			return made("(- %s)", a)
 		case 2:
@@ -70,20 +73,26 @@ func (g generator) number(depth int) both {
 			return differently("CASE %s WHEN 1 THEN %s END", "CASE %s WHEN 1 THEN %s END", a, b)
 		case 10:
 			length := g.pick("LENGTH(%s)", "CHAR_LENGTH(%s)")
-			return differently(length, length+"::numeric", g.text(depth-1)) // the quotient of two integers is one in PostgreSQL
+			// the quotient of two integers is one in PostgreSQL
+			return differently(length, length+"::numeric", g.text(depth-1))
 		case 11:
 			return differently("POSITION(%s IN %s)", "POSITION(%s IN %s)::numeric", g.text(0), g.text(depth-1))
 		case 12:
-			return made("EXTRACT("+g.pick("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOY", "ISODOW")+" FROM %s)", g.date(depth-1))
+			return made("EXTRACT("+g.pick("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOY", "ISODOW")+" FROM %s)",
+				g.date(depth-1))
 		case 13:
 			return made("EXTRACT("+g.pick("YEAR", "DAY", "HOUR", "MINUTE", "SECOND")+" FROM %s)", g.instant(depth-1))
 		case 14:
-			return differently("(%s - %s)", "(%s - %s)::numeric", g.date(depth-1), g.date(depth-1)) // there days are integers, whose quotient is one
+			// there days are integers, whose quotient is one
+			return differently("(%s - %s)", "(%s - %s)::numeric", g.date(depth-1), g.date(depth-1))
 		}
 		return made("(%s "+g.pick("+", "-", "*")+" %s)", a, b)
 	}
 	// With points: PostgreSQL divides whole literals without fraction.
-	return []both{same("i"), same("n"), same("m"), same("0.0"), same("1.0"), same("2.5"), same("-3.0"), same("0.1"), same("100.0"), {"NULL", "NULL::numeric"}, differently("CAST(%s AS INTEGER)", "ROUND(%s)", same("n")), made("CAST(CAST(%s AS TEXT) AS DECIMAL)", same("m")), differently("CAST(%s AS DECIMAL(30, 1))", "CAST(%s AS DECIMAL(30, 1))", same("n"))}[g.IntN(13)]
+	return []both{same("i"), same("n"), same("m"), same("0.0"), same("1.0"), same("2.5"), same("-3.0"), same("0.1"),
+		same("100.0"), {"NULL", "NULL::numeric"}, differently("CAST(%s AS INTEGER)", "ROUND(%s)", same("n")),
+		made("CAST(CAST(%s AS TEXT) AS DECIMAL)", same("m")), differently("CAST(%s AS DECIMAL(30, 1))",
+			"CAST(%s AS DECIMAL(30, 1))", same("n"))}[g.IntN(13)]
 }
 
 func (g generator) text(depth int) both {
@@ -96,11 +105,13 @@ func (g generator) text(depth int) both {
 		case 1:
 			return made(g.pick("LOWER(%s)", "UPPER(%s)"), a)
 		case 2:
-			return made("TRIM("+g.pick("", "LEADING FROM ", "TRAILING FROM ", "BOTH 'a' FROM ", "LEADING 'ab' FROM ")+"%s)", a)
+			return made("TRIM("+g.pick("", "LEADING FROM ", "TRAILING FROM ", "BOTH 'a' FROM ", "LEADING 'ab' FROM ")+
+				"%s)", a)
 		case 3:
 			return made("SUBSTRING(%s FROM "+g.pick("1", "2", "0", "-1", "9")+")", a)
 		case 4:
-			return made("SUBSTRING(%s FROM "+g.pick("1", "2", "0", "-1", "9")+" FOR "+g.pick("0", "1", "2", "3", "100")+")", a)
+			return made("SUBSTRING(%s FROM "+g.pick("1", "2", "0", "-1", "9")+" FOR "+g.pick("0", "1", "2", "3", "100")+
+				")", a)
 		case 5:
 			return made("COALESCE(%s, %s)", a, g.text(depth-1))
 		case 6:
@@ -108,9 +119,11 @@ func (g generator) text(depth int) both {
 		case 7:
 			return made("CASE WHEN %s THEN %s ELSE %s END", g.condition(depth-1), a, g.text(depth-1))
 		}
-		return differently("CAST(%s AS TEXT)", `(CAST(%s AS TEXT) COLLATE "C.utf8")`, []both{same("n"), same("d"), same("ok"), same("ts"), same("i")}[g.IntN(5)])
+		return differently("CAST(%s AS TEXT)", `(CAST(%s AS TEXT) COLLATE "C.utf8")`,
+			[]both{same("n"), same("d"), same("ok"), same("ts"), same("i")}[g.IntN(5)])
 	}
-	return []both{same("t"), same("s"), literal("'a'"), literal("'b'"), literal("''"), literal("'Ä'"), literal("'it''s'"), {"NULL", "NULL::text"}}[g.IntN(8)]
+	return []both{same("t"), same("s"), literal("'a'"), literal("'b'"), literal("''"), literal("'Ä'"),
+		literal("'it''s'"), {"NULL", "NULL::text"}}[g.IntN(8)]
 }
 
 func (g generator) date(depth int) both {
@@ -118,7 +131,8 @@ func (g generator) date(depth int) both {
 		a := g.date(depth - 1)
 		switch g.IntN(6) {
 		case 0:
-			return differently("(%s "+g.pick("+", "-")+" INTERVAL '"+g.pick("1", "3", "-13")+"' "+g.pick("DAY", "MONTH", "YEAR")+")", "", a).dated(a)
+			return differently("(%s "+g.pick("+", "-")+" INTERVAL '"+g.pick("1", "3", "-13")+"' "+
+				g.pick("DAY", "MONTH", "YEAR")+")", "", a).dated(a)
 		case 1:
 			return made("(%s + "+g.pick("1", "30", "-400")+")", a)
 		case 2:
@@ -131,7 +145,8 @@ func (g generator) date(depth int) both {
 		}
 		return made("CAST(%s AS DATE)", g.instant(depth-1))
 	}
-	return []both{same("d"), same("e"), same("DATE '2024-02-29'"), same("DATE '2023-01-31'"), {"CAST(NULL AS DATE)", "NULL::date"}}[g.IntN(5)]
+	return []both{same("d"), same("e"), same("DATE '2024-02-29'"), same("DATE '2023-01-31'"),
+		{"CAST(NULL AS DATE)", "NULL::date"}}[g.IntN(5)]
 }
 
 // dated makes a date in PostgreSQL of what ours calls one: there a date and an interval are a timestamp.
@@ -144,15 +159,18 @@ func (g generator) instant(depth int) both {
 		a := g.instant(depth - 1)
 		switch g.IntN(4) {
 		case 0:
-			return made("(%s "+g.pick("+", "-")+" INTERVAL '"+g.pick("1", "36", "-5")+"' "+g.pick("DAY", "MONTH", "YEAR", "HOUR", "MINUTE", "SECOND")+")", a)
+			return made("(%s "+g.pick("+", "-")+" INTERVAL '"+g.pick("1", "36", "-5")+"' "+
+				g.pick("DAY", "MONTH", "YEAR", "HOUR", "MINUTE", "SECOND")+")", a)
 		case 1:
-			return made("DATE_TRUNC('"+g.pick("year", "quarter", "month", "week", "day", "hour", "minute", "second")+"', %s)", a)
+			return made("DATE_TRUNC('"+g.pick("year", "quarter", "month", "week", "day", "hour", "minute", "second")+
+				"', %s)", a)
 		case 2:
 			return made("COALESCE(%s, %s)", a, g.instant(depth-1))
 		}
 		return made("CAST(%s AS TIMESTAMP)", g.date(depth-1))
 	}
-	return []both{same("ts"), same("TIMESTAMP '2024-02-29 23:59:59'"), {"CAST(NULL AS TIMESTAMP)", "NULL::timestamp"}}[g.IntN(3)]
+	return []both{same("ts"), same("TIMESTAMP '2024-02-29 23:59:59'"),
+		{"CAST(NULL AS TIMESTAMP)", "NULL::timestamp"}}[g.IntN(3)]
 }
 
 func (g generator) condition(depth int) both {
@@ -192,12 +210,15 @@ func (g generator) condition(depth int) both {
 	case 10:
 		return made("%s IS "+not+"DISTINCT FROM %s", g.text(below), g.text(below))
 	case 11:
-		return differently("%s "+not+"LIKE %s", "%s "+not+`LIKE %s ESCAPE ''`, g.text(below), same(g.pick("'a%'", "'%b'", "'_'", "''", "'%'", "'a_'", "'%''%'", "'Ä%'")))
+		return differently("%s "+not+"LIKE %s", "%s "+not+`LIKE %s ESCAPE ''`, g.text(below),
+			same(g.pick("'a%'", "'%b'", "'_'", "''", "'%'", "'a_'", "'%''%'", "'Ä%'")))
 	case 12:
 		if not != "" {
-			return differently("%s NOT LIKE_REGEX %s", "%s !~ %s", g.text(below), same(g.pick("'^a'", "'b$'", "'[ab]+ ?'", "'^$'")))
+			return differently("%s NOT LIKE_REGEX %s", "%s !~ %s", g.text(below),
+				same(g.pick("'^a'", "'b$'", "'[ab]+ ?'", "'^$'")))
 		}
-		return differently("%s LIKE_REGEX %s", "%s ~ %s", g.text(below), same(g.pick("'^a'", "'b$'", "'[ab]+ ?'", "'^$'")))
+		return differently("%s LIKE_REGEX %s", "%s ~ %s", g.text(below),
+			same(g.pick("'^a'", "'b$'", "'[ab]+ ?'", "'^$'")))
 	}
 	return made("%s "+not+"IN (%s, %s)", g.number(below), g.number(0), g.number(0))
 }
@@ -217,8 +238,11 @@ func (g generator) row() oracleRow {
 		v := values[g.IntN(len(values))]
 		return &v
 	}
-	r := oracleRow{i: some("0", "1", "-3", "7", "100"), n: some("0", "0.1", "2.5", "2.50", "-3.14", "99999999999999999999.5"), m: some("0.3", "1", "0.2", "-7.77"),
-		t: some("", "a", "b", "A", "ä", "it's", "a "), s: some("a", "b", "aa"), d: some("2024-02-29", "2023-01-01", "2023-12-31"), e: some("2024-03-31", "2023-01-01", "1999-12-31"), ts: some("2024-02-29 00:00:00", "2023-12-31 23:59:59", "2023-01-01 06:30:00")}
+	r := oracleRow{i: some("0", "1", "-3", "7", "100"), n: some("0", "0.1", "2.5", "2.50", "-3.14",
+		"99999999999999999999.5"), m: some("0.3", "1", "0.2", "-7.77"),
+		t: some("", "a", "b", "A", "ä", "it's", "a "), s: some("a", "b", "aa"),
+		d: some("2024-02-29", "2023-01-01", "2023-12-31"), e: some("2024-03-31", "2023-01-01", "1999-12-31"),
+		ts: some("2024-02-29 00:00:00", "2023-12-31 23:59:59", "2023-01-01 06:30:00")}
 	if g.IntN(4) > 0 {
 		v := g.IntN(2) == 0
 		r.ok = &v
@@ -235,7 +259,8 @@ func (r typedRows) Values(column string) ([]table.Value, []uint32) {
 	values, codes := make([]table.Value, len(r)), make([]uint32, len(r))
 	for k, row := range r {
 		codes[k] = uint32(k)
-		text := map[string]*string{"i": row.i, "n": row.n, "m": row.m, "t": row.t, "s": row.s, "d": row.d, "e": row.e, "ts": row.ts}[column]
+		text := map[string]*string{"i": row.i, "n": row.n, "m": row.m, "t": row.t, "s": row.s, "d": row.d, "e": row.e,
+			"ts": row.ts}[column]
 		if column == "ok" {
 			if row.ok != nil {
 				values[k] = table.BooleanValue(*row.ok)
@@ -275,11 +300,13 @@ func inBatches(c *condition.Condition, rows []oracleRow) (truths []condition.Tru
 func fill(t *testing.T, conn *pgx.Conn, rows []oracleRow) {
 	t.Helper()
 	ctx := context.Background()
-	if _, err := conn.Exec(ctx, `CREATE TABLE r (k int, i numeric, n numeric, m numeric, t text COLLATE "C.utf8", s text COLLATE "C.utf8", d date, e date, ts timestamp, ok boolean)`); err != nil {
+	if _, err := conn.Exec(ctx,
+		`CREATE TABLE r (k int, i numeric, n numeric, m numeric, t text COLLATE "C.utf8", s text COLLATE "C.utf8", d date, e date, ts timestamp, ok boolean)`); err != nil {
 		t.Fatal(err)
 	}
 	for k, r := range rows {
-		if _, err := conn.Exec(ctx, "INSERT INTO r VALUES ($1, $2::text::numeric, $3::text::numeric, $4::text::numeric, $5, $6, $7::text::date, $8::text::date, $9::text::timestamp, $10)", k, r.i, r.n, r.m, r.t, r.s, r.d, r.e, r.ts, r.ok); err != nil {
+		if _, err := conn.Exec(ctx,
+			"INSERT INTO r VALUES ($1, $2::text::numeric, $3::text::numeric, $4::text::numeric, $5, $6, $7::text::date, $8::text::date, $9::text::timestamp, $10)", k, r.i, r.n, r.m, r.t, r.s, r.d, r.e, r.ts, r.ok); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -316,7 +343,8 @@ func TestConditionsAgreeWithPostgreSQL(t *testing.T) {
 		whole, batches := compiled.Evaluate(typedRows(rows)), inBatches(compiled, rows)
 		for k := range rows {
 			if whole[k] != want[k] || batches[k] != want[k] {
-				t.Errorf("round %d: %s is %d for row %s, in batches %d, and PostgreSQL says %d", round, made.ours, whole[k], describe(rows[k]), batches[k], want[k])
+				t.Errorf("round %d: %s is %d for row %s, in batches %d, and PostgreSQL says %d", round, made.ours,
+					whole[k], describe(rows[k]), batches[k], want[k])
 				failed++
 				break
 			}
@@ -359,5 +387,6 @@ func describe(r oracleRow) string {
 	if r.ok != nil {
 		ok = fmt.Sprint(*r.ok)
 	}
-	return fmt.Sprintf("i=%s n=%s m=%s t=%q s=%q d=%s e=%s ts=%s ok=%s", text(r.i), text(r.n), text(r.m), text(r.t), text(r.s), text(r.d), text(r.e), text(r.ts), ok)
+	return fmt.Sprintf("i=%s n=%s m=%s t=%q s=%q d=%s e=%s ts=%s ok=%s", text(r.i), text(r.n), text(r.m), text(r.t),
+		text(r.s), text(r.d), text(r.e), text(r.ts), ok)
 }

@@ -11,7 +11,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "change_case", Says: "writes texts in upper or lower case, or their first letter in upper and the others in lower case",
+		Name:   "change_case",
+		Says:   "writes texts in upper or lower case, or their first letter in upper and the others in lower case",
 		Fields: []fix.Field{columnsField, {Name: "to", Says: "upper, lower or first", Required: true}},
 		Declare: func(i *fix.Item) fix.Action {
 			return changeCase{i.ColumnsOf("columns"), i.ChoiceOf("to", "a case", nil, "upper", "lower", "first")}

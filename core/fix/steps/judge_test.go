@@ -50,7 +50,8 @@ func try(t *testing.T, trials ...trial) {
 			t.Errorf("%s: got %q, want %q", one.name, got, one.want)
 		}
 		s := ledger.Steps[0]
-		if got := strings.TrimSuffix(fmt.Sprintf("%d %d %s: %s", s.Cells, s.Rows, s.Sums["value"], s.Note), ": "); got != one.ledger {
+		if got := strings.TrimSuffix(fmt.Sprintf("%d %d %s: %s", s.Cells, s.Rows, s.Sums["value"], s.Note),
+			": "); got != one.ledger {
 			t.Errorf("%s: the ledger says %s, want %s", one.name, got, one.ledger)
 		}
 	}
@@ -60,7 +61,8 @@ func try(t *testing.T, trials ...trial) {
 func refused(t *testing.T, mistakes map[string]string) {
 	t.Helper()
 	for step, want := range mistakes {
-		_, err := fix.Parse([]byte("fix_plan: p\ndataset: samples\nsteps:\n  - {"+step+", reason: r}\n"), testkit.Book(t, book))
+		_, err := fix.Parse([]byte("fix_plan: p\ndataset: samples\nsteps:\n  - {"+step+", reason: r}\n"),
+			testkit.Book(t, book))
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", step, err, want)
 		}

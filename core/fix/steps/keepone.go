@@ -18,19 +18,24 @@ const (
 )
 
 // oldSurvivors are the words that earlier versions had.
-var oldSurvivors = map[string]string{"first": earliestRow, "last": latestRow, "fullest": fullestRow, "largest": largestValue, "least": leastValue}
+var oldSurvivors = map[string]string{"first": earliestRow, "last": latestRow, "fullest": fullestRow,
+	"largest": largestValue, "least": leastValue}
 
 func init() {
 	fix.Register(fix.Kind{
 		Name: "keep_one", Says: "keeps one of several rows with the same key",
 		Fields: []fix.Field{
 			{Name: "columns", Says: "The columns of the key", Required: true},
-			{Name: "survivor", Says: "Which one stays: earliest_row, latest_row, fullest_row, largest_value or least_value", Required: true, Old: "keep"},
+			{Name: "survivor",
+				Says:     "Which one stays: earliest_row, latest_row, fullest_row, largest_value or least_value",
+				Required: true, Old: "keep"},
 			{Name: "by", Says: "The column whose value decides"}},
 		Declare: func(i *fix.Item) fix.Action {
-			k := keepOne{i.ColumnsOf("columns"), i.ChoiceOf("survivor", "a way to choose a row", oldSurvivors, earliestRow, latestRow, fullestRow, largestValue, leastValue), i.ColumnOf("by")}
+			k := keepOne{i.ColumnsOf("columns"), i.ChoiceOf("survivor", "a way to choose a row", oldSurvivors,
+				earliestRow, latestRow, fullestRow, largestValue, leastValue), i.ColumnOf("by")}
 			if byColumn := k.survivor == largestValue || k.survivor == leastValue; byColumn != i.Gives("by") {
-				i.Wrong("", "\"by\" names the column that decides; it goes with survivor: largest_value and survivor: least_value, and these need it")
+				i.Wrong("",
+					"\"by\" names the column that decides; it goes with survivor: largest_value and survivor: least_value, and these need it")
 			}
 			return k
 		},

@@ -4,9 +4,12 @@ import "testing"
 
 func TestSetCell(t *testing.T) {
 	try(t,
-		trial{"one cell", `do: set_cell, key: {sample: S1}, column: value, to: "7.4"`, "S1,PH,74\nS2,PH,74\n", "S1,PH,7.4\nS2,PH,74\n", "1 0 -66.6"},
-		trial{"no such row", `do: set_cell, key: {sample: S9}, column: value, to: "7.4"`, "S1,PH,74\n", "S1,PH,74\n", "0 0 0: No row has this key; nothing was changed."},
-		trial{"several", `do: set_cell, key: {parameter: PH}, column: sample, to: x`, "S1,PH,1\nS2,PH,1\n", "x,PH,1\nx,PH,1\n", "2 0 0: 2 rows have this key; the cell was set in each."},
+		trial{"one cell", `do: set_cell, key: {sample: S1}, column: value, to: "7.4"`, "S1,PH,74\nS2,PH,74\n",
+			"S1,PH,7.4\nS2,PH,74\n", "1 0 -66.6"},
+		trial{"no such row", `do: set_cell, key: {sample: S9}, column: value, to: "7.4"`, "S1,PH,74\n", "S1,PH,74\n",
+			"0 0 0: No row has this key; nothing was changed."},
+		trial{"several", `do: set_cell, key: {parameter: PH}, column: sample, to: x`, "S1,PH,1\nS2,PH,1\n",
+			"x,PH,1\nx,PH,1\n", "2 0 0: 2 rows have this key; the cell was set in each."},
 	)
 	refused(t, map[string]string{
 		`do: set_cell, key: S1, column: value, to: x`:      `a key gives each of its columns the text to look for`,

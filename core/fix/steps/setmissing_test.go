@@ -4,8 +4,10 @@ import "testing"
 
 func TestSetMissing(t *testing.T) {
 	try(t,
-		trial{"texts", `do: set_missing, columns: [value], values: [trace, 999]`, "S1,PH,999\nS2,PH, trace \nS3,PH,99\n", "S1,PH,\nS2,PH,\nS3,PH,99\n", "2 0 -999"},
-		trial{"by a condition", `do: set_missing, columns: [value], where: value > 14`, "S1,PH,15\nS2,PH,\nS3,PH,14\n", "S1,PH,\nS2,PH,\nS3,PH,14\n", "1 0 -15"},
+		trial{"texts", `do: set_missing, columns: [value], values: [trace, 999]`,
+			"S1,PH,999\nS2,PH, trace \nS3,PH,99\n", "S1,PH,\nS2,PH,\nS3,PH,99\n", "2 0 -999"},
+		trial{"by a condition", `do: set_missing, columns: [value], where: value > 14`, "S1,PH,15\nS2,PH,\nS3,PH,14\n",
+			"S1,PH,\nS2,PH,\nS3,PH,14\n", "1 0 -15"},
 	)
 	refused(t, map[string]string{
 		`do: set_missing, columns: [value]`:                                `either "values" or "where"`,

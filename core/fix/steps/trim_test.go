@@ -4,7 +4,8 @@ import "testing"
 
 func TestTrim(t *testing.T) {
 	try(t,
-		trial{"ends and middle", `do: trim, columns: [sample]`, " S  1 ,PH,1\nS2,PH,2\n", "S 1,PH,1\nS2,PH,2\n", "1 0 0"},
+		trial{"ends and middle", `do: trim, columns: [sample]`, " S  1 ,PH,1\nS2,PH,2\n", "S 1,PH,1\nS2,PH,2\n",
+			"1 0 0"},
 		trial{"a text becomes a number", `do: trim, columns: [value]`, "S1,PH, 5 \n", "S1,PH,5\n", "1 0 5"},
 	)
 	refused(t, map[string]string{

@@ -345,7 +345,8 @@ func IsWebPage(head []byte) bool {
 	}
 	start := bytes.ToLower(text[:min(len(text), 20)])
 	for _, tag := range []string{"<!doctype html", "<html"} {
-		if rest, ok := bytes.CutPrefix(start, []byte(tag)); ok && (len(rest) == 0 || bytes.IndexByte([]byte(" \t\r\n\f>/"), rest[0]) >= 0) {
+		if rest, ok := bytes.CutPrefix(start, []byte(tag)); ok &&
+			(len(rest) == 0 || bytes.IndexByte([]byte(" \t\r\n\f>/"), rest[0]) >= 0) {
 			return true
 		}
 	}

@@ -97,7 +97,9 @@ func (r *Records) cell(text string, alone bool) error {
 func Stream(ctx context.Context, c Streaming) io.ReadCloser {
 	ctx, cancel := context.WithCancel(ctx)
 	in, out := io.Pipe()
-	to := &Records{out: bufio.NewWriterSize(out, 256<<10), note: func(Flaw) error { return errors.New("content: a flaw in a stream") }}
+	to := &Records{out: bufio.NewWriterSize(out, 256<<10), note: func(Flaw) error {
+		return errors.New("content: a flaw in a stream")
+	}}
 	guard.Go(func() error {
 		if err := c.Convert(ctx, to); err != nil {
 			return err
@@ -204,7 +206,8 @@ func (s *Spool) Tail() []byte {
 
 // Noted hands out the flaws, as defects of a table with these columns.
 func (s *Spool) Noted(columns []string) delimited.Noted {
-	return &flawReader{lines: json.NewDecoder(bufio.NewReader(io.NewSectionReader(s.flaws, 0, 1<<62))), columns: columns}
+	return &flawReader{lines: json.NewDecoder(bufio.NewReader(io.NewSectionReader(s.flaws, 0, 1<<62))),
+		columns: columns}
 }
 
 type flawReader struct {

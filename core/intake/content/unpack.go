@@ -84,7 +84,8 @@ func (e *EntryError) Error() string {
 	case e.Wanted != "":
 		return fmt.Sprintf("the archive has no file %q; it has %s", e.Wanted, list)
 	}
-	return fmt.Sprintf("the archive has %d files; name one with entry in the reading, or --entry: %s", len(e.Entries), list)
+	return fmt.Sprintf("the archive has %d files; name one with entry in the reading, or --entry: %s", len(e.Entries),
+		list)
 }
 
 // Unwrap makes errors.Is(err, ErrEntry) hold.

@@ -18,7 +18,8 @@ func lines(r *rand.Rand, width int) (padded, []span) {
 	for range 200 {
 		cells := make([]string, width)
 		for c := range cells {
-			cells[c] = strings.Repeat(string(rune('a'+r.IntN(26))), []int{0, 1, 7, 8, 9, 14, 15, 16, 17, 63, 64, 65, 200}[r.IntN(13)])
+			cells[c] = strings.Repeat(string(rune('a'+r.IntN(26))), []int{0, 1, 7, 8, 9, 14, 15, 16, 17, 63, 64, 65,
+				200}[r.IntN(13)])
 		}
 		switch r.IntN(12) {
 		case 0:
@@ -50,7 +51,8 @@ func TestRecordsAreSplitAlikeWithAndWithoutVectors(t *testing.T) {
 		rows := len(records)
 		fast, plain := make([]table.Token, rows*width), make([]table.Token, rows*width)
 		for first := 0; first < rows; first++ {
-			got, want := marks.splitAll(data, records, '\n', fast, first, rows), marks.splitEach(data, records, '\n', plain, first, rows)
+			got, want := marks.splitAll(data, records, '\n', fast, first, rows),
+				marks.splitEach(data, records, '\n', plain, first, rows)
 			if got != want {
 				t.Fatalf("round %d: %d records from record %d on are split, want %d", round, got, first, want)
 			}
@@ -58,7 +60,8 @@ func TestRecordsAreSplitAlikeWithAndWithoutVectors(t *testing.T) {
 				line := data.bytes()[records[i].start : records[i].start+records[i].length]
 				cells := strings.Split(string(withoutLineEnd(line, '\n')), ",")
 				for c, cell := range cells {
-					if token := fast[c*rows+i]; token != plain[c*rows+i] || token.Inline() && token != table.TokenOf(cell) {
+					if token := fast[c*rows+i]; token != plain[c*rows+i] || token.Inline() &&
+						token != table.TokenOf(cell) {
 						t.Fatalf("round %d: cell %d of %q is %v, want %v", round, c, line, token, plain[c*rows+i])
 					}
 				}
@@ -78,7 +81,8 @@ func TestBlocksAreMarkedAlikeWithAndWithoutVectors(t *testing.T) {
 			}
 			got, want := make([]uint64, blocks), make([]uint64, blocks)
 			clean, cleanToo := mark(got, data, ','), markWords(want, data, ',')
-			if odd := strings.ContainsFunc(string(data), func(r rune) bool { return r == 0 || r > 0x7F }); clean == odd || cleanToo == odd {
+			if odd := strings.ContainsFunc(string(data),
+				func(r rune) bool { return r == 0 || r > 0x7F }); clean == odd || cleanToo == odd {
 				t.Errorf("%q is clean: %v and %v", data, clean, cleanToo)
 			}
 			if !slices.Equal(got, want) {
@@ -127,7 +131,8 @@ func FuzzSplit(f *testing.F) {
 		marks, _ := findDelimiters(nil, data, ',')
 		fast, plain := make([]table.Token, rows*columns), make([]table.Token, rows*columns)
 		for first := 0; first < rows; first++ {
-			got, want := marks.splitAll(data, records, '\n', fast, first, rows), marks.splitEach(data, records, '\n', plain, first, rows)
+			got, want := marks.splitAll(data, records, '\n', fast, first, rows),
+				marks.splitEach(data, records, '\n', plain, first, rows)
 			if got != want {
 				t.Fatalf("%d records from record %d on are split, want %d", got, first, want)
 			}

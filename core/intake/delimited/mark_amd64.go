@@ -76,7 +76,9 @@ func (m delimiters) splitAll(data padded, records []span, lineEnd byte, tokens [
 		return 0
 	}
 	const size = unsafe.Sizeof(span{})
-	s := splitting{marks: &m[0], data: &data.ahead()[0], first: &records[0], end: uintptr(unsafe.Pointer(&records[0])) + uintptr(len(records))*size,
-		tokens: &tokens[first], stride: uintptr(rows) * unsafe.Sizeof(table.Token{}), width: uint64(len(tokens) / rows), parts: &inlineParts, lineEnd: lineEnd}
+	s := splitting{marks: &m[0], data: &data.ahead()[0], first: &records[0], end: uintptr(unsafe.Pointer(&records[0])) +
+		uintptr(len(records))*size,
+		tokens: &tokens[first], stride: uintptr(rows) * unsafe.Sizeof(table.Token{}), width: uint64(len(tokens) / rows),
+		parts: &inlineParts, lineEnd: lineEnd}
 	return int(splitPlain(&s) / size)
 }

@@ -103,7 +103,8 @@ func (p *parts) note(part *part) error {
 		if d.Line < p.text.Body.Line {
 			continue // of what stands above the data
 		}
-		at, found := slices.BinarySearchFunc(part.records, d.Line, func(s span, line int64) int { return cmp.Compare(s.line, line) })
+		at, found := slices.BinarySearchFunc(part.records, d.Line,
+			func(s span, line int64) int { return cmp.Compare(s.line, line) })
 		if found {
 			d.Row = part.first.Row + uint32(at)
 		}

@@ -112,7 +112,8 @@ type quoteEnd uint8
 const (
 	quoteClosed quoteEnd = iota // by a quote with a cell's end after it, or other text on the same line
 	quoteOpen                   // within the stretch; more of the text is needed
-	quoteNever                  // not before the end, not within quotedLimit, or only lines later in the middle of other text
+	// not before the end, not within quotedLimit, or only lines later in the middle of other text
+	quoteNever
 )
 
 // quoted walks the quoted run that a stretch starts with.

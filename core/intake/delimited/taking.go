@@ -223,7 +223,8 @@ func (t *taking) awkward(scan scanner, i int) {
 		if p.text.Converted { // the defect was told
 			return
 		}
-		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width, strings.Join(surplus, " | ")))
+		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width,
+			strings.Join(surplus, " | ")))
 	}
 }
 

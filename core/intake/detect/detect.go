@@ -27,7 +27,8 @@ const (
 
 // Evidence is one finding about how a file is read, and what it rests on.
 type Evidence struct {
-	Aspect     string     `json:"aspect"` // format, encoding, line ends, delimiter, quote, header, blanks, closing lines, missing
+	// format, encoding, line ends, delimiter, quote, header, blanks, closing lines, missing
+	Aspect     string     `json:"aspect"`
 	Found      string     `json:"found"`
 	Because    string     `json:"because"`
 	Confidence Confidence `json:"confidence"`
@@ -112,7 +113,8 @@ func (d *Detection) blanks() {
 		because = "nothing stands in " + strings.Join(empty[:min(len(empty), 8)], ", ")
 	}
 	if len(found) > 0 {
-		d.add("blanks", Certain, strings.Join(found, ", "), fmt.Sprintf("of the first %d rows; %s", d.Sample.Len(), because))
+		d.add("blanks", Certain, strings.Join(found, ", "), fmt.Sprintf("of the first %d rows; %s", d.Sample.Len(),
+			because))
 	}
 }
 
@@ -145,9 +147,11 @@ func (d *Detection) part() []delimited.Record {
 	if len(parts) > 1 {
 		confidence = Ambiguous
 	}
-	d.add("sheet", confidence, d.Reading.Sheet, fmt.Sprintf("the workbook has %s: %s", plural(len(parts), "sheet"), strings.Join(parts, ", ")))
+	d.add("sheet", confidence, d.Reading.Sheet, fmt.Sprintf("the workbook has %s: %s", plural(len(parts), "sheet"),
+		strings.Join(parts, ", ")))
 	t := delimited.Text{Layout: delimited.Standard, Converted: true}
-	return slices.DeleteFunc(t.Records(d.opened.Text, sampledRecords), func(r delimited.Record) bool { return filled(r) == 0 })
+	return slices.DeleteFunc(t.Records(d.opened.Text, sampledRecords),
+		func(r delimited.Record) bool { return filled(r) == 0 })
 }
 
 func plural(n int, word string) string {

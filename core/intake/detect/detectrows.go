@@ -18,7 +18,8 @@ import (
 func (d *Detection) header(records []delimited.Record) {
 	typical := typicalWidth(records)
 	first := 0
-	for first < len(records)-1 && width(records[first]) < typical && (len(records[first].Cells) < typical || filled(records[first])*2 < typical) {
+	for first < len(records)-1 && width(records[first]) < typical && (len(records[first].Cells) < typical ||
+		filled(records[first])*2 < typical) {
 		first++
 	}
 	if d.Reading.HeaderLine != 0 {
@@ -31,7 +32,9 @@ func (d *Detection) header(records []delimited.Record) {
 	below := records[first+1:]
 	above := ""
 	if first > 0 || candidate.Line > 1 {
-		above = fmt.Sprintf("; the %s above it %s fewer cells than the %d of most records", plural(int(candidate.Line)-1, "line"), map[bool]string{true: "has", false: "have"}[candidate.Line == 2], typical)
+		above = fmt.Sprintf("; the %s above it %s fewer cells than the %d of most records",
+			plural(int(candidate.Line)-1, "line"), map[bool]string{true: "has", false: "have"}[candidate.Line == 2],
+			typical)
 	}
 	named, data := 0, 0
 	for c, name := range candidate.Cells {
@@ -61,16 +64,20 @@ func (d *Detection) header(records []delimited.Record) {
 	switch {
 	case data > named:
 		d.Reading.HeaderLine = intake.NoHeader
-		d.add("header", Likely, "none", fmt.Sprintf("the first record looks like those below it in %s", plural(data, "column"))+above)
+		d.add("header", Likely, "none", fmt.Sprintf("the first record looks like those below it in %s",
+			plural(data, "column"))+above)
 		if first > 0 {
-			d.add("lines before", Likely, plural(first, "line"), "they have fewer cells than most records; without a header they cannot be told apart and are read as rows")
+			d.add("lines before", Likely, plural(first, "line"),
+				"they have fewer cells than most records; without a header they cannot be told apart and are read as rows")
 		}
 	case named > 0:
 		d.Reading.HeaderLine = int(candidate.Line)
-		d.add("header", Likely, fmt.Sprintf("line %d", candidate.Line), fmt.Sprintf("its cells are texts above numbers or dates in %s", plural(named, "column"))+above)
+		d.add("header", Likely, fmt.Sprintf("line %d", candidate.Line),
+			fmt.Sprintf("its cells are texts above numbers or dates in %s", plural(named, "column"))+above)
 	default:
 		d.Reading.HeaderLine = int(candidate.Line)
-		d.add("header", Ambiguous, fmt.Sprintf("line %d", candidate.Line), "its cells are texts like those below it, and none of them occurs there again"+above)
+		d.add("header", Ambiguous, fmt.Sprintf("line %d", candidate.Line),
+			"its cells are texts like those below it, and none of them occurs there again"+above)
 	}
 }
 
@@ -113,7 +120,8 @@ func looksTyped(text string) bool {
 	return false
 }
 
-var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme", "subtotal", "overall"}
+var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme",
+	"subtotal", "overall"}
 
 // closing finds lines at the end that are no records: totals and notes.
 func (d *Detection) closing(records []delimited.Record) {
@@ -147,7 +155,8 @@ func (d *Detection) closing(records []delimited.Record) {
 			notes++
 		}
 		lines++
-		what = append(what, fmt.Sprintf("%q", delimited.Clip(strings.Join(strings.Fields(strings.Join(last[i].Cells, " ")), " "))))
+		what = append(what, fmt.Sprintf("%q",
+			delimited.Clip(strings.Join(strings.Fields(strings.Join(last[i].Cells, " ")), " "))))
 	}
 	if lines == 0 {
 		return
@@ -161,7 +170,8 @@ func (d *Detection) closing(records []delimited.Record) {
 	if notes > 0 {
 		kinds = append(kinds, plural(notes, "line")+" of notes")
 	}
-	d.add("closing lines", Likely, strings.Join(kinds, " and "), "set aside, since they are no records: "+strings.Join(what[:min(len(what), 3)], ", "))
+	d.add("closing lines", Likely, strings.Join(kinds, " and "), "set aside, since they are no records: "+
+		strings.Join(what[:min(len(what), 3)], ", "))
 }
 
 // lastRecords reads the end of a long file; nil where that would mean to read all of it.

@@ -76,15 +76,21 @@ func (d *Detection) encoding(head []byte, cut bool) {
 	case beyond == 0:
 		set("utf-8", Certain, "nothing but ASCII, in which all encodings agree, "+d.extent(cut))
 	case validStart(head, cut):
-		set("utf-8", Certain, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, and all of them are sound UTF-8", beyond, first))
+		set("utf-8", Certain, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, and all of them are sound UTF-8",
+			beyond, first))
 	case float64(undecodable(head))/float64(beyond) < 0.02:
-		set("utf-8", Likely, fmt.Sprintf("%d bytes beyond ASCII, and all but %d of them are sound UTF-8", beyond, undecodable(head)))
+		set("utf-8", Likely, fmt.Sprintf("%d bytes beyond ASCII, and all but %d of them are sound UTF-8", beyond,
+			undecodable(head)))
 	case control > 0:
-		set("windows-1252", Likely, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are no UTF-8; %d of them are only characters in windows-1252", beyond, first, control))
+		set("windows-1252", Likely,
+			fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are no UTF-8; %d of them are only characters in windows-1252", beyond, first, control))
 	case bytes.IndexByte(head, 0xA4) >= 0:
-		set("windows-1252", Ambiguous, fmt.Sprintf("bytes beyond ASCII, from line %d on, that are no UTF-8; byte A4 is ¤ here, and € in iso-8859-15", first))
+		set("windows-1252", Ambiguous,
+			fmt.Sprintf("bytes beyond ASCII, from line %d on, that are no UTF-8; byte A4 is ¤ here, and € in iso-8859-15", first))
 	default:
-		set("windows-1252", Likely, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are no UTF-8; iso-8859-1 would read them alike", beyond, first))
+		set("windows-1252", Likely,
+			fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are no UTF-8; iso-8859-1 would read them alike",
+				beyond, first))
 	}
 }
 
@@ -159,7 +165,8 @@ func (d *Detection) lineEnds(text []byte) {
 	case kinds == 1:
 		d.add("line ends", Certain, strings.SplitN(counts[0], " ", 2)[1], "all of them are")
 	default:
-		d.add("line ends", Likely, "mixed: "+strings.Join(counts, ", "), "a line ends with LF, or CR LF; a lone CR stays in its cell")
+		d.add("line ends", Likely, "mixed: "+strings.Join(counts, ", "),
+			"a line ends with LF, or CR LF; a lone CR stays in its cell")
 	}
 }
 
@@ -197,7 +204,8 @@ func quotedCells(text []byte, quote byte) (n int) {
 	return n
 }
 
-var delimiterNames = map[string]string{",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "space", ":": "colon", "~": "tilde", "^": "caret"}
+var delimiterNames = map[string]string{",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "space",
+	":": "colon", "~": "tilde", "^": "caret"}
 
 // DelimiterName returns what a delimiter is called.
 func DelimiterName(delimiter string) string {
@@ -228,7 +236,8 @@ func (d *Detection) delimiter(s *delimited.Text, text []byte) {
 			if strings.Contains(":~^ ", delimiter) && (lines < all || lines < 3) {
 				continue // these stand in ordinary text too
 			}
-			if width < 2 || c.score < best.score || c.score == best.score && c.delimiter != best.delimiter && best.score > 0 {
+			if width < 2 || c.score < best.score || c.score == best.score && c.delimiter != best.delimiter &&
+				best.score > 0 {
 				if width > 1 && c.delimiter != best.delimiter && c.score > second.score {
 					second = c
 				}
@@ -255,7 +264,8 @@ func (d *Detection) delimiter(s *delimited.Text, text []byte) {
 		confidence = Ambiguous
 	}
 	if second.score > 0 {
-		because += fmt.Sprintf("; %s would divide %d into %d", DelimiterName(second.delimiter), second.lines, second.width)
+		because += fmt.Sprintf("; %s would divide %d into %d", DelimiterName(second.delimiter), second.lines,
+			second.width)
 	}
 	d.add("delimiter", confidence, DelimiterName(best.delimiter), because)
 }

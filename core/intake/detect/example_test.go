@@ -24,7 +24,8 @@ func ExampleDetect() {
 		return
 	}
 	defer d.File.Close()
-	fmt.Printf("delimiter %q, decimal mark %q, columns %v\n", d.Reading.Delimiter, d.Reading.DecimalMark, d.File.Columns())
+	fmt.Printf("delimiter %q, decimal mark %q, columns %v\n", d.Reading.Delimiter, d.Reading.DecimalMark,
+		d.File.Columns())
 	work := func(b *table.Batch) (string, error) { return b.Columns[0].At(0) + ", " + b.Columns[1].At(1), nil }
 	err = table.Scan(context.Background(), d.File, 1, work, func(line string) error {
 		fmt.Println(line)

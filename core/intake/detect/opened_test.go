@@ -96,14 +96,16 @@ func TestHowOftenAFileIsOpened(t *testing.T) {
 			t.Fatal(c.name, err)
 		}
 		rows := 0
-		if err := table.Scan(context.Background(), d.File, 2, func(b *table.Batch) (int, error) { return b.Len(), nil }, func(n int) error {
-			rows += n
-			return nil
-		}); err != nil || rows == 0 {
+		if err := table.Scan(context.Background(), d.File, 2, func(b *table.Batch) (int, error) { return b.Len(), nil },
+			func(n int) error {
+				rows += n
+				return nil
+			}); err != nil || rows == 0 {
 			t.Errorf("%s: %d rows, %v", c.name, rows, err)
 		}
 		if times := float64(n.read) / float64(len(c.content)); n.opened > c.opened || times > c.times {
-			t.Errorf("%s is opened %d times and read %.2f times; %d and %v are enough", c.name, n.opened, times, c.opened, c.times)
+			t.Errorf("%s is opened %d times and read %.2f times; %d and %v are enough", c.name, n.opened, times,
+				c.opened, c.times)
 		}
 		if err := d.File.Close(); err != nil {
 			t.Error(err)

@@ -70,7 +70,8 @@ type numberFormat struct {
 // numberFormats are the ways to write numbers that are looked for, the usual ones first.
 var numberFormats = func() []numberFormat {
 	var out []numberFormat
-	for _, marks := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "}, {".", "'"}} {
+	for _, marks := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "},
+		{".", "'"}} {
 		f := &table.Format{DecimalMark: marks[0][0]}
 		if marks[1] != "" {
 			f.GroupingMark = marks[1][0]
@@ -81,7 +82,8 @@ var numberFormats = func() []numberFormat {
 }()
 
 var (
-	dateSources = []string{"yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "MM.dd.yyyy", "dd-MM-yyyy", "MM-dd-yyyy", "yyyy/MM/dd", "yyyy.MM.dd", "yyyyMMdd",
+	dateSources = []string{"yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "MM.dd.yyyy", "dd-MM-yyyy",
+		"MM-dd-yyyy", "yyyy/MM/dd", "yyyy.MM.dd", "yyyyMMdd",
 		"d/M/yyyy", "M/d/yyyy", "d.M.yyyy", "d-M-yyyy", "dd/MM/yy", "MM/dd/yy", "dd.MM.yy", "yy-MM-dd", "yyyy-dd-MM"}
 	timeSources = []string{"HH:mm", "HH:mm:ss", "HH:mm:ss.SSS"}
 	// datePatterns holds every date pattern alone, and with each time after a space or a T.
@@ -96,7 +98,9 @@ var (
 	}()
 )
 
-var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "missing", "unknown", "unbekannt", "keine angabe", "k.a.", "-", "--", "---", "?", "??", ".", "..", "#n/a", "not available", "not recorded", "no data", "nd", "tbd", "xxx",
+var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "missing", "unknown", "unbekannt",
+	"keine angabe", "k.a.", "-", "--", "---", "?", "??", ".", "..", "#n/a", "not available", "not recorded", "no data",
+	"nd", "tbd", "xxx",
 	"-9", "-99", "-999", "-9999", "999", "9999", "99999", "999999", "-1", "-999.0", "-9999.0", "999.9", "9999.9"}
 
 // values looks at how the values of each column are written, and sets what all columns
@@ -114,7 +118,9 @@ func (d *Detection) values(names []string) {
 		}
 	}
 	if len(suspects) > 0 {
-		d.add("missing", Ambiguous, "only empty cells", "these may stand for a missing value too; declare them if they do: "+strings.Join(suspects[:min(len(suspects), 6)], ", "))
+		d.add("missing", Ambiguous, "only empty cells",
+			"these may stand for a missing value too; declare them if they do: "+
+				strings.Join(suspects[:min(len(suspects), 6)], ", "))
 	}
 }
 
@@ -143,7 +149,8 @@ func columnEvidence(name string, b *table.Batch, c int) ColumnEvidence {
 		if counts[code] == 0 || !slices.Contains(missingWords, level) {
 			continue
 		}
-		if _, ok := table.StandardFormat.Parse(table.TypeDecimal, level); ok && (counts[code] < 2 || out.Numbers == nil) {
+		if _, ok := table.StandardFormat.Parse(table.TypeDecimal, level); ok &&
+			(counts[code] < 2 || out.Numbers == nil) {
 			continue
 		}
 		out.Missing = append(out.Missing, Suspect{text, int(counts[code])})
@@ -183,7 +190,8 @@ func marksOf(column *table.Column, counts []int64, first []uint32, filled int) *
 	if fits[best]*2 < filled || filled == 0 {
 		return nil
 	}
-	m := &Marks{DecimalMark: numberFormats[best].decimal, GroupingMark: numberFormats[best].grouping, Fits: fits[best], Others: any - fits[best], Confidence: Certain}
+	m := &Marks{DecimalMark: numberFormats[best].decimal, GroupingMark: numberFormats[best].grouping, Fits: fits[best],
+		Others: any - fits[best], Confidence: Certain}
 	marks := 0
 	for code, text := range column.Texts {
 		if fit[code] == nil || !fit[code][best] || !strings.ContainsAny(text, ".,' ") {
@@ -272,7 +280,8 @@ func datingOf(column *table.Column, counts []int64, first []uint32, filled int) 
 	d.Patterns = []PatternFit{{datePatterns[chosen[0]].String(), fits[chosen[0]]}}
 	rivals := chosen[:1] // each reads all of them as other days than those before it
 	for p := range fits {
-		if fits[p] == fits[chosen[0]] && !slices.ContainsFunc(rivals, func(q int) bool { return p == q || !otherDays(column, counts, p, q) }) {
+		if fits[p] == fits[chosen[0]] && !slices.ContainsFunc(rivals,
+			func(q int) bool { return p == q || !otherDays(column, counts, p, q) }) {
 			rivals = append(rivals, p)
 			d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), fits[p]})
 		}
@@ -420,12 +429,16 @@ func (d *Detection) agreeOnDates() {
 			}
 			d.add("dates of "+c.Name, confidence, c.Dates.Patterns[0].Pattern, because)
 		case DatesAmbiguous:
-			d.add("dates of "+c.Name, Ambiguous, "left as text", "all of them fit several patterns: "+strings.Join(says, ", ")+"; declare the one that is meant")
+			d.add("dates of "+c.Name, Ambiguous, "left as text", "all of them fit several patterns: "+
+				strings.Join(says, ", ")+"; declare the one that is meant")
 		case DatesMixed:
-			d.add("dates of "+c.Name, Ambiguous, "left as text", fmt.Sprintf("patterns are mixed: only %s; more than one: %d; ask which are meant", strings.Join(says, ", only "), c.Dates.Both))
+			d.add("dates of "+c.Name, Ambiguous, "left as text",
+				fmt.Sprintf("patterns are mixed: only %s; more than one: %d; ask which are meant",
+					strings.Join(says, ", only "), c.Dates.Both))
 		}
 	}
-	if len(dates) == 1 && len(d.fixed.Dates) == 0 { // several are declared column by column, since one could read another's
+	// several are declared column by column, since one could read another's
+	if len(dates) == 1 && len(d.fixed.Dates) == 0 {
 		d.Reading.Dates = dates
 	}
 	if len(instants) == 1 && len(d.fixed.DateTimes) == 0 {

@@ -26,18 +26,24 @@ func TestDatesAreDecidedAmbiguousOrMixed(t *testing.T) {
 		both     int
 		row      uint32
 	}{
-		{"decided by the third row", []string{"01/02/2024", "03/04/2024", "29/02/2024"}, DatesDecided, []PatternFit{{"dd/MM/yyyy", 3}}, 0, 3},
-		{"the same day either way decides nothing and harms nothing", []string{"01/01/2024", "29/02/2024"}, DatesDecided, []PatternFit{{"dd/MM/yyyy", 2}}, 0, 1},
-		{"either way", []string{"01/02/2024", "03/04/2024"}, DatesAmbiguous, []PatternFit{{"dd/MM/yyyy", 2}, {"MM/dd/yyyy", 2}}, 0, 0},
-		{"mixed", []string{"29/02/2024", "02/28/2024", "02/27/2024", "03/04/2024"}, DatesMixed, []PatternFit{{"MM/dd/yyyy", 2}, {"dd/MM/yyyy", 1}}, 1, 0},
-		{"two ways that cannot be confused", []string{"2024-02-29", "29/02/2024", "2024-03-01"}, DatesMixed, []PatternFit{{"yyyy-MM-dd", 2}, {"dd/MM/yyyy", 1}}, 0, 0},
+		{"decided by the third row", []string{"01/02/2024", "03/04/2024", "29/02/2024"}, DatesDecided,
+			[]PatternFit{{"dd/MM/yyyy", 3}}, 0, 3},
+		{"the same day either way decides nothing and harms nothing", []string{"01/01/2024", "29/02/2024"},
+			DatesDecided, []PatternFit{{"dd/MM/yyyy", 2}}, 0, 1},
+		{"either way", []string{"01/02/2024", "03/04/2024"}, DatesAmbiguous,
+			[]PatternFit{{"dd/MM/yyyy", 2}, {"MM/dd/yyyy", 2}}, 0, 0},
+		{"mixed", []string{"29/02/2024", "02/28/2024", "02/27/2024", "03/04/2024"}, DatesMixed,
+			[]PatternFit{{"MM/dd/yyyy", 2}, {"dd/MM/yyyy", 1}}, 1, 0},
+		{"two ways that cannot be confused", []string{"2024-02-29", "29/02/2024", "2024-03-01"}, DatesMixed,
+			[]PatternFit{{"yyyy-MM-dd", 2}, {"dd/MM/yyyy", 1}}, 0, 0},
 	} {
 		e := columnEvidence("day", columnOf(c.texts...), 0)
 		if e.Dates == nil {
 			t.Errorf("%s: no dates", c.name)
 			continue
 		}
-		if e.Dates.Status != c.status || !slices.Equal(e.Dates.Patterns, c.patterns) || e.Dates.Both != c.both || e.Dates.DecidedRow != c.row {
+		if e.Dates.Status != c.status || !slices.Equal(e.Dates.Patterns, c.patterns) || e.Dates.Both != c.both ||
+			e.Dates.DecidedRow != c.row {
 			t.Errorf("%s: %+v", c.name, *e.Dates)
 		}
 	}
@@ -63,7 +69,8 @@ func TestMarksOfNumbers(t *testing.T) {
 		{[]string{"1.5", "2.5", "3.5", "4,5"}, ".", "", Likely, 1},
 	} {
 		e := columnEvidence("n", columnOf(c.texts...), 0)
-		if m := e.Numbers; m == nil || m.DecimalMark != c.decimal || m.GroupingMark != c.grouping || m.Confidence != c.confidence || m.DecidedRow != c.row {
+		if m := e.Numbers; m == nil || m.DecimalMark != c.decimal || m.GroupingMark != c.grouping ||
+			m.Confidence != c.confidence || m.DecidedRow != c.row {
 			t.Errorf("%q: %+v", c.texts, e.Numbers)
 		}
 	}

@@ -42,8 +42,10 @@ func init() {
 		content.Format
 		array bool
 	}{
-		{content.Format{Name: "json_lines", Title: "JSON Lines", Because: "it starts with an object", Place: 10, Recognises: startsAsLines}, false},
-		{content.Format{Name: "json_array", Title: "a JSON array of objects", Because: "it starts with a bracket and an object", Place: 20, Recognises: startsAsArray}, true},
+		{content.Format{Name: "json_lines", Title: "JSON Lines", Because: "it starts with an object", Place: 10,
+			Recognises: startsAsLines}, false},
+		{content.Format{Name: "json_array", Title: "a JSON array of objects",
+			Because: "it starts with a bracket and an object", Place: 20, Recognises: startsAsArray}, true},
 	} {
 		f.Converter = func(c *content.Content, _ string) content.Converter {
 			return &reader{open: c.Open, array: f.array, index: map[string]int{}}
@@ -67,7 +69,8 @@ func startsAsArray(head []byte) bool {
 		return false
 	}
 	rest := start(text[1:])
-	return len(rest) > 0 && (rest[0] == '{' && looksLikeObject(rest) || rest[0] == ']' && len(bytes.TrimSpace(rest[1:])) == 0)
+	return len(rest) > 0 && (rest[0] == '{' && looksLikeObject(rest) || rest[0] == ']' &&
+		len(bytes.TrimSpace(rest[1:])) == 0)
 }
 
 // looksLikeObject reports whether text starts as an object does: { then a name and a colon, or }.
@@ -136,7 +139,8 @@ func (j *reader) Convert(ctx context.Context, to *content.Records) error {
 			j.narrow = true
 			text := string(bytes.TrimSpace(raw))
 			beyond := append(make([]string, max(known, len(j.names)), len(j.names)+1), text)
-			return to.Write(beyond, content.Flaw{Kind: table.BrokenRecord, Column: -1, Detail: err.Error() + ": " + text})
+			return to.Write(beyond, content.Flaw{Kind: table.BrokenRecord, Column: -1, Detail: err.Error() + ": " +
+				text})
 		}
 		var flaws []content.Flaw
 		for _, path := range repeated {
@@ -252,7 +256,8 @@ func eachElement(r *bufio.Reader, f func(raw []byte) error) error {
 
 // parseRecord parses one object and gives each of its values, as text, to put. Repeated
 // are the paths given more than once, of which the last value counts.
-func parseRecord(raw []byte, column func(path string) (int, error), put func(at int, text string)) (repeated []string, err error) {
+func parseRecord(raw []byte, column func(path string) (int, error),
+	put func(at int, text string)) (repeated []string, err error) {
 	p := jsonParser{raw: raw, column: column, put: put}
 	p.space()
 	if p.at == len(raw) {
@@ -401,7 +406,8 @@ func (p *jsonParser) array(depth int) error {
 		case '[':
 			err = p.array(depth + 1)
 		case '{':
-			inner := jsonParser{raw: p.raw, at: p.at, column: func(string) (int, error) { return 0, nil }, put: func(int, string) {}}
+			inner := jsonParser{raw: p.raw, at: p.at, column: func(string) (int, error) { return 0, nil },
+				put: func(int, string) {}}
 			err = inner.object("", depth+1)
 			p.at = inner.at
 		default:

@@ -34,7 +34,8 @@ type reader struct {
 
 func init() {
 	content.Register(content.Format{
-		Name: "parquet", Title: "Parquet", Because: "it starts with the four bytes of the format", Place: 40, Sure: true,
+		Name: "parquet", Title: "Parquet", Because: "it starts with the four bytes of the format", Place: 40,
+		Sure:       true,
 		Recognises: func(head []byte) bool { return bytes.HasPrefix(head, []byte("PAR1")) },
 		Converter:  func(c *content.Content, _ string) content.Converter { return &reader{open: c.Places} },
 	})
@@ -179,7 +180,9 @@ func textOf(t *format.LogicalType) func(parquet.Value) string {
 	if t != nil {
 		switch kind := t.Value.(type) {
 		case *format.DateType:
-			return func(v parquet.Value) string { return time.Unix(int64(v.Int32())*86400, 0).UTC().Format("2006-01-02") }
+			return func(v parquet.Value) string {
+				return time.Unix(int64(v.Int32())*86400, 0).UTC().Format("2006-01-02")
+			}
 		case *format.TimestampType:
 			unit := kind.Unit.Value.Duration()
 			return func(v parquet.Value) string { return instant(v.Int64(), unit) }

@@ -212,7 +212,8 @@ func soundFooter(at io.ReaderAt, size int64) error {
 		return fmt.Errorf("what describes it takes %d bytes, of %d at the most", length, footerLimit)
 	}
 	depth := schemaWalk{}
-	w := &thriftWalk{in: bufio.NewReaderSize(io.NewSectionReader(at, size-8-length, length), 64<<10), most: length, number: depth.number, item: depth.item}
+	w := &thriftWalk{in: bufio.NewReaderSize(io.NewSectionReader(at, size-8-length, length), 64<<10), most: length,
+		number: depth.number, item: depth.item}
 	if err := w.structure(); err != nil {
 		return err
 	}
@@ -292,12 +293,13 @@ func soundChunk(at io.ReaderAt, start, length int64) error {
 	}
 	for end := start + length; start < end; {
 		packed := int64(-1)
-		w := &thriftWalk{in: bufio.NewReaderSize(io.NewSectionReader(at, start, end-start), 512), most: headerLimit, number: func(path []int16, n int64) error {
-			if len(path) == 1 && path[0] == 3 {
-				packed = n
-			}
-			return nil
-		}}
+		w := &thriftWalk{in: bufio.NewReaderSize(io.NewSectionReader(at, start, end-start), 512), most: headerLimit,
+			number: func(path []int16, n int64) error {
+				if len(path) == 1 && path[0] == 3 {
+					packed = n
+				}
+				return nil
+			}}
 		if err := w.structure(); err != nil {
 			return err
 		}

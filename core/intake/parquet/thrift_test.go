@@ -36,14 +36,17 @@ func TestAParquetFileThatIsTooDeepIsRefused(t *testing.T) {
 	}{
 		"structures in structures": {bytes.Repeat([]byte{0x1c}, deep), "too deep in itself"},
 		"lists in lists":           {append([]byte{0x19}, bytes.Repeat([]byte{0x19}, deep)...), "too deep in itself"},
-		"maps in maps":             {append([]byte{0x1b}, bytes.Repeat([]byte{1, 0xbb}, deep/2)...), "too deep in itself"},
-		"groups in groups":         {append(few, 0), "too deep in groups"},
-		"too many groups":          {append(nested, 0), "too"},
-		"nothing":                  {nil, ""},
-		"a number without end":     {bytes.Repeat([]byte{0xff}, 100), ""},
+		"maps in maps": {append([]byte{0x1b}, bytes.Repeat([]byte{1, 0xbb}, deep/2)...),
+			"too deep in itself"},
+		"groups in groups":     {append(few, 0), "too deep in groups"},
+		"too many groups":      {append(nested, 0), "too"},
+		"nothing":              {nil, ""},
+		"a number without end": {bytes.Repeat([]byte{0xff}, 100), ""},
 	} {
 		text := parquetOf(c.footer)
-		r := &reader{open: func(context.Context, int64) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}
+		r := &reader{open: func(context.Context, int64) (io.ReadCloser, error) {
+			return io.NopCloser(strings.NewReader(text)), nil
+		}}
 		_, err := r.Columns(context.Background())
 		if !errors.Is(err, ErrParquet) || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)

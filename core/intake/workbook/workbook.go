@@ -48,7 +48,8 @@ const mergedRows = 10_000
 
 func init() {
 	content.Register(content.Format{
-		Name: "xlsx", Title: "a workbook (xlsx)", Because: "it is an archive with a workbook in it", Place: 30, Sure: true,
+		Name: "xlsx", Title: "a workbook (xlsx)", Because: "it is an archive with a workbook in it", Place: 30,
+		Sure: true,
 		InArchive: func(z *zip.Reader) bool {
 			return slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == "xl/workbook.xml" })
 		},
@@ -70,7 +71,8 @@ func (e *SheetError) Error() string {
 }
 
 // ErrWorkbook says that a workbook is damaged.
-var ErrWorkbook = errors.New("the workbook is damaged or not as its format says; open it in a spreadsheet program and save it again")
+var ErrWorkbook = errors.New(
+	"the workbook is damaged or not as its format says; open it in a spreadsheet program and save it again")
 
 // load opens the workbook, unless it is open.
 func (w *reader) load(ctx context.Context) error {
@@ -214,7 +216,8 @@ func (b *bookParts) part(name string) (io.ReadCloser, error) {
 			return nil, fmt.Errorf("%w (%s: %w)", ErrWorkbook, name, err)
 		}
 		packed := int64(f.CompressedSize64)
-		return content.Ending(b.ctx, content.Bounded(io.LimitReader(in, xmlEntryLimit), packed, func() { _ = in.Close() })), nil
+		return content.Ending(b.ctx, content.Bounded(io.LimitReader(in, xmlEntryLimit), packed,
+			func() { _ = in.Close() })), nil
 	}
 	return nil, fmt.Errorf("%w (it has no %s)", ErrWorkbook, name)
 }
@@ -314,7 +317,8 @@ func (b *bookParts) loadShared() error {
 				return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
 			}
 			if held += len(text) + sharedCost; held > sharedLimit {
-				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV", content.ErrTooLarge, sharedLimit>>20)
+				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV",
+					content.ErrTooLarge, sharedLimit>>20)
 			}
 			b.shared = append(b.shared, text)
 		}
@@ -398,7 +402,8 @@ func isDateFormat(code string) bool {
 		case c == ']':
 			bracket = false
 		case bracket:
-			if strings.IndexByte("hms", c|0x20) >= 0 && (code[i-1] == '[' || code[i-1]|0x20 == c|0x20) && strings.IndexByte("]hHmMsS", code[min(i+1, len(code)-1)]) >= 0 {
+			if strings.IndexByte("hms", c|0x20) >= 0 && (code[i-1] == '[' || code[i-1]|0x20 == c|0x20) &&
+				strings.IndexByte("]hHmMsS", code[min(i+1, len(code)-1)]) >= 0 {
 				return true // a duration
 			}
 		case c == ';':
@@ -411,7 +416,8 @@ func isDateFormat(code string) bool {
 }
 
 // rows walks the rows of a sheet.
-func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error, merged func(first, last, row int)) error {
+func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error,
+	merged func(first, last, row int)) error {
 	d := xml.NewDecoder(bufio.NewReaderSize(in, 256<<10))
 	row, column := 0, 0
 	var cells []sheetCell

@@ -8,7 +8,8 @@ import (
 
 func TestDateFormatsOfWorkbooks(t *testing.T) {
 	for code, want := range map[string]bool{
-		"yyyy-mm-dd": true, "d/m/yy h:mm": true, "[$-409]mmmm d, yyyy": true, "[h]:mm:ss": true, "[Red]0.00": false, "0.00": false, "General": false,
+		"yyyy-mm-dd": true, "d/m/yy h:mm": true, "[$-409]mmmm d, yyyy": true, "[h]:mm:ss": true, "[Red]0.00": false,
+		"0.00": false, "General": false,
 		`0.0" days"`: false, `#,##0\ "m³"`: false, "@": false, "0.00;[Red]-0.00": false, `"yyyy"0`: false,
 	} {
 		if got := isDateFormat(code); got != want {
@@ -24,10 +25,14 @@ func TestValuesOfWorkbooks(t *testing.T) {
 		kind, raw, style, want string
 		asText                 bool
 	}{
-		{"", "1", "0", "1", false}, {"", "0.30000000000000004", "0", "0.3", false}, {"", "1.5E-3", "0", "0.0015", false}, {"", "123456789012345678", "0", "123456789012346000", false},
-		{"s", "0", "", "x", false}, {"s", "1", "", "12.5", true}, {"s", "2", "", " 7", true}, {"b", "1", "", "true", false}, {"e", "#N/A", "", "#N/A", false},
-		{"str", "y", "", "y", false}, {"", "45351", "1", "2024-02-29", false}, {"", "45351.5", "1", "2024-02-29 12:00:00", false}, {"", "0.25", "1", "06:00:00", false},
-		{"", "1", "1", "1900-01-01", false}, {"", "61", "1", "1900-03-01", false}, {"", "-1", "1", "-1", false}, {"", "", "1", "", false}, {"d", "2024-02-29T00:00:00", "", "2024-02-29", false},
+		{"", "1", "0", "1", false}, {"", "0.30000000000000004", "0", "0.3", false},
+		{"", "1.5E-3", "0", "0.0015", false}, {"", "123456789012345678", "0", "123456789012346000", false},
+		{"s", "0", "", "x", false}, {"s", "1", "", "12.5", true}, {"s", "2", "", " 7", true},
+		{"b", "1", "", "true", false}, {"e", "#N/A", "", "#N/A", false},
+		{"str", "y", "", "y", false}, {"", "45351", "1", "2024-02-29", false},
+		{"", "45351.5", "1", "2024-02-29 12:00:00", false}, {"", "0.25", "1", "06:00:00", false},
+		{"", "1", "1", "1900-01-01", false}, {"", "61", "1", "1900-03-01", false}, {"", "-1", "1", "-1", false},
+		{"", "", "1", "", false}, {"d", "2024-02-29T00:00:00", "", "2024-02-29", false},
 	} {
 		got, err := b.value(sheetCell{}, c.kind, c.raw, c.style)
 		if err != nil || got.text != c.want || got.numberAsText != c.asText {
@@ -42,7 +47,8 @@ func TestValuesOfWorkbooks(t *testing.T) {
 }
 
 func TestPlacesOfCells(t *testing.T) {
-	for ref, want := range map[string][3]int{"A1": {0, 1, 1}, "Z9": {25, 9, 1}, "AA10": {26, 10, 1}, "XFD1048576": {16383, 1048576, 1}, "1": {-1, 1, 0}, "A": {0, 0, 0}, "": {-1, 0, 0}} {
+	for ref, want := range map[string][3]int{"A1": {0, 1, 1}, "Z9": {25, 9, 1}, "AA10": {26, 10, 1},
+		"XFD1048576": {16383, 1048576, 1}, "1": {-1, 1, 0}, "A": {0, 0, 0}, "": {-1, 0, 0}} {
 		column, row, ok := cellPlace(ref)
 		if column != want[0] || row != want[1] || ok != (want[2] == 1) {
 			t.Errorf("%q is column %d, row %d, %v", ref, column, row, ok)

@@ -43,7 +43,8 @@ func load(t *testing.T, conn *pgx.Conn, content string) {
 		}
 	}
 	run("CREATE TABLE raw (k int, id text, station text, meter text, a text, b text, c text, day text)")
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"raw"}, []string{"k", "id", "station", "meter", "a", "b", "c", "day"}, pgx.CopyFromRows(rows)); err != nil {
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"raw"}, []string{"k", "id", "station", "meter", "a", "b", "c",
+		"day"}, pgx.CopyFromRows(rows)); err != nil {
 		t.Fatal(err)
 	}
 	number := func(c string) string {
@@ -63,7 +64,8 @@ func TestStatisticsAgreeWithPostgreSQL(t *testing.T) {
 			content := relationtest.Generated(c.rows, c.dirty, uint64(c.rows))
 			conn := postgrestest.Connect(t, postgrestest.Database(t))
 			load(t, conn, content)
-			compare(t, conn, &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, relationtest.Book), Workers: 3})
+			compare(t, conn, &relation.Table{Source: testkit.File(t, content, intake.Reading{}),
+				Book: testkit.Book(t, relationtest.Book), Workers: 3})
 		})
 	}
 }
@@ -121,7 +123,8 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 	}
 	quartiles := "(SELECT percentile_cont(0.25) WITHIN GROUP (ORDER BY a::float8) AS q1, percentile_cont(0.75) WITHIN GROUP (ORDER BY a::float8) AS q3 FROM s) q"
 	ranksOf := func(x string) string {
-		return "(SELECT k, rank() OVER (ORDER BY " + x + ") + (count(*) OVER (PARTITION BY " + x + ") - 1) / 2.0 AS r FROM s WHERE " + x + " IS NOT NULL)"
+		return "(SELECT k, rank() OVER (ORDER BY " + x + ") + (count(*) OVER (PARTITION BY " + x +
+			") - 1) / 2.0 AS r FROM s WHERE " + x + " IS NOT NULL)"
 	}
 	exact := []struct{ what, got, query string }{
 		{"rows", fmt.Sprint(result.Rows), "SELECT count(*) FROM s"},
@@ -137,20 +140,30 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"shortest", fmt.Sprint(a.Shortest), "SELECT min(length(fa)) FROM s"},
 		{"longest", fmt.Sprint(a.Longest), "SELECT max(length(fa)) FROM s"},
 		{"cells with stray spaces", fmt.Sprint(a.Spaces.Any), "SELECT count(*) FROM s WHERE fa LIKE ' %'"},
-		{"numbers in a bin of the histogram", fmt.Sprint(histogram.Rows[bin]), fmt.Sprintf("SELECT count(*) FROM s WHERE a >= %v AND a < %v", from, from+histogram.Width)},
-		{"numbers above the bins", fmt.Sprint(histogram.Above), fmt.Sprintf("SELECT count(*) FROM s WHERE a >= %v", histogram.From+float64(len(histogram.Rows))*histogram.Width)},
-		{"numbers beyond the fences", fmt.Sprint(a.Numbers.Outliers.Below + a.Numbers.Outliers.Above), "SELECT count(*) FROM s, " + quartiles + " WHERE a::float8 < q1 - 1.5 * (q3 - q1) OR a::float8 > q3 + 1.5 * (q3 - q1)"},
-		{"the most frequent value", frequent.Text + " " + fmt.Sprint(frequent.Rows), "SELECT station || ' ' || count(*) FROM s GROUP BY station ORDER BY count(*) DESC, station COLLATE \"C\" LIMIT 1"},
+		{"numbers in a bin of the histogram", fmt.Sprint(histogram.Rows[bin]),
+			fmt.Sprintf("SELECT count(*) FROM s WHERE a >= %v AND a < %v", from, from+histogram.Width)},
+		{"numbers above the bins", fmt.Sprint(histogram.Above), fmt.Sprintf("SELECT count(*) FROM s WHERE a >= %v",
+			histogram.From+float64(len(histogram.Rows))*histogram.Width)},
+		{"numbers beyond the fences", fmt.Sprint(a.Numbers.Outliers.Below + a.Numbers.Outliers.Above),
+			"SELECT count(*) FROM s, " + quartiles +
+				" WHERE a::float8 < q1 - 1.5 * (q3 - q1) OR a::float8 > q3 + 1.5 * (q3 - q1)"},
+		{"the most frequent value", frequent.Text + " " + fmt.Sprint(frequent.Rows),
+			"SELECT station || ' ' || count(*) FROM s GROUP BY station ORDER BY count(*) DESC, station COLLATE \"C\" LIMIT 1"},
 		{"first day", day.Lowest, "SELECT min(day) FROM s"},
 		{"last day", day.Highest, "SELECT max(day) FROM s"},
-		{"days of a month", fmt.Sprint(period.Rows), "SELECT count(*) FROM s WHERE to_char(day, 'YYYY-MM') = '" + period.Start + "'"},
+		{"days of a month", fmt.Sprint(period.Rows), "SELECT count(*) FROM s WHERE to_char(day, 'YYYY-MM') = '" +
+			period.Start + "'"},
 		{"days in no calendar", fmt.Sprint(day.Mistyped), "SELECT count(*) FROM s WHERE tday = '2023-02-30'"},
-		{"complete rows", fmt.Sprint(pattern()), "SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NOT NULL AND fc IS NOT NULL"},
-		{"rows that lack b alone", fmt.Sprint(pattern("b")), "SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NULL AND fc IS NOT NULL"},
+		{"complete rows", fmt.Sprint(pattern()),
+			"SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NOT NULL AND fc IS NOT NULL"},
+		{"rows that lack b alone", fmt.Sprint(pattern("b")),
+			"SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NULL AND fc IS NOT NULL"},
 		{"surplus rows of the key", fmt.Sprint(surplus), "SELECT count(*) - count(DISTINCT id) FROM s"},
-		{"rows of a cell of the cross-tabulation", fmt.Sprint(at("AV-7", "old").Rows), "SELECT count(*) FROM s WHERE station = 'AV-7' AND meter = 'old'"},
+		{"rows of a cell of the cross-tabulation", fmt.Sprint(at("AV-7", "old").Rows),
+			"SELECT count(*) FROM s WHERE station = 'AV-7' AND meter = 'old'"},
 		{"its sum", at("AV-7", "new").Sum, "SELECT trim_scale(sum(c)) FROM s WHERE station = 'AV-7' AND meter = 'new'"},
-		{"pairs of numbers", fmt.Sprint(correlations.Pairs[0][1]), "SELECT count(*) FROM s WHERE a IS NOT NULL AND b IS NOT NULL"},
+		{"pairs of numbers", fmt.Sprint(correlations.Pairs[0][1]),
+			"SELECT count(*) FROM s WHERE a IS NOT NULL AND b IS NOT NULL"},
 	}
 	for _, c := range exact {
 		var want string
@@ -167,7 +180,8 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"mean", float(a.Mean), "SELECT avg(a) FROM s"},
 		{"deviation", *a.Numbers.Deviation, "SELECT stddev_samp(a) FROM s"},
 		{"deviation of large numbers", *columns["b"].Numbers.Deviation, "SELECT stddev_samp(b) FROM s"},
-		{"skewness", *a.Numbers.Skewness, "SELECT (avg(d ^ 3) / avg(d ^ 2) ^ 1.5) FROM (SELECT a - avg(a) OVER () AS d FROM s) q"},
+		{"skewness", *a.Numbers.Skewness,
+			"SELECT (avg(d ^ 3) / avg(d ^ 2) ^ 1.5) FROM (SELECT a - avg(a) OVER () AS d FROM s) q"},
 		{"5th percentile", quantile(0.05), "SELECT percentile_cont(0.05) WITHIN GROUP (ORDER BY a::float8) FROM s"},
 		{"first quartile", quantile(0.25), "SELECT percentile_cont(0.25) WITHIN GROUP (ORDER BY a::float8) FROM s"},
 		{"median", quantile(0.5), "SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY a::float8) FROM s"},
@@ -175,8 +189,10 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"99th percentile", quantile(0.99), "SELECT percentile_cont(0.99) WITHIN GROUP (ORDER BY a::float8) FROM s"},
 		{"correlation", *correlations.Pearson[0][1], "SELECT corr(a, b) FROM s"},
 		{"correlation with whole numbers", *correlations.Pearson[2][0], "SELECT corr(a, c) FROM s"},
-		{"correlation of ranks", *correlations.Spearman[0][2], "SELECT corr(x.r, y.r) FROM " + ranksOf("a") + " x JOIN " + ranksOf("c") + " y USING (k)"},
-		{"mean of a cell of the cross-tabulation", float(at("AV-7", "new").Mean), "SELECT avg(c) FROM s WHERE station = 'AV-7' AND meter = 'new'"},
+		{"correlation of ranks", *correlations.Spearman[0][2], "SELECT corr(x.r, y.r) FROM " + ranksOf("a") +
+			" x JOIN " + ranksOf("c") + " y USING (k)"},
+		{"mean of a cell of the cross-tabulation", float(at("AV-7", "new").Mean),
+			"SELECT avg(c) FROM s WHERE station = 'AV-7' AND meter = 'new'"},
 		{"association of gaps", gapV, `SELECT sqrt(sum(n * (share - overall) ^ 2) / sum(n) / max(overall * (1 - overall))) FROM
 			(SELECT count(*) AS n, avg((fb IS NULL)::int) AS share, (SELECT avg((fb IS NULL)::int) FROM s) AS overall FROM s GROUP BY meter) q`},
 	}
@@ -213,16 +229,18 @@ func number(text string) string {
 func TestGroupsAndSpellingsAgreeWithPostgreSQL(t *testing.T) {
 	const rows = 100_000
 	ctx, content := context.Background(), relationtest.Repeated(rows)
-	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: station}\n  - {name: day, type: date}\n  - {name: value, type: decimal}\nmeasures: [value]\n")
+	book := testkit.Book(t,
+		"dataset: d\ncolumns:\n  - {name: station}\n  - {name: day, type: date}\n  - {name: value, type: decimal}\nmeasures: [value]\n")
 	view := &relation.Table{Source: testkit.File(t, content, book.Reading), Book: book, Workers: 3}
 	conn := postgrestest.Connect(t, postgrestest.Database(t))
 	if _, err := conn.Exec(ctx, "CREATE TABLE g (k int, station text, day text, value text)"); err != nil {
 		t.Fatal(err)
 	}
 	cells := testkit.All(t, view.Source, 2).Cells
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"g"}, []string{"k", "station", "day", "value"}, pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
-		return []any{i + 1, cells[i][0], cells[i][1], cells[i][2]}, nil
-	})); err != nil {
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"g"}, []string{"k", "station", "day", "value"},
+		pgx.CopyFromSlice(len(cells), func(i int) ([]any, error) {
+			return []any{i + 1, cells[i][0], cells[i][1], cells[i][2]}, nil
+		})); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(query string) string {
@@ -244,12 +262,18 @@ func TestGroupsAndSpellingsAgreeWithPostgreSQL(t *testing.T) {
 	equal, conflicting, near := g.Of[relation.Equal], g.Of[relation.Conflicting], g.Of[relation.Near]
 	for _, c := range []struct{ what, got, query string }{
 		{"rows", fmt.Sprint(g.Rows), "SELECT count(*)::text FROM g"},
-		{"equal groups", fmt.Sprint(equal.Groups, equal.Rows, equal.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ = 1"},
-		{"conflicting groups", fmt.Sprint(conflicting.Groups, conflicting.Rows, conflicting.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ > 1"},
-		{"near groups", fmt.Sprint(near.Groups, near.Rows, near.Surplus), "SELECT count(*) || ' ' || sum(n) || ' ' || sum(keys - 1) FROM near"},
-		{"surplus once levelled", fmt.Sprint(g.SurplusLevelled), "SELECT (count(*) - count(DISTINCT (folded, day)))::text FROM r"},
-		{"what conflicting rows cost", conflicting.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND differ"},
-		{"what equal rows cost", equal.Impact["value"], "SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND NOT differ"},
+		{"equal groups", fmt.Sprint(equal.Groups, equal.Rows, equal.Surplus),
+			"SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ = 1"},
+		{"conflicting groups", fmt.Sprint(conflicting.Groups, conflicting.Rows, conflicting.Surplus),
+			"SELECT count(*) || ' ' || sum(n) || ' ' || sum(n - 1) FROM same WHERE differ > 1"},
+		{"near groups", fmt.Sprint(near.Groups, near.Rows, near.Surplus),
+			"SELECT count(*) || ' ' || sum(n) || ' ' || sum(keys - 1) FROM near"},
+		{"surplus once levelled", fmt.Sprint(g.SurplusLevelled),
+			"SELECT (count(*) - count(DISTINCT (folded, day)))::text FROM r"},
+		{"what conflicting rows cost", conflicting.Impact["value"],
+			"SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND differ"},
+		{"what equal rows cost", equal.Impact["value"],
+			"SELECT sum(nullif(value, '')::numeric)::text FROM surplus WHERE nth > 1 AND NOT differ"},
 	} {
 		if want := ask(c.query); c.got != want {
 			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)
@@ -265,9 +289,12 @@ func TestGroupsAndSpellingsAgreeWithPostgreSQL(t *testing.T) {
 	}
 	for _, c := range []struct{ what, got, query string }{
 		{"filled", fmt.Sprint(codes.Filled), "SELECT count(*)::text FROM r"},
-		{"texts that are first of their kind", fmt.Sprint(len(codes.Used)), "SELECT count(DISTINCT folded)::text FROM r"},
-		{"texts that are not", fmt.Sprint(len(codes.Texts)), "SELECT (count(DISTINCT station) - count(DISTINCT folded))::text FROM r"},
-		{"their rows", fmt.Sprint(rowsOf["spaces"] + rowsOf["upper and lower case"] + rowsOf["accents or punctuation"]), `SELECT (count(*) - (SELECT sum(most) FROM (SELECT max(n) AS most FROM (SELECT folded, count(*) AS n FROM r GROUP BY folded, station) a GROUP BY folded) b))::text FROM r`},
+		{"texts that are first of their kind", fmt.Sprint(len(codes.Used)),
+			"SELECT count(DISTINCT folded)::text FROM r"},
+		{"texts that are not", fmt.Sprint(len(codes.Texts)),
+			"SELECT (count(DISTINCT station) - count(DISTINCT folded))::text FROM r"},
+		{"their rows", fmt.Sprint(rowsOf["spaces"] + rowsOf["upper and lower case"] + rowsOf["accents or punctuation"]),
+			`SELECT (count(*) - (SELECT sum(most) FROM (SELECT max(n) AS most FROM (SELECT folded, count(*) AS n FROM r GROUP BY folded, station) a GROUP BY folded) b))::text FROM r`},
 	} {
 		if want := ask(c.query); c.got != want {
 			t.Errorf("%s: %s, and PostgreSQL says %s", c.what, c.got, want)

@@ -67,11 +67,14 @@ func Repeated(rows int) string {
 	var b strings.Builder
 	b.WriteString("station,day,value\n")
 	spell := []func(string) string{
-		func(s string) string { return s }, func(s string) string { return s }, func(s string) string { return s }, strings.ToLower,
-		func(s string) string { return s + " " }, func(s string) string { return " " + s }, func(s string) string { return strings.ReplaceAll(s, "-", " ") },
+		func(s string) string { return s }, func(s string) string { return s }, func(s string) string { return s },
+		strings.ToLower,
+		func(s string) string { return s + " " }, func(s string) string { return " " + s },
+		func(s string) string { return strings.ReplaceAll(s, "-", " ") },
 	}
 	for range rows {
-		station, day := spell[r.IntN(len(spell))](fmt.Sprintf("AV-%03d", r.IntN(900))), fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))
+		station, day := spell[r.IntN(len(spell))](fmt.Sprintf("AV-%03d", r.IntN(900))),
+			fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))
 		if r.IntN(50) == 0 {
 			station = ""
 		}

@@ -171,16 +171,20 @@ func (g *generator) stations() {
 	for i := range 60 {
 		p := place{fmt.Sprintf("AV-%03d", i+1), firstPart[i%10] + lastPart[i/10], rivers[i%5], regions[i/20]}
 		g.places = append(g.places, p)
-		rows = append(rows, &row{cells: map[string]string{"station": p.code, "name": p.name, "river": p.river, "region": p.region,
-			"easting": fmt.Sprint(412000 + i*731 + g.random.IntN(300)), "northing": fmt.Sprint(287000 + i*417 + g.random.IntN(300)),
-			"opened": g.day("1986-03-01", 9000).Format(time.DateOnly)}})
+		rows = append(rows, &row{cells: map[string]string{"station": p.code, "name": p.name, "river": p.river,
+			"region":   p.region,
+			"easting":  fmt.Sprint(412000 + i*731 + g.random.IntN(300)),
+			"northing": fmt.Sprint(287000 + i*417 + g.random.IntN(300)),
+			"opened":   g.day("1986-03-01", 9000).Format(time.DateOnly)}})
 	}
 	g.spoil(rows, "region in another spelling", 3, nil, func(i int, r *row) {
-		r.cells["region"] = map[string][]string{"UV": {"Upper Vale", "uv"}, "MV": {"Middle Vale", " MV"}, "LV": {"Lower Vale", "LV "}}[r.cells["region"]][i%2]
+		r.cells["region"] = map[string][]string{"UV": {"Upper Vale", "uv"}, "MV": {"Middle Vale", " MV"},
+			"LV": {"Lower Vale", "LV "}}[r.cells["region"]][i%2]
 	})
 	g.spoil(rows, "no date of opening", 2, nil, func(_ int, r *row) { r.cells["opened"] = "" })
 	g.files["data/stations.csv"] = render(columns, rows, ",")
-	g.record("stations", rows, []defectRules{{"region in another spelling", []string{"region.spelling"}}, {"no date of opening", []string{"opened.required"}}})
+	g.record("stations", rows, []defectRules{{"region in another spelling", []string{"region.spelling"}},
+		{"no date of opening", []string{"opened.required"}}})
 	g.files["rulebooks/stations.yaml"] = []byte(stationsRulebook)
 	g.files["fixes/stations_clean.yaml"] = []byte(stationsFixes)
 }
@@ -189,29 +193,37 @@ func (g *generator) visits() {
 	columns := []string{"visit", "station", "visited", "crew", "water_temperature", "flow", "water"}
 	var rows []*row
 	for i := range 1500 - 8 {
-		rows = append(rows, &row{cells: map[string]string{"visit": fmt.Sprintf("V%05d", i+1), "station": g.places[g.random.IntN(60)].code,
-			"visited": g.day("2024-01-02", 360).Format(time.DateOnly), "crew": []string{"red", "blue", "green"}[g.random.IntN(3)],
-			"water_temperature": fmt.Sprintf("%.1f", 3+g.random.Float64()*16), "flow": fmt.Sprintf("%.3f", 0.05+g.random.Float64()*4),
-			"water": []string{"clear", "cloudy", "brown", "clear"}[g.random.IntN(4)]}})
+		rows = append(rows, &row{cells: map[string]string{"visit": fmt.Sprintf("V%05d", i+1),
+			"station":           g.places[g.random.IntN(60)].code,
+			"visited":           g.day("2024-01-02", 360).Format(time.DateOnly),
+			"crew":              []string{"red", "blue", "green"}[g.random.IntN(3)],
+			"water_temperature": fmt.Sprintf("%.1f", 3+g.random.Float64()*16),
+			"flow":              fmt.Sprintf("%.3f", 0.05+g.random.Float64()*4),
+			"water":             []string{"clear", "cloudy", "brown", "clear"}[g.random.IntN(4)]}})
 	}
-	g.spoil(rows, "station that is in no register", 9, nil, func(i int, r *row) { r.cells["station"] = fmt.Sprintf("AV-%03d", 90+i%4) })
+	g.spoil(rows, "station that is in no register", 9, nil,
+		func(i int, r *row) { r.cells["station"] = fmt.Sprintf("AV-%03d", 90+i%4) })
 	g.spoil(rows, "crew in another spelling", 21, nil, func(i int, r *row) {
 		r.cells["crew"] = []string{strings.ToUpper(r.cells["crew"]), r.cells["crew"] + " ", "  " + r.cells["crew"]}[i%3]
 	})
-	g.spoil(rows, "no water temperature", 34, nil, func(i int, r *row) { r.cells["water_temperature"] = []string{"", "n/a"}[i%2] })
+	g.spoil(rows, "no water temperature", 34, nil,
+		func(i int, r *row) { r.cells["water_temperature"] = []string{"", "n/a"}[i%2] })
 	g.spoil(rows, "temperature with a slipped decimal point", 5, nil, func(_ int, r *row) {
 		r.cells["water_temperature"] = strings.Replace(fmt.Sprintf("%.1f", 60+g.random.Float64()*100), ".", "", 1)
 	})
-	g.spoil(rows, "day and month exchanged", 7, func(r *row) bool { return r.cells["visited"][8:] > "12" }, func(_ int, r *row) {
-		d := r.cells["visited"]
-		r.cells["visited"] = d[:5] + d[8:] + d[4:7]
-	})
+	g.spoil(rows, "day and month exchanged", 7, func(r *row) bool { return r.cells["visited"][8:] > "12" },
+		func(_ int, r *row) {
+			d := r.cells["visited"]
+			r.cells["visited"] = d[:5] + d[8:] + d[4:7]
+		})
 	rows = g.repeat(rows, "repeated visit number", 8, func(i int, c *row) {
 		c.cells["flow"] = fmt.Sprintf("%.3f", 5+float64(i))
 	})
 	g.files["data/visits.csv"] = render(columns, rows, ",")
-	g.record("visits", rows, []defectRules{{"station that is in no register", []string{"station.codes"}}, {"crew in another spelling", []string{"crew.spelling"}},
-		{"no water temperature", []string{"water_temperature.required"}}, {"temperature with a slipped decimal point", []string{"water_temperature.range"}},
+	g.record("visits", rows, []defectRules{{"station that is in no register", []string{"station.codes"}},
+		{"crew in another spelling", []string{"crew.spelling"}},
+		{"no water temperature", []string{"water_temperature.required"}}, {"temperature with a slipped decimal point",
+			[]string{"water_temperature.range"}},
 		{"day and month exchanged", []string{"visited.type"}}, {"repeated visit number", []string{"one_visit"}}})
 	g.files["rulebooks/visits.yaml"] = []byte(strings.Replace(visitsRulebook, "STATIONS", g.stationCodes(), 1))
 	g.files["fixes/visits_clean.yaml"] = []byte(visitsFixes)
@@ -233,12 +245,16 @@ type laboratory struct {
 	spellings                               []string
 }
 
-var highgarth = laboratory{dataset: "highgarth_results", code: "HIGHGARTH", prefix: "HG", delimiter: ",", dates: time.DateOnly,
-	columns:   []string{"sample_id", "laboratory", "station", "parameter", "value", "unit", "sampled", "received", "remark"},
+var highgarth = laboratory{dataset: "highgarth_results", code: "HIGHGARTH", prefix: "HG", delimiter: ",",
+	dates: time.DateOnly,
+	columns: []string{"sample_id", "laboratory", "station", "parameter", "value", "unit", "sampled", "received",
+		"remark"},
 	spellings: []string{"Highgarth Lab", "highgarth", "HIGHGARTH ", "Highgarth  laboratory"}}
 
-var millrace = laboratory{dataset: "millrace_results", code: "MILLRACE", prefix: "MR", delimiter: ";", dates: "02/01/2006", comma: true,
-	columns:   []string{"station", "sample_id", "sampled", "received", "parameter", "value", "unit", "laboratory", "batch", "remark"},
+var millrace = laboratory{dataset: "millrace_results", code: "MILLRACE", prefix: "MR", delimiter: ";",
+	dates: "02/01/2006", comma: true,
+	columns: []string{"station", "sample_id", "sampled", "received", "parameter", "value", "unit", "laboratory",
+		"batch", "remark"},
 	spellings: []string{"Millrace Lab", "MILL RACE", " MILLRACE", "millrace"}}
 
 // parameter is something that is measured, with its usual range.
@@ -288,8 +304,10 @@ func (g *generator) laboratory(l laboratory) {
 		sampled := g.day("2024-01-02", 350)
 		value := p.low + g.random.Float64()*(p.high-p.low)
 		thousandths += int64(value * 1000)
-		rows = append(rows, &row{cells: map[string]string{"sample_id": fmt.Sprintf("%s-%05d", l.prefix, i+1), "laboratory": l.code,
-			"station": g.places[g.random.IntN(60)].code, "parameter": p.code, "value": l.number(value, p.digits), "unit": p.unit,
+		rows = append(rows, &row{cells: map[string]string{"sample_id": fmt.Sprintf("%s-%05d", l.prefix, i+1),
+			"laboratory": l.code,
+			"station":    g.places[g.random.IntN(60)].code, "parameter": p.code, "value": l.number(value, p.digits),
+			"unit":    p.unit,
 			"sampled": sampled.Format(l.dates), "received": sampled.AddDate(0, 0, 1+g.random.IntN(6)).Format(l.dates),
 			"batch": fmt.Sprintf("B%02d", 1+i/120), "remark": g.remark()}})
 	}
@@ -303,7 +321,8 @@ func (g *generator) laboratory(l laboratory) {
 		c.cells["received"] = received.AddDate(0, 0, 9).Format(l.dates)
 	})
 	rows = g.repeat(rows, equalRow, equals, func(int, *row) {})
-	rows = append(rows, &row{cells: map[string]string{"sample_id": "TOTAL", "value": l.number(float64(thousandths)/1000, 2)}, defects: []string{totalsLine}})
+	rows = append(rows, &row{cells: map[string]string{"sample_id": "TOTAL", "value": l.number(float64(thousandths)/1000,
+		2)}, defects: []string{totalsLine}})
 
 	content := render(l.columns, rows, l.delimiter)
 	if l.comma {
@@ -315,11 +334,15 @@ func (g *generator) laboratory(l laboratory) {
 	}
 	g.files["data/"+l.dataset+".csv"] = content
 	g.record(l.dataset, rows, []defectRules{
-		{conflicting, []string{"one_result"}}, {equalRow, []string{"one_result", "equal_rows"}}, {labSpelling, []string{"laboratory.spelling"}},
-		{parSpelling, []string{"parameter.spelling"}}, {noStation, []string{"station.codes"}}, {noValue, []string{"value.required"}},
-		{disguised, []string{"value.required"}}, {textNumber, []string{"value.type"}}, {slippedPH, []string{"ph_plausible"}},
+		{conflicting, []string{"one_result"}}, {equalRow, []string{"one_result", "equal_rows"}},
+		{labSpelling, []string{"laboratory.spelling"}},
+		{parSpelling, []string{"parameter.spelling"}}, {noStation, []string{"station.codes"}},
+		{noValue, []string{"value.required"}},
+		{disguised, []string{"value.required"}}, {textNumber, []string{"value.type"}},
+		{slippedPH, []string{"ph_plausible"}},
 		{beforeTaken, []string{"received_after_sampled"}},
-		{totalsLine, []string{"sample_id.pattern", "value.range", "laboratory.required", "station.required", "parameter.required", "unit.required", "sampled.required", "received.required"}},
+		{totalsLine, []string{"sample_id.pattern", "value.range", "laboratory.required", "station.required",
+			"parameter.required", "unit.required", "sampled.required", "received.required"}},
 	})
 	g.resultsRulebook(l)
 	g.resultsFixes(l, rows)
@@ -341,14 +364,15 @@ func (g *generator) spoilResults(l laboratory, rows []*row) {
 	g.spoil(rows, textNumber, 13, nil, func(i int, r *row) {
 		r.cells["value"] = []string{"<" + l.number(0.05, 2), "trace", "see remark"}[i%3]
 	})
-	g.spoil(rows, slippedPH, 6, func(r *row) bool { return r.cells["parameter"] == "PH" && r.cells["value"][0] > '0' }, func(_ int, r *row) {
-		mark := "."
-		if l.comma {
-			mark = ","
-		}
-		v := r.cells["value"] // 7.42 becomes 74.2
-		r.cells["value"] = v[:1] + v[2:3] + mark + v[3:]
-	})
+	g.spoil(rows, slippedPH, 6, func(r *row) bool { return r.cells["parameter"] == "PH" && r.cells["value"][0] > '0' },
+		func(_ int, r *row) {
+			mark := "."
+			if l.comma {
+				mark = ","
+			}
+			v := r.cells["value"] // 7.42 becomes 74.2
+			r.cells["value"] = v[:1] + v[2:3] + mark + v[3:]
+		})
 	g.spoil(rows, beforeTaken, 15, nil, func(i int, r *row) {
 		sampled, err := time.Parse(l.dates, r.cells["sampled"])
 		if err != nil {
@@ -377,8 +401,10 @@ func (g *generator) resultsRulebook(l laboratory) {
 		reading = "  encoding: windows-1252\n  delimiter: \";\"\n  decimal_mark: \",\"\n  dates: dd/MM/yyyy\n"
 		columns = "  - {name: batch, title: Batch of the laboratory}\n"
 	}
-	text := strings.NewReplacer("DATASET", l.dataset, "READING\n", reading, "PREFIX", l.prefix, "EXTRA\n", columns, "STATIONS", g.stationCodes(),
-		"LABORATORIES", laboratoryCodes(), "PARAMETERS", parameterCodes(), "TITLE", l.code[:1]+strings.ToLower(l.code[1:])).Replace(resultsRulebook)
+	text := strings.NewReplacer("DATASET", l.dataset, "READING\n", reading, "PREFIX", l.prefix, "EXTRA\n", columns,
+		"STATIONS", g.stationCodes(),
+		"LABORATORIES", laboratoryCodes(), "PARAMETERS", parameterCodes(), "TITLE",
+		l.code[:1]+strings.ToLower(l.code[1:])).Replace(resultsRulebook)
 	g.files["rulebooks/"+l.dataset+".yaml"] = []byte(text)
 }
 
@@ -388,11 +414,14 @@ func laboratoryCodes() string {
 }
 
 func parameterCodes() string {
-	labels := map[string]string{"PH": "Acidity", "NO3": "Nitrate", "PO4": "Phosphate", "DO": "Dissolved oxygen", "COND": "Conductivity"}
-	spellings := map[string]string{"PH": "p.H.", "NO3": "Nitrate", "PO4": "Phosphate", "DO": "Dissolved oxygen, D.O.", "COND": "Conductivity"}
+	labels := map[string]string{"PH": "Acidity", "NO3": "Nitrate", "PO4": "Phosphate", "DO": "Dissolved oxygen",
+		"COND": "Conductivity"}
+	spellings := map[string]string{"PH": "p.H.", "NO3": "Nitrate", "PO4": "Phosphate", "DO": "Dissolved oxygen, D.O.",
+		"COND": "Conductivity"}
 	lines := make([]string, len(parameters))
 	for i, p := range parameters {
-		lines[i] = fmt.Sprintf("    - {code: %s, label: %s, spellings: [%s]}", p.code, labels[p.code], spellings[p.code])
+		lines[i] = fmt.Sprintf("    - {code: %s, label: %s, spellings: [%s]}", p.code, labels[p.code],
+			spellings[p.code])
 	}
 	return strings.Join(lines, "\n")
 }
@@ -406,16 +435,19 @@ func (g *generator) resultsFixes(l laboratory, rows []*row) {
 	for _, r := range rows {
 		if slices.Contains(r.defects, slippedPH) {
 			digits := strings.Replace(r.cells["value"], mark, "", 1)
-			fmt.Fprintf(&cells, "  - do: set_cell\n    key: {sample_id: %s}\n    column: value\n    to: \"%s%s%s\"\n    reason: The laboratory confirmed a slipped decimal point.\n",
+			fmt.Fprintf(&cells,
+				"  - do: set_cell\n    key: {sample_id: %s}\n    column: value\n    to: \"%s%s%s\"\n    reason: The laboratory confirmed a slipped decimal point.\n",
 				r.cells["sample_id"], digits[:1], mark, digits[1:])
 		}
 	}
 	below := "<0" + mark + "05"
-	text := strings.NewReplacer("NAME", strings.TrimSuffix(l.dataset, "_results"), "DATASET", l.dataset, "BELOW", below, "CELLS\n", cells.String()).Replace(resultsFixes)
+	text := strings.NewReplacer("NAME", strings.TrimSuffix(l.dataset, "_results"), "DATASET", l.dataset, "BELOW", below,
+		"CELLS\n", cells.String()).Replace(resultsFixes)
 	g.files["fixes/"+strings.TrimSuffix(l.dataset, "_results")+"_clean.yaml"] = []byte(text)
 }
 
 func (g *generator) merge() {
 	g.files["merges/survey_results.yaml"] = []byte(surveyMerge)
-	g.files["rulebooks/survey_results.yaml"] = []byte(strings.NewReplacer("LABORATORIES", laboratoryCodes(), "PARAMETERS", parameterCodes()).Replace(surveyRulebook))
+	g.files["rulebooks/survey_results.yaml"] = []byte(strings.NewReplacer("LABORATORIES", laboratoryCodes(),
+		"PARAMETERS", parameterCodes()).Replace(surveyRulebook))
 }

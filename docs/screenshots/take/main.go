@@ -38,12 +38,17 @@ type page struct {
 var pages = []page{
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
 	{name: "dataset", path: "/datasets/highgarth_results", await: "section[aria-label='Deliveries and tables'] td"},
-	{name: "rulebook", path: "/datasets/highgarth_results/rulebook", await: "[aria-label=Trial] button:not([disabled])", do: []step{
-		chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
-	{name: "rulebook-forms", path: "/datasets/highgarth_results/rulebook?view=forms&section=columns&item=value", await: "[aria-label='from']"},
+	{name: "rulebook", path: "/datasets/highgarth_results/rulebook", await: "[aria-label=Trial] button:not([disabled])",
+		do: []step{
+			chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)),
+			chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
+	{name: "rulebook-forms", path: "/datasets/highgarth_results/rulebook?view=forms&section=columns&item=value",
+		await: "[aria-label='from']"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
-	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter", await: "[aria-label='Figures of value'] td", dark: true},
-	{name: "relations", path: "/tables/2?view=relations&down=crew&across=water&measure=flow", await: "[aria-label='Correlations, ranked'] td"},
+	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter",
+		await: "[aria-label='Figures of value'] td", dark: true},
+	{name: "relations", path: "/tables/2?view=relations&down=crew&across=water&measure=flow",
+		await: "[aria-label='Correlations, ranked'] td"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
@@ -51,7 +56,8 @@ var pages = []page{
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
 	{name: "fix-plan", path: "/tables/2/fix", await: "textarea", do: []step{
-		write("textarea", visitsPlan), chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
+		write("textarea", visitsPlan),
+		chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Changes, old and new"]`))}},
 	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
 	{name: "certificate", path: "/certificates/1", await: `[aria-label="Inputs"]`},
@@ -61,7 +67,8 @@ var pages = []page{
 var terminals = []struct{ name, command string }{
 	{"terminal-look", "bin/proudsieve look demo/data/millrace_results.csv"},
 	{"terminal-profile", "bin/proudsieve sift demo/data/visits.csv --between"},
-	{"terminal-sift", "bin/proudsieve sift demo/data/highgarth_results.csv --rules demo/rulebooks/highgarth_results.yaml"},
+	{"terminal-sift",
+		"bin/proudsieve sift demo/data/highgarth_results.csv --rules demo/rulebooks/highgarth_results.yaml"},
 }
 
 var visitsPlan = func() string {
@@ -150,11 +157,13 @@ func takePages(ctx context.Context, url, token string, only []string) error {
 	}
 	defer stop()
 	// The browser lives as long as the context of the first step.
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#token"))); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate(url),
+		chromedp.WaitVisible(chromedp.CSS("#token"))); err != nil {
 		return err
 	}
 	one, cancel := context.WithTimeout(tab, 20*time.Second)
-	err = chromedp.Do(one, chromedp.SendKeys(chromedp.CSS("#token"), token), chromedp.Click(chromedp.CSS(`button[type="submit"]`)), chromedp.WaitVisible(chromedp.CSS("header")))
+	err = chromedp.Do(one, chromedp.SendKeys(chromedp.CSS("#token"), token),
+		chromedp.Click(chromedp.CSS(`button[type="submit"]`)), chromedp.WaitVisible(chromedp.CSS("header")))
 	cancel()
 	if err != nil {
 		return fmt.Errorf("signing in: %w", err)
@@ -177,7 +186,8 @@ func takePage(tab context.Context, url string, p page) error {
 	}
 	one, cancel := context.WithTimeout(tab, 20*time.Second)
 	defer cancel()
-	steps := []step{chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("theme", %q)`, theme)), chromedp.Navigate(url + p.path), chromedp.WaitVisible(chromedp.CSS(p.await))}
+	steps := []step{chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("theme", %q)`, theme)),
+		chromedp.Navigate(url + p.path), chromedp.WaitVisible(chromedp.CSS(p.await))}
 	if err := chromedp.Do(one, append(append(steps, p.do...), chromedp.Sleep(500*time.Millisecond))...); err != nil {
 		text, _ := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))
 		return fmt.Errorf("%s: %w; the page says:\n%s", p.name, err, text)
@@ -201,14 +211,16 @@ func takeTerminals(ctx context.Context, url, data string, only []string) error {
 		_ = screen.Wait()
 	}()
 	time.Sleep(time.Second)
-	environment := append(os.Environ(), "DISPLAY="+display, "PROUDSIEVE_SERVER="+url, "PROUDSIEVE_TOKEN_FILE="+filepath.Join(data, "mara-token"))
+	environment := append(os.Environ(), "DISPLAY="+display, "PROUDSIEVE_SERVER="+url, "PROUDSIEVE_TOKEN_FILE="+
+		filepath.Join(data, "mara-token"))
 	for _, t := range terminals {
 		if !wanted(t.name, only) {
 			continue
 		}
 		done := filepath.Join(data, t.name+"-done")
 		// The window is wider than the screen's letters need, so that no line is broken.
-		window := exec.CommandContext(ctx, "xterm", "-fa", "DejaVu Sans Mono", "-fs", "8", "-geometry", "182x58+0+0", "-bg", "#fcfaf5", "-fg", "#24221e", "-u8",
+		window := exec.CommandContext(ctx, "xterm", "-fa", "DejaVu Sans Mono", "-fs", "8", "-geometry", "182x58+0+0",
+			"-bg", "#fcfaf5", "-fg", "#24221e", "-u8",
 			"-e", "bash", "-c", fmt.Sprintf("printf '$ %%s\\n' %q; %s; touch %s; sleep 60", t.command, t.command, done))
 		window.Env = environment
 		if err := window.Start(); err != nil {
