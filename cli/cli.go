@@ -133,7 +133,7 @@ type session struct {
 }
 
 // withService is the action of a command that takes exactly the named arguments.
-func withService(names string, action func(ctx context.Context, s *session, args []string) error) cli.ActionFunc {
+func withService(names string, action deed) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args, err := arguments(c, names)
 		if err != nil {

@@ -311,3 +311,12 @@ func (o *output) progress() func(records.Job) {
 		fmt.Fprintf(o.err, "\r\x1b[K%s of %s: %s%s, %s rows read", j.Kind, j.Dataset, j.State, share, count(j.RowsRead))
 	}
 }
+
+func same(s string) string { return s }
+
+func orNobody(name *string) string {
+	if name == nil {
+		return "nobody"
+	}
+	return *name
+}

@@ -80,39 +80,9 @@ func (c *Condition) Evaluator(memory *Memory) *Evaluator {
 	return &Evaluator{condition: c, evaluation: evaluation{memory: memory}}
 }
 
-// Memory is what evaluators share: room for results that are of no use once a batch is done,
-// and how much each may remember beyond it.
-type Memory struct {
-	most   int // values of a column
-	values rooms[table.Value]
-	truths rooms[Truth]
-	words  rooms[int64]
-}
-
-// NewMemory returns the memory of so many evaluators, which together remember no more than
-// some ten megabytes.
-func NewMemory(evaluators int) *Memory { return &Memory{most: rememberedValues / max(evaluators, 1)} }
-
 // rememberedValues is how many values are remembered in all; conditions have a few steps that
 // remember them, of up to 56 bytes for a value.
 const rememberedValues = 1 << 17
-
-// rooms hand out slices, which are good until the next batch.
-type rooms[T any] struct {
-	all  [][]T
-	used int
-}
-
-func (r *rooms[T]) take(n int) []T {
-	if r.used == len(r.all) {
-		r.all = append(r.all, nil)
-	}
-	room := &r.all[r.used]
-	if r.used++; cap(*room) < n {
-		*room = make([]T, n*5/4)
-	}
-	return (*room)[:n]
-}
 
 // Evaluate returns the condition's truth for each row; the slice is good until the next call.
 func (e *Evaluator) Evaluate(rows Rows) []Truth {
@@ -174,26 +144,6 @@ type columnStep struct {
 	known int
 }
 
-// step holds the results of an operation for each of a column's values, the first of them
-// still valid at the next evaluation.
-type step[T any] struct {
-	perValue []T
-	valid    int
-}
-
-type steps[S any] struct {
-	all  []*S
-	used int
-}
-
-func (s *steps[S]) next() *S {
-	if s.used == len(s.all) {
-		s.all = append(s.all, new(S))
-	}
-	s.used++
-	return s.all[s.used-1]
-}
-
 func (e *evaluation) begin(rows Rows) {
 	e.rows, e.n = rows, rows.Len()
 	e.lasting, _ = rows.(LastingRows)
@@ -247,17 +197,6 @@ func (e *evaluation) column(name string) vector[table.Value] {
 	return vector[table.Value]{of: values, codes: codes, known: known}
 }
 
-// stepOf returns the next step of a kind, and room of the same kind.
-func stepOf[T any](e *evaluation) (*step[T], *rooms[T]) {
-	if s, ok := any(&e.values).(*steps[step[T]]); ok {
-		return s.next(), any(&e.memory.values).(*rooms[T])
-	}
-	if s, ok := any(&e.truths).(*steps[step[T]]); ok {
-		return s.next(), any(&e.memory.truths).(*rooms[T])
-	}
-	return any(&e.words).(*steps[step[T]]).next(), any(&e.memory.words).(*rooms[T])
-}
-
 // shape says for what there are results: for each row, or once where there are no codes, else
 // for each of so many values that the codes tell, of which the first are known.
 type shape struct {
@@ -278,31 +217,6 @@ func (s shape) with(o shape) shape {
 		return shape{codes: s.codes, perRow: true}
 	}
 	return shape{s.codes, s.values, min(s.known, o.known), false}
-}
-
-// place is where the results of an operation go: those from a value on are to be worked out.
-type place[T any] struct {
-	vector[T]
-	from int
-}
-
-// placeFor returns the place for the results of the next step. Where there are more values
-// to be worked out than rows, or too many to remember, it is done row by row. What is known of
-// values outlives that.
-func placeFor[T any](e *evaluation, s shape) place[T] {
-	if s.codes == nil {
-		return place[T]{vector: vector[T]{of: make([]T, 1)}}
-	}
-	step, rooms := stepOf[T](e)
-	if !s.perRow {
-		step.valid = min(step.valid, s.known)
-		if from := step.valid; s.values-from <= e.n && s.values <= max(e.memory.most, e.n) {
-			step.perValue = slices.Grow(step.perValue[:from], s.values-from)[:s.values]
-			step.valid = s.values
-			return place[T]{vector[T]{of: step.perValue, codes: s.codes, known: from}, from}
-		}
-	}
-	return place[T]{vector[T]{of: rooms.take(e.n), codes: e.each(), perRow: true}, 0}
 }
 
 // each returns the codes of rows that have a value of their own each. All such vectors share
@@ -459,6 +373,7 @@ func listOf(list []node) (find func(table.Value) Truth) {
 }
 
 func minimum(a, b *Truth) Truth { return min(*a, *b) }
+
 func maximum(a, b *Truth) Truth { return max(*a, *b) }
 
 func truthOf(b bool) Truth {

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/service/api"
+	"proudsieve/service/records"
+)
+
+func auditCommand() *cli.Command {
+	return group("audit", "runs of a rulebook over a table",
+		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				job, err := s.StartAudit(ctx, id)
+				if err != nil {
+					return err
+				}
+				done, err := s.Follow(ctx, job.ID, s.progress())
+				if err != nil {
+					return err
+				}
+				a, err := client.Decode[api.AuditShown](s.ShowAudit(ctx, *done.AuditID))
+				if err != nil {
+					return err
+				}
+				return s.audited(a)
+			}),
+		verb("show", "what an audit found", "AUDIT", nil, func(ctx context.Context, s *session, args []string) error {
+			id, err := idOf(args[0])
+			if err != nil {
+				return err
+			}
+			a, err := client.Decode[api.AuditShown](s.ShowAudit(ctx, id))
+			if err != nil {
+				return err
+			}
+			return s.audited(a)
+		}),
+		verb("compare", "what is new, gone, worse and better since an earlier audit", "AUDIT",
+			[]cli.Flag{&cli.IntFlag{Name: "with", Usage: "the earlier audit; the one before where it is left out"}},
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				c, err := client.Decode[api.ComparisonShown](s.CompareAudits(ctx, id,
+					&client.CompareAuditsParams{With: int64(s.command.Int("with"))}))
+				return show(s, c, err, func(c *api.ComparisonShown) {
+					s.line("Audit %d of %s, against audit %d of %s.", c.After.ID, safe(c.After.FileName), c.Before.ID,
+						safe(c.Before.FileName))
+					s.comparison(&c.Comparison)
+				})
+			}),
+		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				return save(args[1], func(f *os.File) error {
+					page, err := s.ShowReport(ctx, id)
+					return client.Save(f, page, err)
+				})
+			}),
+		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE",
+			[]cli.Flag{exactFlag()}, func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				return save(args[1], func(f *os.File) error {
+					list, err := s.DownloadFindings(ctx, id,
+						&client.DownloadFindingsParams{Exact: s.command.Bool("exact")})
+					return client.Save(f, list, err)
+				})
+			}),
+		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
+			all, err := client.All(func(after string, limit int64) (*records.Page[records.Audit], error) {
+				return s.ListAudits(ctx, &client.ListAuditsParams{After: after, Limit: limit})
+			})
+			return show(s, all, err, func(all []records.Audit) {
+				g := newGrid(">audit", "dataset", ">table", "origin", ">rows", ">score", "passed", "at")
+				for _, a := range all {
+					g.add(fmt.Sprint(a.ID), a.Dataset, fmt.Sprint(a.TableID), a.Origin, count(a.Rows), percent(a.Score),
+						yes(a.Passed), when(a.CreatedAt))
+				}
+				s.grid(g, "Nothing has been audited yet. Take in a file with: proudsieve delivery add DATASET FILE")
+			})
+		}),
+	)
+}
+
+// showAudit waits for the audit of a table and shows it; a table that does not pass ends with errFellShort.
+func (s *session) showAudit(ctx context.Context, table int64) error {
+	a, err := client.Decode[api.AuditShown](s.AuditOf(ctx, table, s.progress()))
+	if err != nil {
+		return err
+	}
+	return s.audited(a)
+}
+
+func (s *session) audited(a *api.AuditShown) error {
+	err := show(s, a, nil, func(a *api.AuditShown) {
+		s.line("Audit %d of table %d, %s (%s).", a.ID, a.TableID, safe(a.FileName), a.Dataset)
+		s.auditResult(&a.Result, a.Rulebook != nil)
+	})
+	if err == nil && !a.Passed {
+		err = errFellShort
+	}
+	return err
+}

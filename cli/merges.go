@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/core/merge"
+	"proudsieve/service/records"
+)
+
+func mergeCommand() *cli.Command {
+	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
+		verb("run", "run a merge on the newest cleaned tables", "MERGE",
+			[]cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}},
+			func(ctx context.Context, s *session, args []string) error {
+				job, err := s.RunMerge(ctx, args[0], client.RunBody{Version: int64(s.command.Int("version"))})
+				if err != nil {
+					return err
+				}
+				done, err := s.Follow(ctx, job.ID, s.progress())
+				if err != nil {
+					return err
+				}
+				t, err := s.ShowTable(ctx, *done.ResultTable)
+				return show(s, t, err, func(t *records.Table) {
+					var a merge.Accounting
+					if json.Unmarshal(*t.Accounting, &a) == nil {
+						s.accounting(&a)
+					}
+					s.line("The merged table is table %d, SHA-256 %s.", t.ID, t.Digest)
+				})
+			}),
+	)...)
+}
+
+func (o *output) accounting(a *merge.Accounting) {
+	g := newGrid("", ">rows", "sums")
+	for _, in := range a.Inputs {
+		g.add(in.Dataset, count(in.Rows), sums(in.Sums))
+	}
+	g.add("stacked", count(a.Stack.Rows), sums(a.Stack.Sums))
+	for _, j := range a.Joins {
+		g.add("joined with "+j.With, count(j.RowsOut), sums(j.SumsOut))
+	}
+	g.add("merged table", count(a.Rows), sums(a.Sums))
+	o.grid(g, "")
+	for _, j := range a.Joins {
+		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. %s of its %s rows were not asked for.", count(j.RowsIn), count(j.Matched), j.With,
+			strings.Join(j.On, " and "), count(j.Unmatched), count(j.SetAside), count(j.Multiplied),
+			count(j.JoinedUnused), count(j.JoinedRows))
+	}
+	for _, column := range sortedKeys(a.Stack.Lacking) {
+		o.line("The column %s is missing in %s; its cells are empty there.", column,
+			strings.Join(a.Stack.Lacking[column], " and "))
+	}
+}

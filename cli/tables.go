@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"proudsieve/client"
+	"proudsieve/core/relation"
+	"proudsieve/service/api"
+	"proudsieve/service/records"
+)
+
+func tableCommand() *cli.Command {
+	return group("table", "deliveries, cleaned and merged tables",
+		verb("show", "one table, and where it is on its way", "TABLE", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				t, err := s.ShowTable(ctx, id)
+				if err != nil {
+					return err
+				}
+				path, err := s.ShowPath(ctx, t.ID)
+				return show(s, map[string]any{"table": t, "path": path}, err, func(map[string]any) {
+					s.tables([]records.Table{*t})
+					s.line("SHA-256 %s", t.Digest)
+					s.line("")
+					g := newGrid("stage", "state", "")
+					for _, stage := range path.Stages {
+						g.add(stage.Name, stage.State, stage.Says)
+					}
+					s.grid(g, "")
+				})
+			}),
+		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", []cli.Flag{
+			&cli.StringFlag{Name: "rule", Usage: "only rows that break this rule"},
+			&cli.StringFlag{Name: "column", Usage: "only rows caught in this column"},
+			&cli.StringFlag{Name: "dimension",
+				Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
+			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20},
+		}, showRows),
+		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN",
+			[]cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"},
+				&cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}},
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				found, err := client.Decode[api.GroupsPage](s.ShowGroups(ctx, id,
+					&client.ShowGroupsParams{Columns: strings.Split(args[1], ","),
+						Kind:   client.ShowGroupsParamsKind(s.command.String("kind")),
+						Offset: int64(s.command.Int("offset")),
+						Limit:  int64(s.command.Int("limit"))}))
+				return show(s, found, err, func(found *api.GroupsPage) {
+					s.groupCounts(&found.Groups)
+					s.groupPage(found.Names, found.Columns, relation.GroupKind(found.Kind), found.Page,
+						int64(found.Listed))
+				})
+			}),
+		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				codes, err := client.Decode[relation.Codes](s.ShowCodes(ctx, id,
+					&client.ShowCodesParams{Column: args[1]}))
+				return show(s, codes, err, s.codes)
+			}),
+		verb("download", "the bytes of a table", "TABLE FILE",
+			[]cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}},
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				what := client.DownloadTableParams{}
+				if s.command.Bool("change-log") {
+					what.What = client.DownloadTableParamsWhatChangeLog
+				}
+				return save(args[1], func(f *os.File) error {
+					bytes, err := s.DownloadTable(ctx, id, &what)
+					return client.Save(f, bytes, err)
+				})
+			}),
+	)
+}
+
+// exactFlag is of commands that write findings as CSV.
+func exactFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "exact",
+		Usage: "write the texts as they are, also those that a spreadsheet would run as a formula"}
+}
+
+func showRows(ctx context.Context, s *session, args []string) error {
+	c := s.command
+	id, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	page, err := client.Decode[api.RowsPage](s.ShowRows(ctx, id, &client.ShowRowsParams{Rule: c.String("rule"),
+		Column:    c.String("column"),
+		Dimension: client.ShowRowsParamsDimension(c.String("dimension")), After: int32(c.Int("after")),
+		Limit: int64(c.Int("limit"))}))
+	return show(s, page, err, func(page *api.RowsPage) {
+		g := newGrid(append([]string{">row", ">line", "caught by"}, safeHeads(page.Columns)...)...)
+		for _, r := range page.Rows {
+			rules := make([]string, len(r.Caught))
+			for i, one := range r.Caught {
+				rules[i] = one.Rule
+			}
+			cells := []string{count(int64(r.Row)), count(r.Line), strings.Join(rules, ", ")}
+			for _, cell := range r.Cells {
+				cells = append(cells, visible(shorten(cell, 30)))
+			}
+			g.add(cells...)
+		}
+		s.grid(g, "There are no such rows.")
+		if page.Total >= 0 {
+			s.line("%d of %s rows shown.", len(page.Rows), count(page.Total))
+		}
+		if page.Next > 0 {
+			s.line("More with --after %d.", page.Next)
+		}
+	})
+}
+
+// safeHeads are the names of a file's columns as heads of a grid, which gives > and * a meaning.
+func safeHeads(names []string) []string {
+	heads := make([]string, len(names))
+	for i, name := range names {
+		if heads[i] = safe(name); strings.HasPrefix(name, ">") || strings.HasPrefix(name, "*") {
+			heads[i] = " " + heads[i]
+		}
+	}
+	return heads
+}

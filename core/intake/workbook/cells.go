@@ -1,0 +1,218 @@
+package workbook
+
+import (
+	"bufio"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"proudsieve/core/table"
+)
+
+type sheetCell struct {
+	column       int // from 0
+	text         string
+	numberAsText bool
+}
+
+func texts(to []string, cells []sheetCell) []string {
+	for _, c := range cells {
+		for len(to) <= c.column {
+			to = append(to, "")
+		}
+		to[c.column] = c.text
+	}
+	return to
+}
+
+// rows walks the rows of a sheet.
+func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error,
+	merged func(first, last, row int)) error {
+	d := xml.NewDecoder(bufio.NewReaderSize(in, 256<<10))
+	row, column := 0, 0
+	var cells []sheetCell
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("row %d: %w (%w)", row+1, ErrWorkbook, err)
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			switch t.Name.Local {
+			case "row":
+				next := row + 1
+				if r := attribute(t, "r"); r != "" {
+					if next, err = strconv.Atoi(r); err != nil || next <= row || next > sheetRows {
+						return fmt.Errorf("%w (row %q follows row %d)", ErrWorkbook, r, row)
+					}
+				}
+				row, column, cells = next, 0, cells[:0]
+			case "c":
+				cell, err := b.cell(d, t, column)
+				if err != nil {
+					return fmt.Errorf("row %d: %w", row, err)
+				}
+				column = cell.column + 1
+				cells = append(cells, cell)
+			case "mergeCell":
+				first, last, top := mergedColumns(attribute(t, "ref"))
+				merged(first, last, top)
+			}
+		case xml.EndElement:
+			if t.Name.Local == "row" {
+				if err := f(row, cells); err != nil {
+					return err
+				}
+			}
+		}
+	}
+}
+
+func attribute(e xml.StartElement, name string) string {
+	for _, a := range e.Attr {
+		if a.Name.Local == name && a.Name.Space == "" {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// cell reads one cell, whose start was read.
+func (b *bookParts) cell(d *xml.Decoder, start xml.StartElement, column int) (sheetCell, error) {
+	if ref := attribute(start, "r"); ref != "" {
+		at, _, ok := cellPlace(ref)
+		if !ok || at < column || at >= sheetColumns {
+			return sheetCell{}, fmt.Errorf("%w (a cell %q)", ErrWorkbook, ref)
+		}
+		column = at
+	}
+	out := sheetCell{column: column}
+	kind, raw := attribute(start, "t"), ""
+	for {
+		token, err := d.Token()
+		if err != nil {
+			return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			switch t.Name.Local {
+			case "v":
+				var text struct {
+					Text string `xml:",chardata"`
+				}
+				if err := d.DecodeElement(&text, &t); err != nil {
+					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
+				}
+				raw = text.Text
+			case "is":
+				if raw, err = richText(d, "is"); err != nil {
+					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
+				}
+			case "f":
+				if err := d.Skip(); err != nil {
+					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
+				}
+			}
+		case xml.EndElement:
+			if t.Name.Local == "c" {
+				return b.value(out, kind, raw, attribute(start, "s"))
+			}
+		}
+	}
+}
+
+func (b *bookParts) value(out sheetCell, kind, raw, style string) (sheetCell, error) {
+	switch kind {
+	case "s":
+		at, err := strconv.Atoi(raw)
+		if err != nil || at < 0 || at >= len(b.shared) {
+			return out, fmt.Errorf("%w (it has no shared text %q)", ErrWorkbook, raw)
+		}
+		out.text = b.shared[at]
+	case "b":
+		out.text = map[string]string{"1": "true", "0": "false"}[raw]
+		return out, nil
+	case "str", "inlineStr":
+		out.text = raw
+	case "e":
+		out.text = raw
+		return out, nil
+	case "d":
+		out.text = strings.TrimSuffix(raw, "T00:00:00")
+		return out, nil
+	default:
+		if at, err := strconv.Atoi(style); err == nil && at >= 0 && at < len(b.dates) && b.dates[at] && raw != "" {
+			out.text = b.date(raw)
+			return out, nil
+		}
+		out.text = plainNumber(raw)
+		return out, nil
+	}
+	_, out.numberAsText = table.ParseDecimal(strings.TrimSpace(out.text))
+	return out, nil
+}
+
+// date writes days since the start of the book's calendar; a number that is no date stays as it is.
+func (b *bookParts) date(raw string) string {
+	days, err := strconv.ParseFloat(raw, 64)
+	if err != nil || days < 0 || days > 2958466 { // 9999-12-31
+		return raw
+	}
+	seconds := math.Round(days * 86400)
+	when := b.from.Add(time.Duration(seconds) * time.Second)
+	if days < 1 && b.from.Year() == 1899 {
+		return when.Format("15:04:05")
+	}
+	if b.from.Year() == 1899 && days < 60 {
+		when = when.AddDate(0, 0, 1) // the calendar has a 29 February 1900, which was none
+	}
+	if when.Hour() == 0 && when.Minute() == 0 && when.Second() == 0 {
+		return when.Format("2006-01-02")
+	}
+	return when.Format("2006-01-02 15:04:05")
+}
+
+// plainNumber writes a stored number without an exponent and without the noise of binary
+// fractions: 0.1+0.2 is stored as 0.30000000000000004 and was never meant as that.
+func plainNumber(raw string) string {
+	if len(raw) < 16 && !strings.ContainsAny(raw, "eE") {
+		return raw
+	}
+	x, err := strconv.ParseFloat(raw, 64)
+	if err != nil {
+		return raw
+	}
+	short, err := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 15, 64), 64)
+	if err != nil {
+		return raw
+	}
+	return strconv.FormatFloat(short, 'f', -1, 64)
+}
+
+// cellPlace reads a cell's name, as "AB12": its column from 0 and its row from 1.
+func cellPlace(ref string) (column, row int, ok bool) {
+	i := 0
+	for ; i < len(ref) && ref[i] >= 'A' && ref[i] <= 'Z' && i < 4; i++ {
+		column = column*26 + int(ref[i]-'A') + 1
+	}
+	row, err := strconv.Atoi(ref[i:])
+	return column - 1, row, i > 0 && err == nil
+}
+
+func mergedColumns(ref string) (first, last, row int) {
+	from, to, _ := strings.Cut(ref, ":")
+	first, row, ok := cellPlace(from)
+	last, _, also := cellPlace(to)
+	if !ok || !also || last-first > sheetColumns {
+		return 0, 0, 0
+	}
+	return first, last, row
+}

@@ -1,0 +1,246 @@
+package workbook
+
+import (
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+
+	"archive/zip"
+	"bufio"
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"time"
+)
+
+// bookParts is what cells refer to.
+type bookParts struct {
+	ctx    context.Context // of the reading
+	zip    *zip.Reader
+	shared []string
+	dates  []bool // per cell style: whether its numbers are dates
+	from   time.Time
+	sheets []bookSheet
+	files  map[string]string // relation to file
+}
+
+type bookSheet struct {
+	Name     string `xml:"name,attr"`
+	State    string `xml:"state,attr"`
+	Relation string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
+}
+
+func (s bookSheet) hidden() bool { return s.State == "hidden" || s.State == "veryHidden" }
+
+// part opens a file of the archive, which may not unpack to more than it should.
+func (b *bookParts) part(name string) (io.ReadCloser, error) {
+	for _, f := range b.zip.File {
+		if strings.TrimPrefix(f.Name, "/") != name {
+			continue
+		}
+		in, err := f.Open()
+		if err != nil {
+			return nil, fmt.Errorf("%w (%s: %w)", ErrWorkbook, name, err)
+		}
+		packed := int64(f.CompressedSize64)
+		return content.Ending(b.ctx, content.Bounded(io.LimitReader(in, xmlEntryLimit), packed,
+			func() { _ = in.Close() })), nil
+	}
+	return nil, fmt.Errorf("%w (it has no %s)", ErrWorkbook, name)
+}
+
+func (b *bookParts) decode(name string, into any) error {
+	in, err := b.part(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := xml.NewDecoder(bufio.NewReader(io.LimitReader(in, 64<<20))).Decode(into); err != nil {
+		return fmt.Errorf("%w (%s: %w)", ErrWorkbook, name, err)
+	}
+	return nil
+}
+
+func (b *bookParts) load() error {
+	var book struct {
+		Properties struct {
+			Date1904 string `xml:"date1904,attr"`
+		} `xml:"workbookPr"`
+		Sheets []bookSheet `xml:"sheets>sheet"`
+	}
+	if err := b.decode("xl/workbook.xml", &book); err != nil {
+		return err
+	}
+	b.sheets = book.Sheets
+	b.from = time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if book.Properties.Date1904 == "1" || book.Properties.Date1904 == "true" {
+		b.from = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	var relations struct {
+		All []struct {
+			ID     string `xml:"Id,attr"`
+			Target string `xml:"Target,attr"`
+		} `xml:"Relationship"`
+	}
+	if err := b.decode("xl/_rels/workbook.xml.rels", &relations); err != nil {
+		return err
+	}
+	b.files = map[string]string{}
+	for _, r := range relations.All {
+		target := r.Target
+		if !strings.HasPrefix(target, "/") {
+			target = path.Join("xl", target)
+		}
+		b.files[r.ID] = strings.TrimPrefix(target, "/")
+	}
+	for _, f := range b.zip.File {
+		var err error
+		switch strings.TrimPrefix(f.Name, "/") {
+		case "xl/sharedStrings.xml":
+			err = b.loadShared()
+		case "xl/styles.xml":
+			err = b.loadStyles()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bookParts) sheetFile(wanted string) (string, error) {
+	var names []string
+	for _, s := range b.sheets {
+		if s.Name == wanted || wanted == "" && !s.hidden() {
+			if file, ok := b.files[s.Relation]; ok {
+				return file, nil
+			}
+			return "", fmt.Errorf("%w (the sheet %q is not in it)", ErrWorkbook, s.Name)
+		}
+		names = append(names, s.Name)
+	}
+	return "", &SheetError{wanted, names}
+}
+
+func (b *bookParts) loadShared() error {
+	in, err := b.part("xl/sharedStrings.xml")
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	d := xml.NewDecoder(bufio.NewReaderSize(in, 256<<10))
+	held := 0
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
+		}
+		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
+			text, err := richText(d, "si")
+			if err != nil {
+				return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
+			}
+			if held += len(text) + sharedCost; held > sharedLimit {
+				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV",
+					content.ErrTooLarge, sharedLimit>>20)
+			}
+			b.shared = append(b.shared, text)
+		}
+	}
+}
+
+// richText joins the runs of a text up to the end of an element; how it is read aloud is left out.
+func richText(d *xml.Decoder, end string) (string, error) {
+	var b strings.Builder
+	inText, aloud := false, 0
+	for {
+		token, err := d.Token()
+		if err != nil {
+			return "", err
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			inText = t.Name.Local == "t"
+			if t.Name.Local == "rPh" {
+				aloud++
+			}
+		case xml.CharData:
+			if inText && aloud == 0 {
+				b.Write(t)
+			}
+			if b.Len() > delimited.RecordLimit {
+				return "", delimited.ErrTooLong
+			}
+		case xml.EndElement:
+			inText = false
+			if t.Name.Local == "rPh" {
+				aloud--
+			}
+			if t.Name.Local == end {
+				return b.String(), nil
+			}
+		}
+	}
+}
+
+func (b *bookParts) loadStyles() error {
+	var styles struct {
+		Formats []struct {
+			ID   int    `xml:"numFmtId,attr"`
+			Code string `xml:"formatCode,attr"`
+		} `xml:"numFmts>numFmt"`
+		Cells []struct {
+			Format int `xml:"numFmtId,attr"`
+		} `xml:"cellXfs>xf"`
+	}
+	if err := b.decode("xl/styles.xml", &styles); err != nil {
+		return err
+	}
+	dates := map[int]bool{}
+	for _, builtIn := range [][2]int{{14, 22}, {27, 36}, {45, 47}, {50, 58}} {
+		for id := builtIn[0]; id <= builtIn[1]; id++ {
+			dates[id] = true
+		}
+	}
+	for _, f := range styles.Formats {
+		dates[f.ID] = isDateFormat(f.Code)
+	}
+	for _, c := range styles.Cells {
+		b.dates = append(b.dates, dates[c.Format])
+	}
+	return nil
+}
+
+// isDateFormat reports whether a number format shows days, months, years or times.
+func isDateFormat(code string) bool {
+	quoted, bracket := false, false
+	for i := 0; i < len(code); i++ {
+		switch c := code[i]; {
+		case c == '\\' && !quoted:
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '[':
+			bracket = true
+		case c == ']':
+			bracket = false
+		case bracket:
+			if strings.IndexByte("hms", c|0x20) >= 0 && (code[i-1] == '[' || code[i-1]|0x20 == c|0x20) &&
+				strings.IndexByte("]hHmMsS", code[min(i+1, len(code)-1)]) >= 0 {
+				return true // a duration
+			}
+		case c == ';':
+			return false // only the first section counts
+		case strings.IndexByte("dmyhs", c|0x20) >= 0:
+			return true
+		}
+	}
+	return false
+}

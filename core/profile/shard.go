@@ -1,0 +1,364 @@
+package profile
+
+import (
+	"math"
+	"math/bits"
+	"slices"
+	"unicode/utf8"
+
+	"proudsieve/core/table"
+)
+
+// Cell is a text with what it stands for in its column.
+type Cell struct {
+	Token   table.Token
+	Text    string
+	Missing bool        // the text stands for no value
+	Value   table.Value // missing where the text is not of the column's type
+}
+
+// Shard gathers one stretch of a column. Its zero value is empty.
+type Shard struct {
+	facts
+	// tallies count the texts; where estimated is set only those that were met more than once
+	// at a time.
+	tallies []tally
+	recent  [recentTallies]tally // those not in tallies yet, by a part of their hash
+	// recentLong are those of texts that their tokens do not hold; nil until there is one
+	recentLong []longTally
+	long       []string // the texts of tallies whose tokens do not hold them
+	// estimated is the hash from which on texts are of no use to the estimate of how many
+	// there are, and hashes the ones below; 0 where all texts are counted.
+	estimated uint64
+	hashes    []uint64
+	lengths   uint16 // of texts held by their tokens, a bit for each
+	shape     []byte
+	// the least and the greatest text added as plain; empty where none was
+	plainLeast, plainMost table.Token
+	// the shape met last, and how many rows have not been counted under it yet
+	lastShape     string
+	lastShapeRows int64
+	lastAlike     table.Token // the plain text met last, with its digits alike
+}
+
+// tally counts a text.
+type tally struct {
+	token  table.Token
+	rows   uint32
+	missed uint32 // others that wanted its place in recent
+}
+
+// keeps reports whether a recent text keeps its place when another one wants it.
+func (t *tally) keeps(other uint32) bool {
+	if t.rows > 1 && other == 1 && t.missed < t.rows*patience {
+		t.missed++
+		return true
+	}
+	return false
+}
+
+// longTally counts a text that its token does not hold.
+type longTally struct {
+	tally
+	text string
+}
+
+// Begin says from which hash on texts need not be told to the summary that the shard goes
+// into (Summary.Estimated); 0 where all of them must be.
+func (s *Shard) Begin(estimated uint64) { s.estimated = estimated }
+
+// tally counts a short text.
+func (s *Shard) tally(t table.Token, rows uint32) {
+	h := hashOf(t)
+	recent := &s.recent[h%recentTallies]
+	if recent.token == t {
+		recent.rows += rows
+		return
+	}
+	s.estimate(h)
+	s.replace(recent, tally{token: t, rows: rows})
+}
+
+// replace makes a text one of the recent ones.
+func (s *Shard) replace(recent *tally, one tally) {
+	if !recent.keeps(one.rows) {
+		one, *recent = *recent, one
+	}
+	s.put(&one)
+}
+
+// tallyEach counts short texts that stand in one row each.
+func (s *Shard) tallyEach(tokens []table.Token) {
+	lengths, estimated := s.lengths, s.estimated
+	for _, t := range tokens {
+		lengths |= 1 << (t.Len() % 16)
+		h := hashOf(t)
+		switch recent := &s.recent[h%recentTallies]; {
+		case recent.token == t:
+			recent.rows++
+		case recent.rows == 1 && estimated > 0: // most are met once, and leave nothing behind but this
+			recent.token = t
+			s.estimate(h)
+		default:
+			s.estimate(h)
+			s.replace(recent, tally{token: t, rows: 1})
+		}
+	}
+	s.lengths = lengths
+	s.filled += int64(len(tokens))
+}
+
+// put keeps a tally, unless the text was met once and is only estimated.
+func (s *Shard) put(t *tally) bool {
+	if t.rows == 0 || t.rows == 1 && s.estimated > 0 {
+		return false
+	}
+	if len(s.tallies) == cap(s.tallies) {
+		s.tallies = slices.Grow(s.tallies, max(len(s.tallies), recentTallies)) // append alone would copy more often
+	}
+	s.tallies = append(s.tallies, *t)
+	return true
+}
+
+// estimate keeps the hash of a text for the estimate, where that is of use.
+func (s *Shard) estimate(h uint64) {
+	if h < s.estimated {
+		s.hashes = append(s.hashes, h)
+	}
+}
+
+// tallyLong counts a text that its token does not hold.
+func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
+	if s.recentLong == nil {
+		s.recentLong = make([]longTally, recentTallies)
+	}
+	recent := &s.recentLong[t.Lo%recentTallies]
+	if recent.token == t && recent.text == text {
+		recent.rows += rows
+		return
+	}
+	s.estimate(hashOf(t))
+	one := longTally{tally{token: t, rows: rows}, text}
+	if !recent.keeps(rows) {
+		one, *recent = *recent, one
+	}
+	s.putLong(&one)
+}
+
+func (s *Shard) putLong(t *longTally) {
+	if s.put(&t.tally) {
+		s.long = append(s.long, t.text)
+	}
+}
+
+// Reset empties the shard and keeps its memory.
+func (s *Shard) Reset() {
+	numbers := s.numbers
+	numbers.reset()
+	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0],
+		shape: s.shape}
+}
+
+// Add takes in a text that stands in so many rows of the stretch. The same text may be
+// added several times.
+func (s *Shard) Add(cell *Cell, rows uint32) {
+	n := int64(rows)
+	if cell.Missing {
+		s.missing += n
+		if s.marks == nil {
+			s.marks = map[string]int64{}
+		}
+		countIn(s.marks, cell.Text, n, math.MaxInt)
+		return
+	}
+	if cell.Token.Plain() {
+		s.addPlain(cell.Token, rows)
+	} else {
+		s.addOdd(cell, rows)
+	}
+	switch cell.Value.Kind {
+	case table.Number:
+		s.numbers.Add(cell.Value.Number, n)
+		return
+	case table.Date:
+		s.addDay(cell.Value.When, n)
+		return
+	case table.Instant:
+		s.dates.add(cell.Value.Day(), n)
+		s.extend(cell.Value)
+		return
+	case table.Missing:
+		s.mistyped += n
+		if s.exceptions == nil {
+			s.exceptions = map[string]int64{}
+		}
+		countIn(s.exceptions, cell.Text, n, exceptionsKept)
+	case table.Boolean:
+		s.extend(cell.Value)
+	case table.Text:
+		s.extendText(cell.Value)
+	}
+	countShape(s, cell.Text, n)
+}
+
+// AddNumber is Add for a text whose token is Plain and that is read as a number.
+func (s *Shard) AddNumber(t table.Token, number table.Decimal, rows uint32) {
+	s.addPlain(t, rows)
+	s.numbers.Add(number, int64(rows))
+}
+
+// AddDate is Add for a text whose token is Plain and that is read as a date, given as days
+// since 1970-01-01.
+func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
+	s.addPlain(t, rows)
+	s.addDay(day, int64(rows))
+}
+
+func (s *Shard) addPlain(t table.Token, rows uint32) {
+	s.tally(t, rows)
+	s.filled += int64(rows)
+	s.lengths |= 1 << (t.Len() % 16)
+}
+
+// addOdd is addPlain for any other text.
+func (s *Shard) addOdd(cell *Cell, rows uint32) {
+	if cell.Token.Inline() {
+		s.tally(cell.Token, rows)
+	} else {
+		s.tallyLong(cell.Token, cell.Text, rows)
+	}
+	s.filled += int64(rows)
+	s.length(utf8.RuneCountInString(cell.Text))
+	s.spaces.add(spacesOf(cell.Text, int64(rows)))
+}
+
+func (s *Shard) addDay(day, rows int64) {
+	s.dates.add(day, rows)
+	if s.lowest.Kind != table.Date || day < s.lowest.When || day > s.highest.When {
+		s.extend(table.DateValue(day))
+	}
+}
+
+// AddNumbers is Add for short texts that stand in one row each and were read as
+// coefficient x 10^-scale.
+func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []uint8) {
+	s.tallyEach(tokens)
+	s.numbers.addEach(coefficients, scales)
+}
+
+// AddPlain is Add for texts whose tokens are Plain, that are their own values and stand in
+// one row each.
+func (s *Shard) AddPlain(tokens []table.Token) {
+	s.tallyEach(tokens)
+	for _, t := range tokens {
+		if alike := t.DigitsAlike(); alike == s.lastAlike {
+			s.lastShapeRows++
+		} else {
+			var text [16]byte
+			countShape(s, t.Bytes(&text), 1)
+			s.lastAlike = alike
+		}
+		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
+			s.plainLeast = t
+		}
+		if s.plainMost.Before(t) {
+			s.plainMost = t
+		}
+	}
+}
+
+// length takes in the length of a text in characters.
+func (s *Shard) length(length int) {
+	if s.shortest == 0 || length < s.shortest {
+		s.shortest = length
+	}
+	s.longest = max(s.longest, length)
+}
+
+// extendText is extend for texts, which are only kept where they have to be.
+func (s *Shard) extendText(v table.Value) {
+	if s.lowest.Kind == table.Missing {
+		s.lowest, s.highest = v, v
+		return
+	}
+	if v.Text < s.lowest.Text {
+		s.lowest = v
+	} else if v.Text > s.highest.Text {
+		s.highest = v
+	}
+}
+
+// End is called when everything is added.
+func (s *Shard) End() {
+	s.flushShape()
+	s.lastAlike = table.Token{}
+	for i := range s.recent {
+		s.put(&s.recent[i])
+	}
+	for i := range s.recentLong {
+		s.putLong(&s.recentLong[i])
+	}
+	s.recent = [recentTallies]tally{}
+	clear(s.recentLong)
+	for lengths := s.lengths; lengths != 0; lengths &= lengths - 1 {
+		s.length(bits.TrailingZeros16(lengths))
+	}
+	s.lengths = 0
+	if s.plainLeast.Len() > 0 {
+		var text [16]byte
+		s.extendText(table.TextValue(string(s.plainLeast.Bytes(&text))))
+		s.extendText(table.TextValue(string(s.plainMost.Bytes(&text))))
+		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
+	}
+}
+
+// flushShape counts the shape met last.
+func (s *Shard) flushShape() {
+	if s.lastShapeRows == 0 {
+		return
+	}
+	if s.shapes == nil {
+		s.shapes = map[string]int64{}
+	}
+	s.moreShapes = countIn(s.shapes, s.lastShape, s.lastShapeRows, shapesKept) || s.moreShapes
+	s.lastShape, s.lastShapeRows = "", 0
+}
+
+func countShape[T string | []byte](s *Shard, text T, rows int64) {
+	s.lastAlike = table.Token{}
+	s.shape = appendShape(s.shape[:0], text)
+	if string(s.shape) == s.lastShape {
+		s.lastShapeRows += rows
+		return
+	}
+	s.flushShape()
+	s.lastShape, s.lastShapeRows = string(s.shape), rows
+}
+
+// appendShape writes the shape of a text: runs of digits, capital letters and other
+// letters become 9, A and a; everything else stands for itself.
+func appendShape[T string | []byte](shape []byte, text T) []byte {
+	last := rune(0)
+	for i := 0; i < len(text); {
+		c, size := rune(0), 1
+		if b := text[i]; b < utf8.RuneSelf {
+			c = rune(classes[b])
+		} else {
+			c, size = utf8.DecodeRuneInString(string(text[i:min(i+utf8.UTFMax, len(text))]))
+			c = classOf(c)
+		}
+		i += size
+		if c == last && (c == '9' || c == 'A' || c == 'a') {
+			continue
+		}
+		if len(shape) >= shapeLimit {
+			return append(shape, "…"...)
+		}
+		if last = c; c < utf8.RuneSelf {
+			shape = append(shape, byte(c))
+		} else {
+			shape = utf8.AppendRune(shape, c)
+		}
+	}
+	return shape
+}
