@@ -10,7 +10,6 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"proudsieve/service"
 	"strings"
 	"testing"
 
@@ -18,6 +17,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
+	"proudsieve/service"
 	"proudsieve/service/servicetest"
 )
 

@@ -8,9 +8,6 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-	"proudsieve/core/intake/detect"
 	"runtime"
 	"strconv"
 	"strings"
@@ -19,6 +16,9 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -309,7 +309,7 @@ func (o *output) defects(defects []table.Defect, n int64) {
 func readingFlags() []cli.Flag {
 	return append(unpackingFlags(), []cli.Flag{
 		&cli.StringFlag{Category: "Reading", Name: "format",
-			Usage: "delimited, json_lines, json_array, xlsx or parquet"},
+			Usage: strings.Join(intake.Formats(), ", ")},
 		&cli.StringFlag{Category: "Reading", Name: "entry", Usage: "the file of an archive"},
 		&cli.StringFlag{Category: "Reading", Name: "sheet", Usage: "the sheet of a workbook"},
 		&cli.StringFlag{Category: "Reading", Name: "encoding", Usage: strings.Join(intake.Encodings, ", ")},

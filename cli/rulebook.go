@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"proudsieve/core/intake/content"
-	"proudsieve/service/records"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -16,9 +14,11 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
+	"proudsieve/service/records"
 )
 
 // alone is a command that needs no service.

@@ -13,13 +13,13 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"proudsieve/core/intake/content"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
 	"proudsieve/core/budget"
+	"proudsieve/core/intake/content"
 	"proudsieve/durable"
 	"proudsieve/postgres"
 	"proudsieve/service"

@@ -9,7 +9,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"proudsieve/service"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +22,7 @@ import (
 	"proudsieve/core/table"
 	"proudsieve/demo"
 	"proudsieve/durable"
+	"proudsieve/service"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 )

@@ -8,9 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"proudsieve/service"
-	"proudsieve/service/records"
-	"proudsieve/service/servicetest"
 	"strings"
 	"syscall"
 	"testing"
@@ -18,6 +15,9 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/postgres/postgrestest"
+	"proudsieve/service"
+	"proudsieve/service/records"
+	"proudsieve/service/servicetest"
 )
 
 // up starts the program with a database of its own and returns what it printed until

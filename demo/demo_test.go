@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"proudsieve/core/intake/content"
 	"slices"
 	"testing"
 
@@ -13,6 +12,7 @@ import (
 	"proudsieve/core/fix"
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/core/merge"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"

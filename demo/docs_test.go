@@ -48,13 +48,13 @@ func TestTheGuidesExamplesAreGood(t *testing.T) {
 	}
 }
 
-func TestTheGuideListsEveryKindOfRule(t *testing.T) {
+func TestTheGuideListsEveryKindOfRuleAndStepAndEveryFormat(t *testing.T) {
 	raw, err := os.ReadFile("../docs/rulebooks.md")
 	if err != nil {
 		t.Fatal(err)
 	}
 	if wanted, err := scenario.Guide(string(raw)); err != nil || wanted != string(raw) {
-		t.Errorf("the guide's list of kinds is not as the kinds say; run make demo-files: %v", err)
+		t.Errorf("the guide's lists are not as the kinds say; run make demo-files: %v", err)
 	}
 }
 

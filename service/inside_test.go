@@ -3,10 +3,10 @@ package service_test
 import (
 	"fmt"
 	"net/url"
-	"proudsieve/core/intake/detect"
 	"strings"
 	"testing"
 
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/service/api"
 	"proudsieve/service/records"

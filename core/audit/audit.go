@@ -14,12 +14,12 @@ import (
 	"context"
 	"errors"
 	"maps"
-	"proudsieve/core/intake/delimited"
 	"slices"
 	"strings"
 	"sync/atomic"
 
 	"proudsieve/core/guard"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"

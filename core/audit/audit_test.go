@@ -1,8 +1,6 @@
 package audit_test
 
 import (
-	"proudsieve/core/audit/audittest"
-
 	"bytes"
 	"context"
 	"encoding/json"
@@ -17,6 +15,7 @@ import (
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"

@@ -1,8 +1,6 @@
 package audit_test
 
 import (
-	"proudsieve/core/audit/audittest"
-
 	"context"
 	"encoding/csv"
 	"fmt"
@@ -10,6 +8,7 @@ import (
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/testkit"
 )
 

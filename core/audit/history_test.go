@@ -1,14 +1,13 @@
 package audit_test
 
 import (
-	"proudsieve/core/audit/audittest"
-
 	"context"
 	"fmt"
 	"strings"
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
 )

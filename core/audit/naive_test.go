@@ -1,8 +1,6 @@
 package audit_test
 
 import (
-	"proudsieve/core/audit/audittest"
-
 	"encoding/csv"
 	"fmt"
 	"math"
@@ -13,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/rulebook"
 )
 

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"encoding/json"
+
 	"proudsieve/core/intake/delimited"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"

@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"proudsieve/core/intake/delimited"
 	"slices"
 	"sync"
 
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )

@@ -1,8 +1,6 @@
 package audit_test
 
 import (
-	"proudsieve/core/audit/audittest"
-
 	"context"
 	"errors"
 	"slices"
@@ -10,6 +8,7 @@ import (
 	"testing"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"

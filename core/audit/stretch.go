@@ -1,10 +1,10 @@
 package audit
 
 import (
-	"proudsieve/core/intake/delimited"
 	"slices"
 
 	"proudsieve/core/condition"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"

@@ -1,7 +1,9 @@
 package fix
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
@@ -27,6 +29,32 @@ type Field struct {
 	Old      string // its name in earlier versions, which is still read
 }
 
+// Guide lists every kind of step with the fields that it takes, as a table in Markdown: what the
+// kinds say of themselves.
+func Guide() string {
+	var b strings.Builder
+	b.WriteString("| step | what it does | field | what it declares |\n|---|---|---|---|\n")
+	for _, k := range kinds {
+		does := k.Says
+		if len(k.Fields) == 0 {
+			fmt.Fprintf(&b, "| `%s` | %s | | |\n", k.Name, does)
+		}
+		for at, f := range k.Fields {
+			step, needed := "", ""
+			if at == 0 {
+				step = "`" + k.Name + "`"
+			} else {
+				does = ""
+			}
+			if f.Required {
+				needed = " (needed)"
+			}
+			fmt.Fprintf(&b, "| %s | %s | `%s` | %s%s |\n", step, does, f.Name, strings.ToLower(f.Says[:1])+f.Says[1:], needed)
+		}
+	}
+	return b.String()
+}
+
 func (k *Kind) takes(field string) bool {
 	return slices.ContainsFunc(k.Fields, func(f Field) bool { return f.Name == field })
 }
@@ -35,9 +63,6 @@ var kinds []*Kind
 
 // Register adds a kind of step. It is called as the program starts, by the file of the kind.
 func Register(k Kind) { kinds = append(kinds, &k) }
-
-// Kinds lists the kinds of steps.
-func Kinds() []*Kind { return kinds }
 
 func kindOf(name string) *Kind {
 	for _, k := range kinds {

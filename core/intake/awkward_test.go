@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"proudsieve/core/intake/detect"
 	"slices"
 	"strings"
 	"testing"
@@ -20,6 +19,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
 )

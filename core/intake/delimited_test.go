@@ -9,9 +9,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-	"proudsieve/core/intake/detect"
 	"reflect"
 	"slices"
 	"strings"
@@ -21,6 +18,9 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )

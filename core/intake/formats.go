@@ -16,3 +16,9 @@ func init() {
 		Because: "it starts as none of the other formats does", Place: 1000,
 		Recognises: func([]byte) bool { return true }})
 }
+
+// Formats lists the formats that can be declared.
+func Formats() []string { return content.Formats() }
+
+// Guide lists every format with what it is known by, as a table in Markdown.
+func Guide() string { return content.Guide() }

@@ -8,10 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/detect"
-	"proudsieve/core/intake/parquet"
-	"proudsieve/core/intake/workbook"
 	"runtime"
 	"strings"
 	"testing"
@@ -20,6 +16,10 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
+	"proudsieve/core/intake/parquet"
+	"proudsieve/core/intake/workbook"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )

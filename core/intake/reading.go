@@ -9,9 +9,6 @@
 package intake
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"errors"
 	"fmt"
 	"slices"
@@ -19,6 +16,8 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

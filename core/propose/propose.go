@@ -6,12 +6,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/detect"
 	"slices"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 )

@@ -3,14 +3,15 @@ package relation_test
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
 	"proudsieve/core/relation"
 	"proudsieve/core/relation/relationtest"
 	"proudsieve/core/testkit"
-	"slices"
-	"strings"
-	"testing"
 )
 
 func TestKeysAreFoundAndTested(t *testing.T) {

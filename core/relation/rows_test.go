@@ -1,8 +1,6 @@
 package relation_test
 
 import (
-	"proudsieve/core/relation/relationtest"
-
 	"cmp"
 	"context"
 	"errors"
@@ -16,6 +14,7 @@ import (
 	"proudsieve/core/condition"
 	"proudsieve/core/intake"
 	"proudsieve/core/relation"
+	"proudsieve/core/relation/relationtest"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )

@@ -3,13 +3,13 @@ package rulebook_test
 import (
 	"errors"
 	"fmt"
-	"proudsieve/core/intake/detect"
 	"slices"
 	"strings"
 	"testing"
 
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"

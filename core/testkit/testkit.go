@@ -5,11 +5,11 @@ import (
 	"bytes"
 	"context"
 	"io"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
 	"testing"
 
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/rulebook"
 	_ "proudsieve/core/rules" // the kinds of rules
 	"proudsieve/core/table"

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"proudsieve/core/intake/content"
 	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,6 +14,7 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/guard"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
 )

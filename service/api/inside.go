@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"proudsieve/core/intake/detect"
 	"strings"
 
 	"proudsieve/core/audit"
@@ -14,6 +13,7 @@ import (
 	"proudsieve/core/condition"
 	"proudsieve/core/guard"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"

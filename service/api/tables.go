@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"proudsieve/core/intake/delimited"
 	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"

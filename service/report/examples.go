@@ -2,11 +2,11 @@ package report
 
 import (
 	"context"
-	"proudsieve/core/intake/delimited"
 	"slices"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/delimited"
 )
 
 const (

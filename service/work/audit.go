@@ -4,12 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+
+	"github.com/jmoiron/sqlx"
+
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // Audit is the kind of job that audits a table.

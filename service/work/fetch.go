@@ -15,10 +15,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"proudsieve/core/intake/content"
-	"proudsieve/service/files"
-	"proudsieve/service/records"
-	"proudsieve/service/store"
 	"slices"
 	"strings"
 	"sync"
@@ -26,6 +22,11 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/intake/content"
+	"proudsieve/service/files"
+	"proudsieve/service/records"
+	"proudsieve/service/store"
 )
 
 // fetchKind is the kind of job that asks an address for a new delivery.

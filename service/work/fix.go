@@ -3,14 +3,15 @@ package work
 import (
 	"context"
 	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // Fix is the kind of job that applies a fix plan.

@@ -4,14 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // Merge is the kind of job that runs a merge.

@@ -2,10 +2,11 @@ package work
 
 import (
 	"context"
-	"proudsieve/core/fix"
-	"proudsieve/service/records"
 
 	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/fix"
+	"proudsieve/service/records"
 )
 
 // previewKind is the kind of job that works out what a fix plan would do.

@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"proudsieve/core/intake/detect"
 
 	"github.com/jmoiron/sqlx"
 
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/files"
 	"proudsieve/service/records"

@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"proudsieve/core/intake/content"
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/intake/content"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"

@@ -3,11 +3,12 @@ package work
 import (
 	"context"
 	"encoding/json"
+
+	"github.com/jmoiron/sqlx"
+
 	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // trialKind is the kind of job that tries a rulebook which is not saved.

@@ -3,11 +3,8 @@ package oracle_test
 
 import (
 	"bytes"
-	"encoding/json"
-	"proudsieve/core/audit"
-	"proudsieve/core/audit/audittest"
-
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -20,6 +17,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/intake"
 	"proudsieve/core/testkit"
 	"proudsieve/postgres/postgrestest"

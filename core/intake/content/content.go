@@ -97,6 +97,16 @@ func Formats() []string {
 	return names
 }
 
+// Guide lists every format with what it is known by, as a table in Markdown.
+func Guide() string {
+	var b strings.Builder
+	b.WriteString("| format | what it is | known by |\n|---|---|---|\n")
+	for _, f := range formats {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Name, f.Title, f.Because)
+	}
+	return b.String()
+}
+
 func formatOf(name string) *Format {
 	for _, f := range formats {
 		if f.Name == name {

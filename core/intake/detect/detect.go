@@ -1,17 +1,16 @@
 package detect
 
 import (
-	"proudsieve/core/intake"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-	"slices"
-
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

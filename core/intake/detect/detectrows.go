@@ -1,15 +1,14 @@
 package detect
 
 import (
-	"proudsieve/core/intake"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"bytes"
 	"fmt"
 	"slices"
 	"strings"
 
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

@@ -1,13 +1,13 @@
 package detect
 
 import (
-	"proudsieve/core/intake"
-	"proudsieve/core/intake/delimited"
-
 	"bytes"
 	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/delimited"
 )
 
 // delimited finds out how text is encoded and divided.

@@ -4,9 +4,6 @@
 package json
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"bufio"
 	"bytes"
 	"context"
@@ -18,6 +15,8 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

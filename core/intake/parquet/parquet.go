@@ -5,9 +5,6 @@
 package parquet
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"bytes"
 	"context"
 	"encoding/hex"
@@ -23,6 +20,8 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/format"
 
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

@@ -1,9 +1,6 @@
 package parquet
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"bufio"
 	"encoding/binary"
 	"errors"
@@ -11,6 +8,9 @@ import (
 	"io"
 
 	"github.com/parquet-go/parquet-go"
+
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 )
 
 // What a Parquet file says of itself (Apache Thrift, compact protocol) is walked here before

@@ -1,9 +1,6 @@
 package workbook
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"archive/zip"
 	"bufio"
 	"context"
@@ -14,6 +11,9 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 )
 
 // bookParts is what cells refer to.

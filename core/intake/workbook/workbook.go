@@ -4,9 +4,6 @@
 package workbook
 
 import (
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
-
 	"archive/zip"
 	"context"
 	"errors"
@@ -14,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 

@@ -2,8 +2,6 @@
 package oracle_test
 
 import (
-	"proudsieve/core/relation/relationtest"
-
 	"context"
 	"fmt"
 	"math"
@@ -17,6 +15,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
 	"proudsieve/core/relation"
+	"proudsieve/core/relation/relationtest"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 	"proudsieve/postgres/postgrestest"
