@@ -21,7 +21,7 @@ func ExampleApply() {
 dataset: visits
 steps:
   - {do: trim, columns: [crew], reason: Stray spaces.}
-  - {do: remove_equal_rows, reason: Exported twice.}
+  - {do: remove_equal_rows, reason: Twice.}
 `), book)
 	if err != nil {
 		fmt.Println(err)
@@ -43,8 +43,8 @@ steps:
 	fmt.Println(ledger.RowsIn, ledger.RowsOut, ledger.SumsIn["flow"], ledger.SumsOut["flow"], ledger.Balance())
 	// Output:
 	// {"step":1,"row":1,"line":2,"column":"crew","old":" red","new":"red","reason":"Stray spaces."}
-	// {"step":2,"row":2,"line":3,"old":"","new":"","gone":{"crew":"red","flow":"1.5"},"kept_by":1,"reason":"Exported
-	// twice."} crew,flow
+	// {"step":2,"row":2,"line":3,"old":"","new":"","gone":{"crew":"red","flow":"1.5"},"kept_by":1,"reason":"Twice."}
+	// crew,flow
 	// red,1.5
 	// blue,2
 	// 3 2 5 3.5 <nil>
