@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("range", "columns", "name: c, type: integer", "from=1|2", "to=5|6")
+}
+
 func TestBetween(t *testing.T) {
 	try(t,
 		trial{"values beyond either end", "columns:\n  - {name: n, type: decimal, from: -1, to: 2.5}\n",

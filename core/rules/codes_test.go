@@ -5,6 +5,10 @@ import (
 	"testing"
 )
 
+func init() {
+	declares("codes", "columns", "name: c, type: code, codes: l", "new_codes=true|false")
+}
+
 func TestCodes(t *testing.T) {
 	try(t,
 		trial{"what is in no way in the list",

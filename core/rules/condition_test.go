@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("condition", "rules", "id: r", "condition=n = 1|n = 2", "when=n > 1|n > 2", "tolerance=1|2", "may_break=1|2")
+}
+
 func TestCondition(t *testing.T) {
 	try(t,
 		trial{"false where it applies, give or take",

@@ -2,6 +2,11 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("covers", "table_rules", "id: r, check: covers", "in=t|d",
+		"with={dataset: o, columns: [a]}|{dataset: p, columns: [a]}")
+}
+
 func TestCovers(t *testing.T) {
 	const rules = "columns:\n  - {name: c}\ntable_rules:\n  - {id: r, check: covers, in: c, with: {dataset: o, columns: [code]}}\n"
 	if got, want := found(t, with(t, rules, "code,n\nA,1\nB,1\n,1\nC,1\n"), "c\nB\nX\n"),

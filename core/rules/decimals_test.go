@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("decimals", "columns", "name: c, type: decimal", "decimals=1|2")
+}
+
 func TestDecimals(t *testing.T) {
 	try(t,
 		trial{"as they are written", "columns:\n  - {name: n, type: decimal, decimals: 2}\n",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("filled", "columns", "name: c", "filled=50|60")
+}
+
 func TestFilled(t *testing.T) {
 	try(t,
 		trial{"too few", "columns:\n  - {name: a, filled: 60}\n", "a,b\nx,1\n,2\n,3\n",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("in_order", "table_rules", "id: r, check: in_order", "in=d|n", "per=[t]|[n]")
+}
+
 func TestInOrder(t *testing.T) {
 	try(t,
 		trial{"below the one before, in its group",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("key", "keys", "id: r", "columns=[t]|[n]", "may_lack_parts=true|false")
+}
+
 func TestKey(t *testing.T) {
 	try(t,
 		trial{"by value, all but the first",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("length", "columns", "name: c", "shortest=1|2", "longest=5|6")
+}
+
 func TestLength(t *testing.T) {
 	try(t,
 		trial{"characters, not bytes, and spaces around them left aside",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("mean_steady", "history", "id: r, check: mean_steady", "column=n|m", "within=5|6", "last=2|3")
+}
+
 func TestMeanSteady(t *testing.T) {
 	const rules = "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: mean_steady, column: v, within: 10}\n"
 	for _, c := range []struct {

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("missing_steady", "history", "id: r, check: missing_steady", "column=t|d", "within=5|6", "last=2|3")
+}
+
 func TestMissingSteady(t *testing.T) {
 	const rules = "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: missing_steady, column: v, within: 10}\n"
 	for _, c := range []struct {

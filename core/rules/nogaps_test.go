@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("no_gaps", "table_rules", "id: r, check: no_gaps", "in=d|e", "step=day|week", "per=[t]|[n]")
+}
+
 func TestNoGaps(t *testing.T) {
 	try(t,
 		trial{"days left out, in any order",

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("no_new_values", "history", "id: r, check: no_new_values", "column=t|d", "last=2|3")
+}
+
 func TestNoNewValues(t *testing.T) {
 	const rules = "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: no_new_values, column: v, last: 2}\n"
 	for _, c := range []struct {

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("not_older_than", "history", "id: r, check: not_older_than", "column=d|e", "days=5|6")
+}
+
 func TestNotOlderThan(t *testing.T) {
 	const rules = "columns:\n  - {name: v, type: date}\nhistory:\n  - {id: h, check: not_older_than, column: v, days: 30}\n"
 	for _, c := range []struct {

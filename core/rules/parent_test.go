@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("parent", "columns", "name: c, type: code, codes: l", "parent_in=t|n")
+}
+
 func TestParent(t *testing.T) {
 	try(t,
 		trial{"a code beside another parent",

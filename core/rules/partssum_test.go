@@ -2,6 +2,11 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("parts_sum", "table_rules", "id: r, check: parts_sum", "of=n|m", "total=t = 'x'|t = 'y'", "per=[t]|[d]",
+		"tolerance=1|2")
+}
+
 func TestPartsSum(t *testing.T) {
 	try(t,
 		trial{"parts that are not the total",

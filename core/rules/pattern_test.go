@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("pattern", "columns", "name: c", "pattern=a|b")
+}
+
 func TestPattern(t *testing.T) {
 	try(t,
 		trial{"the whole text", "columns:\n  - {name: s, pattern: \"HG-[0-9]+\"}\n", "s\nHG-1\nHG-\nxHG-1\nHG-1x\n\n",

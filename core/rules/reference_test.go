@@ -2,6 +2,11 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("reference", "references", "id: r", "columns=[t]|[n]",
+		"to={dataset: o, columns: [a]}|{dataset: p, columns: [a]}")
+}
+
 func TestReference(t *testing.T) {
 	const rules = "columns:\n  - {name: c}\nreferences:\n  - {id: known, columns: [c], to: {dataset: o, columns: [code]}}\n"
 	got := found(t, with(t, rules, "code,n\nA,1\n"), "c,x\nA,1\nB,1\n,1\nB,1\n")

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("required", "columns", "name: c", "required=true|false")
+}
+
 func TestRequired(t *testing.T) {
 	try(t,
 		trial{"blank and marked cells lack",

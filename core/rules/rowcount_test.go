@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("row_count", "table_rules", "id: r, check: row_count", "from=1|2", "to=5|6")
+}
+
 func TestRowCount(t *testing.T) {
 	try(t,
 		trial{"too few", "columns:\n  - {name: a}\ntable_rules:\n  - {id: r, check: row_count, from: 2, to: 3}\n",

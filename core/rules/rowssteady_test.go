@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("rows_steady", "history", "id: r, check: rows_steady", "within=5|6", "last=2|3")
+}
+
 func TestRowsSteady(t *testing.T) {
 	const rules = "columns:\n  - {name: v, type: decimal}\nhistory:\n  - {id: h, check: rows_steady, within: 50, last: 2}\n"
 	for _, c := range []struct {

@@ -2,6 +2,10 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("shape_steady", "history", "id: r, check: shape_steady", "column=t|d", "within=5|6")
+}
+
 func TestShapeSteady(t *testing.T) {
 	const rules = "columns:\n  - {name: v}\nhistory:\n  - {id: h, check: shape_steady, column: v, within: 30}\n"
 	for _, c := range []struct {

@@ -2,6 +2,11 @@ package rules_test
 
 import "testing"
 
+func init() {
+	declares("totals_match", "table_rules", "id: r, check: totals_match", "of=n|m",
+		"with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2")
+}
+
 func TestTotalsMatch(t *testing.T) {
 	const rules = "columns:\n  - {name: c}\n  - {name: v, type: decimal}\ntable_rules:\n  - {id: r, check: totals_match, of: v, per: [c], with: {dataset: o, columns: [code, n]}}\n"
 	got := found(t, with(t, rules, "code,n\nA,0.3\nB,1\nC,7\n"), "c,v\nA,0.1\nA,0.2\nB,2\n")

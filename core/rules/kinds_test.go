@@ -1,4 +1,4 @@
-package rulebook_test
+package rules_test
 
 import (
 	"fmt"
@@ -10,51 +10,37 @@ import (
 	"proudsieve/core/testkit"
 )
 
-// declared is a rule of each kind that has fields, with two values of each field that are both good.
-var declared = map[string][]string{
-	"required":  {"columns", "name: c", "required=true|false"},
-	"codes":     {"columns", "name: c, type: code, codes: l", "new_codes=true|false"},
-	"range":     {"columns", "name: c, type: integer", "from=1|2", "to=5|6"},
-	"length":    {"columns", "name: c", "shortest=1|2", "longest=5|6"},
-	"decimals":  {"columns", "name: c, type: decimal", "decimals=1|2"},
-	"pattern":   {"columns", "name: c", "pattern=a|b"},
-	"filled":    {"columns", "name: c", "filled=50|60"},
-	"parent":    {"columns", "name: c, type: code, codes: l", "parent_in=t|n"},
-	"key":       {"keys", "id: r", "columns=[t]|[n]", "may_lack_parts=true|false"},
-	"condition": {"rules", "id: r", "condition=n = 1|n = 2", "when=n > 1|n > 2", "tolerance=1|2", "may_break=1|2"},
-	"row_count": {"table_rules", "id: r, check: row_count", "from=1|2", "to=5|6"},
-	"parts_sum": {"table_rules", "id: r, check: parts_sum", "of=n|m", "total=t = 'x'|t = 'y'", "per=[t]|[d]",
-		"tolerance=1|2"},
-	"no_gaps":  {"table_rules", "id: r, check: no_gaps", "in=d|e", "step=day|week", "per=[t]|[n]"},
-	"in_order": {"table_rules", "id: r, check: in_order", "in=d|n", "per=[t]|[n]"},
-	"covers": {"table_rules", "id: r, check: covers", "in=t|d",
-		"with={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
-	"totals_match": {"table_rules", "id: r, check: totals_match", "of=n|m",
-		"with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2"},
-	"reference": {"references", "id: r", "columns=[t]|[n]",
-		"to={dataset: o, columns: [a]}|{dataset: p, columns: [a]}"},
-	"rows_steady":    {"history", "id: r, check: rows_steady", "within=5|6", "last=2|3"},
-	"no_new_values":  {"history", "id: r, check: no_new_values", "column=t|d", "last=2|3"},
-	"missing_steady": {"history", "id: r, check: missing_steady", "column=t|d", "within=5|6", "last=2|3"},
-	"mean_steady":    {"history", "id: r, check: mean_steady", "column=n|m", "within=5|6", "last=2|3"},
-	"shape_steady":   {"history", "id: r, check: shape_steady", "column=t|d", "within=5|6"},
-	"not_older_than": {"history", "id: r, check: not_older_than", "column=d|e", "days=5|6"},
+// declaration is how a rule of a kind is declared: its section, the item without the fields of
+// the kind, and two good values of each field, as "from=1|2".
+type declaration struct {
+	section, item string
+	fields        []string
+}
+
+var declared = map[string]declaration{}
+
+// declares says how a rule of a kind is declared. Each kind that has fields says it in its
+// test, and is held by the tests below to be compared, carried and offered with every field. The
+// table has a text t, the numbers n and m, the dates d and e, and a code list l; o and p are
+// other datasets.
+func declares(kind, section, item string, fields ...string) {
+	declared[kind] = declaration{section, item, fields}
 }
 
 // source writes a rulebook with a rule of a kind; which says the value of each of its fields.
 func source(kind string, which map[string]int) string {
 	d := declared[kind]
-	item := d[1]
-	for _, field := range d[2:] {
+	item := d.item
+	for _, field := range d.fields {
 		name, values, _ := strings.Cut(field, "=")
 		item += ", " + name + ": " + quotedIfText(strings.Split(values, "|")[which[name]])
 	}
 	columns := "columns:\n  - {name: t}\n  - {name: n, type: decimal}\n  - {name: m, type: decimal}\n  - {name: d, type: date}\n  - {name: e, type: date}\n"
 	lists := "code_lists:\n  l: [{code: A, parent: x}]\n"
-	if d[0] == "columns" {
+	if d.section == "columns" {
 		return "dataset: d\n" + columns + "  - {" + item + "}\n" + lists
 	}
-	return "dataset: d\n" + columns + d[0] + ":\n  - {" + item + "}\n" + lists
+	return "dataset: d\n" + columns + d.section + ":\n  - {" + item + "}\n" + lists
 }
 
 func quotedIfText(value string) string {
@@ -75,8 +61,8 @@ func TestEveryFieldOfEveryKindIsComparedInWords(t *testing.T) {
 			continue
 		}
 		d := declared[k.Name]
-		if d == nil {
-			t.Errorf("the test has no rule of the kind %s", k.Name)
+		if d.section == "" {
+			t.Errorf("the test of the kind %s declares no rule of it (see declares)", k.Name)
 			continue
 		}
 		first := testkit.Book(t, source(k.Name, nil))
@@ -85,12 +71,12 @@ func TestEveryFieldOfEveryKindIsComparedInWords(t *testing.T) {
 		}
 		for _, f := range k.Fields {
 			second := testkit.Book(t, source(k.Name, map[string]int{f.Name: 1}))
-			differences := ofRule(d[0], rulebook.Compare(first, second))
+			differences := ofRule(d.section, rulebook.Compare(first, second))
 			if len(differences) != 1 || !strings.Contains(differences[0].Says, f.Aspect) ||
 				differences[0].Kind != "changed" {
 				t.Errorf("%s, another %s: %+v, want one that names %q", k.Name, f.Name, differences, f.Aspect)
 			}
-			if back := ofRule(d[0], rulebook.Compare(second, first)); len(back) != 1 {
+			if back := ofRule(d.section, rulebook.Compare(second, first)); len(back) != 1 {
 				t.Errorf("%s, the other way: %+v", f.Name, back)
 			}
 		}
@@ -154,28 +140,5 @@ func TestFormsHaveEveryFieldOfEveryKind(t *testing.T) {
 				t.Errorf("%s.%s is not offered for %s", k.Section, f.Name, k.Name)
 			}
 		}
-	}
-}
-
-// Words of earlier versions are understood, and said to be old with their places.
-func TestOldWordsOfARulebook(t *testing.T) {
-	book := testkit.Book(t,
-		"dataset: d\ncolumns:\n  - {name: a, role: dimension, severity: stop}\n  - {name: b, severity: warn}\n")
-	var told []string
-	for _, one := range book.Old {
-		told = append(told, one.String())
-	}
-	want := []string{
-		`line 3, column 21: "dimension" is an old word for "category"; it is still understood`,
-		`line 3, column 42: "stop" is an old word for "major"; it is still understood`,
-		`line 4, column 25: "warn" is an old word for "minor"; it is still understood`,
-	}
-	slices.Sort(told)
-	if !slices.Equal(told, want) {
-		t.Errorf("%q", told)
-	}
-	if book.Column("a").Role != "category" || book.Said("column a", "severity") != "major" ||
-		book.Said("column b", "severity") != "minor" {
-		t.Error("they are not understood")
 	}
 }
