@@ -93,7 +93,7 @@ func ofRule(section string, all []rulebook.Difference) []rulebook.Difference {
 // What the metadata of CSVW can carry comes back as it was; what they cannot is listed.
 func TestEveryFieldOfAColumnIsCarriedOrListed(t *testing.T) {
 	for _, k := range rulebook.Kinds() {
-		if k.Section != "columns" {
+		if k.Section != "columns" || declared[k.Name].section == "" {
 			continue
 		}
 		for _, f := range k.Fields {
