@@ -17,6 +17,8 @@ import (
 	"proudsieve/core/intake/content"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/table"
 	"proudsieve/service/records"
 )
@@ -185,7 +187,7 @@ func putCodes(ctx context.Context, c *cli.Command, o *output, args []string) err
 	if err != nil {
 		return fmt.Errorf("%s: %w", args[2], err)
 	}
-	outline, err := rulebook.OutlineOf(string(source))
+	outline, err := edit.OutlineOf(string(source))
 	if err != nil {
 		return inFile(args[0], err)
 	}
@@ -195,7 +197,7 @@ func putCodes(ctx context.Context, c *cli.Command, o *output, args []string) err
 			known[code] = known[code] || list.Name == args[1]
 		}
 	}
-	add := rulebook.Change{Section: "code_lists", Item: args[1], Add: true}
+	add := edit.Change{Section: "code_lists", Item: args[1], Add: true}
 	for i, code := range codes {
 		if known[code] {
 			continue
@@ -203,12 +205,12 @@ func putCodes(ctx context.Context, c *cli.Command, o *output, args []string) err
 		known[code] = true
 		add.Values = append(add.Values, code)
 		if labels != nil && labels[i] != "" {
-			add.Fields = append(add.Fields, rulebook.Field{Name: code, Value: labels[i]})
+			add.Fields = append(add.Fields, edit.Field{Name: code, Value: labels[i]})
 		}
 	}
 	changed := string(source)
 	if len(add.Values) > 0 {
-		changed, err = rulebook.Edit(changed, []rulebook.Change{add})
+		changed, err = edit.Apply(changed, []edit.Change{add})
 	}
 	if err != nil {
 		return inFile(args[0], err)
@@ -303,7 +305,7 @@ func toCSVW(_ context.Context, _ *cli.Command, o *output, args []string) error {
 	if err != nil {
 		return err
 	}
-	metadata, left := book.CSVW(book.Dataset + ".csv")
+	metadata, left := csvw.Of(book, book.Dataset+".csv")
 	return o.carried(json.RawMessage(metadata), append(metadata, '\n'), left)
 }
 
@@ -312,7 +314,7 @@ func fromCSVW(_ context.Context, c *cli.Command, o *output, args []string) error
 	if err != nil {
 		return err
 	}
-	source, left, err := rulebook.FromCSVW(datasetOf(c, args[0]), raw)
+	source, left, err := csvw.Read(datasetOf(c, args[0]), raw)
 	if err != nil {
 		return fmt.Errorf("%s: %w", args[0], err)
 	}

@@ -10,6 +10,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -209,12 +210,12 @@ func TestARulebookIsChangedByForms(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	source := "dataset: d # ours\ncolumns:\n  - {name: a}\n"
 	changed, err := servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source,
-		"changes": []rulebook.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
+		"changes": []edit.Change{{Section: "columns", Item: "a", Field: "type", Value: "integer"}}})
 	if err != nil || changed.Source != "dataset: d # ours\ncolumns:\n  - {name: a, type: integer}\n" {
 		t.Fatalf("%+v, %v", changed, err)
 	}
 	_, err = servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit",
-		map[string]any{"source": source, "changes": []rulebook.Change{{Section: "columns", Item: "b", Field: "type"}}})
+		map[string]any{"source": source, "changes": []edit.Change{{Section: "columns", Item: "b", Field: "type"}}})
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
 	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline",
 		map[string]string{"source": changed.Source})

@@ -26,7 +26,7 @@ type Delivery struct {
 // readings differ, that of the last delivery holds.
 func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading,
 	workers int) (string, error) {
-	e := &rulebook.Evidence{Dataset: dataset, NoEqualRows: true}
+	e := &evidence{Dataset: dataset, NoEqualRows: true}
 	for i, d := range deliveries {
 		var file *intake.File
 		if i == 0 {
@@ -48,10 +48,10 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 			return "", fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
-	return rulebook.Propose(e), nil
+	return draft(e), nil
 }
 
-func learn(ctx context.Context, e *rulebook.Evidence, file *intake.File, last bool, workers int) error {
+func learn(ctx context.Context, e *evidence, file *intake.File, last bool, workers int) error {
 	result, err := audit.Run(ctx, file, e.Draft, workers)
 	if err != nil {
 		return err
@@ -77,22 +77,22 @@ func learn(ctx context.Context, e *rulebook.Evidence, file *intake.File, last bo
 		}
 	}
 	for _, k := range keys {
-		e.Keys = append(e.Keys, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus, Lacking: k.Lacking})
+		e.Keys = append(e.Keys, seenKey{Columns: k.Columns, Surplus: k.Surplus, Lacking: k.Lacking})
 	}
 	// A column of measurements may differ from row to row; it names nothing.
-	e.Keys = slices.DeleteFunc(e.Keys, func(k rulebook.SeenKey) bool {
+	e.Keys = slices.DeleteFunc(e.Keys, func(k seenKey) bool {
 		return slices.ContainsFunc(k.Columns, func(name string) bool { return slices.Contains(e.Measures, name) })
 	})
 	return nil
 }
 
 // inBoth keeps the keys that another delivery has too, with the rows that speak against them there.
-func inBoth(keys []rulebook.SeenKey, others []relation.Key) []rulebook.SeenKey {
-	var out []rulebook.SeenKey
+func inBoth(keys []seenKey, others []relation.Key) []seenKey {
+	var out []seenKey
 	for _, k := range keys {
 		for _, o := range others {
 			if slices.Equal(k.Columns, o.Columns) {
-				out = append(out, rulebook.SeenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus,
+				out = append(out, seenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus,
 					Lacking: k.Lacking + o.Lacking})
 			}
 		}

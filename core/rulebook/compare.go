@@ -29,21 +29,21 @@ func Compare(before, after *Rulebook) []Difference {
 			continue
 		}
 		for _, f := range s.facts {
-			was := then.value(f.aspect)
+			was := then.value(f.Aspect)
 			switch {
-			case was == f.value:
+			case was == f.Value:
 			case was == "":
 				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s now has %s %s.", s.subject,
-					f.aspect, f.value)})
+					f.Aspect, f.Value)})
 			default:
 				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s of the %s was %s and is %s.",
-					f.aspect, s.subject, was, f.value)})
+					f.Aspect, s.subject, was, f.Value)})
 			}
 		}
 		for _, f := range then.facts {
-			if s.value(f.aspect) == "" {
+			if s.value(f.Aspect) == "" {
 				out = append(out, Difference{s.subject, "changed", fmt.Sprintf("The %s no longer has %s %s.", s.subject,
-					f.aspect, f.value)})
+					f.Aspect, f.Value)})
 			}
 		}
 	}
@@ -54,6 +54,14 @@ func Compare(before, after *Rulebook) []Difference {
 		}
 	}
 	return out
+}
+
+// Facts returns what the rulebook says of a subject, as "column value".
+func (b *Rulebook) Facts(subject string) []Fact {
+	if s := find(b.facts, subject); s != nil {
+		return s.facts
+	}
+	return nil
 }
 
 // Said returns what the rulebook says of a subject, as "column value", under an aspect, as
@@ -68,13 +76,15 @@ func (b *Rulebook) Said(subject, aspect string) string {
 // statement is what a rulebook says about one subject.
 type statement struct {
 	subject string
-	facts   []fact
+	facts   []Fact
 	rank    int // of its section
 }
 
-type fact struct {
-	aspect, value string
-	property      string // of the metadata of CSVW that carries it; "-" for one that is carried elsewhere
+// Fact is one thing that a rulebook says about a subject.
+type Fact struct {
+	Aspect, Value string
+	// Property is that of the metadata of CSVW that carries it; "-" where it is carried otherwise, "" for none.
+	Property string
 }
 
 func find(all []statement, subject string) *statement {
@@ -88,8 +98,8 @@ func find(all []statement, subject string) *statement {
 
 func (s *statement) value(aspect string) string {
 	for _, f := range s.facts {
-		if f.aspect == aspect {
-			return f.value
+		if f.Aspect == aspect {
+			return f.Value
 		}
 	}
 	return ""
@@ -98,7 +108,7 @@ func (s *statement) value(aspect string) string {
 func (s *statement) whole() string {
 	parts := make([]string, len(s.facts))
 	for i, f := range s.facts {
-		parts[i] = f.aspect + " " + f.value
+		parts[i] = f.Aspect + " " + f.Value
 	}
 	if len(parts) == 0 {
 		return "without more"
@@ -108,7 +118,7 @@ func (s *statement) whole() string {
 
 func (s *statement) add(aspect, value string) {
 	if value != "" {
-		s.facts = append(s.facts, fact{aspect: aspect, value: value})
+		s.facts = append(s.facts, Fact{Aspect: aspect, Value: value})
 	}
 }
 
@@ -169,7 +179,7 @@ func (i *Item) statement() statement {
 	i.note("reason", i.Reason)
 	for _, f := range i.section.forms() {
 		if value := i.facts[f.Name]; f.Aspect != "" && value != "" && value != f.Default {
-			s.facts = append(s.facts, fact{f.Aspect, value, f.CSVW})
+			s.facts = append(s.facts, Fact{f.Aspect, value, f.CSVW})
 		}
 	}
 	return s

@@ -29,9 +29,9 @@ func Draft(dataset string, d *detect.Detection, names []string) *Rulebook {
 
 // Expect adds the rules that an item of a section has by itself, as the type of a column.
 func (b *Rulebook) Expect(section string, severity Severity, column *Column) {
-	i := newItem(&parser{book: b}, sectionOf(section), nil)
+	i := newItem(&parser{book: b}, SectionOf(section), nil)
 	i.Severity, i.Column = severity, column
-	for _, k := range kindsOf(section) {
+	for _, k := range KindsOf(section) {
 		i.declare(k)
 	}
 	b.sortRules()

@@ -12,7 +12,7 @@ func Guide() string {
 	b.WriteString("| where | kind | field | what it declares |\n|---|---|---|---|\n")
 	for i := range sections {
 		s := &sections[i]
-		for _, k := range kindsOf(s.Name) {
+		for _, k := range KindsOf(s.Name) {
 			name := k.Name
 			if s.Checked {
 				name = "check: " + name

@@ -30,7 +30,7 @@ type Kind struct {
 
 // FindingKind is what a finding of the kind is called by.
 func (k *Kind) FindingKind() string {
-	if s := sectionOf(k.Section); s.Checked {
+	if s := SectionOf(k.Section); s.Checked {
 		return s.Finding
 	}
 	return k.Name
@@ -57,7 +57,7 @@ var kinds []*Kind
 
 // Register adds a kind of rule. It is called as the program starts, by the file of the kind.
 func Register(k Kind) {
-	if sectionOf(k.Section) == nil {
+	if SectionOf(k.Section) == nil {
 		panic("rulebook: no section " + k.Section)
 	}
 	kinds = append(kinds, &k)
@@ -112,14 +112,16 @@ func rank(section string) int {
 	return slices.IndexFunc(sections, func(s Section) bool { return s.Name == section })
 }
 
-func sectionOf(name string) *Section {
+// SectionOf returns a section by its name, or nil.
+func SectionOf(name string) *Section {
 	if at := rank(name); at >= 0 {
 		return &sections[at]
 	}
 	return nil
 }
 
-func kindsOf(section string) []*Kind {
+// KindsOf lists the kinds of rules of a section in the order in which they are judged.
+func KindsOf(section string) []*Kind {
 	var out []*Kind
 	for _, k := range kinds {
 		if k.Section == section {
@@ -134,12 +136,12 @@ func (s *Section) forms() []FieldForm {
 	out := slices.Clone(s.Head)
 	if s.Checked {
 		check := FieldForm{Name: "check", Kind: "choice", Required: true, Says: s.Asks, Aspect: "check"}
-		for _, k := range kindsOf(s.Name) {
+		for _, k := range KindsOf(s.Name) {
 			check.Choices = append(check.Choices, k.Name)
 		}
 		out = append(out, check)
 	}
-	for _, k := range kindsOf(s.Name) {
+	for _, k := range KindsOf(s.Name) {
 		for _, f := range k.Fields {
 			at := slices.IndexFunc(out, func(one FieldForm) bool { return one.Name == f.Name })
 			if at < 0 {
@@ -366,4 +368,22 @@ func (i *Item) OnlyFor(field string, fits bool, t table.Type) bool {
 		i.Wrong(field, "%s is for columns of type %s, and %q is of type %s", field, t, i.Column.Name, i.Column.Type)
 	}
 	return fits
+}
+
+// SectionForm says what the items of a section are made of.
+type SectionForm struct {
+	Name  string      `json:"name"`
+	Title string      `json:"title"` // one item, as "a column"
+	Form  []FieldForm `json:"form"`
+}
+
+// Sections are those of a rulebook that forms can change.
+func Sections() []SectionForm {
+	var out []SectionForm
+	for i := range sections {
+		if s := &sections[i]; !s.Single {
+			out = append(out, SectionForm{s.Name, s.Title, s.forms()})
+		}
+	}
+	return out
 }

@@ -121,7 +121,7 @@ func (p *parser) item(s *Section, n *document.Node) {
 		case "check":
 			field.Read = func(n *document.Node) {
 				if name := p.Choice(n, s.Choice, f.Choices...); name != "" {
-					i.kind = kindsOf(s.Name)[slices.Index(f.Choices, name)]
+					i.kind = KindsOf(s.Name)[slices.Index(f.Choices, name)]
 					i.note("check", name)
 				}
 			}
@@ -167,7 +167,7 @@ func (p *parser) declare() {
 			if i.Column != nil {
 				i.checkCodes()
 			}
-			for _, k := range kindsOf(i.section.Name) {
+			for _, k := range KindsOf(i.section.Name) {
 				i.declare(k)
 			}
 		case i.kind != nil:

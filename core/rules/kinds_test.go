@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/testkit"
 )
 
@@ -98,9 +99,9 @@ func TestEveryFieldOfAColumnIsCarriedOrListed(t *testing.T) {
 		}
 		for _, f := range k.Fields {
 			book := testkit.Book(t, source(k.Name, nil))
-			metadata, left := book.CSVW("d.csv")
+			metadata, left := csvw.Of(book, "d.csv")
 			listed := slices.Contains(left, fmt.Sprintf("the %s of c", f.Aspect))
-			back, _, err := rulebook.FromCSVW("d", metadata)
+			back, _, err := csvw.Read("d", metadata)
 			if err != nil {
 				t.Fatal(err)
 			}

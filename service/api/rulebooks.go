@@ -13,6 +13,8 @@ import (
 	"proudsieve/core/intake"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -20,7 +22,7 @@ import (
 
 // Outlined is a rulebook's text by its items, with what forms and the editor can offer.
 type Outlined struct {
-	Outline   rulebook.Outline       `json:"outline"`
+	Outline   edit.Outline           `json:"outline"`
 	Forms     []rulebook.SectionForm `json:"forms"`
 	Functions []string               `json:"functions" doc:"What a condition may call"`
 }
@@ -31,7 +33,7 @@ func (s *Server) forms() {
 		Right: access.Read, ID: "outline-rulebook", Method: http.MethodPost, Path: "/rulebooks/outline",
 		Summary: "The text of a rulebook by its items, and the fields that each kind of item has",
 	}, func(_ context.Context, in *declared) (*body[Outlined], error) {
-		outline, err := rulebook.OutlineOf(in.Body.Source)
+		outline, err := edit.OutlineOf(in.Body.Source)
 		if err != nil {
 			return nil, err
 		}
@@ -39,8 +41,8 @@ func (s *Server) forms() {
 	})
 	type edits struct {
 		Body struct {
-			Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a rulebook, in YAML"`
-			Changes []rulebook.Change `json:"changes" maxItems:"2000"`
+			Source  string        `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a rulebook, in YAML"`
+			Changes []edit.Change `json:"changes" maxItems:"2000"`
 		}
 	}
 	register(s, operation{
@@ -51,7 +53,7 @@ func (s *Server) forms() {
 			return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.",
 				len(in.Body.Changes), len(in.Body.Source))
 		}
-		source, err := rulebook.Edit(in.Body.Source, in.Body.Changes)
+		source, err := edit.Apply(in.Body.Source, in.Body.Changes)
 		var mistakes document.Problems
 		if err != nil && !errors.As(err, &mistakes) {
 			return nil, invalid("%s", sentence(err))
@@ -192,7 +194,7 @@ func (s *Server) proposals() {
 			return nil, err
 		}
 		out := &Carried{}
-		out.Metadata, out.Left = book.CSVW(in.Dataset + ".csv")
+		out.Metadata, out.Left = csvw.Of(book, in.Dataset+".csv")
 		return answer(out, nil)
 	})
 	type metadata struct {
@@ -203,7 +205,7 @@ func (s *Server) proposals() {
 		Right: access.Work, ID: "import-csvw", Method: http.MethodPost, Path: "/datasets/{name}/csvw",
 		Summary: "A rulebook made of CSVW metadata, which is not saved, with what could not be carried over",
 	}, func(_ context.Context, in *metadata) (*body[Carried], error) {
-		source, left, err := rulebook.FromCSVW(in.Name, in.Body)
+		source, left, err := csvw.Read(in.Name, in.Body)
 		if err != nil {
 			return nil, invalid("%s", sentence(err))
 		}

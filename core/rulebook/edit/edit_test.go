@@ -1,4 +1,4 @@
-package rulebook_test
+package edit_test
 
 import (
 	"slices"
@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/testkit"
 )
 
@@ -45,67 +46,67 @@ rules:
 func TestChangesKeepCommentsAndOrder(t *testing.T) {
 	for _, c := range []struct {
 		name     string
-		changes  []rulebook.Change
+		changes  []edit.Change
 		old, new string // lines that are different
 	}{
 		{"a field of an item in brackets",
-			[]rulebook.Change{{Section: "columns", Item: "sample", Field: "severity", Value: "stop"}},
+			[]edit.Change{{Section: "columns", Item: "sample", Field: "severity", Value: "stop"}},
 			"  - {name: sample, required: true}   #", "  - {name: sample, required: true, severity: stop}   #"},
-		{"another value in brackets", []rulebook.Change{{Section: "columns", Item: "sample", Field: "required",
+		{"another value in brackets", []edit.Change{{Section: "columns", Item: "sample", Field: "required",
 			Value: "false"}}, "required: true}   #", "required: false}   #"},
-		{"a field taken out of brackets", []rulebook.Change{{Section: "columns", Item: "a, b: {c}", Field: "type"}},
+		{"a field taken out of brackets", []edit.Change{{Section: "columns", Item: "a, b: {c}", Field: "type"}},
 			`"a, b: {c}", type: code, codes`, `"a, b: {c}", codes`},
 		{"the last field taken out of brackets",
-			[]rulebook.Change{{Section: "columns", Item: "a, b: {c}", Field: "codes"}}, ", codes: params}", "}"},
-		{"a value on a line of its own", []rulebook.Change{{Section: "columns", Item: "value", Field: "type",
+			[]edit.Change{{Section: "columns", Item: "a, b: {c}", Field: "codes"}}, ", codes: params}", "}"},
+		{"a value on a line of its own", []edit.Change{{Section: "columns", Item: "value", Field: "type",
 			Value: "integer"}}, "type: decimal   # never", "type: integer   # never"},
-		{"a quoted value", []rulebook.Change{{Section: "columns", Item: "value", Field: "reason",
+		{"a quoted value", []edit.Change{{Section: "columns", Item: "value", Field: "reason",
 			Value: "It is #1: so"}}, `"It's measured; see {manual}"`, `"It is #1: so"`},
-		{"a new line", []rulebook.Change{{Section: "columns", Item: "value", Field: "to", Value: "14.5"}},
+		{"a new line", []edit.Change{{Section: "columns", Item: "value", Field: "to", Value: "14.5"}},
 			"see {manual}\"\n", "see {manual}\"\n    to: 14.5\n"},
-		{"a line taken away", []rulebook.Change{{Section: "columns", Item: "value", Field: "from"}}, "    from: 0\n",
+		{"a line taken away", []edit.Change{{Section: "columns", Item: "value", Field: "from"}}, "    from: 0\n",
 			""},
-		{"a list over lines", []rulebook.Change{{Section: "columns", Item: "taken", Field: "dates",
+		{"a list over lines", []edit.Change{{Section: "columns", Item: "taken", Field: "dates",
 			Values: []string{"yyyy-MM-dd"}}}, "dates:\n      - dd/MM/yyyy\n      - d.M.yy\n", "dates: [yyyy-MM-dd]\n"},
-		{"a column more", []rulebook.Change{{Section: "columns", Add: true,
-			Fields: []rulebook.Field{{Name: "name", Value: "it's"}, {Name: "type", Value: "code"},
+		{"a column more", []edit.Change{{Section: "columns", Add: true,
+			Fields: []edit.Field{{Name: "name", Value: "it's"}, {Name: "type", Value: "code"},
 				{Name: "codes", Value: "units"}, {Name: "unit"}}}}, "    type: date\n",
 			"    type: date\n  - {name: \"it's\", type: code, codes: units}\n"},
-		{"a section more", []rulebook.Change{{Section: "history", Add: true,
-			Fields: []rulebook.Field{{Name: "id", Value: "stay"}, {Name: "check", Value: "same_columns"}}}},
+		{"a section more", []edit.Change{{Section: "history", Add: true,
+			Fields: []edit.Field{{Name: "id", Value: "stay"}, {Name: "check", Value: "same_columns"}}}},
 			"# the end\n", "# the end\nhistory:\n  - {id: stay, check: same_columns}\n"},
-		{"a reference", []rulebook.Change{{Section: "references", Add: true,
-			Fields: []rulebook.Field{{Name: "id", Value: "known"}, {Name: "columns", Values: []string{"sample"}},
+		{"a reference", []edit.Change{{Section: "references", Add: true,
+			Fields: []edit.Field{{Name: "id", Value: "known"}, {Name: "columns", Values: []string{"sample"}},
 				{Name: "to", Dataset: "bottles of 2024", Values: []string{"number", "a, b"}}}}}, "# the end\n",
 			"# the end\nreferences:\n  - {id: known, columns: [sample], to: {dataset: \"bottles of 2024\", columns: [number, \"a, b\"]}}\n"},
-		{"a field of the rulebook", []rulebook.Change{{Field: "pass_mark", Value: "90"}}, "      value < 5\n",
+		{"a field of the rulebook", []edit.Change{{Field: "pass_mark", Value: "90"}}, "      value < 5\n",
 			"      value < 5\npass_mark: 90\n"},
-		{"another field of the rulebook", []rulebook.Change{{Field: "dataset", Value: "others"}}, "dataset: results\n",
+		{"another field of the rulebook", []edit.Change{{Field: "dataset", Value: "others"}}, "dataset: results\n",
 			"dataset: others\n"},
-		{"a column less", []rulebook.Change{{Section: "columns", Item: "a, b: {c}", Remove: true}},
+		{"a column less", []edit.Change{{Section: "columns", Item: "a, b: {c}", Remove: true}},
 			"  - {name: \"a, b: {c}\", type: code, codes: params}\n", ""},
-		{"the last key", []rulebook.Change{{Section: "keys", Item: "one", Remove: true}},
+		{"the last key", []edit.Change{{Section: "keys", Item: "one", Remove: true}},
 			"keys:\n  - {id: one, columns: [sample]}\n", ""},
-		{"a rule over lines", []rulebook.Change{{Section: "rules", Item: "small", Remove: true}},
+		{"a rule over lines", []edit.Change{{Section: "rules", Item: "small", Remove: true}},
 			"rules:\n  - id: small\n    condition: >\n      value < 5\n", ""},
-		{"spellings of a plain code", []rulebook.Change{{Section: "code_lists", Item: "params", Code: "PH", Add: true,
+		{"spellings of a plain code", []edit.Change{{Section: "code_lists", Item: "params", Code: "PH", Add: true,
 			Values: []string{"p.H.", " ph"}}}, "- PH   #", `- {code: PH, spellings: ["p.H.", " ph"]}   #`},
-		{"spellings of a code in brackets", []rulebook.Change{{Section: "code_lists", Item: "params", Code: "NO3",
+		{"spellings of a code in brackets", []edit.Change{{Section: "code_lists", Item: "params", Code: "NO3",
 			Add: true, Values: []string{"nitrate"}}}, "label: Nitrate}", "label: Nitrate, spellings: [nitrate]}"},
-		{"spellings beside others", []rulebook.Change{{Section: "code_lists", Item: "params", Code: "DO", Add: true,
+		{"spellings beside others", []edit.Change{{Section: "code_lists", Item: "params", Code: "DO", Add: true,
 			Values: []string{"D.O.", "O2"}}}, "[D.O.]", `["D.O.", O2]`},
-		{"spellings of a code in a line", []rulebook.Change{{Section: "code_lists", Item: "units", Code: "µS/cm",
+		{"spellings of a code in a line", []edit.Change{{Section: "code_lists", Item: "units", Code: "µS/cm",
 			Add: true, Values: []string{"uS/cm"}}}, `"µS/cm"]`, `{code: "µS/cm", spellings: ["uS/cm"]}]`},
-		{"codes more", []rulebook.Change{{Section: "code_lists", Item: "units", Add: true,
+		{"codes more", []edit.Change{{Section: "code_lists", Item: "units", Add: true,
 			Values: []string{"m", "km"}}}, `"µS/cm"]`, `"µS/cm", m, km]`},
-		{"codes more on lines", []rulebook.Change{{Section: "code_lists", Item: "params", Add: true,
+		{"codes more on lines", []edit.Change{{Section: "code_lists", Item: "params", Add: true,
 			Values: []string{"PO4"}}}, "[D.O.]\n", "[D.O.]\n    - PO4\n"},
-		{"a list more", []rulebook.Change{{Section: "code_lists", Item: "crews", Add: true, Values: []string{"red"}}},
+		{"a list more", []edit.Change{{Section: "code_lists", Item: "crews", Add: true, Values: []string{"red"}}},
 			"\"µS/cm\"]\n", "\"µS/cm\"]\n  crews: [red]\n"},
-		{"two changes", []rulebook.Change{{Section: "columns", Item: "value", Field: "from"},
+		{"two changes", []edit.Change{{Section: "columns", Item: "value", Field: "from"},
 			{Section: "columns", Item: "sample", Field: "required"}}, "", ""},
 	} {
-		got, err := rulebook.Edit(edited, c.changes)
+		got, err := edit.Apply(edited, c.changes)
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
 			continue
@@ -124,45 +125,45 @@ func TestChangesKeepCommentsAndOrder(t *testing.T) {
 
 func TestChangesThatCannotBeMade(t *testing.T) {
 	for _, c := range []struct {
-		change rulebook.Change
+		change edit.Change
 		want   string
 	}{
-		{rulebook.Change{Section: "columns", Item: "nobody", Field: "type", Value: "text"}, `columns has no "nobody"`},
-		{rulebook.Change{Section: "references", Item: "x", Remove: true}, "the rulebook has no references"},
-		{rulebook.Change{Section: "rules", Item: "small", Field: "condition", Value: "value < 6"},
+		{edit.Change{Section: "columns", Item: "nobody", Field: "type", Value: "text"}, `columns has no "nobody"`},
+		{edit.Change{Section: "references", Item: "x", Remove: true}, "the rulebook has no references"},
+		{edit.Change{Section: "rules", Item: "small", Field: "condition", Value: "value < 6"},
 			"only the text can change"},
-		{rulebook.Change{Section: "code_lists", Item: "params", Code: "XX", Add: true, Values: []string{"x"}},
+		{edit.Change{Section: "code_lists", Item: "params", Code: "XX", Add: true, Values: []string{"x"}},
 			`has no code "XX"`},
-		{rulebook.Change{Section: "code_lists", Item: "nothing", Code: "XX", Values: []string{"x"}},
+		{edit.Change{Section: "code_lists", Item: "nothing", Code: "XX", Values: []string{"x"}},
 			`there is no code list "nothing"`},
 	} {
-		if got, err := rulebook.Edit(edited, []rulebook.Change{c.change}); err == nil ||
+		if got, err := edit.Apply(edited, []edit.Change{c.change}); err == nil ||
 			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%+v: %v, want %q\n%s", c.change, err, c.want, got)
 		}
 	}
-	if _, err := rulebook.Edit("a: [", []rulebook.Change{{Field: "a"}}); err == nil {
+	if _, err := edit.Apply("a: [", []edit.Change{{Field: "a"}}); err == nil {
 		t.Error("a text that is no YAML is changed")
 	}
 }
 
 // A chain of changes leaves a rulebook that says what was asked for.
 func TestARulebookMadeByChangesAlone(t *testing.T) {
-	source, err := rulebook.Edit("dataset: d\ncolumns:\n  - {name: a}\n", []rulebook.Change{
-		{Section: "columns", Add: true, Fields: []rulebook.Field{{Name: "name", Value: "n"},
+	source, err := edit.Apply("dataset: d\ncolumns:\n  - {name: a}\n", []edit.Change{
+		{Section: "columns", Add: true, Fields: []edit.Field{{Name: "name", Value: "n"},
 			{Name: "type", Value: "decimal"}, {Name: "from", Value: "0"}}},
 		{Section: "columns", Item: "n", Field: "to", Value: "10"},
-		{Section: "keys", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "one"},
+		{Section: "keys", Add: true, Fields: []edit.Field{{Name: "id", Value: "one"},
 			{Name: "columns", Values: []string{"a"}}}},
-		{Section: "rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "r"},
+		{Section: "rules", Add: true, Fields: []edit.Field{{Name: "id", Value: "r"},
 			{Name: "condition", Value: "n <> 5 AND a LIKE '%x'"}}},
-		{Section: "rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "s"},
+		{Section: "rules", Add: true, Fields: []edit.Field{{Name: "id", Value: "s"},
 			{Name: "condition", Value: "n IS NOT NULL"}, {Name: "severity", Value: "stop"}}},
 		{Section: "rules", Item: "r", Remove: true},
-		{Section: "references", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "known"},
+		{Section: "references", Add: true, Fields: []edit.Field{{Name: "id", Value: "known"},
 			{Name: "columns", Values: []string{"a"}}, {Name: "to", Dataset: "others", Values: []string{"id"}}}},
 		{Section: "references", Item: "known", Field: "to", Dataset: "stations", Values: []string{"code"}},
-		{Section: "table_rules", Add: true, Fields: []rulebook.Field{{Name: "id", Value: "all"},
+		{Section: "table_rules", Add: true, Fields: []edit.Field{{Name: "id", Value: "all"},
 			{Name: "check", Value: "covers"}, {Name: "in", Value: "a"}}},
 		{Section: "table_rules", Item: "all", Field: "with", Dataset: "stations", Values: []string{"code"}},
 		{Section: "code_lists", Item: "codes", Add: true, Values: []string{"A", "B"}},
@@ -184,7 +185,7 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 		b.Said("table rule all", "other dataset") != "code of stations" {
 		t.Error(source)
 	}
-	o, err := rulebook.OutlineOf(source)
+	o, err := edit.OutlineOf(source)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -197,21 +198,21 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 	}
 }
 
-func FuzzEdit(f *testing.F) {
+func FuzzApply(f *testing.F) {
 	f.Add(edited, "columns", "value", "type", "integer")
 	f.Add("a: [1, {b: c}]\n", "", "", "a", "x")
 	f.Add("rules:\n- id: r\n  condition: 'a''b'\n", "rules", "r", "condition", "")
 	f.Fuzz(func(t *testing.T, source, section, item, field, value string) {
-		for _, c := range []rulebook.Change{{Section: section, Item: item, Field: field, Value: value},
+		for _, c := range []edit.Change{{Section: section, Item: item, Field: field, Value: value},
 			{Section: section, Item: item, Remove: true}, {Section: section, Item: item, Add: true,
-				Values: []string{value}, Fields: []rulebook.Field{{Name: "id", Value: value}}}} {
-			_, _ = rulebook.Edit(source, []rulebook.Change{c})
+				Values: []string{value}, Fields: []edit.Field{{Name: "id", Value: value}}}} {
+			_, _ = edit.Apply(source, []edit.Change{c})
 		}
 	})
 }
 
 func TestTheOutlineOfARulebook(t *testing.T) {
-	o, err := rulebook.OutlineOf(edited)
+	o, err := edit.OutlineOf(edited)
 	if err != nil {
 		t.Fatal(err)
 	}

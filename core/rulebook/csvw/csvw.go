@@ -1,4 +1,7 @@
-package rulebook
+// Package csvw carries a rulebook to and from the metadata of the W3C's "CSV on the Web"
+// (Recommendation, 17 December 2015): a table with its dialect, its columns with their
+// datatypes, its key. What cannot be carried is listed.
+package csvw
 
 import (
 	"encoding/json"
@@ -10,21 +13,19 @@ import (
 	"strings"
 
 	"proudsieve/core/intake"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
-// The metadata of the W3C's "CSV on the Web" (Recommendation, 17 December 2015): a table
-// with its dialect, its columns with their datatypes, its key.
-
-type csvwTable struct {
-	Context     any         `json:"@context,omitempty"`
-	URL         string      `json:"url,omitempty"`
-	Title       string      `json:"dc:title,omitempty"`
-	Dialect     csvwDialect `json:"dialect"`
-	TableSchema csvwSchema  `json:"tableSchema"`
+type description struct {
+	Context     any     `json:"@context,omitempty"`
+	URL         string  `json:"url,omitempty"`
+	Title       string  `json:"dc:title,omitempty"`
+	Dialect     dialect `json:"dialect"`
+	TableSchema schema  `json:"tableSchema"`
 }
 
-type csvwDialect struct {
+type dialect struct {
 	Encoding    string  `json:"encoding,omitempty"`
 	Delimiter   string  `json:"delimiter,omitempty"`
 	QuoteChar   *string `json:"quoteChar,omitempty"`
@@ -33,23 +34,23 @@ type csvwDialect struct {
 	HeaderCount *int    `json:"headerRowCount,omitempty"`
 }
 
-type csvwSchema struct {
-	Columns     []csvwColumn     `json:"columns"`
-	PrimaryKey  any              `json:"primaryKey,omitempty"`
-	ForeignKeys []csvwForeignKey `json:"foreignKeys,omitempty"`
+type schema struct {
+	Columns     []columnForm    `json:"columns"`
+	PrimaryKey  any             `json:"primaryKey,omitempty"`
+	ForeignKeys []referenceForm `json:"foreignKeys,omitempty"`
 }
 
-type csvwColumn struct {
-	Name        string        `json:"name,omitempty"`
-	Titles      any           `json:"titles,omitempty"`
-	Description string        `json:"dc:description,omitempty"`
-	Datatype    *csvwDatatype `json:"datatype,omitempty"`
-	Required    bool          `json:"required,omitempty"`
-	Null        any           `json:"null,omitempty"`
-	Separator   string        `json:"separator,omitempty"`
+type columnForm struct {
+	Name        string    `json:"name,omitempty"`
+	Titles      any       `json:"titles,omitempty"`
+	Description string    `json:"dc:description,omitempty"`
+	Datatype    *datatype `json:"datatype,omitempty"`
+	Required    bool      `json:"required,omitempty"`
+	Null        any       `json:"null,omitempty"`
+	Separator   string    `json:"separator,omitempty"`
 }
 
-type csvwDatatype struct {
+type datatype struct {
 	Base      string `json:"base"`
 	Format    any    `json:"format,omitempty"`
 	Minimum   any    `json:"minimum,omitempty"`
@@ -58,7 +59,7 @@ type csvwDatatype struct {
 	MaxLength int    `json:"maxLength,omitempty"`
 }
 
-type csvwForeignKey struct {
+type referenceForm struct {
 	Columns   any `json:"columnReference"`
 	Reference struct {
 		Resource string `json:"resource,omitempty"`
@@ -67,19 +68,19 @@ type csvwForeignKey struct {
 }
 
 // UnmarshalJSON reads a datatype, which may be a name alone.
-func (d *csvwDatatype) UnmarshalJSON(raw []byte) error {
+func (d *datatype) UnmarshalJSON(raw []byte) error {
 	if json.Unmarshal(raw, &d.Base) == nil {
 		return nil
 	}
-	type plain csvwDatatype
+	type plain datatype
 	return json.Unmarshal(raw, (*plain)(d))
 }
 
-var toCSVW = map[table.Type]string{table.TypeText: "string", table.TypeCode: "string", table.TypeInteger: "integer",
+var toDatatype = map[table.Type]string{table.TypeText: "string", table.TypeCode: "string", table.TypeInteger: "integer",
 	table.TypeDecimal: "decimal", table.TypeBoolean: "boolean", table.TypeDate: "date", table.TypeDateTime: "datetime"}
 
-// fromCSVW are the datatypes that we can check, with the bounds that some of them imply.
-var fromCSVW = map[string]struct {
+// fromDatatype are the datatypes that we can check, with the bounds that some of them imply.
+var fromDatatype = map[string]struct {
 	t        table.Type
 	low, top string
 }{
@@ -99,15 +100,15 @@ type (
 		PrimaryKey() (columns []string, ok bool)
 	}
 	foreignKey interface {
-		ForeignKey() (columns []string, to Elsewhere)
+		ForeignKey() (columns []string, to rulebook.Elsewhere)
 	}
 )
 
-// CSVW writes a rulebook as metadata, and lists what could not be carried over.
-func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
+// Of writes a rulebook as metadata, and lists what could not be carried over.
+func Of(b *rulebook.Rulebook, url string) (metadata []byte, left []string) {
 	quote, header := b.Reading.Quote, b.Reading.HeaderLine > 0
-	t := csvwTable{Context: "http://www.w3.org/ns/csvw", URL: url, Title: b.Title,
-		Dialect: csvwDialect{Encoding: b.Reading.Encoding, Delimiter: b.Reading.Delimiter, QuoteChar: &quote,
+	t := description{Context: "http://www.w3.org/ns/csvw", URL: url, Title: b.Title,
+		Dialect: dialect{Encoding: b.Reading.Encoding, Delimiter: b.Reading.Delimiter, QuoteChar: &quote,
 			Header: &header}}
 	if b.Reading.HeaderLine > 1 {
 		t.Dialect.SkipRows = b.Reading.HeaderLine - 1
@@ -118,15 +119,15 @@ func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 	}
 	add := func(format string, args ...any) { left = append(left, fmt.Sprintf(format, args...)) }
 	for i := range b.Columns {
-		t.TableSchema.Columns = append(t.TableSchema.Columns, b.csvwColumn(&b.Columns[i], add))
+		t.TableSchema.Columns = append(t.TableSchema.Columns, columnOf(b, &b.Columns[i], add))
 	}
 	var others []string // rules without a counterpart
 	for _, d := range b.Rules {
 		if d.Column != "" {
 			continue
 		}
-		words := "the " + sectionOf(d.Kind.Section).Subject
-		if !sectionOf(d.Kind.Section).Single {
+		words := "the " + rulebook.SectionOf(d.Kind.Section).Subject
+		if !rulebook.SectionOf(d.Kind.Section).Single {
 			words += " " + d.ID
 		}
 		switch r := d.Rule.(type) {
@@ -138,7 +139,7 @@ func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 			}
 		case foreignKey:
 			columns, to := r.ForeignKey()
-			f := csvwForeignKey{Columns: columns}
+			f := referenceForm{Columns: columns}
 			f.Reference.Resource, f.Reference.Columns = to.Dataset+".csv", to.Columns
 			t.TableSchema.ForeignKeys = append(t.TableSchema.ForeignKeys, f)
 		default:
@@ -154,9 +155,9 @@ func (b *Rulebook) CSVW(url string) (metadata []byte, left []string) {
 	return metadata, left
 }
 
-func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
-	out := csvwColumn{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required,
-		Datatype: &csvwDatatype{Base: toCSVW[c.Type]}}
+func columnOf(b *rulebook.Rulebook, c *rulebook.Column, add func(string, ...any)) columnForm {
+	out := columnForm{Name: c.Name, Titles: c.Name, Description: c.Reason, Required: c.Required,
+		Datatype: &datatype{Base: toDatatype[c.Type]}}
 	if c.Title != "" {
 		out.Titles = []string{c.Name, c.Title}
 	}
@@ -164,22 +165,22 @@ func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
 		out.Null = append([]string{""}, b.Reading.Missing...)
 	}
 	d := out.Datatype
-	said := find(b.facts, "column "+c.Name)
-	for _, f := range said.facts {
-		switch f.property {
+	facts := b.Facts("column " + c.Name)
+	for _, f := range facts {
+		switch f.Property {
 		case "minimum":
-			d.Minimum = f.value
+			d.Minimum = f.Value
 		case "maximum":
-			d.Maximum = f.value
+			d.Maximum = f.Value
 		case "minLength":
-			d.MinLength, _ = strconv.Atoi(f.value)
+			d.MinLength, _ = strconv.Atoi(f.Value)
 		case "maxLength":
-			d.MaxLength, _ = strconv.Atoi(f.value)
+			d.MaxLength, _ = strconv.Atoi(f.Value)
 		case "format":
 			if c.Type == table.TypeText {
-				d.Format = f.value
+				d.Format = f.Value
 			} else {
-				add("the %s of %s, since its datatype is no text", f.aspect, c.Name)
+				add("the %s of %s, since its datatype is no text", f.Aspect, c.Name)
 			}
 		}
 	}
@@ -212,9 +213,9 @@ func (b *Rulebook) csvwColumn(c *Column, add func(string, ...any)) csvwColumn {
 			add("the date patterns of %s beyond the first", c.Name)
 		}
 	}
-	for _, f := range said.facts {
-		if f.property == "" {
-			add("the %s of %s", f.aspect, c.Name)
+	for _, f := range facts {
+		if f.Property == "" {
+			add("the %s of %s", f.Aspect, c.Name)
 		}
 	}
 	return out
@@ -231,11 +232,11 @@ func quotePattern(text string) string {
 	return b.String()
 }
 
-// FromCSVW writes a rulebook for a dataset by its metadata, and lists what could not be carried over.
-func FromCSVW(dataset string, metadata []byte) (source string, left []string, err error) {
+// Read writes a rulebook for a dataset by its metadata, and lists what could not be carried over.
+func Read(dataset string, metadata []byte) (source string, left []string, err error) {
 	var group struct {
-		csvwTable
-		Tables []csvwTable `json:"tables"`
+		description
+		Tables []description `json:"tables"`
 	}
 	if err := json.Unmarshal(metadata, &group); err != nil {
 		var syntax *json.SyntaxError
@@ -244,7 +245,7 @@ func FromCSVW(dataset string, metadata []byte) (source string, left []string, er
 		}
 		return "", nil, fmt.Errorf("this is not the metadata of a table: %w", err)
 	}
-	t := group.csvwTable
+	t := group.description
 	if len(group.Tables) > 0 {
 		t = group.Tables[0]
 		for _, more := range group.Tables[1:] {
@@ -254,39 +255,39 @@ func FromCSVW(dataset string, metadata []byte) (source string, left []string, er
 	if len(t.TableSchema.Columns) == 0 {
 		return "", nil, errors.New("the metadata describe no columns (tableSchema.columns)")
 	}
-	w := &proposal{Evidence: &Evidence{Dataset: dataset, Reading: t.Dialect.reading()}}
+	w, reading := &rulebook.Text{}, t.Dialect.reading()
 	add := func(format string, args ...any) { left = append(left, fmt.Sprintf(format, args...)) }
-	w.line("dataset: %s", dataset)
+	w.Line("dataset: %s", dataset)
 	if t.Title != "" {
-		w.line("title: %s", quoted(t.Title))
+		w.Line("title: %s", rulebook.Quoted(t.Title))
 	}
 	for _, c := range t.TableSchema.Columns {
 		for _, mark := range listed(c.Null) {
-			if mark != "" && !slices.Contains(w.Reading.Missing, mark) {
-				w.Reading.Missing = append(w.Reading.Missing, mark)
+			if mark != "" && !slices.Contains(reading.Missing, mark) {
+				reading.Missing = append(reading.Missing, mark)
 			}
 		}
 	}
-	w.reading()
-	w.line("columns:")
+	w.Reading(reading)
+	w.Line("columns:")
 	for i, c := range t.TableSchema.Columns {
-		w.csvwColumn(i, &c, add)
+		writeColumn(w, i, &c, add)
 	}
 	if key := listed(t.TableSchema.PrimaryKey); len(key) > 0 {
-		w.line("keys:\n  - {id: primary_key, columns: [%s]}", join(key))
+		w.Line("keys:\n  - {id: primary_key, columns: [%s]}", rulebook.List(key))
 	}
 	for i, f := range t.TableSchema.ForeignKeys {
 		if i == 0 {
-			w.line("references:")
+			w.Line("references:")
 		}
-		to := w.id(strings.TrimSuffix(f.Reference.Resource, ".csv"))
-		w.line("  - {id: foreign_key_%d, columns: [%s], to: {dataset: %s, columns: [%s]}}", i+1,
-			join(listed(f.Columns)), to, join(listed(f.Reference.Columns)))
+		to := rulebook.IDOf(strings.TrimSuffix(f.Reference.Resource, ".csv"))
+		w.Line("  - {id: foreign_key_%d, columns: [%s], to: {dataset: %s, columns: [%s]}}", i+1,
+			rulebook.List(listed(f.Columns)), to, rulebook.List(listed(f.Reference.Columns)))
 	}
 	return w.String(), left, nil
 }
 
-func (d *csvwDialect) reading() intake.Reading {
+func (d *dialect) reading() intake.Reading {
 	r := intake.Reading{Encoding: strings.ToLower(d.Encoding), Delimiter: d.Delimiter, HeaderLine: 1 + d.SkipRows}
 	if d.QuoteChar != nil {
 		r.Quote = *d.QuoteChar
@@ -320,7 +321,7 @@ func listed(v any) []string {
 	return nil
 }
 
-func (w *proposal) csvwColumn(i int, c *csvwColumn, add func(string, ...any)) {
+func writeColumn(w *rulebook.Text, i int, c *columnForm, add func(string, ...any)) {
 	name := c.Name
 	titles := listed(c.Titles)
 	if len(titles) > 0 {
@@ -329,18 +330,18 @@ func (w *proposal) csvwColumn(i int, c *csvwColumn, add func(string, ...any)) {
 	if name == "" {
 		name = fmt.Sprintf("_col.%d", i+1)
 	}
-	fields := []string{"name: " + quoted(name)}
+	fields := []string{"name: " + rulebook.Quoted(name)}
 	if len(titles) > 1 {
-		fields = append(fields, "title: "+quoted(titles[1]))
+		fields = append(fields, "title: "+rulebook.Quoted(titles[1]))
 	}
 	if c.Separator != "" {
 		add("that cells of %s hold several values, separated by %q", name, c.Separator)
 	}
 	d := c.Datatype
 	if d == nil {
-		d = &csvwDatatype{Base: "string"}
+		d = &datatype{Base: "string"}
 	}
-	known, ok := fromCSVW[d.Base]
+	known, ok := fromDatatype[d.Base]
 	if !ok {
 		add("the datatype %s of %s", d.Base, name)
 		known.t = table.TypeText
@@ -348,7 +349,7 @@ func (w *proposal) csvwColumn(i int, c *csvwColumn, add func(string, ...any)) {
 	if known.t != table.TypeText {
 		fields = append(fields, "type: "+string(known.t))
 	}
-	for _, f := range csvwForms() {
+	for _, f := range forms() {
 		switch f.CSVW {
 		case "required":
 			if c.Required {
@@ -364,17 +365,17 @@ func (w *proposal) csvwColumn(i int, c *csvwColumn, add func(string, ...any)) {
 			fields = append(fields, counted(f.Name, d.MaxLength)...)
 		}
 	}
-	w.csvwFormat(&fields, name, known.t, d.Format, add)
+	addFormat(&fields, name, known.t, d.Format, add)
 	if c.Description != "" {
-		fields = append(fields, "reason: "+quoted(c.Description))
+		fields = append(fields, "reason: "+rulebook.Quoted(c.Description))
 	}
-	w.line("  - {%s}", strings.Join(fields, ", "))
+	w.Line("  - {%s}", strings.Join(fields, ", "))
 }
 
-// csvwForms are the fields of rules of columns that a property of the metadata carries.
-func csvwForms() []FieldForm {
-	var out []FieldForm
-	for _, k := range kindsOf("columns") {
+// forms are the fields of rules of columns that a property of the metadata carries.
+func forms() []rulebook.FieldForm {
+	var out []rulebook.FieldForm
+	for _, k := range rulebook.KindsOf("columns") {
 		for _, f := range k.Fields {
 			if f.CSVW != "" {
 				out = append(out, f)
@@ -397,7 +398,7 @@ func bounded(field, column string, t table.Type, implied string, given any, add 
 		add("the bound %s of %s", text, column)
 		return nil
 	}
-	return []string{field + ": " + quoted(text)}
+	return []string{field + ": " + rulebook.Quoted(text)}
 }
 
 func counted(field string, n int) []string {
@@ -407,16 +408,16 @@ func counted(field string, n int) []string {
 	return []string{field + ": " + strconv.Itoa(n)}
 }
 
-func (w *proposal) csvwFormat(fields *[]string, name string, t table.Type, format any, add func(string, ...any)) {
+func addFormat(fields *[]string, name string, t table.Type, format any, add func(string, ...any)) {
 	switch f := format.(type) {
 	case nil:
 	case string:
 		switch {
 		case t == table.TypeText:
-			*fields = append(*fields, "pattern: "+quoted(f))
+			*fields = append(*fields, "pattern: "+rulebook.Quoted(f))
 		case t == table.TypeDate || t == table.TypeDateTime:
 			if _, err := table.ParseDatePattern(f); err == nil {
-				*fields = append(*fields, "dates: "+quoted(f))
+				*fields = append(*fields, "dates: "+rulebook.Quoted(f))
 				return
 			}
 			add("the date format %q of %s", f, name)
@@ -426,9 +427,9 @@ func (w *proposal) csvwFormat(fields *[]string, name string, t table.Type, forma
 	case map[string]any:
 		decimal, group := fmt.Sprint(f["decimalChar"]), fmt.Sprint(f["groupChar"])
 		if decimal == "," || decimal == "." {
-			*fields = append(*fields, "decimal_mark: "+quoted(decimal))
+			*fields = append(*fields, "decimal_mark: "+rulebook.Quoted(decimal))
 			if len(group) == 1 && group != decimal {
-				*fields = append(*fields, "grouping_mark: "+quoted(group))
+				*fields = append(*fields, "grouping_mark: "+rulebook.Quoted(group))
 			}
 			return
 		}

@@ -1,4 +1,4 @@
-package rulebook_test
+package csvw_test
 
 import (
 	"encoding/json"
@@ -6,45 +6,12 @@ import (
 	"testing"
 
 	"proudsieve/core/document"
-	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 )
 
-func TestVersionsAreComparedInWords(t *testing.T) {
-	before := testkit.Book(t,
-		"dataset: d\ncolumns:\n  - {name: a, type: integer, from: 0}\n  - {name: b}\nkeys:\n  - {id: one, columns: [b]}\nrules:\n  - {id: r, condition: a > 1}\npass_mark: 90\n")
-	after := testkit.Book(t,
-		"dataset: d\n# with a comment\ncolumns:\n  - {name: c, unit: mg/l}\n  - {name: a, type: integer, from: 1, to: 9}\nrules:\n  - {id: r, when: a < 5, condition: a > 2, severity: stop}\npass_mark: 95\n")
-	got := map[string]bool{}
-	for _, d := range rulebook.Compare(before, after) {
-		got[d.Kind+": "+d.Says] = true
-	}
-	want := []string{
-		"changed: The pass mark of the rulebook was 90 and is 95.",
-		"added: The column c is new: type text, unit mg/l, severity minor.",
-		"changed: The lowest value of the column a was 0 and is 1.",
-		"changed: The column a now has highest value 9.",
-		"changed: The rule r now has case in which it applies a < 5.",
-		"changed: The condition of the rule r was a > 1 and is a > 2.",
-		"changed: The severity of the rule r was minor and is major.",
-		"removed: The column b is gone: type text, required yes, severity minor.",
-		"removed: The key one is gone: columns b, severity major.",
-	}
-	for _, w := range want {
-		if !got[w] {
-			t.Errorf("nothing says %q", w)
-		}
-	}
-	if len(got) != len(want) {
-		t.Errorf("%d differences, want %d: %v", len(got), len(want), got)
-	}
-	if d := rulebook.Compare(after, after); len(d) != 0 {
-		t.Errorf("a version differs from itself: %v", d)
-	}
-}
-
-func TestCSVWOutAndBackIn(t *testing.T) {
+func TestOutAndBackIn(t *testing.T) {
 	book := testkit.Book(t, `dataset: results
 title: Results
 reading: {encoding: windows-1252, delimiter: ";", header_line: 3, decimal_mark: ",", missing: [n/a]}
@@ -63,7 +30,7 @@ code_lists:
 rules:
   - {id: r, condition: value > 0}
 `)
-	metadata, left := book.CSVW("results.csv")
+	metadata, left := csvw.Of(book, "results.csv")
 	var out struct {
 		Context     string `json:"@context"`
 		Dialect     map[string]any
@@ -86,7 +53,7 @@ rules:
 			t.Errorf("%q is not told to be left out: %v", want, left)
 		}
 	}
-	source, lost, err := rulebook.FromCSVW("results", metadata)
+	source, lost, err := csvw.Read("results", metadata)
 	if err != nil || len(lost) != 0 {
 		t.Fatal(err, lost)
 	}
@@ -102,8 +69,8 @@ rules:
 	}
 }
 
-func TestCSVWOfOthers(t *testing.T) {
-	source, left, err := rulebook.FromCSVW("d", []byte(`{"tables": [{"url": "a.csv", "tableSchema": {"columns": [{"titles": {"en": ["Name"]}}, {"name": "n", "datatype": "nonNegativeInteger"},
+func TestTheMetadataOfOthers(t *testing.T) {
+	source, left, err := csvw.Read("d", []byte(`{"tables": [{"url": "a.csv", "tableSchema": {"columns": [{"titles": {"en": ["Name"]}}, {"name": "n", "datatype": "nonNegativeInteger"},
 		{"name": "x", "datatype": {"base": "hexBinary"}}, {"name": "v", "separator": ";", "datatype": {"base": "date", "format": "M/d/yy"}}], "primaryKey": "n"}}, {"url": "b.csv"}]}`))
 	if err != nil {
 		t.Fatal(err)
@@ -118,20 +85,20 @@ func TestCSVWOfOthers(t *testing.T) {
 	}
 	for raw, want := range map[string]string{"{": "this is not JSON", "[]": "not the metadata of a table",
 		"{}": "describe no columns"} {
-		if _, _, err := rulebook.FromCSVW("d", []byte(raw)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := csvw.Read("d", []byte(raw)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", raw, err)
 		}
 	}
 }
 
 // Whatever metadata hold, what is made of them is a rulebook, or a message.
-func FuzzFromCSVW(f *testing.F) {
+func FuzzRead(f *testing.F) {
 	f.Add(
 		[]byte(`{"tableSchema": {"columns": [{"name": "a", "datatype": {"base": "decimal", "minimum": 1, "format": {"decimalChar": ","}}}], "primaryKey": ["a"]}}`))
 	f.Add(
 		[]byte(`{"dialect": {"delimiter": ";", "header": false, "quoteChar": null}, "tableSchema": {"columns": [{"titles": {"en": "x"}, "null": ["-", ""], "datatype": "date"}]}}`))
 	f.Fuzz(func(t *testing.T, metadata []byte) {
-		source, _, err := rulebook.FromCSVW("d", metadata)
+		source, _, err := csvw.Read("d", metadata)
 		if err != nil {
 			return
 		}

@@ -1,4 +1,6 @@
-package rulebook
+// Package edit changes the text of a rulebook and keeps its comments and its order, and lays it
+// out by its items for forms.
+package edit
 
 import (
 	"fmt"
@@ -6,6 +8,7 @@ import (
 	"strings"
 
 	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -35,9 +38,9 @@ type Field struct {
 	Dataset string `json:"dataset,omitempty"`
 }
 
-// Edit applies changes to the text of a rulebook, one after the other. The text need not be a
+// Apply applies changes to the text of a rulebook, one after the other. The text need not be a
 // good rulebook, before or after, but YAML.
-func Edit(source string, changes []Change) (string, error) {
+func Apply(source string, changes []Change) (string, error) {
 	root, err := document.Parse([]byte(source))
 	for _, c := range changes {
 		if err != nil {
@@ -126,16 +129,16 @@ func (c *Change) given() Field { return Field{c.Field, c.Value, c.Values, c.Data
 func fieldValue(f Field) string {
 	switch {
 	case f.Dataset != "":
-		return "{dataset: " + quoted(f.Dataset) + ", columns: [" + join(f.Values) + "]}"
+		return "{dataset: " + rulebook.Quoted(f.Dataset) + ", columns: [" + rulebook.List(f.Values) + "]}"
 	case f.Values != nil:
-		return "[" + join(f.Values) + "]"
+		return "[" + rulebook.List(f.Values) + "]"
 	case f.Value == "":
 		return ""
 	}
 	if _, ok := table.ParseDecimal(f.Value); ok || f.Value == "true" || f.Value == "false" {
 		return f.Value
 	}
-	return quoted(f.Value)
+	return rulebook.Quoted(f.Value)
 }
 
 // item writes a new item in one line.
@@ -179,12 +182,12 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	}
 	if !c.Add {
 		if code.Kind == document.Scalar {
-			return e.replace(code, "{code: "+quoted(code.Text)+", "+c.Field+": "+fieldValue(c.given())+"}")
+			return e.replace(code, "{code: "+rulebook.Quoted(code.Text)+", "+c.Field+": "+fieldValue(c.given())+"}")
 		}
 		return e.set(code, c.Field, fieldValue(c.given()))
 	}
 	if code.Kind == document.Scalar {
-		return e.replace(code, "{code: "+quoted(code.Text)+", spellings: ["+join(c.Values)+"]}")
+		return e.replace(code, "{code: "+rulebook.Quoted(code.Text)+", spellings: ["+rulebook.List(c.Values)+"]}")
 	}
 	known := []string{}
 	if s := entry(code, "spellings"); s != nil {
@@ -200,17 +203,17 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 			known = append(known, text)
 		}
 	}
-	return e.set(code, "spellings", "["+join(known)+"]")
+	return e.set(code, "spellings", "["+rulebook.List(known)+"]")
 }
 
 // codeTexts are the codes that a change adds, those with labels as mappings.
 func codeTexts(c Change) []string {
 	texts := make([]string, len(c.Values))
 	for i, code := range c.Values {
-		texts[i] = quoted(code)
+		texts[i] = rulebook.Quoted(code)
 		for _, f := range c.Fields {
 			if f.Name == code {
-				texts[i] = "{code: " + quoted(code) + ", label: " + quoted(f.Value) + "}"
+				texts[i] = "{code: " + rulebook.Quoted(code) + ", label: " + rulebook.Quoted(f.Value) + "}"
 				break
 			}
 		}

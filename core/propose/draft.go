@@ -1,4 +1,4 @@
-package rulebook
+package propose
 
 import (
 	"cmp"
@@ -8,32 +8,33 @@ import (
 	"strings"
 
 	"proudsieve/core/intake"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
-// Evidence is what a proposal rests on: one or more deliveries, the last one first.
-type Evidence struct {
+// evidence is what a proposal rests on: one or more deliveries, the last one first.
+type evidence struct {
 	Dataset string
 	Reading intake.Reading
-	Draft   *Rulebook // by which the deliveries were read
-	Past    []Past
+	Draft   *rulebook.Rulebook // by which the deliveries were read
+	Past    []rulebook.Past
 	// Keys are columns whose values named one row each, or nearly so; Measures are columns that are
 	// summed, Dimensions those that group rows.
-	Keys                 []SeenKey
+	Keys                 []seenKey
 	Measures, Dimensions []string
 	// NoEqualRows says that no delivery had two rows equal in every cell.
 	NoEqualRows bool
 }
 
-// SeenKey is what looks like a key, with the rows of all deliveries that speak against it.
-type SeenKey struct {
+// seenKey is what looks like a key, with the rows of all deliveries that speak against it.
+type seenKey struct {
 	Columns          []string
 	Surplus, Lacking int64
 }
 
 // identifies reports whether a column alone looks like a key.
-func (e *Evidence) identifies(column string) bool {
-	return slices.ContainsFunc(e.Keys, func(k SeenKey) bool { return len(k.Columns) == 1 && k.Columns[0] == column })
+func (e *evidence) identifies(column string) bool {
+	return slices.ContainsFunc(e.Keys, func(k seenKey) bool { return len(k.Columns) == 1 && k.Columns[0] == column })
 }
 
 // codesProposed is how many different texts a column may have to be proposed as one of codes.
@@ -43,14 +44,17 @@ const codesProposed = 60
 var disguises = []string{"n/a", "na", "nan", "null", "none", "nil", "-", "--", "?", ".", "unknown", "missing",
 	"not available", "-999", "-9999", "9999", "99999"}
 
-// Propose writes a rulebook with the evidence for each line beside it. It is cautious: what an
+// draft writes a rulebook with the evidence for each line beside it. It is cautious: what an
 // honest delivery could break for bringing something new stands in a comment, for a steward to decide.
-func Propose(e *Evidence) string {
-	w := &proposal{Evidence: e}
-	w.line("# Proposed from %s. A line that starts with # is a suggestion: what held so far, and need not hold tomorrow.", plural(len(e.Past), "delivery", "deliveries"))
-	w.line("dataset: %s", e.Dataset)
-	w.reading()
-	w.line("columns:")
+func draft(e *evidence) string {
+	w := &proposal{evidence: e}
+	w.Line("# Proposed from %s. A line that starts with # is a suggestion: what held so far, and need not hold tomorrow.", plural(len(e.Past), "delivery", "deliveries"))
+	w.Line("dataset: %s", e.Dataset)
+	w.Text.Reading(w.evidence.Reading)
+	if found := w.disguised(); len(found) > 0 {
+		w.Line("  # missing: [%s]   # these look as if they stood for nothing", rulebook.List(found))
+	}
+	w.Line("columns:")
 	for i := range e.Draft.Columns {
 		w.column(&e.Draft.Columns[i])
 	}
@@ -58,20 +62,16 @@ func Propose(e *Evidence) string {
 	w.codeLists()
 	w.history()
 	if len(e.Measures) > 0 {
-		w.line("measures: [%s]   # columns of numbers that are summed; they say what a finding costs", join(e.Measures))
+		w.Line("measures: [%s]   # columns of numbers that are summed; they say what a finding costs", rulebook.List(e.Measures))
 	}
-	w.line("pass_mark: 95   # the least score of a table that passes; decide what is good enough")
+	w.Line("pass_mark: 95   # the least score of a table that passes; decide what is good enough")
 	return w.String()
 }
 
 type proposal struct {
-	*Evidence
-	strings.Builder
+	*evidence
+	rulebook.Text
 	lists []string // code lists, as lines
-}
-
-func (w *proposal) line(format string, args ...any) {
-	fmt.Fprintf(&w.Builder, format+"\n", args...)
 }
 
 func plural(n int, one, many string) string {
@@ -79,66 +79,6 @@ func plural(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
-}
-
-// quoted writes a text so that YAML reads it as the same text.
-func quoted(text string) string {
-	plain := text != "" && !strings.ContainsFunc(text, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '_' || r >= '0' && r <= '9' || r == '-' ||
-			r > 0x7f && r != 0xfeff && !table.IsSpace(r) && r != '\u2028' && r != '\u0085')
-	}) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n", "~"}, strings.ToLower(
-		text)) && (text[0] < '0' || text[0] > '9') && text[0] != '-'
-	if plain {
-		return text
-	}
-	return strconv.Quote(text)
-}
-
-func join(texts []string) string {
-	out := make([]string, len(texts))
-	for i, t := range texts {
-		out[i] = quoted(t)
-	}
-	return strings.Join(out, ", ")
-}
-
-func (w *proposal) reading() {
-	r := w.Reading
-	w.line("reading:")
-	if r.Format != "" && r.Format != intake.Delimited {
-		w.line("  format: %s", r.Format)
-	}
-	for _, f := range []struct{ name, value string }{{"entry", r.Entry}, {"sheet", r.Sheet}, {"encoding", r.Encoding},
-		{"delimiter", r.Delimiter}, {"quote", r.Quote}} {
-		if f.value != "" {
-			w.line("  %s: %s", f.name, quoted(f.value))
-		}
-	}
-	w.line("  header_line: %d", r.HeaderLine)
-	if r.ClosingLines > 0 {
-		w.line("  closing_lines: %d   # records at the end that are no rows", r.ClosingLines)
-	}
-	if r.DecimalMark != "" {
-		w.line("  decimal_mark: %s", quoted(r.DecimalMark))
-	}
-	if r.GroupingMark != "" {
-		w.line("  grouping_mark: %s", quoted(r.GroupingMark))
-	}
-	for _, f := range []struct {
-		name   string
-		values []string
-	}{{"dates", r.Dates}, {"datetimes", r.DateTimes}} {
-		if len(f.values) > 0 && !slices.Equal(f.values, intake.Standard().Dates) &&
-			!slices.Equal(f.values, intake.Standard().DateTimes) {
-			w.line("  %s: [%s]", f.name, join(f.values))
-		}
-	}
-	if len(r.Missing) > 0 {
-		w.line("  missing: [%s]", join(r.Missing))
-	}
-	if found := w.disguised(); len(found) > 0 {
-		w.line("  # missing: [%s]   # these look as if they stood for nothing", join(found))
-	}
 }
 
 // disguised finds texts that look as if they stood for a missing value.
@@ -149,7 +89,7 @@ func (w *proposal) disguised() []string {
 			c := &p.Columns[i]
 			for _, t := range append(slices.Clone(c.Frequent), c.Exceptions...) {
 				if slices.Contains(disguises, table.Level(t.Text)) && !slices.Contains(found, t.Text) &&
-					!slices.Contains(w.Reading.Missing, t.Text) {
+					!slices.Contains(w.evidence.Reading.Missing, t.Text) {
 					found = append(found, t.Text)
 				}
 			}
@@ -171,7 +111,7 @@ type seen struct {
 	known                           bool
 }
 
-func (w *proposal) seen(c *Column) seen {
+func (w *proposal) seen(c *rulebook.Column) seen {
 	s := seen{shapes: map[string]bool{}, known: true, shortest: -1}
 	counts := map[string]int64{}
 	for _, p := range w.Past {
@@ -222,9 +162,9 @@ func further(t table.Type, a, b string, direction int) string {
 	return a
 }
 
-func (w *proposal) column(c *Column) {
+func (w *proposal) column(c *rulebook.Column) {
 	s := w.seen(c)
-	fields := []string{"name: " + quoted(c.Name)}
+	fields := []string{"name: " + rulebook.Quoted(c.Name)}
 	var evidence []string
 	coded := slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
 		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
@@ -244,12 +184,12 @@ func (w *proposal) column(c *Column) {
 			s.filled, more))
 	}
 	if len(c.Dates) > 0 {
-		fields = append(fields, "dates: "+quoted(c.Dates[0]))
+		fields = append(fields, "dates: "+rulebook.Quoted(c.Dates[0]))
 	}
 	if c.DecimalMark != "" {
-		fields = append(fields, "decimal_mark: "+quoted(c.DecimalMark))
+		fields = append(fields, "decimal_mark: "+rulebook.Quoted(c.DecimalMark))
 		if c.GroupingMark != "" {
-			fields = append(fields, "grouping_mark: "+quoted(c.GroupingMark))
+			fields = append(fields, "grouping_mark: "+rulebook.Quoted(c.GroupingMark))
 		}
 	}
 	switch {
@@ -262,14 +202,14 @@ func (w *proposal) column(c *Column) {
 	if len(evidence) > 0 {
 		comment = "   # " + strings.Join(evidence, "; ")
 	}
-	w.line("  - {%s}%s", strings.Join(fields, ", "), comment)
+	w.Line("  - {%s}%s", strings.Join(fields, ", "), comment)
 	if hints := w.hints(c, &s, coded); len(hints) > 0 {
-		w.line("    # %s", strings.Join(hints, "; "))
+		w.Line("    # %s", strings.Join(hints, "; "))
 	}
 }
 
 // hints are rules that hold so far.
-func (w *proposal) hints(c *Column, s *seen, coded bool) []string {
+func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) []string {
 	var hints []string
 	switch {
 	case s.filled == 0:
@@ -344,9 +284,9 @@ func (w *proposal) list(column string, s *seen) string {
 	codes := make([]string, len(order))
 	for i, level := range order {
 		slices.SortStableFunc(spellings[level], func(a, b string) int { return cmp.Compare(s.counts[b], s.counts[a]) })
-		codes[i] = quoted(spellings[level][0])
+		codes[i] = rulebook.Quoted(spellings[level][0])
 		if more := spellings[level][1:]; len(more) > 0 {
-			codes[i] = fmt.Sprintf("{code: %s, spellings: [%s]}", codes[i], join(more))
+			codes[i] = fmt.Sprintf("{code: %s, spellings: [%s]}", codes[i], rulebook.List(more))
 		}
 	}
 	w.lists = append(w.lists, fmt.Sprintf("  %s: [%s]", name, strings.Join(codes, ", ")))
@@ -356,7 +296,7 @@ func (w *proposal) list(column string, s *seen) string {
 func (w *proposal) keys() {
 	for i, k := range w.Keys {
 		if i == 0 {
-			w.line("keys:")
+			w.Line("keys:")
 		}
 		mark := ""
 		if i > 0 || len(k.Columns) > 1 && k.Surplus+k.Lacking > 0 { // one key is enough to begin with
@@ -369,49 +309,35 @@ func (w *proposal) keys() {
 		}
 		ids := make([]string, len(k.Columns))
 		for c, name := range k.Columns {
-			ids[c] = w.id(name)
+			ids[c] = rulebook.IDOf(name)
 		}
 		id := strings.Join(ids, "_and_")
-		w.line("  %s- {id: one_%s, columns: [%s]}   # %s", mark, id[:min(len(id), 50)], join(k.Columns), evidence)
+		w.Line("  %s- {id: one_%s, columns: [%s]}   # %s", mark, id[:min(len(id), 50)], rulebook.List(k.Columns), evidence)
 	}
 	if w.NoEqualRows {
-		w.line("equal_rows: {severity: minor}   # no two rows were equal in every cell")
+		w.Line("equal_rows: {severity: minor}   # no two rows were equal in every cell")
 	}
-}
-
-// id makes an id of a column's name.
-func (w *proposal) id(name string) string {
-	id := strings.Trim(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '_'
-	}, strings.ToLower(name)), "_")
-	if id == "" {
-		id = "column"
-	}
-	return id[:min(len(id), 50)]
 }
 
 func (w *proposal) codeLists() {
 	if len(w.lists) == 0 {
 		return
 	}
-	w.line("code_lists:")
+	w.Line("code_lists:")
 	for _, l := range w.lists {
-		w.line("%s", l)
+		w.Line("%s", l)
 	}
 }
 
 func (w *proposal) history() {
-	w.line("history:")
-	w.line("  - {id: columns_stay, check: same_columns, reason: A column that is lost or of another type is seen at once.}")
+	w.Line("history:")
+	w.Line("  - {id: columns_stay, check: same_columns, reason: A column that is lost or of another type is seen at once.}")
 	if n := len(w.Past); n > 1 {
 		least, most := w.Past[0].Rows, w.Past[0].Rows
 		for _, p := range w.Past {
 			least, most = min(least, p.Rows), max(most, p.Rows)
 		}
-		w.line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows",
+		w.Line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows",
 			least, most)
 	}
 }

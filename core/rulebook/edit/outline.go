@@ -1,6 +1,9 @@
-package rulebook
+package edit
 
-import "proudsieve/core/document"
+import (
+	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
+)
 
 // Outline is a rulebook's text by its items, for forms. It is of the text, which may be wrong.
 type Outline struct {
@@ -41,7 +44,7 @@ func OutlineOf(source string) (*Outline, error) {
 			out.Head = append(out.Head, fieldOf(e))
 		}
 	}
-	for _, s := range Sections() {
+	for _, s := range rulebook.Sections() {
 		section := SectionOutline{Name: s.Name, Items: []ItemOutline{}}
 		if e := entry(root, s.Name); e != nil {
 			for _, item := range e.Value.Items {
@@ -102,22 +105,4 @@ func fieldOf(e *document.Entry) Field {
 		}
 	}
 	return f
-}
-
-// SectionForm says what the items of a section are made of.
-type SectionForm struct {
-	Name  string      `json:"name"`
-	Title string      `json:"title"` // one item, as "a column"
-	Form  []FieldForm `json:"form"`
-}
-
-// Sections are those of a rulebook that forms can change.
-func Sections() []SectionForm {
-	var out []SectionForm
-	for i := range sections {
-		if s := &sections[i]; !s.Single {
-			out = append(out, SectionForm{s.Name, s.Title, s.forms()})
-		}
-	}
-	return out
 }
