@@ -17,8 +17,8 @@ check: web/node_modules/.package-lock.json web/src/client/schema.d.ts
 	@scripts/check
 
 # What runs side by side, under the race detector.
-race:
-	go test -race $$(go list ./core/... ./client ./durable ./service/api ./service/files ./service/access | grep -v /oracle)
+race: build setup-server
+	go test -race $$(go list ./core/... ./client ./cli ./durable ./postgres ./service/... | grep -v /oracle)
 
 web/src/client/schema.d.ts:
 	$(MAKE) console

@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -50,7 +51,7 @@ type Server struct {
 	directory string
 	programs  string
 	passing   bool
-	lock      *os.File
+	lock      atomic.Pointer[os.File]
 	process   *exec.Cmd
 	done      chan struct{}
 	port      int
@@ -278,19 +279,17 @@ func (s *Server) takeLock() error {
 		}
 		return err
 	}
-	s.lock = f
+	s.lock.Store(f)
 	who := fmt.Sprintf("process %d, since %s\n", os.Getpid(), time.Now().Format(time.RFC3339))
 	_, err = f.WriteAt([]byte(who), 0)
 	return errors.Join(err, f.Truncate(int64(len(who))))
 }
 
 func (s *Server) unlock() error {
-	if s.lock == nil {
-		return nil
+	if f := s.lock.Swap(nil); f != nil {
+		return f.Close()
 	}
-	f := s.lock
-	s.lock = nil
-	return f.Close()
+	return nil
 }
 
 // command runs a program of the server, as the user postgres where we are root,

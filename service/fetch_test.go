@@ -23,14 +23,14 @@ import (
 // provider is a web server that stands in for one that offers a file, and counts what it was asked.
 type provider struct {
 	*httptest.Server
-	content          atomic.Value // string
-	asked, unchanged atomic.Int64
+	content                atomic.Value // string
+	asked, unchanged, open atomic.Int64 // open are connections
 }
 
 func newProvider(t *testing.T, content string) *provider {
 	p := &provider{}
 	p.content.Store(content)
-	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	p.Server = httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		p.asked.Add(1)
 		now := p.content.Load().(string)
 		mark := fmt.Sprintf(`"%d"`, len(now))
@@ -48,6 +48,15 @@ func newProvider(t *testing.T, content string) *provider {
 			_, _ = io.WriteString(w, now)
 		}
 	}))
+	p.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			p.open.Add(1)
+		case http.StateClosed, http.StateHijacked:
+			p.open.Add(-1)
+		}
+	}
+	p.Start()
 	t.Cleanup(p.Close)
 	return p
 }
@@ -224,15 +233,6 @@ func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.UploadLimit = true, 20 })
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, "sample,value\n"+strings.Repeat("S1,1\n", 1000))
-	var open atomic.Int64
-	p.Config.ConnState = func(_ net.Conn, state http.ConnState) {
-		switch state {
-		case http.StateNew:
-			open.Add(1)
-		case http.StateClosed, http.StateHijacked:
-			open.Add(-1)
-		}
-	}
 	for range 10 {
 		f, err := servicetest.Post[records.Fetching](ctx, r.Steward, "/datasets/samples/fetches",
 			records.NewFetch{Address: p.URL + "/a.csv"})
@@ -246,9 +246,9 @@ func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
 	if kept := storedFiles(t, r.Directory); len(kept) != 0 {
 		t.Errorf("kept: %v", kept)
 	}
-	for deadline := time.Now().Add(5 * time.Second); open.Load() > 0; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(5 * time.Second); p.open.Load() > 0; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(deadline) {
-			t.Fatalf("%d connections stay open", open.Load())
+			t.Fatalf("%d connections stay open", p.open.Load())
 		}
 	}
 }
