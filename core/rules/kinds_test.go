@@ -8,6 +8,7 @@ import (
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/testkit"
 )
 
@@ -82,6 +83,74 @@ func TestEveryFieldOfEveryKindIsComparedInWords(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What a form changes in the text is what the text says then, however it is laid out, and nothing
+// else: the other fields and the comments stay.
+func TestEveryFieldOfEveryKindIsChangedInTheText(t *testing.T) {
+	for _, k := range rulebook.Kinds() {
+		d := declared[k.Name]
+		for _, written := range d.fields {
+			name, values, _ := strings.Cut(written, "=")
+			other := strings.Split(values, "|")[1]
+			change := edit.Change{Section: d.section, Item: "r", Field: name, Value: other}
+			if d.section == "columns" {
+				change.Item = "c"
+			}
+			if list, ok := strings.CutPrefix(other, "["); ok {
+				change.Value, change.Values = "", strings.Split(strings.TrimSuffix(list, "]"), ", ")
+			}
+			if elsewhere, ok := strings.CutPrefix(other, "{dataset: "); ok {
+				dataset, columns, _ := strings.Cut(elsewhere, ", columns: [")
+				change.Value, change.Dataset = "", dataset
+				change.Values = strings.Split(strings.TrimSuffix(columns, "]}"), ", ")
+			}
+			wanted := testkit.Book(t, source(k.Name, map[string]int{name: 1}))
+			for layout, text := range map[string]string{"in brackets": source(k.Name, nil),
+				"over lines": overLines(source(k.Name, nil))} {
+				changed, err := edit.Apply(text, []edit.Change{change})
+				if err != nil {
+					t.Errorf("%s.%s %s: %v", k.Name, name, layout, err)
+					continue
+				}
+				book, err := rulebook.Parse([]byte(changed))
+				if err != nil {
+					t.Errorf("%s.%s %s: %v\n%s", k.Name, name, layout, err, changed)
+					continue
+				}
+				if differences := rulebook.Compare(wanted, book); len(differences) > 0 {
+					t.Errorf("%s.%s %s: %+v\n%s", k.Name, name, layout, differences, changed)
+				}
+				if strings.Count(changed, "#") != strings.Count(text, "#") {
+					t.Errorf("%s.%s %s: a comment is lost in\n%s", k.Name, name, layout, changed)
+				}
+			}
+		}
+	}
+}
+
+// overLines lays the item of a source out with a field on each line, and a comment beside each.
+func overLines(source string) string {
+	at := strings.LastIndex(source, "  - {")
+	item, rest, _ := strings.Cut(source[at:], "\n")
+	item = strings.TrimSuffix(strings.TrimPrefix(item, "  - {"), "}")
+	var fields []string
+	depth, start := 0, 0
+	for i, c := range item + "," {
+		switch c {
+		case '[', '{':
+			depth++
+		case ']', '}':
+			depth--
+		case ',':
+			if depth == 0 {
+				fields = append(fields, strings.TrimSpace(item[start:min(i, len(item))])+"   # field "+
+					fmt.Sprint(len(fields)+1))
+				start = i + 1
+			}
+		}
+	}
+	return source[:at] + "  - " + strings.Join(fields, "\n    ") + "\n" + rest
 }
 
 // ofRule leaves out what a key's parts do to its columns, which they require.

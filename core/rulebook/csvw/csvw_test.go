@@ -2,6 +2,8 @@ package csvw_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -88,6 +90,119 @@ func TestTheMetadataOfOthers(t *testing.T) {
 		if _, _, err := csvw.Read("d", []byte(raw)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", raw, err)
 		}
+	}
+}
+
+// What each property of a column becomes, by the Recommendation's own words for it.
+func TestWhatAColumnOfTheMetadataBecomes(t *testing.T) {
+	for _, c := range []struct{ column, says, left string }{
+		{`{"name": "n", "datatype": "integer"}`, "type: integer", ""},
+		{`{"name": "n", "datatype": "positiveInteger"}`, "lowest value: 1; type: integer", ""},
+		{`{"name": "n", "datatype": "negativeInteger"}`, "highest value: -1; type: integer", ""},
+		{`{"name": "n", "datatype": {"base": "decimal", "minimum": 0.5, "maximum": "2"}}`,
+			"lowest value: 0.5; highest value: 2; type: decimal", ""},
+		{`{"name": "n", "datatype": {"base": "nonNegativeInteger", "minimum": 3}}`, "lowest value: 3; type: integer", ""},
+		{`{"name": "n", "datatype": {"base": "boolean", "minimum": 1}}`, "type: boolean", "the bound 1 of n"},
+		{`{"name": "n", "datatype": {"base": "date", "minimum": "2024-01-01"}}`, "lowest value: 2024-01-01; type: date",
+			""},
+		{`{"name": "n", "datatype": {"base": "date", "minimum": "May"}}`, "type: date", "the bound May of n"},
+		{`{"name": "n", "datatype": {"base": "string", "minLength": 2, "maxLength": 4}}`,
+			"shortest text: 2; longest text: 4; type: text", ""},
+		{`{"name": "n", "datatype": {"base": "string", "format": "[A-Z]{2}"}}`, "pattern: [A-Z]{2}; type: text", ""},
+		{`{"name": "n", "datatype": {"base": "date", "format": "dd/MM/yyyy"}}`,
+			"type: date; date patterns: dd/MM/yyyy", ""},
+		{`{"name": "n", "datatype": {"base": "date", "format": "the day"}}`, "type: date",
+			`the date format "the day" of n`},
+		{`{"name": "n", "datatype": {"base": "boolean", "format": "J|N"}}`, "type: boolean", `the format "J|N" of n`},
+		{`{"name": "n", "datatype": {"base": "decimal", "format": {"decimalChar": ",", "groupChar": "."}}}`,
+			"type: decimal; decimal mark: ,; grouping mark: .", ""},
+		{`{"name": "n", "datatype": {"base": "decimal", "format": {"decimalChar": "x"}}}`, "type: decimal",
+			"the number format of n"},
+		{`{"name": "n", "datatype": {"base": "decimal", "format": 3}}`, "type: decimal", "the format of n"},
+		{`{"name": "n", "required": true}`, "required: yes; type: text", ""},
+		{`{"name": "n", "titles": ["n", "The number"], "dc:description": "Why"}`,
+			"title: The number; type: text; reason: Why", ""},
+	} {
+		source, left, err := csvw.Read("d", []byte(`{"tableSchema": {"columns": [`+c.column+`]}}`))
+		if err != nil {
+			t.Errorf("%s: %v", c.column, err)
+			continue
+		}
+		book := testkit.Book(t, source)
+		var says []string
+		for _, f := range book.Facts("column n") {
+			if f.Aspect != "role" && f.Aspect != "severity" {
+				says = append(says, f.Aspect+": "+f.Value)
+			}
+		}
+		slices.Sort(says)
+		want := strings.Split(c.says, "; ")
+		slices.Sort(want)
+		if !slices.Equal(says, want) || strings.Join(left, "; ") != c.left {
+			t.Errorf("%s:\n got %s, left out %q\nwant %s, left out %q", c.column, says, left, want, c.left)
+		}
+	}
+}
+
+func TestADialectBecomesTheReading(t *testing.T) {
+	column := `"tableSchema": {"columns": [{"name": "a"}, {}]}}`
+	for dialect, want := range map[string]string{
+		`{"dialect": {}, `: "utf-8 , \" 1",
+		`{"dialect": {"encoding": "ISO-8859-1", "delimiter": ";"}, `: "iso-8859-1 ; \" 1",
+		`{"dialect": {"skipRows": 2}, `:                              "utf-8 , \" 3",
+		`{"dialect": {"header": false}, `:                            "utf-8 , \" -1",
+		`{"dialect": {"headerRowCount": 0}, `:                        "utf-8 , \" -1",
+		`{"dialect": {"quoteChar": "'"}, `:                           "utf-8 , ' 1",
+	} {
+		source, _, err := csvw.Read("d", []byte(dialect+column))
+		if err != nil {
+			t.Errorf("%s: %v", dialect, err)
+			continue
+		}
+		book := testkit.Book(t, source)
+		r := book.Reading
+		if got := fmt.Sprintf("%s %s %s %d", r.Encoding, r.Delimiter, r.Quote, r.HeaderLine); got != want {
+			t.Errorf("%s: %s, want %s", dialect, got, want)
+		}
+		if book.Columns[1].Name != "_col.2" { // the Recommendation's name for a column without one
+			t.Errorf("%s", source)
+		}
+	}
+}
+
+// What has no counterpart in the metadata is listed, each thing once.
+func TestWhatCannotBeCarriedIsListed(t *testing.T) {
+	book := testkit.Book(t, `dataset: d
+reading: {quote: none, missing: ["-"]}
+columns:
+  - {name: a, unit: mg/l, weight: 2}
+  - {name: day, type: date, dates: [dd/MM/yyyy, d.M.yy], pattern: "[0-9].*"}
+keys:
+  - {id: one, columns: [a]}
+  - {id: other, columns: [day]}
+equal_rows: {severity: note}
+table_rules:
+  - {id: enough, check: row_count, from: 1}
+`)
+	metadata, left := csvw.Of(book, "d.csv")
+	for _, want := range []string{"that there are no quotes", "the unit of a", "the weight of a",
+		"the date patterns of day beyond the first", "the pattern of day, since its datatype is no text", "the key other",
+		"the table rule enough", "the rule against equal rows"} {
+		if n := strings.Count("\n"+strings.Join(left, "\n")+"\n", "\n"+want+"\n"); n != 1 {
+			t.Errorf("%q is listed %d times in\n%s", want, n, strings.Join(left, "\n"))
+		}
+	}
+	var out struct {
+		Dialect     struct{ QuoteChar *string }
+		TableSchema struct {
+			PrimaryKey []string
+			Columns    []struct{ Null []string }
+		}
+	}
+	if err := json.Unmarshal(metadata, &out); err != nil || out.Dialect.QuoteChar != nil ||
+		!slices.Equal(out.TableSchema.PrimaryKey, []string{"a"}) ||
+		!slices.Equal(out.TableSchema.Columns[0].Null, []string{"", "-"}) {
+		t.Errorf("%v\n%s", err, metadata)
 	}
 }
 

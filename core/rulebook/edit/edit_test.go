@@ -147,6 +147,59 @@ func TestChangesThatCannotBeMade(t *testing.T) {
 	}
 }
 
+// What a steward does to a code list with the mouse, and what stands in the text then.
+func TestChangesOfCodeLists(t *testing.T) {
+	codes := func(list, code, field string, add bool, values ...string) edit.Change {
+		return edit.Change{Section: "code_lists", Item: list, Code: code, Field: field, Add: add, Values: values}
+	}
+	label := codes("params", "PH", "label", false)
+	label.Value = "Acidity"
+	relabel := codes("params", "NO3", "label", false)
+	relabel.Value = "Nitrate nitrogen"
+	labelled := codes("params", "", "", true, "PO4", "NH4")
+	labelled.Fields = []edit.Field{{Name: "PO4", Value: "Phosphate: ortho"}}
+	for _, c := range []struct {
+		name     string
+		change   edit.Change
+		from, to string
+	}{
+		{"a spelling of a bare code", codes("params", "PH", "", true, "p.H."), "- PH   # acidity",
+			"- {code: PH, spellings: [\"p.H.\"]}   # acidity"},
+		{"a spelling of a code in brackets", codes("params", "NO3", "", true, "nitrate"), "label: Nitrate}",
+			"label: Nitrate, spellings: [nitrate]}"},
+		{"another spelling beside those there are", codes("params", "DO", "", true, "oxygen", "D.O."),
+			"spellings: [D.O.]", `spellings: ["D.O.", oxygen]`},
+		{"a label of a bare code", label, "- PH   # acidity", "- {code: PH, label: Acidity}   # acidity"},
+		{"another label", relabel, "label: Nitrate}", `label: "Nitrate nitrogen"}`},
+		{"codes at the end of a list", codes("params", "", "", true, "PO4"), "      spellings: [D.O.]\n",
+			"      spellings: [D.O.]\n    - PO4\n"},
+		{"codes with labels", labelled, "      spellings: [D.O.]\n",
+			"      spellings: [D.O.]\n    - {code: PO4, label: \"Phosphate: ortho\"}\n    - NH4\n"},
+		{"codes of a list in brackets", codes("units", "", "", true, "°C"), "[mg/l, \"µS/cm\"]",
+			"[mg/l, \"µS/cm\", °C]"},
+		{"a list more", codes("crews", "", "", true, "red", "no"), "  units: [mg/l, \"µS/cm\"]\n",
+			"  units: [mg/l, \"µS/cm\"]\n  crews: [red, \"no\"]\n"},
+	} {
+		got, err := edit.Apply(edited, []edit.Change{c.change})
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		if want := strings.Replace(edited, c.from, c.to, 1); got != want {
+			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, want)
+		}
+	}
+	first, err := edit.Apply("dataset: d\ncolumns: [{name: a}]\n", []edit.Change{codes("crews", "", "", true, "red")})
+	if err != nil || first != "dataset: d\ncolumns: [{name: a}]\ncode_lists:\n  crews: [red]\n" {
+		t.Errorf("the first list: %v\n%s", err, first)
+	}
+	elsewhere := "dataset: d\ncolumns: [{name: a}]\ncode_lists:\n  l: {from: {dataset: s, columns: [id]}}\n"
+	if got, err := edit.Apply(elsewhere, []edit.Change{codes("l", "", "", true, "X")}); err != nil ||
+		!strings.Contains(got, "codes: [X]") || testkit.Book(t, got).CodeLists["l"].From == nil {
+		t.Errorf("codes beside those of another dataset: %v\n%s", err, got)
+	}
+}
+
 // A chain of changes leaves a rulebook that says what was asked for.
 func TestARulebookMadeByChangesAlone(t *testing.T) {
 	source, err := edit.Apply("dataset: d\ncolumns:\n  - {name: a}\n", []edit.Change{
