@@ -367,17 +367,22 @@ func TestFilesOfTheWatchedFolderAreTakenInOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	// The file that was there before its dataset is taken in now; by then the others were looked at too.
-	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
-		found, err := servicetest.All[records.Table](ctx, r.Steward, "/datasets/unknown/tables")
-		if err != nil || time.Now().After(deadline) {
-			t.Fatalf("the file that came before its dataset was not taken in: %v", err)
+	// The file that was there before its dataset is taken in now; and when another is that came after, the others
+	// were looked at too.
+	for i, later := range []string{"", "unknown/b.csv"} {
+		if later != "" {
+			put(later, "a\n2\n")
 		}
-		if len(found) == 1 {
-			break
+		for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			found, err := servicetest.All[records.Table](ctx, r.Steward, "/datasets/unknown/tables")
+			if err != nil || time.Now().After(deadline) {
+				t.Fatalf("a file that was put into a dataset's folder was not taken in: %v", err)
+			}
+			if len(found) == i+1 {
+				break
+			}
 		}
 	}
-	time.Sleep(2500 * time.Millisecond)
 	if found, err := servicetest.All[records.Table](ctx, r.Steward, "/datasets/linked/tables"); err != nil ||
 		len(found) != 0 {
 		t.Errorf("through a link came %+v, %v", found, err)

@@ -3,6 +3,7 @@ package service_test
 import (
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -69,7 +70,15 @@ func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
 			400_000))
 		jobs[d.Job.ID] = true
 	}
-	time.Sleep(400 * time.Millisecond)
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(5 * time.Millisecond) { // until one is under way
+		page, err := watching.Steward.ListJobs(ctx, &client.ListJobsParams{Running: true})
+		if err != nil || time.Now().After(deadline) {
+			t.Fatalf("no job has begun: %v", err)
+		}
+		if slices.ContainsFunc(page.Items, func(j records.Job) bool { return j.State == "running" }) {
+			break
+		}
+	}
 	if err := stopping.Stop(); err != nil {
 		t.Logf("the stopping node: %v", err) // a job that was under way ends with its context
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
@@ -501,8 +502,18 @@ func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 	}
 }
 
+// lines hands on what is written to it line by line.
+type lines chan string
+
+// Write implements io.Writer.
+func (l lines) Write(p []byte) (int, error) {
+	l <- string(p)
+	return len(p), nil
+}
+
 func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
-	r := servicetest.Start(t, nil)
+	answered := make(lines, 1000)
+	r := servicetest.Start(t, func(o *service.Options) { o.Log = slog.New(slog.NewTextHandler(answered, nil)) })
 	declare(t, r.Steward, "rulebooks", book)
 	for name, head := range map[string]string{"with a length": "Content-Length: 100000\r\n\r\n",
 		"in chunks": "Transfer-Encoding: chunked\r\n\r\n10000\r\n"} {
@@ -512,15 +523,13 @@ func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 		}
 		fmt.Fprintf(conn, "POST %s/datasets/samples/deliveries HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n%s%s",
 			api.Prefix, r.Steward.Token, head, "sample,value\nS1,1\n")
-		time.Sleep(100 * time.Millisecond)
 		if err := conn.Close(); err != nil {
 			t.Fatal(err)
 		}
-		for range 50 {
-			if len(keptFiles(t, r.Directory)) == 0 {
+		for line := range answered { // what was done of it is logged at its end
+			if strings.Contains(line, "/datasets/samples/deliveries") {
 				break
 			}
-			time.Sleep(20 * time.Millisecond)
 		}
 		tables, err := servicetest.All[records.Table](ctx, r.Reader, "/datasets/samples/tables")
 		if found := keptFiles(t, r.Directory); err != nil || len(tables) != 0 || len(found) != 0 {

@@ -95,9 +95,10 @@ func TestScanStopsAtTheFirstError(t *testing.T) {
 		if err := Scan(context.Background(), c.source, 4, c.work, c.take); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", name, err, c.want)
 		}
-		time.Sleep(time.Millisecond)
-		if after := runtime.NumGoroutine(); after > before+1 {
-			t.Errorf("%s: %d goroutines are left of %d", name, after, before)
+		for deadline := time.Now().Add(10 * time.Second); runtime.NumGoroutine() > before+1; runtime.Gosched() {
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: %d goroutines are left of %d", name, runtime.NumGoroutine(), before)
+			}
 		}
 	}
 }
