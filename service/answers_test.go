@@ -13,6 +13,7 @@ import (
 )
 
 func TestDownloadsSayWhatTheyAre(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d, err := r.Steward.Deliver(ctx, "samples", `../../sam"ples.csv`, records.SourceNotes{},
@@ -37,6 +38,7 @@ func TestDownloadsSayWhatTheyAre(t *testing.T) {
 }
 
 func TestAJobsEventsEndWithTheJob(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\n"+strings.Repeat("S1,1\nS2,2\n", 200_000))
@@ -61,6 +63,7 @@ func TestAJobsEventsEndWithTheJob(t *testing.T) {
 }
 
 func TestListsCanBeNarrowedAndPaged(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	for i := range 5 {
@@ -105,6 +108,7 @@ func TestListsCanBeNarrowedAndPaged(t *testing.T) {
 }
 
 func TestTheCheckOfARulebookSavesNothing(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	for source, good := range map[string]bool{book: true, "dataset: samples\n": false} {
 		checked, err := servicetest.Post[struct {

@@ -19,6 +19,7 @@ import (
 )
 
 func TestRowsNearTheEndOfAllNumbersAreAnsweredAndEndNothing(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,2\n")
@@ -114,6 +115,7 @@ func TestEveryNumberThatComesInIsBounded(t *testing.T) {
 }
 
 func TestANulAndWhatIsNoTextAreRefusedEverywhere(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\n")
@@ -154,6 +156,7 @@ func TestANulAndWhatIsNoTextAreRefusedEverywhere(t *testing.T) {
 }
 
 func TestAProblemCarriesTheNumberOfItsRequest(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	for _, path := range []string{"/datasets/none", "/nothing", "/datasets?limit=0"} {
 		response, text := send(t, "GET", r.URL+api.Prefix+path, r.Reader.Token, "", "X-Request-Id", "mine")
@@ -169,6 +172,7 @@ func TestAProblemCarriesTheNumberOfItsRequest(t *testing.T) {
 }
 
 func TestWrongTokensAreSlowedByAddressAndRecorded(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) {
 		o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	})
@@ -209,6 +213,7 @@ func TestWrongTokensAreSlowedByAddressAndRecorded(t *testing.T) {
 }
 
 func TestSignInsDownloadsAndRefusalsAreInTheHistory(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\n")
@@ -240,6 +245,7 @@ func TestSignInsDownloadsAndRefusalsAreInTheHistory(t *testing.T) {
 }
 
 func TestOnlyTheServicesNamesAreAnswered(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.Names = []string{"sieve.example"} })
 	port := r.URL[strings.LastIndex(r.URL, ":"):]
 	for host, want := range map[string]int{"localhost" + port: 200, "127.0.0.1" + port: 200, "[::1]" + port: 200,
@@ -263,6 +269,7 @@ func TestOnlyTheServicesNamesAreAnswered(t *testing.T) {
 }
 
 func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	first := declare(t, r.Steward, "rulebooks", book)
 	response, _ := send(t, "GET", r.URL+api.Prefix+"/rulebooks/samples/samples", r.Reader.Token, "")
@@ -298,6 +305,7 @@ func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
 }
 
 func TestAnIssueWhoseRuleIsGoneIsClosedByWhoSavedThat(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,\n")
@@ -321,6 +329,7 @@ func TestAnIssueWhoseRuleIsGoneIsClosedByWhoSavedThat(t *testing.T) {
 }
 
 func TestAWithdrawnDeliveryByTheService(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	good := deliver(t, r.Steward, "samples", "sample,value\nS1,1\n")
@@ -353,6 +362,7 @@ func TestAWithdrawnDeliveryByTheService(t *testing.T) {
 }
 
 func TestAskersOfOneQuestionShareItsReadingAndItStopsWithTheLast(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	var content strings.Builder

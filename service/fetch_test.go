@@ -67,6 +67,7 @@ func fetched(t *testing.T, r *servicetest.Running, job *records.Job) (*records.J
 }
 
 func TestDeliveriesAreFetchedFromAnAddress(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, "sample,value\nS1,1\n")
@@ -116,6 +117,7 @@ func TestDeliveriesAreFetchedFromAnAddress(t *testing.T) {
 }
 
 func TestAScheduleFetchesByItself(t *testing.T) {
+	t.Parallel()
 	database := ""
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true; database = o.DatabaseURL })
 	declare(t, r.Steward, "rulebooks", book)
@@ -146,6 +148,7 @@ func TestAScheduleFetchesByItself(t *testing.T) {
 }
 
 func TestFetchesThatFailSayWhy(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true; o.UploadLimit = 100 })
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, strings.Repeat("sample,value\n", 100))
@@ -178,6 +181,7 @@ func TestFetchesThatFailSayWhy(t *testing.T) {
 }
 
 func TestNothingIsFetchedFromPrivateNetworksUnlessAllowed(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, "sample,value\nS1,1\n")
@@ -195,6 +199,7 @@ func TestNothingIsFetchedFromPrivateNetworksUnlessAllowed(t *testing.T) {
 }
 
 func TestAWebPageIsSaidToBeOneAndNotKept(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, "\n<!-- moved -->\n<!DOCTYPE html>\n<html><body>Sign in</body></html>\n")
@@ -230,6 +235,7 @@ func storedFiles(t *testing.T, directory string) []string {
 }
 
 func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.UploadLimit = true, 20 })
 	declare(t, r.Steward, "rulebooks", book)
 	p := newProvider(t, "sample,value\n"+strings.Repeat("S1,1\n", 1000))
@@ -254,6 +260,7 @@ func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
 }
 
 func TestASlowAddressHoldsNoPlaceOfOtherJobsAndStopsAtOnce(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
 	declare(t, r.Steward, "rulebooks", book)
 	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -300,6 +307,7 @@ func TestASlowAddressHoldsNoPlaceOfOtherJobsAndStopsAtOnce(t *testing.T) {
 }
 
 func TestAJobThatMakesNoProgressFails(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.Stall = true, time.Second })
 	declare(t, r.Steward, "rulebooks", book)
 	silent := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -320,6 +328,7 @@ func TestAJobThatMakesNoProgressFails(t *testing.T) {
 }
 
 func TestFilesOfTheWatchedFolderAreTakenInOnce(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	r := servicetest.Start(t, func(o *service.Options) { o.Watch = folder })
 	declare(t, r.Steward, "rulebooks", book)

@@ -45,6 +45,7 @@ func taken(t *testing.T, r *servicetest.Running, content string) string {
 }
 
 func TestRowsByConditionTextAndOrder(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
 	for _, c := range []struct {
@@ -103,6 +104,7 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 }
 
 func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
 	c, err := servicetest.Get[relation.Correlations](ctx, r.Reader, table+"/correlations")
@@ -136,6 +138,7 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 }
 
 func TestHowADeliveryIsRead(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
 	d, err := servicetest.Get[detect.Detection](ctx, r.Reader, table+"/reading")
@@ -160,6 +163,7 @@ func TestHowADeliveryIsRead(t *testing.T) {
 }
 
 func TestEveryFormatIsTakenInAndBrowsed(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, "{\"a\":1,\"b\":{\"c\":\"x\"}}\n{\"a\":2}\nbroken\n")
 	page, err := servicetest.Get[api.RowsPage](ctx, r.Reader, table+"/rows?offset=2")

@@ -207,6 +207,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 }
 
 func TestARulebookIsChangedByForms(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	source := "dataset: d # ours\ncolumns:\n  - {name: a}\n"
 	changed, err := servicetest.Post[api.Carried](ctx, r.Reader, "/rulebooks/edit", map[string]any{"source": source,

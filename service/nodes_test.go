@@ -17,6 +17,7 @@ import (
 )
 
 func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
+	t.Parallel()
 	database := postgrestest.Database(t)
 	first := servicetest.Start(t, func(o *service.Options) { o.DatabaseURL = database })
 	second, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: first.Directory,
@@ -55,6 +56,7 @@ func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
 }
 
 func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
+	t.Parallel()
 	database, directory := postgrestest.Database(t), t.TempDir()
 	options := service.Options{DatabaseURL: database, Directory: directory, Listen: "127.0.0.1:0",
 		Log: slog.New(slog.DiscardHandler)}
@@ -94,6 +96,7 @@ func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
 }
 
 func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\n")
@@ -143,6 +146,7 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 }
 
 func TestTheDeskPutsTheGravestFirst(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", `dataset: samples
 columns:
@@ -182,6 +186,7 @@ pass_mark: 0
 }
 
 func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,\n")
@@ -213,6 +218,7 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 }
 
 func TestAMergeSaysWhyItFails(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	declare(t, r.Steward, "rulebooks", "dataset: places\ncolumns: [{name: sample}, {name: place}]\n")

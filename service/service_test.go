@@ -139,6 +139,7 @@ func operations(t *testing.T) [][2]string {
 }
 
 func TestNobodyPassesWithoutAToken(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) {
 		o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	})
@@ -169,6 +170,7 @@ func TestNobodyPassesWithoutAToken(t *testing.T) {
 }
 
 func TestRolesAreCheckedOnTheServer(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	for _, c := range []struct {
 		who          string
@@ -198,6 +200,7 @@ func TestRolesAreCheckedOnTheServer(t *testing.T) {
 }
 
 func TestTheOpenDoors(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "go_goroutines",
 		api.Prefix + "/signing-key": "Ed25519", api.Prefix + "/openapi.json": `"openapi":"3.1`} {
@@ -213,6 +216,7 @@ func TestTheOpenDoors(t *testing.T) {
 }
 
 func TestTheConsolesSession(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	response, text := send(t, "POST", r.URL+api.Prefix+"/session", "", `{"token":"ps_guessed"}`)
 	if response.StatusCode != http.StatusUnauthorized || !strings.Contains(text, "not in force") {
@@ -242,6 +246,7 @@ func TestTheConsolesSession(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	tokens, err := servicetest.All[records.Token](ctx, r.Admin, "/tokens")
 	if err != nil || len(tokens) != 4 {
@@ -308,6 +313,7 @@ func TestTokens(t *testing.T) {
 }
 
 func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\nS2,x\n")
@@ -347,6 +353,7 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 }
 
 func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets",
 		map[string]string{"name": "samples"}); err != nil {
@@ -364,6 +371,7 @@ func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
 }
 
 func TestRowsOfATable(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	var content strings.Builder
@@ -411,6 +419,7 @@ func TestRowsOfATable(t *testing.T) {
 }
 
 func TestBadInputIsAnswered(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.UploadLimit = 1000 })
 	declare(t, r.Steward, "rulebooks", book)
 	_, err := r.Steward.Declare(ctx, "rulebooks", []byte("dataset: samples\ncolums: []\n"))
@@ -479,6 +488,7 @@ func keptFiles(t *testing.T, directory string) []string {
 }
 
 func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "\x7fELF\x02\x01\x00\x00")
@@ -512,6 +522,7 @@ func (l lines) Write(p []byte) (int, error) {
 }
 
 func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
+	t.Parallel()
 	answered := make(lines, 1000)
 	r := servicetest.Start(t, func(o *service.Options) { o.Log = slog.New(slog.NewTextHandler(answered, nil)) })
 	declare(t, r.Steward, "rulebooks", book)
@@ -539,6 +550,7 @@ func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 }
 
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("needs to mount a small file system")
 	}
@@ -563,6 +575,7 @@ func TestAFullDisk(t *testing.T) {
 }
 
 func TestTwoPeopleAtOneIssue(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	audited(t, r.Steward, deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,2\n").Table.ID)
@@ -612,6 +625,7 @@ func TestTwoPeopleAtOneIssue(t *testing.T) {
 }
 
 func TestAJobCanBeStopped(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\n"+strings.Repeat("S1,1\nS2,2.5\nS3,x\n", 2_000_000))
@@ -635,6 +649,7 @@ func TestAJobCanBeStopped(t *testing.T) {
 
 // TestTheWholePathThroughTheClient takes the demo from its files to a certificate.
 func TestTheWholePathThroughTheClient(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	read := func(name string) string {
 		t.Helper()

@@ -58,6 +58,7 @@ func ownCertificate(t *testing.T) (certificate, key string, pool *x509.CertPool)
 }
 
 func TestOverTLSTheCookieGoesOverHTTPSAlone(t *testing.T) {
+	t.Parallel()
 	certificate, key, pool := ownCertificate(t)
 	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
 		Log: servicetest.Quiet(), Certificate: certificate, Key: key}
@@ -87,6 +88,7 @@ func TestOverTLSTheCookieGoesOverHTTPSAlone(t *testing.T) {
 }
 
 func TestTLSNeedsBothFilesAndASecretKey(t *testing.T) {
+	t.Parallel()
 	certificate, key, _ := ownCertificate(t)
 	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
 		Log: servicetest.Quiet(), Certificate: certificate}
