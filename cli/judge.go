@@ -75,7 +75,7 @@ func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *s
 	book *rulebook.Rulebook) (shown bool, err error) {
 	t := &relation.Table{Source: file, Book: book, Workers: c.Int("workers")}
 	if to := c.String("report"); to != "" {
-		examples, err := report.Examples(ctx, file, s.Marks, s.Result)
+		examples, err := report.Examples(ctx, file, s.Checkpoints, s.Result)
 		if err != nil {
 			return false, err
 		}

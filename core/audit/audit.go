@@ -65,23 +65,23 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 
 // run gathers the stretches of a table.
 type run struct {
-	plan      *plan
-	workers   int
-	idle      chan *stretch
-	estimated []atomic.Uint64 // per column, what its shards may begin with
-	rows      int64
-	setAside  int64
-	defects   []table.Defect
-	defectsN  int64
-	summaries []profile.Summary
-	missing   []*table.RowSet // per column
-	together  together
-	verdicts  []verdict         // per check
-	groups    []*table.Groups   // per key, then equal rows
-	keyed     []keyed           // per key
-	jumbled   []atomic.Bool     // per key, whether it was seen not to ascend
-	met       []map[string]bool // per column, the codes met
-	marks     []delimited.Mark
+	plan        *plan
+	workers     int
+	idle        chan *stretch
+	estimated   []atomic.Uint64 // per column, what its shards may begin with
+	rows        int64
+	setAside    int64
+	defects     []table.Defect
+	defectsN    int64
+	summaries   []profile.Summary
+	missing     []*table.RowSet // per column
+	together    together
+	verdicts    []verdict         // per check
+	groups      []*table.Groups   // per key, then equal rows
+	keyed       []keyed           // per key
+	jumbled     []atomic.Bool     // per key, whether it was seen not to ascend
+	met         []map[string]bool // per column, the codes met
+	checkpoints []delimited.Checkpoint
 }
 
 // verdict is what was found of a check.
@@ -141,7 +141,7 @@ func (r *run) begin() (*stretch, []*table.Dictionary) {
 }
 
 func (r *run) take(ctx context.Context, s *stretch) error {
-	r.marks = append(r.marks, s.marks...)
+	r.checkpoints = append(r.checkpoints, s.checkpoints...)
 	r.rows += s.rows
 	r.setAside += s.setAside
 	r.defectsN += s.defectsN
@@ -336,7 +336,7 @@ func (r *run) result() *Result {
 	p := r.plan
 	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
 		Defects:  r.defects,
-		Findings: []Finding{}, Rules: []Judged{}, Sums: map[string]string{}, PassMark: p.book.PassMark, Marks: r.marks}
+		Findings: []Finding{}, Rules: []Judged{}, Sums: map[string]string{}, PassMark: p.book.PassMark, Checkpoints: r.checkpoints}
 	if out.Defects == nil {
 		out.Defects = []table.Defect{}
 	}

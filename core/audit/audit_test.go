@@ -266,8 +266,8 @@ func TestRowsBehindAnAudit(t *testing.T) {
 		!slices.Equal(names(caught[10]), []string{"equal_rows", "one_sample"}) {
 		t.Errorf("caught %v", caught)
 	}
-	if len(rows.Marks) != 1 || rows.Marks[0].Row != 1 {
-		t.Errorf("marks %v", rows.Marks)
+	if len(rows.Checkpoints) != 1 || rows.Checkpoints[0].Row != 1 {
+		t.Errorf("checkpoints %v", rows.Checkpoints)
 	}
 	if _, err := audit.OpenRows(strings.NewReader("no archive"), 10); err == nil {
 		t.Error("something else is opened as the rows of an audit")

@@ -40,7 +40,7 @@ type Result struct {
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
-	Marks []delimited.Mark `json:"-"` // where parts of the file start, for reading a page of rows
+	Checkpoints []delimited.Checkpoint `json:"-"` // where parts of the file start, for reading a page of rows
 }
 
 // UnmarshalJSON reads a result; the words of earlier versions are understood.

@@ -47,7 +47,7 @@ func (r *Result) WriteRows(w io.Writer) error {
 	if err := put("rows.json", func(w io.Writer) error { return json.NewEncoder(w).Encode(index) }); err != nil {
 		return err
 	}
-	if err := put("marks.json", func(w io.Writer) error { return json.NewEncoder(w).Encode(r.Marks) }); err != nil {
+	if err := put("marks.json", func(w io.Writer) error { return json.NewEncoder(w).Encode(r.Checkpoints) }); err != nil {
 		return err
 	}
 	return archive.Close()
@@ -55,11 +55,11 @@ func (r *Result) WriteRows(w io.Writer) error {
 
 // Rows gives the rows behind a finished audit. Its methods may be called by several goroutines.
 type Rows struct {
-	Marks   []delimited.Mark
-	index   []rowsEntry
-	archive *zip.Reader
-	mutex   sync.Mutex
-	loaded  map[string]*table.RowSet // by member; nobody changes them
+	Checkpoints []delimited.Checkpoint
+	index       []rowsEntry
+	archive     *zip.Reader
+	mutex       sync.Mutex
+	loaded      map[string]*table.RowSet // by member; nobody changes them
 }
 
 // OpenRows reads what WriteRows wrote.
@@ -69,7 +69,7 @@ func OpenRows(in io.ReaderAt, size int64) (*Rows, error) {
 		return nil, err
 	}
 	r := &Rows{archive: archive}
-	for name, into := range map[string]any{"rows.json": &r.index, "marks.json": &r.Marks} {
+	for name, into := range map[string]any{"rows.json": &r.index, "marks.json": &r.Checkpoints} {
 		member, err := archive.Open(name)
 		if err != nil {
 			return nil, err

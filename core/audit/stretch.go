@@ -19,7 +19,7 @@ type stretch struct {
 	setAside     int64
 	defects      []table.Defect
 	defectsN     int64
-	marks        []delimited.Mark
+	checkpoints  []delimited.Checkpoint
 	found        []partial           // per check
 	met          []map[string]bool   // per column, the codes met, where that is asked
 	hashed       []table.HashedRows  // per key, then whole rows
@@ -92,7 +92,7 @@ func newStretch(p *plan) *stretch {
 
 // reset empties the state and keeps its memory.
 func (s *stretch) reset() {
-	s.rows, s.setAside, s.defects, s.defectsN, s.marks = 0, 0, nil, 0, nil
+	s.rows, s.setAside, s.defects, s.defectsN, s.checkpoints = 0, 0, nil, 0, nil
 	texts, bytes := 0, 0
 	for _, d := range s.dictionaries {
 		texts += len(d.Tokens)
@@ -138,7 +138,7 @@ func (c *stretchColumn) forget() {
 // judge judges a batch.
 func (s *stretch) judge(b *table.Batch) error {
 	if b.Len() > 0 {
-		s.marks = append(s.marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+		s.checkpoints = append(s.checkpoints, delimited.Checkpoint{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 	}
 	s.rows += int64(b.Len())
 	s.setAside += b.SetAside

@@ -144,8 +144,8 @@ func TestUTF16BothWays(t *testing.T) {
 		if want := (cells{{"1", "2"}, {"3", "„x“"}}); !reflect.DeepEqual(got.Cells, want) {
 			t.Errorf("%s: %q", name, got.Cells)
 		}
-		if got.Marks[0].Offset != -1 {
-			t.Errorf("%s: reading claims to resume at %d", name, got.Marks[0].Offset)
+		if got.Checkpoints[0].Offset != -1 {
+			t.Errorf("%s: reading claims to resume at %d", name, got.Checkpoints[0].Offset)
 		}
 	}
 }
@@ -175,8 +175,8 @@ func generated(rows int) string {
 func TestTheNumberOfWorkersCannotBeSeen(t *testing.T) {
 	f := testkit.File(t, generated(80_000), intake.Reading{})
 	one := testkit.All(t, f, 1)
-	if len(one.Marks) < 3 {
-		t.Fatalf("the file has only %d parts", len(one.Marks))
+	if len(one.Checkpoints) < 3 {
+		t.Fatalf("the file has only %d parts", len(one.Checkpoints))
 	}
 	if eight := testkit.All(t, f, 8); !reflect.DeepEqual(one, eight) {
 		t.Error("one worker and eight read different things")
@@ -272,8 +272,8 @@ func TestPickTakesSingleRowsWithAndWithoutMarks(t *testing.T) {
 	f := testkit.File(t, generated(60_000), intake.Reading{})
 	all := testkit.All(t, f, 2)
 	wanted := []uint32{1, 2, 777, 20_000, 20_001, 41_234, uint32(len(all.Cells)), uint32(len(all.Cells)) + 5}
-	for name, marks := range map[string][]delimited.Mark{"with marks": all.Marks, "without": nil} {
-		picked, err := f.Pick(context.Background(), marks, wanted)
+	for name, checkpoints := range map[string][]delimited.Checkpoint{"with checkpoints": all.Checkpoints, "without": nil} {
+		picked, err := f.Pick(context.Background(), checkpoints, wanted)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -96,7 +96,7 @@ func (o *Opened) File(ctx context.Context, r Reading) (*File, error) {
 		return f, f.text(r)
 	}
 	f.Layout = delimited.Standard
-	f.Body = delimited.Mark{Row: 1, Line: 1}
+	f.Body = delimited.Checkpoint{Row: 1, Line: 1}
 	if streaming, ok := o.converter.(content.Streaming); ok {
 		f.Bytes = func(ctx context.Context, _ int64) (io.ReadCloser, error) {
 			return content.Stream(ctx, streaming), nil

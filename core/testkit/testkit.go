@@ -44,13 +44,13 @@ func Book(t testing.TB, source string) *rulebook.Rulebook {
 
 // Read is everything in a table.
 type Read struct {
-	Cells    [][]string
-	Lines    []int64
-	Rows     []uint32
-	Defects  []table.Defect
-	Surplus  map[uint32][]string
-	SetAside int64
-	Marks    []delimited.Mark
+	Cells       [][]string
+	Lines       []int64
+	Rows        []uint32
+	Defects     []table.Defect
+	Surplus     map[uint32][]string
+	SetAside    int64
+	Checkpoints []delimited.Checkpoint
 }
 
 // All reads a table to its end.
@@ -70,7 +70,7 @@ func All(t testing.TB, source table.Source, workers int) *Read {
 				}
 			}
 			if b.Len() > 0 {
-				out.Marks = append(out.Marks, delimited.Mark{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
+				out.Checkpoints = append(out.Checkpoints, delimited.Checkpoint{Offset: b.Offset, Row: b.Rows[0], Line: b.Lines[0]})
 			}
 			out.Rows = append(out.Rows, b.Rows...)
 			out.Lines = append(out.Lines, b.Lines...)

@@ -141,7 +141,7 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	examples, err := report.Examples(ctx, a.file, rows.Marks, a.result)
+	examples, err := report.Examples(ctx, a.file, rows.Checkpoints, a.result)
 	if err != nil {
 		return nil, err
 	}

@@ -147,12 +147,12 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	var marks []delimited.Mark
+	var checkpoints []delimited.Checkpoint
 	if known != nil {
-		marks = known.Marks
+		checkpoints = known.Checkpoints
 	}
 	ascending := slices.Sorted(slices.Values(wanted))
-	picked, err := t.file.Pick(ctx, marks, ascending)
+	picked, err := t.file.Pick(ctx, checkpoints, ascending)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func (s *Server) auditRows(ctx context.Context, a *records.Audit) (*audit.Rows, 
 			return heldRows{}, err
 		}
 		rows, err := audit.OpenRows(bytes.NewReader(raw), int64(len(raw)))
-		return heldRows{rows, 4 * int64(len(raw))}, err // the bytes, the marks, and the sets once they are loaded
+		return heldRows{rows, 4 * int64(len(raw))}, err // the bytes, the checkpoints, and the sets once they are loaded
 	})
 	return held.Rows, done, err
 }

@@ -18,7 +18,7 @@ const (
 )
 
 // Examples reads the first rows of each finding.
-func Examples(ctx context.Context, file *intake.File, marks []delimited.Mark,
+func Examples(ctx context.Context, file *intake.File, checkpoints []delimited.Checkpoint,
 	result *audit.Result) (map[string][]Example, error) {
 	var wanted []uint32
 	findings := gravest(result.Findings)
@@ -27,7 +27,7 @@ func Examples(ctx context.Context, file *intake.File, marks []delimited.Mark,
 		wanted = append(wanted, f.FirstRows[:min(len(f.FirstRows), examplesOf)]...)
 	}
 	slices.Sort(wanted)
-	picked, err := file.Pick(ctx, marks, slices.Compact(wanted))
+	picked, err := file.Pick(ctx, checkpoints, slices.Compact(wanted))
 	if err != nil {
 		return nil, err
 	}

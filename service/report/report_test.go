@@ -21,7 +21,7 @@ func TestAReportStandsAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	examples, err := report.Examples(context.Background(), file, result.Marks, result)
+	examples, err := report.Examples(context.Background(), file, result.Checkpoints, result)
 	if err != nil {
 		t.Fatal(err)
 	}

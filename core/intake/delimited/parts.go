@@ -17,7 +17,7 @@ type parts struct {
 	text     *Text
 	in       io.ReadCloser
 	scan     scanner
-	at       Mark
+	at       Checkpoint
 	rest     padded // read but not yet handed out
 	tail     []byte // its memory between two parts
 	ended    bool

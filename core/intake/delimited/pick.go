@@ -20,20 +20,20 @@ type Picked struct {
 	Surplus []string // cells beyond the header's
 }
 
-// Pick reads single rows, given in ascending order. marks, which may be empty, are
+// Pick reads single rows, given in ascending order. checkpoints, which may be empty, are
 // those of an earlier reading of the same bytes and save reading from the start.
 // Rows that the file does not have are left out.
-func (t *Text) Pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
+func (t *Text) Pick(ctx context.Context, checkpoints []Checkpoint, rows []uint32) ([]Picked, error) {
 	runs := min(runtime.GOMAXPROCS(0), len(rows)/scatteredRows)
-	if runs < 2 || len(marks) == 0 || rows[len(rows)-1]-rows[0] < scatteredOver {
-		return t.pick(ctx, marks, rows)
+	if runs < 2 || len(checkpoints) == 0 || rows[len(rows)-1]-rows[0] < scatteredOver {
+		return t.pick(ctx, checkpoints, rows)
 	}
 	// Rows far from one another stand in many parts, which are looked into side by side.
 	picked := make([][]Picked, runs)
 	var group guard.Group
 	for i := range runs {
 		group.Go(func() (err error) {
-			picked[i], err = t.pick(ctx, marks, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
+			picked[i], err = t.pick(ctx, checkpoints, rows[len(rows)*i/runs:len(rows)*(i+1)/runs])
 			return err
 		})
 	}
@@ -46,7 +46,7 @@ const (
 	scatteredOver = 50_000
 )
 
-func (t *Text) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked, error) {
+func (t *Text) pick(ctx context.Context, checkpoints []Checkpoint, rows []uint32) ([]Picked, error) {
 	out := make([]Picked, 0, len(rows))
 	var p table.Parts
 	defer func() {
@@ -56,16 +56,16 @@ func (t *Text) pick(ctx context.Context, marks []Mark, rows []uint32) ([]Picked,
 	}()
 	first := uint32(1) // of the part that p hands out next
 	for len(rows) > 0 {
-		mark, ok := markFor(marks, rows[0])
-		if p == nil || ok && mark.Row > first {
+		from, ok := checkpointFor(checkpoints, rows[0])
+		if p == nil || ok && from.Row > first {
 			if p != nil {
 				_ = p.Close()
 			}
 			if !ok {
-				mark = t.Body
+				from = t.Body
 			}
 			var err error
-			if p, err = t.OpenAt(ctx, mark); err != nil {
+			if p, err = t.OpenAt(ctx, from); err != nil {
 				return nil, err
 			}
 		}
@@ -111,11 +111,11 @@ func (p *part) pick(i int) Picked {
 	return one
 }
 
-// markFor returns the last mark at or before a row, if reading can resume there.
-func markFor(marks []Mark, row uint32) (Mark, bool) {
-	at := sort.Search(len(marks), func(i int) bool { return marks[i].Row > row }) - 1
-	if at < 0 || marks[at].Offset < 0 {
-		return Mark{}, false
+// checkpointFor returns the last checkpoint at or before a row, if reading can resume there.
+func checkpointFor(checkpoints []Checkpoint, row uint32) (Checkpoint, bool) {
+	at := sort.Search(len(checkpoints), func(i int) bool { return checkpoints[i].Row > row }) - 1
+	if at < 0 || checkpoints[at].Offset < 0 {
+		return Checkpoint{}, false
 	}
-	return marks[at], true
+	return checkpoints[at], true
 }

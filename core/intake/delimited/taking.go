@@ -22,7 +22,7 @@ type span struct {
 
 type part struct {
 	text     *Text
-	first    Mark
+	first    Checkpoint
 	data     padded
 	records  []span
 	header   []table.Defect
@@ -246,9 +246,9 @@ func (t *taking) defect(i int, kind table.DefectKind, column int, detail string)
 }
 
 // Decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.
-func Decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clean bool) {
+func Decode[T string | []byte](characters *charmap.Charmap, raw T) (text string, clean bool) {
 	text = string(raw)
-	if marks == nil {
+	if characters == nil {
 		if utf8.ValidString(text) {
 			return text, true
 		}
@@ -257,8 +257,8 @@ func Decode[T string | []byte](marks *charmap.Charmap, raw T) (text string, clea
 	var b strings.Builder
 	clean = true
 	for i := range len(text) {
-		r := marks.DecodeByte(text[i])
-		if r == utf8.RuneError || (r >= 0x80 && r < 0xA0 && marks == charmap.Windows1252) {
+		r := characters.DecodeByte(text[i])
+		if r == utf8.RuneError || (r >= 0x80 && r < 0xA0 && characters == charmap.Windows1252) {
 			r, clean = utf8.RuneError, false
 		}
 		b.WriteRune(r)

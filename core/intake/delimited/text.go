@@ -43,8 +43,8 @@ type Layout struct {
 // Standard is the layout of the text that other formats are turned into.
 var Standard = Layout{Delimiter: ',', Quote: '"', LineEnd: '\n'}
 
-// Mark is a place where a part of the file starts, from which reading can resume.
-type Mark struct {
+// Checkpoint is a place where a part of the file starts, from which reading can resume.
+type Checkpoint struct {
 	Offset int64  `json:"offset"` // in bytes; -1 where the encoding does not allow resuming
 	Row    uint32 `json:"row"`    // the number of the first row there
 	Line   int64  `json:"line"`
@@ -62,7 +62,7 @@ type Text struct {
 	// Characters is the encoding where it is one of single bytes; nil for UTF-8.
 	Characters *charmap.Charmap
 	// Body is where the data starts; Skipped lines and Defects stand before it.
-	Body    Mark
+	Body    Checkpoint
 	Skipped int64
 	Defects []table.Defect
 	// Closing is how many records at the end are no rows.
@@ -90,23 +90,23 @@ func (t *Text) Columns() []string { return t.Names }
 // Open implements table.Source.
 func (t *Text) Open(ctx context.Context) (table.Parts, error) { return t.OpenAt(ctx, t.Body) }
 
-// OpenAt starts reading at a mark taken from an earlier reading of the same bytes.
-func (t *Text) OpenAt(ctx context.Context, mark Mark) (table.Parts, error) {
+// OpenAt starts reading at a checkpoint taken from an earlier reading of the same bytes.
+func (t *Text) OpenAt(ctx context.Context, from Checkpoint) (table.Parts, error) {
 	if !t.Seeks {
-		mark = t.Body
+		from = t.Body
 	}
-	p := &parts{ctx: ctx, text: t, at: mark, scan: t.scanner()}
-	if mark == t.Body {
+	p := &parts{ctx: ctx, text: t, at: from, scan: t.scanner()}
+	if from == t.Body {
 		p.header, p.setAside = t.Defects, t.Skipped
 		if t.Beside != nil {
 			p.beside = t.Beside()
 		}
 	}
 	var err error
-	if t.Seeks || mark.Offset == 0 {
-		p.in, err = t.Bytes(ctx, mark.Offset)
+	if t.Seeks || from.Offset == 0 {
+		p.in, err = t.Bytes(ctx, from.Offset)
 	} else if p.in, err = t.Bytes(ctx, 0); err == nil {
-		_, err = io.CopyN(io.Discard, p.in, mark.Offset)
+		_, err = io.CopyN(io.Discard, p.in, from.Offset)
 	}
 	return p, err
 }

@@ -70,13 +70,13 @@ type numberFormat struct {
 // numberFormats are the ways to write numbers that are looked for, the usual ones first.
 var numberFormats = func() []numberFormat {
 	var out []numberFormat
-	for _, marks := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "},
+	for _, pair := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "},
 		{".", "'"}} {
-		f := &table.Format{DecimalMark: marks[0][0]}
-		if marks[1] != "" {
-			f.GroupingMark = marks[1][0]
+		f := &table.Format{DecimalMark: pair[0][0]}
+		if pair[1] != "" {
+			f.GroupingMark = pair[1][0]
 		}
-		out = append(out, numberFormat{marks[0], marks[1], f})
+		out = append(out, numberFormat{pair[0], pair[1], f})
 	}
 	return out
 }()

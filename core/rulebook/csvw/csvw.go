@@ -199,14 +199,14 @@ func columnOf(b *rulebook.Rulebook, c *rulebook.Column, add func(string, ...any)
 			d.Format = strings.Join(codes, "|")
 		}
 	case c.Type.IsNumber() && (format.DecimalMark == ',' || format.GroupingMark != 0):
-		marks := map[string]string{"decimalChar": "."}
+		signs := map[string]string{"decimalChar": "."}
 		if format.DecimalMark != 0 {
-			marks["decimalChar"] = string(format.DecimalMark)
+			signs["decimalChar"] = string(format.DecimalMark)
 		}
 		if format.GroupingMark != 0 {
-			marks["groupChar"] = string(format.GroupingMark)
+			signs["groupChar"] = string(format.GroupingMark)
 		}
-		d.Format = marks
+		d.Format = signs
 	case (c.Type == table.TypeDate || c.Type == table.TypeDateTime) && len(patterns) > 0:
 		d.Format = patterns[0].String()
 		if len(patterns) > 1 {
