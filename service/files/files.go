@@ -59,14 +59,42 @@ type Writer struct {
 
 // Create starts taking bytes in.
 func (d *Directory) Create() (*Writer, error) {
-	f, err := os.CreateTemp(d.incoming(), "part-*")
+	for {
+		f, err := os.CreateTemp(d.incoming(), "part-*")
+		if err != nil {
+			return nil, err
+		}
+		ours, err := taken(f)
+		if ours {
+			return &Writer{directory: d, file: f, digest: sha256.New()}, nil
+		}
+		if _ = f.Close(); err != nil {
+			return nil, errors.Join(err, os.Remove(f.Name()))
+		}
+	}
+}
+
+// taken locks a new part. It is not ours where a sweep met it before it was locked: nobody seemed to write it, so it
+// goes.
+func taken(f *os.File) (ours bool, err error) {
+	for {
+		err := syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB)
+		switch {
+		case errors.Is(err, syscall.EINTR):
+			continue
+		case errors.Is(err, syscall.EWOULDBLOCK):
+			return false, nil
+		case err != nil:
+			return false, err
+		}
+		break
+	}
+	mine, err := f.Stat()
 	if err != nil {
-		return nil, err
+		return false, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
-	}
-	return &Writer{directory: d, file: f, digest: sha256.New()}, nil
+	named, err := os.Stat(f.Name())
+	return err == nil && os.SameFile(mine, named), nil
 }
 
 // Write implements io.Writer.

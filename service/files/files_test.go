@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/iotest"
 )
@@ -189,4 +190,41 @@ func TestASweepTakesWhatNobodySpeaksOfAndNobodyWrites(t *testing.T) {
 	if _, err := d.Open(digest); err != nil {
 		t.Errorf("what was being written is gone: %v", err)
 	}
+}
+
+// A sweep that meets a part between its making and its lock takes it; whoever makes it begins another.
+func TestASweepIsNotInTheWayOfWhatBegins(t *testing.T) {
+	d, _ := open(t)
+	ctx, stop := context.WithCancel(context.Background())
+	var sweeps sync.WaitGroup
+	for range 4 {
+		sweeps.Go(func() {
+			for ctx.Err() == nil {
+				if _, err := d.Sweep(ctx, func(_ context.Context, digests []string) (map[string]bool, error) {
+					all := map[string]bool{}
+					for _, digest := range digests {
+						all[digest] = true
+					}
+					return all, nil
+				}); err != nil && ctx.Err() == nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	for i := range 1500 {
+		w, err := d.Create()
+		if err != nil {
+			t.Fatalf("part %d: %v", i, err)
+		}
+		if i%50 == 0 {
+			_, _ = io.WriteString(w, "the same")
+			if _, _, err := w.Keep(); err != nil {
+				t.Fatalf("part %d: %v", i, err)
+			}
+		}
+		w.Discard()
+	}
+	stop()
+	sweeps.Wait()
 }
