@@ -69,7 +69,7 @@ func (o *output) numbers(c *audit.Column, n *profile.Spread) {
 		if x == nil {
 			return ""
 		}
-		return fmt.Sprintf("%.6g", *x)
+		return document.Figure(*x)
 	}
 	named := map[float64]string{0: "lowest", 0.25: "first quartile", 0.5: "median", 0.75: "third quartile",
 		1: "highest"}
@@ -79,18 +79,21 @@ func (o *output) numbers(c *audit.Column, n *profile.Spread) {
 		if name == "" {
 			name = fmt.Sprintf("%g%% lie below", 100*q.Share)
 		}
-		quantiles = append(quantiles, [2]string{name, fmt.Sprintf("%.6g", q.Number)})
+		quantiles = append(quantiles, [2]string{name, document.Figure(q.Number)})
 	}
 	moments := [][2]string{{"numbers", count(n.Count)}, {"sum", c.Sum}, {"mean", shortNumber(c.Mean)},
 		{"deviation", text(n.Deviation)}, {"skewness", text(n.Skewness)},
 		{"beyond the low fence", count(n.Outliers.Below)}, {"beyond the high fence", count(n.Outliers.Above)},
-		{"fences at", fmt.Sprintf("%.6g and %.6g", n.Outliers.LowFence, n.Outliers.HighFence)}, {"", ""}}
+		{"fences at", document.Figure(n.Outliers.LowFence) + " and " + document.Figure(n.Outliers.HighFence)}, {"", ""}}
 	for i := range quantiles {
 		g.add(quantiles[i][0], quantiles[i][1], moments[i][0], moments[i][1])
 	}
 	o.grid(g, "")
 	if n.QuantileError > 0 {
-		o.line("Quantiles are estimates, off by %.2g%% of themselves at most, since there are too many different numbers.", 100*n.QuantileError)
+		o.line("Since there are too many different numbers, quantiles are estimates, off by %.2g%% of themselves at most;",
+			100*n.QuantileError)
+		o.line("%s numbers may belong to the bar beside theirs, and %s to the other side of a fence.",
+			count(n.Histogram.Unsure), count(n.Outliers.Unsure))
 	}
 	o.line("")
 	h := n.Histogram
@@ -99,12 +102,21 @@ func (o *output) numbers(c *audit.Column, n *profile.Spread) {
 		bars = append(bars, profile.Frequency{Text: "below", Rows: h.Below})
 	}
 	for i, rows := range h.Rows {
-		bars = append(bars, profile.Frequency{Text: fmt.Sprintf("from %.6g", h.From+float64(i)*h.Width), Rows: rows})
+		bars = append(bars, profile.Frequency{Text: "from " + document.Figure(rounded(h.From+float64(i)*h.Width, h.Width)), Rows: rows})
 	}
 	if h.Above > 0 {
 		bars = append(bars, profile.Frequency{Text: "above", Rows: h.Above})
 	}
 	o.bars(bars, len(bars))
+}
+
+// rounded takes off what binary numbers add to an edge of bins of some width.
+func rounded(edge, width float64) float64 {
+	unit := math.Pow10(3 - int(math.Floor(math.Log10(width))))
+	if math.IsInf(unit, 0) || unit == 0 {
+		return edge
+	}
+	return math.Round(edge*unit) / unit
 }
 
 func (o *output) frequencies(title string, of []profile.Frequency) {

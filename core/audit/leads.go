@@ -104,9 +104,9 @@ func leads(r *Result) []Lead {
 		if n := c.Numbers; n != nil {
 			if beyond := n.Outliers.Below + n.Outliers.Above; beyond > 0 && c.Role == RoleMeasure &&
 				beyond*20 <= n.Count {
-				add("outliers", beyond, "%s %s of %s %s beyond the fences at %.6g and %.6g.", document.Grouped(beyond),
+				add("outliers", beyond, "%s %s of %s %s beyond the fences at %s and %s.", document.Grouped(beyond),
 					document.Plural(beyond, "number", "numbers"), c.Name, document.Plural(beyond, "lies", "lie"),
-					n.Outliers.LowFence, n.Outliers.HighFence)
+					document.Figure(n.Outliers.LowFence), document.Figure(n.Outliers.HighFence))
 			}
 		}
 		if d := c.Dates; d != nil && d.LastPartial {

@@ -2,6 +2,8 @@ package document
 
 import (
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 )
 
@@ -37,4 +39,33 @@ func Grouped(n int64) string {
 		s = s[:i] + "," + s[i:]
 	}
 	return s
+}
+
+// Figure writes a number for people: as it is where it has ten digits or fewer, and else with
+// six of them at least, its whole part never cut.
+func Figure(x float64) string {
+	shortest := strconv.FormatFloat(x, 'f', -1, 64)
+	whole, rest, _ := strings.Cut(strings.TrimPrefix(shortest, "-"), ".")
+	digits := len(strings.TrimLeft(whole+rest, "0"))
+	switch size := math.Abs(x); {
+	case digits > 10 && size < 1e-4, size >= 1e18:
+		return strconv.FormatFloat(x, 'g', 6, 64)
+	case digits > 10 && size < 1:
+		shortest = strconv.FormatFloat(x, 'f', 6, 64)
+	case digits > 10:
+		shortest = strconv.FormatFloat(x, 'f', max(0, 6-len(whole)), 64)
+	}
+	before, after, fraction := strings.Cut(shortest, ".")
+	n, err := strconv.ParseInt(before, 10, 64)
+	if err != nil {
+		return shortest
+	}
+	grouped := Grouped(n)
+	if n == 0 && x < 0 {
+		grouped = "-0"
+	}
+	if !fraction {
+		return grouped
+	}
+	return grouped + "." + after
 }

@@ -13,12 +13,48 @@ import (
 // Numbers gathers the numbers of a column. The zero value is empty. Count, sum and sum
 // of squares are exact, whatever the order in which numbers are added.
 type Numbers struct {
-	count  int64
-	scales [scales]ofScale
-	wide   []wideNumber // beyond a machine word; rare
-	// third is the sum of third powers, for the skewness alone, and thus in floating point.
-	third   float64
+	count   int64
+	scales  [scales]ofScale
+	wide    []wideNumber // beyond a machine word; rare
+	around  moments      // for the skewness alone, and thus in floating point
 	buckets buckets
+}
+
+// moments are the sums of the first three powers of the distances from one of the numbers. Those
+// from zero would lose everything where numbers are large and lie close together.
+type moments struct {
+	from                 float64
+	any                  bool
+	first, second, third float64
+}
+
+func (m *moments) add(x float64, rows int64) {
+	if !m.any {
+		m.any, m.from = true, x
+	}
+	d, n := x-m.from, float64(rows)
+	m.first += n * d
+	m.second += n * d * d
+	m.third += n * d * d * d
+}
+
+// merge takes in the moments of count other numbers.
+func (m *moments) merge(o *moments, count int64) {
+	if !m.any {
+		*m = *o
+		return
+	}
+	d, n := o.from-m.from, float64(count)
+	m.first += o.first + n*d
+	m.second += o.second + 2*d*o.first + n*d*d
+	m.third += o.third + 3*d*o.second + 3*d*d*o.first + n*d*d*d
+}
+
+// central returns the mean of the third powers of the distances from the mean of count numbers.
+func (m *moments) central(count int64) float64 {
+	n := float64(count)
+	mean := m.first / n
+	return m.third/n - 3*mean*m.second/n + 2*mean*mean*mean
 }
 
 // scales is how many numbers of digits after the point fit a machine word.
@@ -53,7 +89,7 @@ func (n *Numbers) Add(d table.Decimal, rows int64) {
 	} else {
 		n.wide = append(n.wide, wideNumber{d, rows})
 		x := d.Float()
-		n.third += x * x * x * float64(rows)
+		n.around.add(x, rows)
 		n.buckets.add(x, rows)
 	}
 }
@@ -80,7 +116,7 @@ func (n *Numbers) addWord(c int64, scale int, rows int64) {
 	}
 	s.addSquare(size, uint64(rows))
 	x := float64(c) * unit[scale]
-	n.third += x * x * x * float64(rows)
+	n.around.add(x, rows)
 	n.buckets.add(x, rows)
 }
 
@@ -88,6 +124,9 @@ func (n *Numbers) addWord(c int64, scale int, rows int64) {
 // digits, and are at most 4096.
 func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 	n.count += int64(len(coefficients))
+	if !n.around.any && len(coefficients) > 0 {
+		n.around.any, n.around.from = true, float64(coefficients[0])*unit[scales[0]]
+	}
 	for start := 0; start < len(coefficients); {
 		scale := scales[start]
 		s := &n.scales[scale]
@@ -99,7 +138,7 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			squaresLo, carry uint64
 			squaresHi        uint64
 			lowest, highest  = s.lowest, s.highest
-			third, unit, at  = n.third, unit[scale], start
+			around, unit, at = n.around, unit[scale], start
 		)
 		for ; at < len(coefficients) && scales[at] == scale; at++ {
 			c := coefficients[at]
@@ -110,11 +149,14 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			squaresLo, carry = bits.Add64(squaresLo, lo, 0)
 			squaresHi += hi + carry
 			x := float64(c) * unit
-			third += x * x * x
+			d := x - around.from
+			around.first += d
+			around.second += d * d
+			around.third += d * d * d
 			n.buckets.add(x, 1)
 		}
 		start = at
-		n.third, s.lowest, s.highest = third, lowest, highest
+		n.around, s.lowest, s.highest = around, lowest, highest
 		s.sumLo, carry = bits.Add64(s.sumLo, uint64(sum), 0)
 		s.sumHi += sum>>63 + int64(carry)
 		s.squares[0], carry = bits.Add64(s.squares[0], squaresLo, 0)
@@ -147,7 +189,7 @@ func (n *Numbers) Merge(o *Numbers) {
 		return
 	}
 	n.count += o.count
-	n.third += o.third
+	n.around.merge(&o.around, o.count)
 	n.wide = append(n.wide, o.wide...)
 	for i := range o.scales {
 		a, b := &n.scales[i], &o.scales[i]
@@ -264,6 +306,9 @@ func (n *Numbers) around2() float64 {
 	return n.squared().Mul(count).Sub(sum.Mul(sum)).Float() / float64(n.count)
 }
 
+// noise is the skewness below which rounding alone speaks.
+const noise = 1e-9
+
 // skewness returns the third standardised moment g1 = m3 / m2^1.5 (Fisher-Pearson),
 // NaN where all numbers are equal or there are fewer than three.
 func (n *Numbers) skewness() float64 {
@@ -271,10 +316,11 @@ func (n *Numbers) skewness() float64 {
 	if n.count < 3 || m2 <= 0 {
 		return math.NaN()
 	}
-	count, mean := float64(n.count), n.Sum().Float()/float64(n.count)
-	second := n.squared().Float() / count
-	m3 := n.third/count - 3*mean*second + 2*mean*mean*mean
-	return m3 / math.Pow(m2, 1.5)
+	g1 := n.around.central(n.count) / math.Pow(m2, 1.5)
+	if math.Abs(g1) < noise {
+		return 0
+	}
+	return g1
 }
 
 // buckets counts numbers by their leading binary digits: 1024 buckets for each power of
@@ -332,20 +378,28 @@ func (b *buckets) reset() { b.each(func(_ uint64, p *page) { clear(p[:]) }) }
 
 // weighed is a number with the rows it stands in.
 type weighed struct {
-	number float64
+	number table.Decimal
 	rows   int64
 }
 
 // ascending returns the middles of the buckets in the order of numbers.
 func (b *buckets) ascending() []weighed {
-	var out []weighed
+	type middle struct {
+		number float64
+		rows   int64
+	}
+	var middles []middle
 	b.each(func(start uint64, p *page) {
 		for at, rows := range p {
 			if rows > 0 {
-				out = append(out, weighed{math.Float64frombits(start | uint64(at)<<42 | 1<<41), int64(rows)})
+				middles = append(middles, middle{math.Float64frombits(start | uint64(at)<<42 | 1<<41), int64(rows)})
 			}
 		}
 	})
-	slices.SortFunc(out, func(a, b weighed) int { return cmp.Compare(a.number, b.number) })
+	slices.SortFunc(middles, func(a, b middle) int { return cmp.Compare(a.number, b.number) })
+	out := make([]weighed, len(middles))
+	for i, m := range middles {
+		out[i] = weighed{table.DecimalNear(m.number), m.rows}
+	}
 	return out
 }

@@ -34,6 +34,8 @@ type Histogram struct {
 	Rows  []int64 `json:"rows"`
 	Below int64   `json:"below,omitempty"` // numbers below the first bin
 	Above int64   `json:"above,omitempty"`
+	// Unsure is how many numbers may lie in the neighbouring bin, where bins are estimated.
+	Unsure int64 `json:"unsure,omitempty"`
 }
 
 // Outliers counts the numbers beyond the fences, which stand one and a half
@@ -43,13 +45,24 @@ type Outliers struct {
 	HighFence float64 `json:"high_fence"`
 	Below     int64   `json:"below"`
 	Above     int64   `json:"above"`
+	// Unsure is how many numbers may lie on the other side of a fence, where fences are estimated.
+	Unsure int64 `json:"unsure,omitempty"`
 }
 
 // shares are the shares of the quantiles given: five of them are the five-number summary.
-var shares = []float64{0, 0.01, 0.05, 0.25, 0.5, 0.75, 0.95, 0.99, 1}
+var shares = []table.Decimal{hundredths(0), hundredths(1), hundredths(5), quarter, hundredths(50), threeQuarters,
+	hundredths(95), hundredths(99), hundredths(100)}
+
+var (
+	quarter, threeQuarters = hundredths(25), hundredths(75)
+
+	fences = table.DecimalOf(15, 1) // interquartile ranges outside the quartiles
+	bounds = table.DecimalOf(3, 0)  // of the histogram, likewise
+)
+
+func hundredths(n int64) table.Decimal { return table.DecimalOf(n, 2) }
 
 const (
-	fences   = 1.5
 	binsMost = 40
 	binsWish = 24
 )
@@ -62,28 +75,67 @@ func (s *Summary) spread(number func(string) (table.Decimal, bool)) *Spread {
 		ordered, out.QuantileError = n.buckets.ascending(), bucketError
 		low, high, _ := n.extremes()
 		for i := range ordered {
-			ordered[i].number = min(max(ordered[i].number, low.Float()), high.Float())
+			ordered[i].number = within(ordered[i].number, low, high)
 		}
-		ordered[0].number, ordered[len(ordered)-1].number = low.Float(), high.Float()
+		ordered[0].number, ordered[len(ordered)-1].number = low, high
 	} else {
 		ordered = s.counts.ascending(number)
 	}
 	for _, share := range shares {
-		out.Quantiles = append(out.Quantiles, Quantile{share, quantile(ordered, n.count, share)})
+		out.Quantiles = append(out.Quantiles, Quantile{share.Float(), quantile(ordered, n.count, share).Float()})
 	}
-	first, third := quantile(ordered, n.count, 0.25), quantile(ordered, n.count, 0.75)
-	reach := third - first
-	out.Outliers = Outliers{LowFence: first - fences*reach, HighFence: third + fences*reach}
-	for _, w := range ordered {
-		if w.number < out.Outliers.LowFence {
-			out.Outliers.Below += w.rows
-		}
-		if w.number > out.Outliers.HighFence {
-			out.Outliers.Above += w.rows
-		}
+	first, third := quantile(ordered, n.count, quarter), quantile(ordered, n.count, threeQuarters)
+	reach := third.Sub(first)
+	outside := func(times table.Decimal) (low, high table.Decimal) {
+		return first.Sub(times.Mul(reach)), third.Add(times.Mul(reach))
 	}
-	out.Histogram = histogram(ordered, first-2*fences*reach, third+2*fences*reach)
+	low, high := outside(fences)
+	out.Outliers = outliers(ordered, low, high)
+	low, high = outside(bounds)
+	out.Histogram = histogram(ordered, low, high)
+	if s.counts.over {
+		out.Histogram.Unsure = out.Histogram.unsure(ordered)
+		out.Outliers.Unsure = out.Outliers.unsure(ordered, first.Float(), third.Float())
+	}
 	return out
+}
+
+func within(x, low, high table.Decimal) table.Decimal {
+	switch {
+	case x.Cmp(low) < 0:
+		return low
+	case x.Cmp(high) > 0:
+		return high
+	}
+	return x
+}
+
+// outliers counts what lies beyond the fences; what lies on one does not.
+func outliers(ordered []weighed, low, high table.Decimal) Outliers {
+	out := Outliers{LowFence: low.Float(), HighFence: high.Float()}
+	for _, w := range ordered {
+		if w.number.Cmp(low) < 0 {
+			out.Below += w.rows
+		}
+		if w.number.Cmp(high) > 0 {
+			out.Above += w.rows
+		}
+	}
+	return out
+}
+
+// unsure counts the numbers that are as near to a fence as the fence and they may be off.
+func (o *Outliers) unsure(ordered []weighed, first, third float64) int64 {
+	off := bucketError * ((1+1.5)*max(math.Abs(first), math.Abs(third)) + 1.5*min(math.Abs(first), math.Abs(third)))
+	rows := int64(0)
+	for _, w := range ordered {
+		x := w.number.Float()
+		near := off + bucketError*math.Abs(x)
+		if math.Abs(x-o.LowFence) <= near || math.Abs(x-o.HighFence) <= near {
+			rows += w.rows
+		}
+	}
+	return rows
 }
 
 func finite(x float64) *float64 {
@@ -98,86 +150,102 @@ func (c *counts) ascending(number func(string) (table.Decimal, bool)) []weighed 
 	out := make([]weighed, 0, len(c.rows))
 	for code, rows := range c.rows {
 		if d, ok := number(c.texts.Texts[code]); ok {
-			out = append(out, weighed{d.Float(), rows})
+			out = append(out, weighed{d, rows})
 		}
 	}
-	slices.SortFunc(out, func(a, b weighed) int {
-		switch {
-		case a.number < b.number:
-			return -1
-		case a.number > b.number:
-			return 1
-		}
-		return 0
-	})
+	slices.SortFunc(out, func(a, b weighed) int { return a.number.Cmp(b.number) })
 	return out
 }
 
-// quantile interpolates linearly at share x (count-1), as SQL's percentile_cont does.
-func quantile(ordered []weighed, count int64, share float64) float64 {
-	at := share * float64(count-1)
-	low, high := int64(math.Floor(at)), int64(math.Ceil(at))
-	var below float64
+// quantile interpolates linearly at share x (count-1), as SQL's percentile_cont does, exactly.
+func quantile(ordered []weighed, count int64, share table.Decimal) table.Decimal {
+	at := share.Times(count - 1)
+	low := at.Floor()
+	part := at.Sub(low)
+	before := low.Units(0, false) // how many numbers come before the lower of the two
 	seen := int64(0)
 	for i, w := range ordered {
-		if seen <= low {
-			below = w.number
+		if seen += w.rows; seen <= before {
+			continue
 		}
-		if seen += w.rows; seen > high {
-			if low >= seen-w.rows {
-				below = w.number
-			}
-			if low == high {
-				return ordered[i].number
-			}
-			return below + (w.number-below)*(at-float64(low))
+		if part.Sign() == 0 || seen > before+1 || i == len(ordered)-1 {
+			return w.number
 		}
+		return w.number.Add(ordered[i+1].number.Sub(w.number).Mul(part))
 	}
-	return below
+	return table.Decimal{}
 }
 
-func histogram(ordered []weighed, from, to float64) Histogram {
-	from, to = max(from, ordered[0].number), min(to, ordered[len(ordered)-1].number)
-	width := roundWidth((to - from) / binsWish)
-	if whole(ordered) && width < 1 {
-		width = 1
+func histogram(ordered []weighed, from, to table.Decimal) Histogram {
+	lowest, highest := ordered[0].number, ordered[len(ordered)-1].number
+	from, to = within(lowest, from, highest), within(highest, lowest, to)
+	width := roundWidth(to.Sub(from))
+	if one := table.DecimalOf(1, 0); width.Cmp(one) < 0 && whole(ordered) {
+		width = one
 	}
-	h := Histogram{From: math.Floor(from/width) * width, Width: width}
-	bins := min(max(int(math.Floor((to-h.From)/width))+1, 1), binsMost)
-	h.Rows = make([]int64, bins)
+	edge := from
+	if rest, ok := from.Mod(width); ok {
+		edge = from.Sub(rest)
+		if rest.Sign() < 0 {
+			edge = edge.Sub(width)
+		}
+	}
+	h := Histogram{From: edge.Float(), Width: width.Float(), Rows: []int64{0}}
+	next := edge.Add(width)
+	for ; next.Cmp(to) <= 0 && len(h.Rows) < binsMost; next = next.Add(width) {
+		h.Rows = append(h.Rows, 0)
+	}
+	bin, end := 0, edge.Add(width) // of the bin
 	for _, w := range ordered {
-		switch at := math.Floor((w.number - h.From) / width); {
-		case at < 0:
+		for bin < len(h.Rows) && w.number.Cmp(end) >= 0 {
+			bin, end = bin+1, end.Add(width)
+		}
+		switch {
+		case w.number.Cmp(edge) < 0:
 			h.Below += w.rows
-		case at >= float64(bins):
+		case bin == len(h.Rows):
 			h.Above += w.rows
 		default:
-			h.Rows[int(at)] += w.rows
+			h.Rows[bin] += w.rows
 		}
 	}
 	return h
 }
 
-// whole reports whether all of the numbers are whole ones.
-func whole(ordered []weighed) bool {
+// unsure counts the numbers that may lie in a neighbouring bin, since they stand for all those
+// within bucketError of them.
+func (h *Histogram) unsure(ordered []weighed) int64 {
+	bin := func(x float64) float64 {
+		return min(max(math.Floor((x-h.From)/h.Width), -1), float64(len(h.Rows)))
+	}
+	rows := int64(0)
 	for _, w := range ordered {
-		if w.number != math.Trunc(w.number) {
-			return false
+		x := w.number.Float()
+		if off := bucketError * math.Abs(x); bin(x-off) != bin(x+off) {
+			rows += w.rows
 		}
 	}
-	return true
+	return rows
 }
 
-// roundWidth returns the least of 1, 2, 2.5 or 5 times a power of ten that is not below width.
-func roundWidth(width float64) float64 {
-	if !(width > 0) || math.IsInf(width, 0) {
-		return 1
+// whole reports whether all of the numbers are whole ones.
+func whole(ordered []weighed) bool {
+	return !slices.ContainsFunc(ordered, func(w weighed) bool { return !w.number.IsWhole() })
+}
+
+// roundWidth returns the least of 1, 2, 2.5 or 5 times a power of ten of which binsWish cover a range.
+func roundWidth(over table.Decimal) table.Decimal {
+	if over.Sign() <= 0 {
+		return table.DecimalOf(1, 0)
 	}
-	power := math.Pow(10, math.Floor(math.Log10(width)))
-	for _, factor := range []float64{1, 2, 2.5, 5} {
-		if factor*power >= width {
-			return factor * power
+	power := table.PowerOfTen(int(math.Floor(math.Log10(over.Float()/binsWish))) - 1)
+	for {
+		for _, factor := range []table.Decimal{table.DecimalOf(1, 0), table.DecimalOf(2, 0), table.DecimalOf(25, 1),
+			table.DecimalOf(5, 0)} {
+			if width := factor.Mul(power); width.Times(binsWish).Cmp(over) >= 0 {
+				return width
+			}
 		}
+		power = power.Mul(table.DecimalOf(10, 0))
 	}
-	return 10 * power
 }

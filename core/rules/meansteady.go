@@ -5,6 +5,7 @@ import (
 	"math"
 	"strconv"
 
+	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 )
 
@@ -51,6 +52,7 @@ func (r meanSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if math.Abs(now-then) <= math.Abs(then)*r.within/100 {
 		return rulebook.Outcome{}
 	}
-	return rulebook.Outcome{Found: fmt.Sprintf("The mean of %s is %.6g; before it was %.6g%s.", r.column, now, then,
+	return rulebook.Outcome{Found: fmt.Sprintf("The mean of %s is %s; before it was %s%s.", r.column,
+		document.Figure(now), document.Figure(then),
 		movedBy(now, then))}
 }

@@ -92,6 +92,24 @@ func ParseDecimal(s string) (Decimal, bool) {
 	return Decimal{coefficient: coefficient, scale: int32(scale)}, true
 }
 
+// DecimalNear returns the shortest decimal that a float64 stands for; x is finite.
+func DecimalNear(x float64) Decimal {
+	d, _ := ParseDecimal(strconv.FormatFloat(x, 'f', -1, 64))
+	return d
+}
+
+// PowerOfTen returns 10^n, n from -400 to 400.
+func PowerOfTen(n int) Decimal {
+	d := new(apd.Decimal)
+	d.SetFinite(1, 0)
+	if n <= 0 {
+		d.Exponent = int32(n)
+		return narrow(d)
+	}
+	d.Coeff.Exp(apd.NewBigInt(10), apd.NewBigInt(int64(n)), nil)
+	return narrow(d)
+}
+
 func parseWide(s string) (Decimal, bool) {
 	if at := strings.IndexAny(s, "eE"); at >= 0 {
 		exponent, err := strconv.Atoi(s[at+1:])

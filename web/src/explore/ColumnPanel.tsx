@@ -136,6 +136,7 @@ function Figures({ t, c, rows }: { t: Table; c: Column; rows: number }) {
             "beyond the fences",
             outside > 0 ? (
               <Link key="o" {...to(beyond(c.name, n.outliers.low_fence, n.outliers.high_fence))}>
+                {n.outliers.unsure ? "≈ " : ""}
                 {count(outside)}
               </Link>
             ) : (

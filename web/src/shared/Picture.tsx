@@ -2,7 +2,7 @@ import { Box, HStack, Text, useToken } from "@chakra-ui/react";
 import { useRef } from "react";
 import type { Schemas } from "../client/client";
 import { SavePicture } from "./save";
-import { count, plural, short } from "./words";
+import { count, edge, plural, short } from "./words";
 
 type Column = Schemas["Column"];
 
@@ -13,12 +13,12 @@ export function barsOf(c: Column): Bar[] {
   if (c.numbers) {
     const h = c.numbers.histogram;
     return [
-      ...(h.below ? [{ label: `below ${short(h.from)}`, rows: h.below }] : []),
+      ...(h.below ? [{ label: `below ${edge(h.from, h.width)}`, rows: h.below }] : []),
       ...h.rows.map((rows, i) => ({
-        label: `${short(h.from + i * h.width)} to ${short(h.from + (i + 1) * h.width)}`,
+        label: `${edge(h.from + i * h.width, h.width)} to ${edge(h.from + (i + 1) * h.width, h.width)}`,
         rows,
       })),
-      ...(h.above ? [{ label: `from ${short(h.from + h.rows.length * h.width)}`, rows: h.above }] : []),
+      ...(h.above ? [{ label: `from ${edge(h.from + h.rows.length * h.width, h.width)}`, rows: h.above }] : []),
     ];
   }
   if (c.dates) {
@@ -80,7 +80,11 @@ export function LargePicture({ c }: { c: Column }) {
   const every = Math.ceil(bars.length / (c.numbers || c.dates ? 9 : 12));
   const shown = bars.reduce((n, b) => n + b.rows, 0);
   const says = c.numbers
-    ? `${plural(shown, "number", "numbers")} of ${c.name} in bins of ${short(c.numbers.histogram.width)}`
+    ? `${plural(shown, "number", "numbers")} of ${c.name} in bins of ${short(c.numbers.histogram.width)}${
+        c.numbers.histogram.unsure
+          ? `; estimated: ${count(c.numbers.histogram.unsure)} may belong to the bar beside theirs`
+          : ""
+      }`
     : c.dates
       ? `${plural(shown, "date", "dates")} of ${c.name} by ${c.dates.unit}`
       : `The most frequent values of ${c.name}: ${count(shown)} of ${plural(c.filled, "filled cell", "filled cells")}`;

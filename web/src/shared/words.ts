@@ -59,11 +59,19 @@ export const caughtWord: Record<Dimension, string> = {
   consistency: "inconsistent",
 };
 
-/** A number with at most six significant digits. */
+/** A number with six significant digits; its whole part is never cut. */
 export const short = (n: number) =>
   Math.abs(n) >= 1e15
-    ? n.toExponential(3)
-    : Number(n.toPrecision(6)).toLocaleString("en-GB", { maximumFractionDigits: 6 });
+    ? n.toExponential(5)
+    : (Math.abs(n) >= 1e5 ? Math.round(n * 10) / 10 : Number(n.toPrecision(6))).toLocaleString("en-GB", {
+        maximumFractionDigits: 6,
+      });
+
+/** Where a bin of some width starts, with as many digits as tell it from the next. */
+export const edge = (at: number, width: number) =>
+  at.toLocaleString("en-GB", {
+    maximumFractionDigits: Math.min(Math.max(2 - Math.floor(Math.log10(width)), 0), 15),
+  });
 
 /** A share of the whole in percent, with as many digits as matter. */
 export const shareOf = (part: number, whole: number) =>
