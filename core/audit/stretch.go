@@ -271,11 +271,11 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 	}
 	if len(c.identities) > code {
 		t := d.Tokens[code]
-		if k := cell.Value.Kind; k != table.Missing && k != table.Text {
+		if k := cell.Value.Kind; cell.Spelling || k != table.Missing && k != table.Text {
 			if _, scale, ok := t.Number(); ok && k == table.Number && j.cells.PlainNumbers() {
 				t = t.Shortest(scale)
 			} else {
-				t = table.TokenOf(cell.Value.Identity())
+				t = table.TokenOf(cell.Identity(""))
 			}
 		}
 		c.identities[code] = t

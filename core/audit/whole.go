@@ -150,9 +150,6 @@ func identitiesOf(rows rulebook.Batch, columns []int) identities {
 			missing[code] = cell.Missing
 			if !cell.Missing {
 				texts[code] = cell.Identity(text)
-				if cell.Spelling {
-					texts[code] = cell.Value.Text
-				}
 			}
 			tokens[code] = table.TokenOf(texts[code])
 		}

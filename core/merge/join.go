@@ -33,8 +33,8 @@ type joiner struct {
 	misses                                   map[string]int64
 }
 
-// keyPart is one column of a key, as it is compared: numbers, dates and times by their value
-// where both sides are declared so, everything else to the letter.
+// keyPart is one column of a key, as it is compared: by value where both sides are of one type, or are numbers, or
+// are texts and codes; to the letter where they are not.
 type keyPart struct {
 	cells *rulebook.Cells // nil for to the letter
 }
@@ -45,13 +45,10 @@ func (k keyPart) identity(text string) string {
 		return text
 	}
 	cell := k.cells.Read(text)
-	switch {
-	case cell.Missing:
+	if cell.Missing {
 		return ""
-	case cell.Mistyped:
-		return text
 	}
-	return cell.Value.Identity()
+	return cell.Identity(text)
 }
 
 // keyParts says how the parts of a join's key are compared.
@@ -67,7 +64,8 @@ func (m *merger) keyParts(j Join, in Input) (left, right []keyPart) {
 }
 
 func comparable(a, b table.Type) bool {
-	return a.IsNumber() && b.IsNumber() || a == b && a != table.TypeText && a != table.TypeCode
+	worded := func(t table.Type) bool { return t == table.TypeText || t == table.TypeCode }
+	return a == b || a.IsNumber() && b.IsNumber() || worded(a) && worded(b)
 }
 
 // cellsOf reads a column of the table so far. Tables of ours are written alike, so that another

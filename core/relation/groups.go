@@ -142,10 +142,7 @@ type batchKeys struct {
 func (t *Table) levelledKeys(b *table.Batch, at []int) batchKeys {
 	return t.hashKeys(b, at, func(cell *rulebook.Cell, text string) string {
 		if cell.Value.Kind == table.Text || cell.Value.Kind == table.Missing {
-			if cell.Spelling {
-				text = cell.Value.Text
-			}
-			if folded := table.Fold(text); folded != "" {
+			if folded := table.Fold(cell.Identity(text)); folded != "" {
 				return folded
 			}
 		}

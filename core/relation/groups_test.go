@@ -53,8 +53,9 @@ func TestGroupsAreToldApart(t *testing.T) {
 	}
 	for kind, want := range map[relation.GroupKind]relation.GroupsCount{
 		relation.Equal:       {Groups: 1, Rows: 2, Surplus: 1, Impact: map[string]string{"flow": "5"}},
-		relation.Conflicting: {Groups: 1, Rows: 3, Surplus: 2, Impact: map[string]string{"flow": "15"}},
-		relation.Near:        {Groups: 2, Rows: 4, Surplus: 2, Impact: map[string]string{"flow": "6.5"}},
+		// A code and another spelling of it are one thing.
+		relation.Conflicting: {Groups: 2, Rows: 5, Surplus: 3, Impact: map[string]string{"flow": "17.5"}},
+		relation.Near:        {Groups: 1, Rows: 2, Surplus: 1, Impact: map[string]string{"flow": "4"}},
 	} {
 		if got := g.Of[kind]; !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %+v, want %+v", kind, got, want)
@@ -64,11 +65,11 @@ func TestGroupsAreToldApart(t *testing.T) {
 		t.Errorf("%d rows, %d surplus once levelled", g.Rows, g.SurplusLevelled)
 	}
 	page, of, err := g.Page(ctx, table, relation.Conflicting, 0, 5)
-	if err != nil || of != 1 || len(page) != 1 || page[0].Count != 3 || !reflect.DeepEqual(page[0].Differs,
+	if err != nil || of != 2 || len(page) != 2 || page[0].Count != 3 || !reflect.DeepEqual(page[0].Differs,
 		[]string{"flow"}) || page[0].Rows[1].Row != 4 || page[0].Rows[1].Cells[2] != "8" {
 		t.Errorf("%+v, %d, %v", page, of, err)
 	}
-	if page, of, err := g.Page(ctx, table, relation.Near, 1, 5); err != nil || of != 2 || len(page) != 1 ||
+	if page, of, err := g.Page(ctx, table, relation.Near, 0, 5); err != nil || of != 1 || len(page) != 1 ||
 		!reflect.DeepEqual(page[0].Differs, []string{"station", "flow"}) || page[0].Rows[1].Line != 11 {
 		t.Errorf("%+v, %d, %v", page, of, err)
 	}

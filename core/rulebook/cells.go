@@ -107,11 +107,14 @@ func (c *Cells) Sum(column *table.Column, some []int) table.Decimal {
 	return sum
 }
 
-// Identity is the text by which a cell takes part in a key: that of its value
-// where it is a number, date or boolean, so that 1.0 and 1 are one thing, and the
-// text as it stands everywhere else.
+// Identity is the text by which a cell is one thing with others, in keys, groups, references, joins and fixes alike: that
+// of its value where it is a number, date or boolean, so that 1.0 and 1 are one thing; the code where it is
+// another spelling of one; and the text as it stands everywhere else.
 func (c Cell) Identity(text string) string {
-	if c.Value.Kind == table.Missing || c.Value.Kind == table.Text {
+	switch {
+	case c.Spelling:
+		return c.Value.Text
+	case c.Value.Kind == table.Missing || c.Value.Kind == table.Text:
 		return text
 	}
 	return c.Value.Identity()

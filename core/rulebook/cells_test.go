@@ -31,7 +31,7 @@ code_lists: {l: [{code: A, spellings: [one]}]}
 		{"day", "01/05/2024", "2024-05-01", true}, {"day", "01/05/2024", "05/01/2024", false},
 		{"truth", "yes", "true", true}, {"truth", "yes", "no", false},
 		{"text", "1", "1.0", false}, {"text", "a", "A", false},
-		{"code", "A", "one", false}, // a key is of what stands there; another spelling is a finding
+		{"code", "A", "one", true}, {"code", "a ", "one", true}, {"code", "A", "B", false},
 	} {
 		cells := b.Cells(c.column)
 		one, other := cells.Read(c.one).Identity(c.one), cells.Read(c.other).Identity(c.other)

@@ -30,14 +30,20 @@ type setCell struct {
 func (s setCell) Columns() []string        { return append(slices.Sorted(maps.Keys(s.key)), s.column) }
 func (s setCell) Sets() ([]string, string) { return []string{s.column}, s.to }
 
+// Chosen implements fix.Setter. A row is meant where each of its cells is the same thing as the key's text.
 func (s setCell) Chosen(rows rulebook.Batch) func(at int) bool {
-	wanted := map[int]string{}
+	meant := map[int][]bool{} // by column, per code
 	for name, text := range s.key {
-		wanted[slices.Index(rows.Names, name)] = text
+		c := slices.Index(rows.Names, name)
+		wanted := rows.Cells[c].Read(text)
+		for _, there := range rows.Columns[c].Texts {
+			cell := rows.Cells[c].Read(there)
+			meant[c] = append(meant[c], cell.Missing == wanted.Missing && cell.Identity(there) == wanted.Identity(text))
+		}
 	}
 	return func(at int) bool {
-		for c, text := range wanted {
-			if rows.Columns[c].At(at) != text {
+		for c, codes := range meant {
+			if !codes[rows.Columns[c].Codes[at]] {
 				return false
 			}
 		}

@@ -18,7 +18,9 @@ export function barsOf(c: Column): Bar[] {
         label: `${edge(h.from + i * h.width, h.width)} to ${edge(h.from + (i + 1) * h.width, h.width)}`,
         rows,
       })),
-      ...(h.above ? [{ label: `from ${edge(h.from + h.rows.length * h.width, h.width)}`, rows: h.above }] : []),
+      ...(h.above
+        ? [{ label: `from ${edge(h.from + h.rows.length * h.width, h.width)}`, rows: h.above }]
+        : []),
     ];
   }
   if (c.dates) {
