@@ -52,7 +52,7 @@ func TestGroupsAreToldApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	for kind, want := range map[relation.GroupKind]relation.GroupsCount{
-		relation.Equal:       {Groups: 1, Rows: 2, Surplus: 1, Impact: map[string]string{"flow": "5"}},
+		relation.Equal: {Groups: 1, Rows: 2, Surplus: 1, Impact: map[string]string{"flow": "5"}},
 		// A code and another spelling of it are one thing.
 		relation.Conflicting: {Groups: 2, Rows: 5, Surplus: 3, Impact: map[string]string{"flow": "17.5"}},
 		relation.Near:        {Groups: 1, Rows: 2, Surplus: 1, Impact: map[string]string{"flow": "4"}},
