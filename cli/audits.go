@@ -90,8 +90,8 @@ func auditCommand() *cli.Command {
 			return show(s, all, err, func(all []records.Audit) {
 				g := newGrid(">audit", "dataset", ">table", "origin", ">rows", ">score", "passed", "at")
 				for _, a := range all {
-					g.add(fmt.Sprint(a.ID), a.Dataset, fmt.Sprint(a.TableID), a.Origin, count(a.Rows), percent(a.Score),
-						yes(a.Passed), when(a.CreatedAt))
+					g.add(fmt.Sprint(a.ID), a.Dataset, fmt.Sprint(a.TableID), a.Origin, count(a.Rows),
+						optional(a.Score, percent), verdict(a.Passed), when(a.CreatedAt))
 				}
 				s.grid(g, "Nothing has been audited yet. Take in a file with: proudsieve delivery add DATASET FILE")
 			})
@@ -113,7 +113,7 @@ func (s *session) audited(a *api.AuditShown) error {
 		s.line("Audit %d of table %d, %s (%s).", a.ID, a.TableID, safe(a.FileName), a.Dataset)
 		s.auditResult(&a.Result, a.Rulebook != nil)
 	})
-	if err == nil && !a.Passed {
+	if err == nil && a.FellShort() {
 		err = errFellShort
 	}
 	return err

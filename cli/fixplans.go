@@ -97,7 +97,7 @@ func (s *session) preview(p *fix.Preview) {
 	s.ledger(&p.Ledger)
 	s.line("")
 	s.line("Score %s, would be %s; passes: %s, would be: %s.", percent(p.Before.Score), percent(p.After.Score),
-		yes(p.Before.Passed), yes(p.After.Passed))
+		verdict(p.Before.Passed), verdict(p.After.Passed))
 	after := map[string]int64{}
 	for _, f := range p.After.Findings {
 		after[f.Rule] = f.Rows

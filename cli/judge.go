@@ -250,13 +250,13 @@ func (o *output) comparison(c *audit.Comparison) {
 		g.add(string(r.Turn), string(r.Severity), count(r.Rows.Before), count(r.Rows.After), r.Rule, r.Says)
 	}
 	o.grid(g, "No rule was broken, then or now.")
-	g = newGrid("column", "", ">score before", ">score now", ">missing before", ">missing now")
+	g = newGrid("column", "", ">score before", ">score now", ">missing before", ">missing now", "what it holds")
 	for _, col := range c.Columns {
-		if col.Turn != audit.TurnSame || col.Missing.Before != col.Missing.After {
+		if col.Turn != audit.TurnSame || col.Missing.Before != col.Missing.After || len(col.Says) > 0 {
 			g.add(col.Name, string(col.Turn), percent(col.Score.Before), percent(col.Score.After),
-				percent(col.Missing.Before)+"%", percent(col.Missing.After)+"%")
+				percent(col.Missing.Before)+"%", percent(col.Missing.After)+"%", visible(strings.Join(col.Says, "; ")))
 		}
 	}
 	o.line("")
-	o.grid(g, "No column changed in score or in what is missing.")
+	o.grid(g, "No column changed in score, in what is missing, in its type, its mean or its values.")
 }

@@ -85,7 +85,7 @@ func siftCommand() *cli.Command {
 			default:
 				o.sifted(result, c.String("rules") != "")
 			}
-			if err == nil && !result.Passed {
+			if err == nil && result.FellShort() {
 				err = errFellShort
 			}
 			return err
@@ -246,12 +246,13 @@ func (o *output) file(s *sifted) {
 // auditResult shows an audit: the verdict first, then the columns, then what was found.
 func (o *output) auditResult(r *audit.Result, judged bool) {
 	o.records(r.Records, r.Rows, r.SetAside, len(r.Columns))
-	if judged {
-		verdict := "Passed"
-		if !r.Passed {
-			verdict = "Fell short"
-		}
-		o.line("%s: score %s, pass mark %s.", o.styled("1", verdict), percent(r.Score), percent(r.PassMark))
+	switch {
+	case r.Passed == nil:
+		o.line("No verdict: nothing was declared.")
+	case *r.Passed:
+		o.line("%s: score %s, pass mark %s.", o.styled("1", "Passed"), percent(r.Score), percent(r.PassMark))
+	default:
+		o.line("%s: score %s, pass mark %s.", o.styled("1", "Fell short"), percent(r.Score), percent(r.PassMark))
 	}
 	o.line("")
 	if judged {

@@ -191,11 +191,11 @@ func (d *demoRun) deliver(ctx context.Context, one demo.Delivery) error {
 		return err
 	}
 	verdict := "passed"
-	if !a.Passed {
+	if !a.HasPassed() {
 		verdict = "fell short"
 	}
 	d.line("%-20s %5s rows, %2d columns, score %6s, %2d rules broken: %s", one.Dataset, count(a.Rows),
-		len(a.Result.Columns), percent(a.Score), len(a.Result.Findings), verdict)
+		len(a.Result.Columns), percent(a.Result.Score), len(a.Result.Findings), verdict)
 	return nil
 }
 
@@ -316,7 +316,7 @@ func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
 	if err := ledger.Balance(); err != nil {
 		return err
 	}
-	d.line("The ledger adds up. The cleaned table has a score of %s.", percent(a.Score))
+	d.line("The ledger adds up. The cleaned table has a score of %s.", percent(a.Result.Score))
 	d.line("")
 	return nil
 }
@@ -353,7 +353,7 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Score),
+	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Result.Score),
 		percent(audited.PassMark))
 	return t.ID, nil
 }

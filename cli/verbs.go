@@ -52,6 +52,14 @@ func yes(b bool) string {
 	return "no"
 }
 
+// verdict says whether a table passed; nil where nothing was declared.
+func verdict(passed *bool) string {
+	if passed == nil {
+		return "no verdict"
+	}
+	return yes(*passed)
+}
+
 // idOf reads the number of what is meant, as lists show it.
 func idOf(text string) (int64, error) { return number(text, "anything; the lists show the numbers") }
 

@@ -189,7 +189,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 		p.visit("/datasets")
 		p.writes("textarea", book)
 		p.presses("Save the rulebook")
-		p.sees("No audit has been made yet")
+		p.sees("No audit by a rulebook has been made yet")
 	}
 
 	// Take delivery and look.

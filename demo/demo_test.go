@@ -156,7 +156,7 @@ func TestTheCleanedAndMergedTablePasses(t *testing.T) {
 	if want := int64(2 * (3000 - 1 - 9 - 12 - 8)); result.Rows != want {
 		t.Errorf("the merged table has %d rows, want %d", result.Rows, want)
 	}
-	if !result.Passed {
+	if !result.HasPassed() {
 		for _, f := range result.Findings {
 			t.Log(f.Found)
 		}

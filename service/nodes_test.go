@@ -30,7 +30,7 @@ func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
 	declare(t, first.Steward, "rulebooks", book)
 	for i := range 6 {
 		d := deliver(t, first.Steward, "samples", fmt.Sprintf("sample,value\nS%d,1\n", i))
-		if a := audited(t, there, d.Table.ID); a.Rows != 1 || !a.Passed {
+		if a := audited(t, there, d.Table.ID); a.Rows != 1 || !a.HasPassed() {
 			t.Errorf("%+v", a.Audit)
 		}
 		rows, err := servicetest.Get[api.RowsPage](ctx, there, fmt.Sprintf("/tables/%d/rows", d.Table.ID))
@@ -190,7 +190,7 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", book)
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,\n")
-	if a := audited(t, r.Steward, d.Table.ID); a.Score != 50 || *a.Rulebook != 1 {
+	if a := audited(t, r.Steward, d.Table.ID); *a.Score != 50 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
 	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1),
@@ -204,11 +204,11 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if _, err := r.Steward.Follow(ctx, job.ID, nil); err != nil {
 		t.Fatal(err)
 	}
-	if a := audited(t, r.Steward, d.Table.ID); a.Score != 100 || *a.Rulebook != 2 {
+	if a := audited(t, r.Steward, d.Table.ID); *a.Score != 100 || *a.Rulebook != 2 {
 		t.Errorf("%+v", a.Audit)
 	}
 	audits, err := servicetest.All[records.Audit](ctx, r.Reader, "/datasets/samples/audits")
-	if err != nil || len(audits) != 2 || audits[1].Score != 50 {
+	if err != nil || len(audits) != 2 || *audits[1].Score != 50 {
 		t.Errorf("the first audit stays as it was: %+v, %v", audits, err)
 	}
 	first, err := servicetest.Get[records.Declaration](ctx, r.Reader, "/rulebooks/samples/samples?version=1")

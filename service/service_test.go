@@ -321,7 +321,7 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 		t.Errorf("%+v", d)
 	}
 	a := audited(t, r.Steward, d.Table.ID)
-	if a.Passed || a.Rows != 3 || len(a.Result.Findings) != 2 || *a.Rulebook != 1 {
+	if !a.FellShort() || a.Rows != 3 || len(a.Result.Findings) != 2 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
 	issues, err := servicetest.All[records.Issue](ctx, r.Reader, "/issues?state=unsettled&dataset=samples")
@@ -334,7 +334,7 @@ func TestADeliveryIsAuditedAndItsIssuesFollowed(t *testing.T) {
 		t.Errorf("the same bytes again: %+v", again)
 	}
 	better := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS2,2\n")
-	if a := audited(t, r.Steward, better.Table.ID); !a.Passed || a.Score != 100 {
+	if a := audited(t, r.Steward, better.Table.ID); !a.HasPassed() || *a.Score != 100 {
 		t.Errorf("%+v", a.Audit)
 	}
 	_, err = r.Steward.Waive(ctx, issues[0].ID, client.WaiverBody{Reason: "too late", Until: "2099-01-01"})
@@ -361,7 +361,7 @@ func TestADatasetWithoutARulebookIsDescribed(t *testing.T) {
 	}
 	d := deliver(t, r.Steward, "samples", "sample;value\nS1;1,5\nS2;2,5\n")
 	a := audited(t, r.Steward, d.Table.ID)
-	if a.Rulebook != nil || !a.Passed || a.Result.Columns[1].Type != "decimal" || a.Result.Columns[1].Sum != "4" {
+	if a.Rulebook != nil || a.Passed != nil || a.Score != nil || a.Result.Columns[1].Type != "decimal" || a.Result.Columns[1].Sum != "4" {
 		t.Errorf("%+v", a.Result.Columns)
 	}
 	issues, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues")
@@ -506,7 +506,7 @@ func TestAFileThatCannotBeReadIsKeptAndSaidSo(t *testing.T) {
 		t.Errorf("%+v, %v", desk, err)
 	}
 	lacking := deliver(t, r.Steward, "samples", "sample,other\nS1,2\n")
-	if a := audited(t, r.Steward, lacking.Table.ID); a.Passed || len(a.Result.Findings) != 1 ||
+	if a := audited(t, r.Steward, lacking.Table.ID); !a.FellShort() || len(a.Result.Findings) != 1 ||
 		!strings.Contains(a.Result.Findings[0].Found, "no column value") {
 		t.Errorf("a column that is not there: %+v", a.Result.Findings)
 	}
@@ -569,7 +569,7 @@ func TestAFullDisk(t *testing.T) {
 		t.Errorf("left behind: %v", found)
 	}
 	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\n")
-	if a := audited(t, r.Steward, d.Table.ID); !a.Passed {
+	if a := audited(t, r.Steward, d.Table.ID); !a.HasPassed() {
 		t.Errorf("afterwards a small delivery does not pass: %+v", a.Audit)
 	}
 }
@@ -704,7 +704,7 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 			t.Fatal(err)
 		}
 		if a := audited(t, r.Steward, cleaned.ID); a.Rows != ledger.RowsOut || ledger.RowsOut != shown.Ledger.RowsOut ||
-			a.Score != shown.After.Score || !a.Passed {
+			*a.Score != shown.After.Score || !a.HasPassed() {
 			t.Errorf("%s: %d rows with %v, previewed were %d with %v", dataset, a.Rows, a.Score, shown.Ledger.RowsOut,
 				shown.After.Score)
 		}

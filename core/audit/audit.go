@@ -40,27 +40,48 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if err != nil {
 		return nil, err
 	}
+	if book, err = withOpen(ctx, book, source); err != nil {
+		return nil, err
+	}
+	result, types, err := readThrough(ctx, source, book, workers)
+	if err == nil && !book.ReadsAs(types) {
+		result, types, err = readThrough(ctx, source, book.Settled(types), workers)
+	}
+	if err != nil {
+		return nil, err
+	}
+	result.book = book.Settled(types)
+	return result, nil
+}
+
+// readThrough audits source by book, and says of which types the open columns are.
+func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebook,
+	workers int) (*Result, map[string]table.Type, error) {
 	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
 	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end,
 		func(s *stretch) error { return r.take(ctx, s) }); err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	types := r.openTypes()
+	if !book.ReadsAs(types) {
+		return nil, types, nil
 	}
 	if err := r.resolveGroups(ctx, source); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := r.judgeWhole(ctx, source, workers); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	r.judgeEnds()
 	if err := r.weighLate(ctx, source, workers); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := r.result()
+	out := r.result(types)
 	if book.Beside != nil && len(book.Beside.Used) > 0 {
 		out.Beside = maps.Clone(book.Beside.Used)
 	}
-	return out, nil
+	return out, types, nil
 }
 
 // run gathers the stretches of a table.
@@ -74,6 +95,7 @@ type run struct {
 	defects     []table.Defect
 	defectsN    int64
 	summaries   []profile.Summary
+	census      []census          // per column
 	missing     []*table.RowSet // per column
 	together    together
 	verdicts    []verdict         // per check
@@ -102,7 +124,7 @@ type verdict struct {
 func newRun(p *plan, workers int) *run {
 	r := &run{plan: p, workers: workers, idle: make(chan *stretch, workers+2),
 		estimated: make([]atomic.Uint64, len(p.names)), keyed: make([]keyed, len(p.keys)), jumbled: make([]atomic.Bool,
-			len(p.keys)), summaries: make([]profile.Summary, len(p.names)), met: make([]map[string]bool, len(p.names))}
+			len(p.keys)), summaries: make([]profile.Summary, len(p.names)), census: make([]census, len(p.names)), met: make([]map[string]bool, len(p.names))}
 	for range p.names {
 		r.missing = append(r.missing, table.NewRowSet())
 	}
@@ -169,6 +191,7 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 				r.summaries[c].Take(&s.columns[c].shard)
 				r.estimated[c].Store(r.summaries[c].Estimated())
 				r.missing[c].AddMany(s.columns[c].missingRows)
+				r.census[c].merge(&s.columns[c].census)
 			}
 			return nil
 		})
@@ -332,7 +355,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 	})
 }
 
-func (r *run) result() *Result {
+func (r *run) result(open map[string]table.Type) *Result {
 	p := r.plan
 	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
 		Defects:  r.defects,
@@ -373,14 +396,22 @@ func (r *run) result() *Result {
 		out.Sums[p.names[c]] = r.summaries[p.measures[m]].Sum().Shortest()
 	}
 	for c, name := range p.names {
-		out.Columns = append(out.Columns, r.column(c, name, out.Findings))
+		column := r.column(c, name, out.Findings)
+		if t := open[name]; t != "" {
+			column.Type = t
+		}
+		column.Role = r.roleOf(&column, c)
+		out.Columns = append(out.Columns, column)
 	}
 	out.Leads = append(leads(out), told...)
 	out.ColumnScore = r.columnScore(out.Columns)
 	out.MissingTogether, out.MoreTogether = r.together.result(p.names)
 	out.Score = share(r.rows, wrong)
 	out.Mesh = mesh(r.rows, out.Findings, func(*Finding) bool { return true })
-	out.Passed = !stopped && out.Score >= out.PassMark
+	if p.book.Judges() {
+		passed := !stopped && out.Score >= out.PassMark
+		out.Passed = &passed
+	}
 	return out
 }
 
@@ -419,11 +450,15 @@ func (r *run) column(c int, name string, findings []Finding) Column {
 		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(number(j.cells)),
 		Gaps: cellsOf(r.rows, r.missing[c]), MissingRows: r.missing[c],
 	}
-	column.Role = roleOf(&column, r.rows)
-	if d := j.cells.Declared; d != nil && d.Role != "" {
-		column.Role = declaredRoles[d.Role]
-	}
 	return column
+}
+
+// roleOf returns the declared role of a column, or what it seems to be.
+func (r *run) roleOf(column *Column, c int) Role {
+	if d := r.plan.judges[c].cells.Declared; d != nil && d.Role != "" {
+		return declaredRoles[d.Role]
+	}
+	return roleOf(column, r.rows)
 }
 
 var declaredRoles = map[string]Role{"identifier": RoleIdentifier, "category": RoleCategory, "measure": RoleMeasure,

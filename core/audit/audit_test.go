@@ -120,8 +120,8 @@ func TestPassing(t *testing.T) {
 		{"no rows", "a\n", book("100", "major"), true},
 		{"the column is not there", "b\n1\n", book("0", "note"), false},
 	} {
-		if r := audittest.Run(t, c.content, c.book); r.Passed != c.want {
-			t.Errorf("%s: passed %v with a score of %v, want %v", c.name, r.Passed, r.Score, c.want)
+		if r := audittest.Run(t, c.content, c.book); r.HasPassed() != c.want {
+			t.Errorf("%s: passed %v with a score of %v, want %v", c.name, r.HasPassed(), r.Score, c.want)
 		}
 	}
 }
@@ -142,8 +142,8 @@ func TestAColumnThatIsNotThere(t *testing.T) {
 			}
 		}
 	}
-	if unjudged != 2 || r.Passed {
-		t.Errorf("%d rules unjudged, passed %v", unjudged, r.Passed)
+	if unjudged != 2 || r.HasPassed() {
+		t.Errorf("%d rules unjudged, passed %v", unjudged, r.HasPassed())
 	}
 	if other := audittest.Column(t, r, "other"); other.Declared || other.Type != table.TypeText || other.Filled != 2 {
 		t.Errorf("the column that nobody declared: %+v", other)

@@ -2,8 +2,12 @@ package audit
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
+	"strconv"
 
+	"proudsieve/core/document"
+	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -12,7 +16,7 @@ import (
 type Comparison struct {
 	Rows   Pair[int64]   `json:"rows"`
 	Score  Pair[float64] `json:"score"`
-	Passed Pair[bool]    `json:"passed"`
+	Passed Pair[*bool]   `json:"passed"`
 	// that are broken in one of them at least, those with the greatest change first
 	Rules   []RuleChange   `json:"rules"`
 	Columns []ColumnChange `json:"columns"` // in the order of the later audit, those that are gone last
@@ -57,12 +61,14 @@ type ColumnChange struct {
 	Distinct Pair[int64]      `json:"distinct"`
 	Type     Pair[table.Type] `json:"type"`
 	Mean     Pair[string]     `json:"mean"`
+	// Says is what changed of what the column holds, each in a few words, the gravest first.
+	Says []string `json:"says"`
 }
 
 // Compare holds a later audit against an earlier one.
 func Compare(before, after *Result) *Comparison {
 	c := &Comparison{Rows: Pair[int64]{before.Rows, after.Rows}, Score: Pair[float64]{before.Score, after.Score},
-		Passed: Pair[bool]{before.Passed, after.Passed}, Rules: []RuleChange{}}
+		Passed: Pair[*bool]{before.Passed, after.Passed}, Rules: []RuleChange{}}
 	then := found(before)
 	asked := map[string]bool{}
 	for _, j := range before.Rules {
@@ -144,7 +150,7 @@ func (c *Comparison) columns(before, after *Result) {
 		then[before.Columns[i].Name] = &before.Columns[i]
 	}
 	one := func(name string, a, b *Column) ColumnChange {
-		out := ColumnChange{Name: name, Turn: TurnSame}
+		out := ColumnChange{Name: name, Turn: TurnSame, Says: []string{}}
 		if a != nil {
 			out.Score.Before, out.Missing.Before, out.Distinct.Before, out.Type.Before, out.Mean.Before = a.Score,
 				percent(a.Missing, before.Rows), a.Distinct, a.Type, a.Mean
@@ -152,6 +158,9 @@ func (c *Comparison) columns(before, after *Result) {
 		if b != nil {
 			out.Score.After, out.Missing.After, out.Distinct.After, out.Type.After, out.Mean.After = b.Score,
 				percent(b.Missing, after.Rows), b.Distinct, b.Type, b.Mean
+		}
+		if a != nil && b != nil {
+			out.Says = changesOf(a, b)
 		}
 		switch {
 		case a == nil:
@@ -175,4 +184,57 @@ func (c *Comparison) columns(before, after *Result) {
 			c.Columns = append(c.Columns, one(gone.Name, gone, nil))
 		}
 	}
+}
+
+// meanJumps is the change of a mean, in hundredths of the earlier one, from which on it is told.
+const meanJumps = 10
+
+// changesOf says what changed of what a column holds.
+func changesOf(before, after *Column) []string {
+	says := []string{}
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
+	if before.Type != after.Type && before.Filled > 0 && after.Filled > 0 {
+		add("is of type %s, and was of type %s", after.Type, before.Type)
+	}
+	switch {
+	case before.Filled > 0 && after.Filled == 0 && after.Missing > 0:
+		add("is empty, and was not")
+	case before.Filled == 0 && after.Filled > 0:
+		add("holds something, and was empty")
+	}
+	was, ok := table.ParseDecimal(before.Mean)
+	if is, also := table.ParseDecimal(after.Mean); ok && also {
+		change := is.Sub(was).Abs().Times(100)
+		if limit := was.Abs().Times(meanJumps); change.Cmp(limit) > 0 {
+			add("has a mean of %s, and had one of %s", document.Figure(is.Float()), document.Figure(was.Float()))
+		}
+	}
+	if was, known := before.All(); known && after.Role == RoleCategory {
+		if is, also := after.All(); also {
+			if fresh := missingFrom(is, was); len(fresh) > 0 {
+				add("%s: %s", document.Plural(int64(len(fresh)), "a new value", fmt.Sprintf("%d new values", len(fresh))),
+					document.First(fresh))
+			}
+			if gone := missingFrom(was, is); len(gone) > 0 {
+				add("%s: %s", document.Plural(int64(len(gone)), "a value is gone", fmt.Sprintf("%d values are gone", len(gone))),
+					document.First(gone))
+			}
+		}
+	}
+	return says
+}
+
+// missingFrom lists the texts of one column that another one has not, as they are quoted.
+func missingFrom(texts, others []profile.Frequency) []string {
+	known := map[string]bool{}
+	for _, o := range others {
+		known[o.Text] = true
+	}
+	var out []string
+	for _, t := range texts {
+		if !known[t.Text] {
+			out = append(out, strconv.Quote(t.Text))
+		}
+	}
+	return out
 }

@@ -40,7 +40,7 @@ keys:
 	for _, f := range r.Findings {
 		fmt.Println(f.Found, f.RowSet.ToArray())
 	}
-	fmt.Printf("score %.2f, passed %v\n", r.Score, r.Passed)
+	fmt.Printf("score %.2f, passed %v\n", r.Score, r.HasPassed())
 	// Output:
 	// 1 of 3 rows has something in flow that is no decimal. [3]
 	// 1 of 3 rows has a value out of range in flow. [2]

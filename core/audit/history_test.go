@@ -114,8 +114,8 @@ func TestWhatHistoryCannotSay(t *testing.T) {
 				t.Errorf("%s: %q, want %q", c.name, j.Unjudged, c.why)
 			}
 		}
-		if r.Passed != c.passes {
-			t.Errorf("%s: passed %t", c.name, r.Passed)
+		if r.HasPassed() != c.passes {
+			t.Errorf("%s: passed %t", c.name, r.HasPassed())
 		}
 	}
 }

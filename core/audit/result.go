@@ -29,7 +29,8 @@ type Result struct {
 
 	Score    float64 `json:"score"` // share of rows with nothing wrong, 0 to 100
 	PassMark float64 `json:"pass_mark"`
-	Passed   bool    `json:"passed"`
+	// Passed is the verdict; nil where nothing was declared that the table could break.
+	Passed *bool `json:"passed"`
 	Mesh     Mesh    `json:"mesh"` // of the rows
 
 	// MissingTogether says which columns miss together: the most frequent sets of missing columns.
@@ -40,8 +41,20 @@ type Result struct {
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
+	book *rulebook.Rulebook // by which it was read in the end
+
 	Checkpoints []delimited.Checkpoint `json:"-"` // where parts of the file start, for reading a page of rows
 }
+
+// HasPassed reports whether there is a verdict, and it is good.
+func (r *Result) HasPassed() bool { return r.Passed != nil && *r.Passed }
+
+// FellShort reports whether there is a verdict, and it is not good.
+func (r *Result) FellShort() bool { return r.Passed != nil && !*r.Passed }
+
+// Book returns the rulebook by which a table was read that was audited just now: that of the audit, with the columns
+// that it does not declare, as they turned out to be.
+func (r *Result) Book() *rulebook.Rulebook { return r.book }
 
 // UnmarshalJSON reads a result; the words of earlier versions are understood.
 func (r *Result) UnmarshalJSON(raw []byte) error {

@@ -258,8 +258,8 @@ func TestWhatIsNotAtHandIsNotJudged(t *testing.T) {
 	book := "dataset: d\ncolumns:\n  - {name: k, type: code, codes: ids}\n  - {name: n, type: decimal}\ncode_lists:\n  ids: {from: {dataset: stations, columns: [id]}}\n" +
 		"references:\n  - {id: known, columns: [k], to: {dataset: stations, columns: [id]}}\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"
 	r := audittest.Run(t, "k,n\nS9,1\n", book)
-	if len(r.Findings) != 0 || r.Passed {
-		t.Errorf("passed %t, found %+v", r.Passed, r.Findings)
+	if len(r.Findings) != 0 || r.HasPassed() {
+		t.Errorf("passed %t, found %+v", r.HasPassed(), r.Findings)
 	}
 	why := map[string]string{}
 	for _, j := range r.Rules {
@@ -272,7 +272,7 @@ func TestWhatIsNotAtHandIsNotJudged(t *testing.T) {
 		}
 	}
 	if r := audittest.Run(t, "k\na\n",
-		"dataset: d\ncolumns: [{name: k}]\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"); !r.Passed {
+		"dataset: d\ncolumns: [{name: k}]\nhistory:\n  - {id: steady, check: rows_steady, within: 5}\n"); !r.HasPassed() {
 		t.Error("a first delivery does not pass for want of an earlier one")
 	}
 }

@@ -43,6 +43,8 @@ type partial struct {
 // stretch: a text that comes again in a later one need not be judged again.
 type stretchColumn struct {
 	missing     []bool
+	looks       []rulebook.Looks // of an open column
+	census      census
 	broken      []uint16
 	values      []table.Value
 	identities  []table.Token // by which it takes part in keys
@@ -122,6 +124,7 @@ func (c *stretchColumn) leave() {
 		c.rows[code] = 0
 	}
 	c.met = c.met[:0]
+	c.census = census{}
 	c.missingRows = c.missingRows[:0]
 	c.shard.Reset()
 }
@@ -129,6 +132,7 @@ func (c *stretchColumn) leave() {
 // forget drops what is known of the texts.
 func (c *stretchColumn) forget() {
 	clear(c.values)
+	c.looks = c.looks[:0]
 	c.missing, c.broken, c.values, c.identities, c.rows, c.met = c.missing[:0], c.broken[:0], c.values[:0],
 		c.identities[:0], c.rows[:0], c.met[:0]
 	c.anyBroken, c.anyMissing = 0, false
@@ -204,7 +208,7 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 		column.sweep(judge, s.plan, c, d)
 	} else {
 		known := len(column.missing)
-		column.know(len(d.Texts), want{values: true, identities: s.plan.keyed[c]})
+		column.know(len(d.Texts), want{values: true, identities: s.plan.keyed[c], looks: judge.cells.Open})
 		for code := known; code < len(d.Texts); code++ {
 			column.meet(judge, d, code)
 		}
@@ -240,7 +244,7 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 }
 
 // want says what is asked of a column's texts.
-type want struct{ values, identities bool }
+type want struct{ values, identities, looks bool }
 
 // know makes room for what is known of so many texts.
 func (c *stretchColumn) know(texts int, a want) {
@@ -255,6 +259,9 @@ func (c *stretchColumn) know(texts int, a want) {
 	if a.values {
 		c.values = slices.Grow(c.values, more)[:texts]
 	}
+	if a.looks {
+		c.looks = slices.Grow(c.looks, more)[:texts]
+	}
 	if a.identities {
 		c.identities = slices.Grow(c.identities, more)[:texts]
 	}
@@ -268,6 +275,9 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 	c.anyMissing = c.anyMissing || cell.Missing
 	if len(c.values) > code {
 		c.values[code] = cell.Value
+	}
+	if len(c.looks) > code {
+		c.looks[code] = looksOf(j.cells, cell, d.Text(uint32(code)))
 	}
 	if len(c.identities) > code {
 		t := d.Tokens[code]
@@ -296,6 +306,11 @@ func (c *stretchColumn) describe(d *table.Dictionary, code int, value *table.Val
 // column whose cells stand apart have been added already.
 func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
+	if len(column.looks) > 0 {
+		for _, code := range column.met {
+			column.census[column.looks[code]] += int64(column.rows[code])
+		}
+	}
 	for _, code := range column.met {
 		t, value, rows := d.Tokens[code], &column.values[code], column.rows[code]
 		switch plain := t.Plain(); {

@@ -11,7 +11,7 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 	for len(c.ones) < n {
 		c.ones = append(c.ones, 1)
 	}
-	c.know(n, want{p.valued[at], p.keyed[at]})
+	c.know(n, want{p.valued[at], p.keyed[at], j.cells.Open})
 	for first := 0; first < n; first += sweptAtOnce {
 		last := min(first+sweptAtOnce, n)
 		switch j.sweep {
@@ -34,6 +34,9 @@ const sweptAtOnce = 512
 // look judges and describes a single cell.
 func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 	cell := c.meet(j, d, code)
+	if len(c.looks) > code {
+		c.census[c.looks[code]]++
+	}
 	c.describe(d, code, &cell.Value, cell.Missing, 1)
 }
 
@@ -43,14 +46,14 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 			make([]uint8, sweptAtOnce)
 	}
 	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
-	regular, mostPlaces := true, table.InlineLength
+	regular, mostPlaces, open := true, table.InlineLength, j.cells.Open
 	if j.cells.Type == table.TypeInteger {
 		mostPlaces = 0
 	}
 	for i, t := range tokens {
 		coefficient, scale, ok := t.Number()
 		coefficients[i], scales[i] = coefficient, uint8(scale)
-		if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) {
+		if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) || open && t.ZeroPadded() {
 			scales[i], regular = irregular, false
 		}
 	}
@@ -98,11 +101,11 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 	if c.swept == nil {
 		c.swept = make([]table.Token, sweptAtOnce)
 	}
-	valued, keyed := p.valued[at], p.keyed[at]
+	valued, keyed, open := p.valued[at], p.keyed[at], j.cells.Open
 	n := 0
 	for code := first; code < last; code++ {
 		t := d.Tokens[code]
-		if !t.Plain() || j.cells.MayBeMissing(t) {
+		if !t.Plain() || j.cells.MayBeMissing(t) || open && t.BeginsTyped() {
 			c.look(j, d, code)
 			continue
 		}

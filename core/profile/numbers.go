@@ -16,6 +16,8 @@ type Numbers struct {
 	count   int64
 	scales  [scales]ofScale
 	wide    []wideNumber // beyond a machine word; rare
+	// one at least is not whole
+	fractions bool
 	around  moments      // for the skewness alone, and thus in floating point
 	buckets buckets
 }
@@ -84,6 +86,7 @@ var unit = func() (u [scales]float64) {
 // Add takes in a number that stands in so many rows.
 func (n *Numbers) Add(d table.Decimal, rows int64) {
 	n.count += rows
+	n.fractions = n.fractions || !d.IsWhole()
 	if c, scale, ok := d.Word(); ok {
 		n.addWord(c, scale, rows)
 	} else {
@@ -155,6 +158,7 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			around.third += d * d * d
 			n.buckets.add(x, 1)
 		}
+		n.fractions = n.fractions || anyFraction(coefficients[start:at], scale)
 		start = at
 		n.around, s.lowest, s.highest = around, lowest, highest
 		s.sumLo, carry = bits.Add64(s.sumLo, uint64(sum), 0)
@@ -163,6 +167,20 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 		s.squares[1], carry = bits.Add64(s.squares[1], squaresHi, carry)
 		s.squares[2] += carry
 	}
+}
+
+// anyFraction reports whether one of coefficients x 10^-scale is not whole.
+func anyFraction(coefficients []int64, scale uint8) bool {
+	whole := int64(1)
+	for range scale {
+		whole *= 10
+	}
+	for _, c := range coefficients {
+		if c%whole != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // addSquare adds size x size x rows to the 192 bits of squares.
@@ -189,6 +207,7 @@ func (n *Numbers) Merge(o *Numbers) {
 		return
 	}
 	n.count += o.count
+	n.fractions = n.fractions || o.fractions
 	n.around.merge(&o.around, o.count)
 	n.wide = append(n.wide, o.wide...)
 	for i := range o.scales {

@@ -221,6 +221,18 @@ func (s *Summary) Counted() int { return len(s.counts.rows) }
 // is estimated, and only the most frequent of them are counted.
 func (s *Summary) Crowd() { s.counts.crowd() }
 
+// Facts are what is known of a column before it is described.
+type Facts struct {
+	Filled, Mistyped  int64
+	Shortest, Longest int  // in characters, of the filled cells
+	Fractions         bool // a number is not whole
+}
+
+// Facts returns what is known of what was taken in.
+func (s *Summary) Facts() Facts {
+	return Facts{s.filled, s.mistyped, s.shortest, s.longest, s.numbers.fractions}
+}
+
 // Sum returns the exact sum of the column's numbers.
 func (s *Summary) Sum() table.Decimal { return s.numbers.Sum() }
 

@@ -35,7 +35,7 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
 			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, detected.File.Columns())
-			e.Draft.Expect(rulebook.EqualRowsID, rulebook.Note, nil)
+			e.Draft.Expect(rulebook.EqualRowsID, rulebook.Note)
 			file = detected.File
 		} else {
 			var err error

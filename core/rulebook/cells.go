@@ -11,10 +11,14 @@ type Cells struct {
 	Declared *Column // nil where the rulebook does not know the column
 	Type     table.Type
 	Required bool // declared so, or part of a key
+	// Open says that nobody declared the type. A number with a zero too many before it is none then: 00712 names
+	// something, and counts nothing.
+	Open   bool
 	format   *table.Format
 	codes    *CodeList
 	marks    map[string]bool
 	longest  int // of the marks, in bytes
+	truth    int // of the words for true and false, in bytes; of an open column
 }
 
 // Cell is what the text of a cell stands for.
@@ -40,6 +44,12 @@ func (b *Rulebook) Cells(name string) *Cells {
 		return out
 	}
 	out.Type, out.Required = c.Type, c.Required
+	if c.Open {
+		if c.Type == table.TypeInteger { // as long as all of them are
+			out.Type = table.TypeDecimal
+		}
+		out.Open, out.Declared, out.truth = true, nil, out.format.LongestTruth()
+	}
 	if c.Type == table.TypeCode {
 		out.codes = b.CodeLists[c.CodeList]
 	}
@@ -59,7 +69,7 @@ func (c *Cells) Read(text string) Cell {
 		}
 	}
 	value, ok := c.format.Parse(c.Type, text)
-	if !ok {
+	if !ok || c.Open && value.Kind == table.Number && table.ZeroPadded(text) {
 		return Cell{Mistyped: true}
 	}
 	if c.codes == nil {
@@ -86,6 +96,50 @@ func (c *Cells) mayBeMissing(text string) bool {
 
 // MayBeMissing is the same question about a short text of printable characters without spaces.
 func (c *Cells) MayBeMissing(t table.Token) bool { return t.Len() <= c.longest }
+
+// Looks says which types a text has by itself, a bit for each.
+type Looks uint8
+
+// The types that a text can look like. Every integer is a decimal too, and 0 and 1 may be booleans.
+const (
+	LooksInteger Looks = 1 << iota
+	LooksDecimal
+	LooksDate
+	LooksInstant
+	LooksBoolean
+	LooksPadded // a number, but for zeros too many before it
+	AllLooks    = 1<<iota - 1
+)
+
+// LooksLike tells which types other than text the text of an open column has by itself.
+func (c *Cells) LooksLike(text string) (l Looks) {
+	if len(text) <= c.truth {
+		if _, ok := c.format.Parse(table.TypeBoolean, text); ok {
+			l |= LooksBoolean
+		}
+	}
+	if text == "" || !table.BeginsTyped(text[0]) {
+		return l
+	}
+	if v, ok := c.format.Parse(table.TypeDecimal, text); ok {
+		switch {
+		case table.ZeroPadded(text):
+			l |= LooksPadded
+		case v.Number.IsWhole():
+			l |= LooksInteger | LooksDecimal
+		default:
+			l |= LooksDecimal
+		}
+		return l
+	}
+	if _, ok := c.format.Parse(table.TypeDate, text); ok {
+		return l | LooksDate
+	}
+	if _, ok := c.format.Parse(table.TypeDateTime, text); ok {
+		return l | LooksInstant
+	}
+	return l
+}
 
 // PlainNumbers reports whether numbers are written with a point and without grouping.
 func (c *Cells) PlainNumbers() bool { return c.format.GroupingMark == 0 && c.format.DecimalMark != ',' }

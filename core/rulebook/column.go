@@ -23,6 +23,8 @@ type Column struct {
 	// The marks of its numbers, where they are not those of the reading.
 	DecimalMark, GroupingMark string
 	Reason                    string
+	// Open says that nobody declared the column: its type is what was seen of it so far, and the whole of it decides.
+	Open bool
 }
 
 // Roles lists what a column can be declared to be.

@@ -1,6 +1,9 @@
 package rulebook
 
 import (
+	"slices"
+
+	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/table"
 )
@@ -9,37 +12,68 @@ import (
 // be of it; the others are then shown as exceptions.
 const typicalShare = 90
 
-// Draft is the rulebook of a table that nobody has declared anything about: the type of
-// each column as its first rows suggest, and no rule that could be broken but by a value
-// of another type. It passes whatever its score.
+// Draft is the rulebook of a table that nobody has declared anything about: the type of each column as its first
+// rows suggest, and no rule at all.
 func Draft(dataset string, d *detect.Detection, names []string) *Rulebook {
 	book := &Rulebook{Dataset: dataset, Reading: d.Reading, CodeLists: map[string]*CodeList{}}
-	for i, name := range names {
-		c := Column{Name: name, Type: table.TypeText, Weight: 1}
-		if i < len(d.Columns) && d.Sample != nil {
-			draftColumn(&c, d, i)
-		}
-		book.Columns = append(book.Columns, c)
-	}
-	for c := range book.Columns {
-		book.Expect("columns", Note, &book.Columns[c])
-	}
-	return book
+	return book.WithOpen(names, d.Columns, d.Sample)
 }
 
-// Expect adds the rules that an item of a section has by itself, as the type of a column.
-func (b *Rulebook) Expect(section string, severity Severity, column *Column) {
+// Judges reports whether anything is declared that a table could break.
+func (b *Rulebook) Judges() bool { return len(b.Rules) > 0 }
+
+// Expect adds the rules that an item of a section has by itself, as that no two rows are equal.
+func (b *Rulebook) Expect(section string, severity Severity) {
 	i := newItem(&parser{book: b}, SectionOf(section), nil)
-	i.Severity, i.Column = severity, column
+	i.Severity = severity
 	for _, k := range KindsOf(section) {
 		i.declare(k)
 	}
 	b.sortRules()
 }
 
-// draftColumn gives a column the narrowest type that most of its cells are of.
-func draftColumn(c *Column, d *detect.Detection, i int) {
-	e, reading := &d.Columns[i], d.Reading
+// WithOpen returns the rulebook with the columns that it does not declare, each of the type that the first rows of a
+// table suggest: what is seen of their values, and the rows; nil where there are none.
+func (b *Rulebook) WithOpen(names []string, seen []detect.ColumnEvidence, rows *table.Batch) *Rulebook {
+	copied := *b
+	copied.Columns = slices.Clone(b.Columns)
+	for i, name := range names {
+		if copied.Column(name) != nil {
+			continue
+		}
+		c := Column{Name: name, Type: table.TypeText, Weight: 1, Open: true}
+		if i < len(seen) && rows != nil {
+			suggest(&c, b.Reading, &seen[i], &rows.Columns[i])
+		}
+		copied.Columns = append(copied.Columns, c)
+	}
+	return &copied
+}
+
+// Settled returns the rulebook with its open columns of the types that all of their values decided.
+func (b *Rulebook) Settled(types map[string]table.Type) *Rulebook {
+	copied := *b
+	copied.Columns = slices.Clone(b.Columns)
+	for i := range copied.Columns {
+		if c := &copied.Columns[i]; c.Open && types[c.Name] != "" {
+			c.Type = types[c.Name]
+		}
+	}
+	return &copied
+}
+
+// ReadsAs reports whether the open columns are read as if they were of some types already.
+func (b *Rulebook) ReadsAs(types map[string]table.Type) bool {
+	return !slices.ContainsFunc(b.Columns, func(c Column) bool {
+		return c.Open && types[c.Name] != "" && !ReadAlike(c.Type, types[c.Name])
+	})
+}
+
+// ReadAlike reports whether the texts of two types become the same values in an open column.
+func ReadAlike(a, b table.Type) bool { return a == b || a.IsNumber() && b.IsNumber() }
+
+// suggest gives a column the narrowest type that most of its cells are of.
+func suggest(c *Column, reading intake.Reading, e *detect.ColumnEvidence, column *table.Column) {
 	if dates := e.Dates; dates != nil && dates.Status == detect.DatesDecided &&
 		dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
 		c.Type, c.Dates = table.TypeDate, []string{dates.Patterns[0].Pattern}
@@ -53,13 +87,12 @@ func draftColumn(c *Column, d *detect.Detection, i int) {
 		c.DecimalMark, c.GroupingMark = m.DecimalMark, m.GroupingMark
 	}
 	book := Rulebook{Reading: reading}
-	format, column := book.Format(c), &d.Sample.Columns[i]
-	counts := column.Counts(nil)
+	format, counts := book.Format(c), column.Counts(nil)
 	for _, t := range []table.Type{table.TypeInteger, table.TypeDecimal, table.TypeDate, table.TypeDateTime,
 		table.TypeBoolean} {
 		fits := 0
 		for code, text := range column.Texts {
-			if _, ok := format.Parse(t, text); ok && !leadingZero(t, text) {
+			if v, ok := format.Parse(t, text); ok && !(v.Kind == table.Number && table.ZeroPadded(text)) {
 				fits += int(counts[code])
 			}
 		}
@@ -71,9 +104,3 @@ func draftColumn(c *Column, d *detect.Detection, i int) {
 }
 
 func typical(fits, filled int) bool { return filled > 0 && fits*100 >= filled*typicalShare }
-
-// leadingZero reports whether a number would lose its leading zeros: 00712 names
-// something, it does not count.
-func leadingZero(t table.Type, text string) bool {
-	return t.IsNumber() && len(text) > 1 && text[0] == '0' && text[1] >= '0' && text[1] <= '9'
-}

@@ -89,8 +89,8 @@ func unjudged(t *testing.T, book *rulebook.Rulebook, text, id, want string, pass
 	r := audited(t, book, text)
 	for _, j := range r.Rules {
 		if j.Rule == id {
-			if j.Unjudged != want || r.Passed != passes {
-				t.Errorf("%s is not judged for %q and passed is %v, want %q and %v", id, j.Unjudged, r.Passed, want,
+			if j.Unjudged != want || r.HasPassed() != passes {
+				t.Errorf("%s is not judged for %q and passed is %v, want %q and %v", id, j.Unjudged, r.HasPassed(), want,
 					passes)
 			}
 			return

@@ -188,6 +188,19 @@ func (t Token) Shortest(scale int) Token {
 	return Token{t.Lo & within.Lo, t.Hi&within.Hi | uint64(n)<<56}
 }
 
+// ZeroPadded is ZeroPadded of a short text.
+func (t Token) ZeroPadded() bool {
+	lo := t.Lo
+	if byte(lo) == '-' || byte(lo) == '+' {
+		lo >>= 8
+	}
+	second := byte(lo >> 8)
+	return byte(lo) == '0' && second >= '0' && second <= '9'
+}
+
+// BeginsTyped reports whether a short text can be a number or a date, by how it starts.
+func (t Token) BeginsTyped() bool { return BeginsTyped(byte(t.Lo)) }
+
 // at returns byte i of a short text.
 func (t Token) at(i int) byte {
 	if i < 8 {

@@ -3,6 +3,7 @@ package table
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -242,14 +243,29 @@ func (f *Format) parseNumber(text string) (Decimal, bool) {
 	return ParseDecimal(string(plain))
 }
 
-func (f *Format) parseBoolean(text string) (Value, bool) {
-	trueWords, falseWords := f.TrueWords, f.FalseWords
+// truths returns the words for true and false.
+func (f *Format) truths() (trueWords, falseWords []string) {
+	trueWords, falseWords = f.TrueWords, f.FalseWords
 	if len(trueWords) == 0 {
 		trueWords = standardTrue
 	}
 	if len(falseWords) == 0 {
 		falseWords = standardFalse
 	}
+	return trueWords, falseWords
+}
+
+// LongestTruth returns the length in bytes of the longest word for true or false.
+func (f *Format) LongestTruth() (longest int) {
+	trueWords, falseWords := f.truths()
+	for _, w := range append(slices.Clone(trueWords), falseWords...) {
+		longest = max(longest, len(w))
+	}
+	return longest
+}
+
+func (f *Format) parseBoolean(text string) (Value, bool) {
+	trueWords, falseWords := f.truths()
 	for _, w := range trueWords {
 		if strings.EqualFold(w, text) {
 			return BooleanValue(true), true
@@ -261,4 +277,17 @@ func (f *Format) parseBoolean(text string) (Value, bool) {
 		}
 	}
 	return Value{}, false
+}
+
+// ZeroPadded reports whether a number has a zero too many before it, as 00712 and -07.5 have.
+func ZeroPadded(text string) bool {
+	if len(text) > 0 && (text[0] == '-' || text[0] == '+') {
+		text = text[1:]
+	}
+	return len(text) > 1 && text[0] == '0' && text[1] >= '0' && text[1] <= '9'
+}
+
+// BeginsTyped reports whether a text that starts so can be a number or a date.
+func BeginsTyped(first byte) bool {
+	return first >= '0' && first <= '9' || first == '-' || first == '+' || first == '.' || first == ','
 }

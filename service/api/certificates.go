@@ -174,11 +174,12 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	}
 	c.audit = a
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
-	c.facts.Passed, c.facts.Score, c.facts.PassMark, c.facts.Findings = a.Passed, a.Score, a.PassMark, c.result.Findings
+	c.facts.Passed, c.facts.Score = a.HasPassed(), c.result.Score
+	c.facts.PassMark, c.facts.Findings = a.PassMark, c.result.Findings
 	if newest != nil {
 		c.statement.Rulebook = versionOf(newest)
 	}
-	c.statement.Audit = certify.AuditFacts{Score: score(a.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
+	c.statement.Audit = certify.AuditFacts{Score: score(c.result.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
 	c.statement.Table.Rows, c.statement.Table.Sums = c.result.Rows, c.result.Sums
 	for _, column := range c.result.Columns {
 		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name,

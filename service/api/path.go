@@ -49,9 +49,12 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		add("judged", "ahead", "Not yet.", nil)
 	} else {
 		add("read", "done", fmt.Sprintf("%s rows.", document.Grouped(*shown.Rows)), shown)
-		if *shown.Passed {
+		switch {
+		case shown.Passed == nil:
+			add("judged", "held", "No verdict: nothing was declared.", shown)
+		case *shown.Passed:
 			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
-		} else {
+		default:
 			add("judged", "done", fmt.Sprintf("Fell short: its score is %.2f, or a rule that stops it is broken.",
 				*shown.Score), shown)
 		}

@@ -130,7 +130,7 @@ func opens(t *testing.T, backup string) {
 		t.Fatal(err)
 	}
 	again, err := servicetest.Get[api.AuditShown](ctx, admin, fmt.Sprintf("/audits/%d", *done.AuditID))
-	if first := audits[len(audits)-1]; err != nil || again.Score != first.Score || again.Passed != first.Passed {
+	if first := audits[len(audits)-1]; err != nil || *again.Score != *first.Score || *again.Passed != *first.Passed {
 		t.Errorf("audited again: %v, was %v; %v", again.Score, first.Score, err)
 	}
 	certificates, err := servicetest.All[records.Certificate](ctx, admin, "/certificates")

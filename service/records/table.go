@@ -24,7 +24,7 @@ type Table struct {
 	CreatedAt     time.Time        `db:"created_at" json:"created_at"`
 	AuditID       *int64           `db:"audit_id" json:"audit_id" doc:"The newest audit"`
 	Score         *float64         `db:"score" json:"score"`
-	Passed        *bool            `db:"passed" json:"passed"`
+	Passed        *bool            `db:"passed" json:"passed" doc:"The verdict of the newest audit; null where there is none"`
 	Rows          *int64           `db:"rows" json:"rows"`
 	CertificateID *int64           `db:"certificate_id" json:"certificate_id"`
 	WithdrawnAt   *time.Time       `db:"withdrawn_at" json:"withdrawn_at" doc:"Since when it counts no more; null where it does"`

@@ -8,7 +8,7 @@ import (
 
 const auditColumns = `SELECT a.id, a.table_id, d.name AS dataset, a.dataset_id, t.origin, t.file_name, a.rulebook_id,
 	(SELECT version FROM declarations WHERE id = a.rulebook_id) AS rulebook,
-	a.job_id, a.score, a.pass_mark, a.passed, a.rows, a.rows_digest, a.created_at,
+	a.job_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.pass_mark, a.passed, a.rows, a.rows_digest, a.created_at,
 	EXISTS (SELECT FROM withdrawals WHERE table_id = a.table_id) AS withdrawn
 	FROM audits a JOIN datasets d ON d.id = a.dataset_id JOIN tables t ON t.id = a.table_id`
 
@@ -18,7 +18,7 @@ type NewAudit struct {
 	RulebookID         *int64
 	JobID              int64
 	Score, PassMark    float64
-	Passed             bool
+	Passed             *bool // nil where there is no verdict, and thus no score
 	Rows               int64
 	Result             json.RawMessage
 	RowsDigest         string

@@ -8,7 +8,7 @@ import (
 const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries,
 	COALESCE((SELECT max(version) FROM declarations WHERE kind = 'rulebook' AND dataset_id = d.id), 0) AS rulebook,
 	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
-	t.id AS last_table, t.created_at AS last_at, a.score, a.passed,
+	t.id AS last_table, t.created_at AS last_at, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed,
 	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked')) AS open_issues,
 	(SELECT count(*) FROM issues WHERE dataset_id = d.id AND state IN ('open', 'asked') AND severity = 'major') AS stops
 	FROM datasets d

@@ -17,7 +17,7 @@ const (
 
 const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
-	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, a.score, a.passed, a.rows,
+	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
 	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id,
 	w.at AS withdrawn_at, w.reason AS withdrawn, (SELECT name FROM people WHERE id = w.person_id) AS withdrawn_by, coalesce(w.bytes_let_go, false) AS bytes_let_go
 	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by LEFT JOIN withdrawals w ON w.table_id = t.id

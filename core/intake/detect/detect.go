@@ -86,7 +86,7 @@ func (d *Detection) look(ctx context.Context) (err error) {
 	if d.File, err = d.opened.File(ctx, d.Reading); err != nil {
 		return err
 	}
-	if d.Sample, err = sample(ctx, d.File); err != nil || d.Sample == nil {
+	if d.Sample, err = Sample(ctx, d.File); err != nil || d.Sample == nil {
 		return err
 	}
 	d.values(d.File.Columns())
@@ -160,8 +160,8 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// sample returns the first rows of a file as one batch; nil where it has none.
-func sample(ctx context.Context, f *intake.File) (*table.Batch, error) {
+// Sample returns the first rows of a table as one batch; nil where it has none.
+func Sample(ctx context.Context, f table.Source) (*table.Batch, error) {
 	p, err := f.Open(ctx)
 	if err != nil {
 		return nil, err

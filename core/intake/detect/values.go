@@ -106,9 +106,7 @@ var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "
 // values looks at how the values of each column are written, and sets what all columns
 // that decide agree on.
 func (d *Detection) values(names []string) {
-	for c, name := range names {
-		d.Columns = append(d.Columns, columnEvidence(name, d.Sample, c))
-	}
+	d.Columns = Columns(names, d.Sample)
 	d.agreeOnMarks()
 	d.agreeOnDates()
 	var suspects []string
@@ -122,6 +120,15 @@ func (d *Detection) values(names []string) {
 			"these may stand for a missing value too; declare them if they do: "+
 				strings.Join(suspects[:min(len(suspects), 6)], ", "))
 	}
+}
+
+// Columns tells how the values of each column of some rows are written.
+func Columns(names []string, rows *table.Batch) []ColumnEvidence {
+	out := make([]ColumnEvidence, len(names))
+	for c, name := range names {
+		out[c] = columnEvidence(name, rows, c)
+	}
+	return out
 }
 
 func columnEvidence(name string, b *table.Batch, c int) ColumnEvidence {

@@ -31,7 +31,7 @@ export function DatasetGrid({ datasets }: { datasets: Schemas["Dataset"][] }) {
             <Td>{d.title}</Td>
             <Td {...right}>{percent(d.score)}</Td>
             <Td>
-              {d.passed == null ? <Text color="quiet">not audited</Text> : d.passed ? "passed" : "fell short"}
+              {d.passed == null ? <Text color="quiet">no verdict</Text> : d.passed ? "passed" : "fell short"}
             </Td>
             <Td {...right}>
               {d.open_issues > 0 ? (

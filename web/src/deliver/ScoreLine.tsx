@@ -10,15 +10,16 @@ const left = 40;
 const bottom = 22;
 
 /** The score of every audit of a dataset in the order in which they were made. */
-export function ScoreLine({ audits }: { audits: Schemas["Audit"][] }) {
+export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
+  const audits = all.flatMap((a) => (a.score == null ? [] : [{ ...a, score: a.score }]));
   const [ink, quiet, line, accent] = useToken("colors", ["ink", "quiet", "line", "accent"]);
   const navigate = useNavigate();
   if (audits.length === 0) {
-    return <Empty>No audit has been made yet; the scores will stand here.</Empty>;
+    return <Empty>No audit by a rulebook has been made yet; the scores will stand here.</Empty>;
   }
   const shown = [...audits].reverse().slice(-40);
   const mark = shown[shown.length - 1].pass_mark;
-  const low = Math.floor(Math.min(mark, ...shown.map((a) => a.score)) - 1);
+  const low = Math.max(0, Math.floor(Math.min(mark, ...shown.map((a) => a.score)) - 1));
   const y = (score: number) => 8 + ((100 - score) / Math.max(100 - low, 1)) * (height - bottom - 8);
   const x = (i: number) => left + 24 + (i * (width - left - 48)) / Math.max(shown.length - 1, 1);
   const open = (a: Schemas["Audit"]) =>

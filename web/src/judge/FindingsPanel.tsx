@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, List, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
@@ -216,7 +216,11 @@ function Since({ a }: { a: Schemas["AuditShown"] }) {
     return null; // the first audit has none before it
   }
   const changed = c.rules.filter((r) => r.turn !== "same");
-  const columns = c.columns.filter((x) => x.turn === "new" || x.turn === "gone");
+  const columns = c.columns.flatMap((x) =>
+    x.turn === "new" || x.turn === "gone"
+      ? [`${x.name} is ${x.turn === "new" ? "new" : "gone"}`]
+      : x.says.map((says) => `${x.name} ${says}`),
+  );
   return (
     <Section
       title="Since the audit before"
@@ -233,9 +237,14 @@ function Since({ a }: { a: Schemas["AuditShown"] }) {
       <Text fontSize="sm">
         Score {percent(c.score.after)}, before {percent(c.score.before)}; {count(c.rows.after)} rows, before{" "}
         {count(c.rows.before)}.
-        {columns.length > 0 &&
-          ` Columns: ${columns.map((x) => `${x.name} is ${x.turn === "new" ? "new" : "gone"}`).join(", ")}.`}
       </Text>
+      {columns.length > 0 && (
+        <List.Root fontSize="sm" maxH="200px" overflowY="auto" aria-label="What changed of the columns">
+          {columns.map((says) => (
+            <List.Item key={says}>{says}</List.Item>
+          ))}
+        </List.Root>
+      )}
       {changed.length === 0 ? (
         <Empty>Every rule is broken as it was before, or holds as it did.</Empty>
       ) : (

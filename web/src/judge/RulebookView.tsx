@@ -224,7 +224,8 @@ function Tried({ result, now }: { result: Schemas["Result"]; now?: Schemas["Tabl
       <Text role="status">
         Score <b>{percent(result.score)}</b>
         {now?.score != null && `, by the last audit ${percent(now.score)}`}; it would{" "}
-        {result.passed ? "pass" : "fall short"}. {now && <TableLink id={now.id}>Show the delivery</TableLink>}
+        {result.passed == null ? "give no verdict" : result.passed ? "pass" : "fall short"}.{" "}
+        {now && <TableLink id={now.id}>Show the delivery</TableLink>}
       </Text>
       {findings.length === 0 ? (
         <Empty>It finds nothing.</Empty>

@@ -192,8 +192,11 @@ function Previewed({ p }: { p: Preview }) {
       <Text role="status">
         Nothing has been done yet. The plan would make {plural(p.change_count, "change", "changes")}; the
         score would go from <chakra.span fontWeight="650">{percent(p.before.score)}</chakra.span> to{" "}
-        <chakra.span fontWeight="650">{percent(p.after.score)}</chakra.span>, and the table would{" "}
-        {p.after.passed ? "pass" : "still fall short"}.
+        <chakra.span fontWeight="650">{percent(p.after.score)}</chakra.span>,{" "}
+        {p.after.passed == null
+          ? "without a verdict, since nothing is declared"
+          : `and the table would ${p.after.passed ? "pass" : "still fall short"}`}
+        .
       </Text>
       <Section title="Old and new, side by side">
         <Grid label="Changes, old and new" max="290px">

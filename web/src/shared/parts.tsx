@@ -239,13 +239,18 @@ export function Severity({ of }: { of: string }) {
 export function Verdict({
   table,
 }: {
-  table: Pick<Schemas["Table"], "score" | "passed"> & { withdrawn_at?: string | null };
+  table: Pick<Schemas["Table"], "score" | "passed"> & {
+    audit_id?: number | null;
+    withdrawn_at?: string | null;
+  };
 }) {
   if (table.withdrawn_at) {
     return <Text color="quiet">withdrawn</Text>;
   }
   if (table.score == null) {
-    return <Text color="quiet">not audited yet</Text>;
+    return (
+      <Text color="quiet">{table.audit_id ? "no verdict: nothing is declared" : "not audited yet"}</Text>
+    );
   }
   return (
     <Text>

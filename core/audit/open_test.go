@@ -1,0 +1,118 @@
+package audit_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
+	"proudsieve/core/intake"
+	"proudsieve/core/intake/detect"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/core/testkit"
+)
+
+// column writes a table of one column, and a second one that is never blank.
+func column(cells []string) string {
+	var b strings.Builder
+	b.WriteString("c,row\n")
+	for i, cell := range cells {
+		fmt.Fprintf(&b, "%s,r%d\n", cell, i)
+	}
+	return b.String()
+}
+
+func repeat(n int, cell func(i int) string) []string {
+	out := make([]string, n)
+	for i := range out {
+		out[i] = cell(i)
+	}
+	return out
+}
+
+// undeclared audits a text that nobody declared anything about.
+func undeclared(t *testing.T, content string) *audit.Result {
+	t.Helper()
+	d, err := detect.Detect(t.Context(), testkit.Opener([]byte(content)), intake.Reading{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := audit.Run(context.Background(), d.File, rulebook.Draft("d", d, d.File.Columns()), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// A column that nobody declared is of the narrowest type that all its values are of; else of the one that nine in
+// ten are of, with every exception named; else it is text. What its beginning looks like decides nothing.
+func TestWhatNobodyDeclaredIsReadByAllOfItsValues(t *testing.T) {
+	whole := func(i int) string { return fmt.Sprint(i + 1) }
+	long := func(first, then func(i int) string) []string { // the beginning is what a first look sees
+		return append(repeat(90_000, first), repeat(60_000, then)...)
+	}
+	for _, c := range []struct {
+		name       string
+		cells      []string
+		is         table.Type
+		sum        string
+		exceptions int64
+	}{
+		{"integers", repeat(20, whole), table.TypeInteger, "210", 0},
+		{"two decimals among integers", append(repeat(18, whole), "10.75", "20.75"), table.TypeDecimal, "202.5", 0},
+		{"decimals that are whole", repeat(20, func(i int) string { return fmt.Sprint(i, ".0") }), table.TypeInteger,
+			"190", 0},
+		{"nine in ten numbers", append(repeat(18, whole), "dry", "frozen"), table.TypeInteger, "171", 2},
+		{"fewer than nine in ten", append(repeat(17, whole), "dry", "frozen"), table.TypeText, "", 0},
+		{"codes with zeros before", repeat(20, func(i int) string { return fmt.Sprintf("%05d", i*997) }),
+			table.TypeText, "", 0},
+		{"numbers of one length, one with a zero before", append(repeat(50, func(i int) string {
+			return fmt.Sprint(100 + i)
+		}), "007"), table.TypeText, "", 0},
+		{"a zero before one of many numbers", append(repeat(30, whole), "007"), table.TypeInteger, "465", 1},
+		{"dates", repeat(20, func(i int) string { return fmt.Sprintf("2024-05-%02d", i+1) }), table.TypeDate, "", 0},
+		{"times", repeat(20, func(i int) string { return fmt.Sprintf("2024-05-%02d 10:00", i+1) }),
+			table.TypeDateTime, "", 0},
+		{"words for true and false", repeat(20, func(i int) string { return []string{"yes", "no"}[i%2] }),
+			table.TypeBoolean, "", 0},
+		{"nothing", repeat(20, func(int) string { return "" }), table.TypeText, "", 0},
+		{"decimals far down", long(whole, func(int) string { return "0.5" }), table.TypeDecimal, "4050075000", 0},
+		{"words far down", long(whole, func(i int) string { return fmt.Sprint("word ", i) }), table.TypeText, "", 0},
+		{"words first, few", append(repeat(30_000, func(i int) string { return fmt.Sprint("w", i) }),
+			repeat(400_000, whole)...), table.TypeInteger, "80000200000", 30_000},
+		{"nothing first", long(func(int) string { return "" }, whole), table.TypeInteger, "1800030000", 0},
+		{"dates after nothing", long(func(int) string { return "" },
+			func(i int) string { return fmt.Sprintf("2024-05-%02d", i%28+1) }), table.TypeDate, "", 0},
+		{"zeros before far down", long(whole, func(i int) string { return fmt.Sprintf("0%d", i) }), table.TypeText, "",
+			0},
+	} {
+		content := column(c.cells)
+		check := func(how string, r *audit.Result) {
+			t.Helper()
+			got := audittest.Column(t, r, "c")
+			if got.Type != c.is || got.Sum != c.sum || got.Mistyped != c.exceptions || got.Declared {
+				t.Errorf("%s, %s: a %s with the sum %q and %d exceptions, want a %s, %q and %d", c.name, how, got.Type,
+					got.Sum, got.Mistyped, c.is, c.sum, c.exceptions)
+			}
+			if read := r.Book().Column("c"); read.Type != c.is || !read.Open {
+				t.Errorf("%s, %s: read as %s", c.name, how, read.Type)
+			}
+		}
+		check("without a rulebook", undeclared(t, content))
+		check("beside what is declared", audittest.Run(t, content, "dataset: d\ncolumns: [{name: row, required: true}]\n"))
+	}
+}
+
+// A table about which nothing was declared has no verdict.
+func TestNothingDeclaredNoVerdict(t *testing.T) {
+	r := undeclared(t, "a,b\n1,x\n2,\nthree,y\n")
+	if r.Passed != nil || r.FellShort() || r.HasPassed() || len(r.Findings) != 0 {
+		t.Errorf("passed %v with %d findings", r.Passed, len(r.Findings))
+	}
+	if r := audittest.Run(t, "a\n1\n", "dataset: d\ncolumns: [{name: a}]\n"); !r.HasPassed() {
+		t.Error("a table with the column that was declared did not pass")
+	}
+}
