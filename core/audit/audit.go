@@ -95,7 +95,7 @@ type run struct {
 	defects     []table.Defect
 	defectsN    int64
 	summaries   []profile.Summary
-	census      []census          // per column
+	census      []census        // per column
 	missing     []*table.RowSet // per column
 	together    together
 	verdicts    []verdict         // per check

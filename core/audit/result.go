@@ -31,7 +31,7 @@ type Result struct {
 	PassMark float64 `json:"pass_mark"`
 	// Passed is the verdict; nil where nothing was declared that the table could break.
 	Passed *bool `json:"passed"`
-	Mesh     Mesh    `json:"mesh"` // of the rows
+	Mesh   Mesh  `json:"mesh"` // of the rows
 
 	// MissingTogether says which columns miss together: the most frequent sets of missing columns.
 	// The set without any is that of the complete rows.

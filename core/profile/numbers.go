@@ -13,13 +13,13 @@ import (
 // Numbers gathers the numbers of a column. The zero value is empty. Count, sum and sum
 // of squares are exact, whatever the order in which numbers are added.
 type Numbers struct {
-	count   int64
-	scales  [scales]ofScale
-	wide    []wideNumber // beyond a machine word; rare
+	count  int64
+	scales [scales]ofScale
+	wide   []wideNumber // beyond a machine word; rare
 	// one at least is not whole
 	fractions bool
-	around  moments      // for the skewness alone, and thus in floating point
-	buckets buckets
+	around    moments // for the skewness alone, and thus in floating point
+	buckets   buckets
 }
 
 // moments are the sums of the first three powers of the distances from one of the numbers. Those

@@ -13,12 +13,12 @@ type Cells struct {
 	Required bool // declared so, or part of a key
 	// Open says that nobody declared the type. A number with a zero too many before it is none then: 00712 names
 	// something, and counts nothing.
-	Open   bool
-	format   *table.Format
-	codes    *CodeList
-	marks    map[string]bool
-	longest  int // of the marks, in bytes
-	truth    int // of the words for true and false, in bytes; of an open column
+	Open    bool
+	format  *table.Format
+	codes   *CodeList
+	marks   map[string]bool
+	longest int // of the marks, in bytes
+	truth   int // of the words for true and false, in bytes; of an open column
 }
 
 // Cell is what the text of a cell stands for.
