@@ -43,29 +43,29 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if book, err = withOpen(ctx, book, source); err != nil {
 		return nil, err
 	}
-	result, types, err := readThrough(ctx, source, book, workers)
-	if err == nil && !book.ReadsAs(types) {
-		result, types, err = readThrough(ctx, source, book.Settled(types), workers)
+	result, opened, err := readThrough(ctx, source, book, workers)
+	if err == nil && !book.ReadsAs(opened) {
+		result, opened, err = readThrough(ctx, source, book.Settled(opened), workers)
 	}
 	if err != nil {
 		return nil, err
 	}
-	result.book = book.Settled(types)
+	result.book = book.Settled(opened)
 	return result, nil
 }
 
 // readThrough audits source by book, and says of which types the open columns are.
 func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebook,
-	workers int) (*Result, map[string]table.Type, error) {
+	workers int) (*Result, map[string]rulebook.Opened, error) {
 	r := newRun(newPlan(book, source.Columns()), workers)
 	defer r.close()
 	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end,
 		func(s *stretch) error { return r.take(ctx, s) }); err != nil {
 		return nil, nil, err
 	}
-	types := r.openTypes()
-	if !book.ReadsAs(types) {
-		return nil, types, nil
+	opened := r.openColumns()
+	if !book.ReadsAs(opened) {
+		return nil, opened, nil
 	}
 	if err := r.resolveGroups(ctx, source); err != nil {
 		return nil, nil, err
@@ -77,11 +77,11 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 	if err := r.weighLate(ctx, source, workers); err != nil {
 		return nil, nil, err
 	}
-	out := r.result(types)
+	out := r.result(opened)
 	if book.Beside != nil && len(book.Beside.Used) > 0 {
 		out.Beside = maps.Clone(book.Beside.Used)
 	}
-	return out, types, nil
+	return out, opened, nil
 }
 
 // run gathers the stretches of a table.
@@ -191,7 +191,7 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 				r.summaries[c].Take(&s.columns[c].shard)
 				r.estimated[c].Store(r.summaries[c].Estimated())
 				r.missing[c].AddMany(s.columns[c].missingRows)
-				r.census[c].merge(&s.columns[c].census)
+				r.census[c].merge(s.columns[c].census)
 			}
 			return nil
 		})
@@ -355,7 +355,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 	})
 }
 
-func (r *run) result(open map[string]table.Type) *Result {
+func (r *run) result(opened map[string]rulebook.Opened) *Result {
 	p := r.plan
 	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
 		Defects:  r.defects,
@@ -397,8 +397,8 @@ func (r *run) result(open map[string]table.Type) *Result {
 	}
 	for c, name := range p.names {
 		column := r.column(c, name, out.Findings)
-		if t := open[name]; t != "" {
-			column.Type = t
+		if is, open := opened[name]; open {
+			column.Type = is.Type
 		}
 		column.Role = r.roleOf(&column, c)
 		out.Columns = append(out.Columns, column)

@@ -20,7 +20,7 @@ func withOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source)
 	if !slices.ContainsFunc(names, func(name string) bool { return book.Column(name) == nil }) {
 		return book, nil
 	}
-	rows, err := detect.Sample(ctx, source)
+	rows, _, err := detect.Sample(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -31,51 +31,87 @@ func withOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source)
 	return book.WithOpen(names, seen, rows), nil
 }
 
-// census counts the cells of an open column by what they look like, those aside that are read as its numbers, dates
-// or datetimes.
-type census [rulebook.AllLooks + 1]int64
+// census counts the cells of an open column by what they look like, those aside that are read as its numbers, or as
+// dates of the only pattern there is.
+type census []lookCount
+
+type lookCount struct {
+	looks rulebook.Looks
+	rows  int64
+}
 
 // looksOf tells what the text of an open column looks like, where that is not known by the column's type.
 func looksOf(cells *rulebook.Cells, cell rulebook.Cell, text string) rulebook.Looks {
-	if k := cell.Value.Kind; cell.Missing || k == table.Number || k == table.Date || k == table.Instant {
+	k := cell.Value.Kind
+	patterns, _ := cells.Patterns()
+	if cell.Missing || k == table.Number || (k == table.Date || k == table.Instant) && len(patterns) == 0 {
 		return 0
 	}
 	return cells.LooksLike(text)
 }
 
-func (c *census) merge(o *census) {
-	for looks, rows := range o {
-		c[looks] += rows
+func (c *census) add(l rulebook.Looks, rows int64) {
+	for i := range *c {
+		if (*c)[i].looks == l {
+			(*c)[i].rows += rows
+			return
+		}
+	}
+	*c = append(*c, lookCount{l, rows})
+}
+
+func (c *census) merge(o census) {
+	for _, one := range o {
+		c.add(one.looks, one.rows)
 	}
 }
 
-// of counts the cells that look like something.
-func (c *census) of(l rulebook.Looks) (rows int64) {
-	for looks, n := range c {
-		if rulebook.Looks(looks)&l != 0 {
-			rows += n
+// of counts the cells that look like one of some things.
+func (c census) of(l rulebook.Looks) (rows int64) {
+	for _, one := range c {
+		if one.looks&l != 0 {
+			rows += one.rows
 		}
 	}
 	return rows
 }
 
-// openTypes decides the types of the open columns: the narrowest of numbers, dates, datetimes and booleans that all
+// openColumns decides the types of the open columns: the narrowest of numbers, dates, datetimes and booleans that all
 // filled cells of a column are of; else the one that nine in ten are of; else text. Numbers with zeros before them
 // are none, and those of a column where all have the same length are texts even if few begin with a zero.
-func (r *run) openTypes() map[string]table.Type {
-	types := map[string]table.Type{}
+func (r *run) openColumns() map[string]rulebook.Opened {
+	opened := map[string]rulebook.Opened{}
 	for c, name := range r.plan.names {
 		if j := r.plan.judges[c]; j.cells.Open {
-			types[name] = r.census[c].decide(j.cells.Type, r.summaries[c].Facts())
+			opened[name] = r.census[c].decide(j.cells, r.summaries[c].Facts())
 		}
 	}
-	return types
+	return opened
 }
 
-// typicalOpen is how many of a hundred filled cells must be of a type for an open column to be of it.
-const typicalOpen = 90
+const (
+	// typicalOpen is how many of a hundred filled cells must be of a type for an open column to be of it.
+	typicalOpen = 90
+	// mixedOrders is the part, one in so many, of the dates that fit one pattern alone from which on those that fit
+	// another one alone make the column one of mixed patterns, which is read by none.
+	mixedOrders = 20
+)
 
-func (c *census) decide(guessed table.Type, f profile.Facts) table.Type {
+func (c census) decide(cells *rulebook.Cells, f profile.Facts) rulebook.Opened {
+	patterns, own := cells.Patterns()
+	if len(patterns) > 0 {
+		dates := c.datesOf(patterns, f.Filled)
+		if dates != "" && dates != undecided {
+			pattern := table.MustDatePatterns(dates)[0]
+			if pattern.Timed() {
+				return rulebook.Opened{Type: table.TypeDateTime, Dates: dates}
+			}
+			return rulebook.Opened{Type: table.TypeDate, Dates: dates}
+		}
+		if dates == undecided {
+			return rulebook.Opened{Type: table.TypeText}
+		}
+	}
 	numbers, number := c.of(rulebook.LooksDecimal), table.TypeInteger
 	if numbers > c.of(rulebook.LooksInteger) || f.Fractions {
 		number = table.TypeDecimal
@@ -86,19 +122,68 @@ func (c *census) decide(guessed table.Type, f profile.Facts) table.Type {
 	}{{number, numbers}, {table.TypeDate, c.of(rulebook.LooksDate)}, {table.TypeDateTime, c.of(rulebook.LooksInstant)},
 		{table.TypeBoolean, c.of(rulebook.LooksBoolean)}}
 	for i := range candidates {
-		if one := &candidates[i]; rulebook.ReadAlike(one.is, guessed) && guessed != table.TypeBoolean {
+		one := &candidates[i]
+		if rulebook.ReadAlike(one.is, cells.Type) && one.is != table.TypeBoolean && len(patterns) == 0 {
 			one.rows += f.Filled - f.Mistyped
 		}
 	}
 	if c.of(rulebook.LooksPadded) > 0 && number == table.TypeInteger && f.Shortest == f.Longest {
-		return table.TypeText
+		return rulebook.Opened{Type: table.TypeText}
 	}
 	for _, share := range []int64{100, typicalOpen} {
 		for _, one := range candidates {
 			if f.Filled > 0 && one.rows*100 >= f.Filled*share {
-				return one.is
+				if one.is == cells.Type {
+					return rulebook.Opened{Type: one.is, Dates: own}
+				}
+				return rulebook.Opened{Type: one.is}
 			}
 		}
 	}
-	return table.TypeText
+	return rulebook.Opened{Type: table.TypeText}
+}
+
+// undecided stands for a pattern where several read the dates, and nothing decides between them.
+const undecided = "?"
+
+// datesOf returns the pattern that nine in ten of the filled cells fit; empty for none.
+func (c census) datesOf(patterns []table.DatePattern, filled int64) string {
+	bit := func(i int) rulebook.Looks { return rulebook.LooksPattern << i }
+	best := 0
+	for i := range patterns {
+		if c.of(bit(i)) > c.of(bit(best)) {
+			best = i
+		}
+	}
+	if rows := c.of(bit(best)); filled == 0 || rows*100 < filled*typicalOpen {
+		return ""
+	}
+	for i := range patterns {
+		if i == best {
+			continue
+		}
+		alone, others := int64(0), int64(0) // that fit the best, and not this one, and the other way round
+		for _, one := range c {
+			switch one.looks & (bit(best) | bit(i)) {
+			case bit(best):
+				alone += one.rows
+			case bit(i):
+				others += one.rows
+			}
+		}
+		if others*mixedOrders >= alone && c.of(bit(i)) > 0 && c.confused(bit(best)|bit(i)) {
+			return undecided
+		}
+	}
+	return patterns[best].String()
+}
+
+// confused reports whether some cells fit two patterns.
+func (c census) confused(both rulebook.Looks) bool {
+	for _, one := range c {
+		if one.looks&both == both && one.rows > 0 {
+			return true
+		}
+	}
+	return false
 }

@@ -116,3 +116,44 @@ func TestNothingDeclaredNoVerdict(t *testing.T) {
 		t.Error("a table with the column that was declared did not pass")
 	}
 }
+
+// Which of day and month comes first is decided by all dates of a column, however it begins.
+func TestTheOrderOfDayAndMonthIsDecidedByAllDates(t *testing.T) {
+	either := func(i int) string { return fmt.Sprintf("%02d/%02d/2024", i%12+1, (i/12)%12+1) }
+	dayFirst := func(i int) string { return fmt.Sprintf("%02d/%02d/2024", i%28+1, i%12+1) }
+	monthFirst := func(i int) string { return fmt.Sprintf("%02d/%02d/2024", i%12+1, i%28+1) }
+	for _, c := range []struct {
+		name       string
+		cells      []string
+		is         table.Type
+		dates      string
+		exceptions int64
+	}{
+		{"decided at once", repeat(100, dayFirst), table.TypeDate, "dd/MM/yyyy", 0},
+		{"decided far down", append(repeat(40_000, either), repeat(40_000, dayFirst)...), table.TypeDate, "dd/MM/yyyy",
+			0},
+		{"decided far down, the other way", append(repeat(40_000, either), repeat(40_000, monthFirst)...),
+			table.TypeDate, "MM/dd/yyyy", 0},
+		{"never decided", repeat(40_000, either), table.TypeText, "", 0},
+		{"the second half is the other way round", append(repeat(40_000, dayFirst), repeat(40_000, monthFirst)...),
+			table.TypeText, "", 0},
+		{"one slip among many", append(repeat(1000, dayFirst), "05/31/2024"), table.TypeDate, "dd/MM/yyyy", 1},
+		{"the beginning misleads", append(repeat(2_000, dayFirst), repeat(80_000, monthFirst)...), table.TypeDate,
+			"MM/dd/yyyy", 1136},
+		{"with a time", repeat(100, func(i int) string { return dayFirst(i) + " 8:30" }), table.TypeDateTime,
+			"dd/MM/yyyy H:mm", 0},
+		{"ISO, months alone", repeat(24, func(i int) string { return fmt.Sprintf("2024-%02d-01", i%12+1) }),
+			table.TypeDate, "yyyy-MM-dd", 0},
+		{"names of months", repeat(100, func(i int) string { return fmt.Sprintf("%02d-Mar-24", i%28+1) }),
+			table.TypeDate, "dd-MMM-yy", 0},
+		{"offsets", repeat(100, func(i int) string { return fmt.Sprintf("2024-05-%02dT10:00:00+02:00", i%28+1) }),
+			table.TypeDateTime, "yyyy-MM-dd'T'HH:mm:ssX", 0},
+	} {
+		r := undeclared(t, column(c.cells))
+		got, read := audittest.Column(t, r, "c"), r.Book().Column("c")
+		if got.Type != c.is || strings.Join(read.Dates, " ") != c.dates || got.Mistyped != c.exceptions {
+			t.Errorf("%s: %s by %v with %d exceptions, want %s by %q with %d", c.name, got.Type, read.Dates, got.Mistyped,
+				c.is, c.dates, c.exceptions)
+		}
+	}
+}

@@ -124,7 +124,7 @@ func (c *stretchColumn) leave() {
 		c.rows[code] = 0
 	}
 	c.met = c.met[:0]
-	c.census = census{}
+	c.census = c.census[:0]
 	c.missingRows = c.missingRows[:0]
 	c.shard.Reset()
 }
@@ -308,7 +308,7 @@ func (s *stretch) describe(c int) {
 	column, d := &s.columns[c], s.dictionaries[c]
 	if len(column.looks) > 0 {
 		for _, code := range column.met {
-			column.census[column.looks[code]] += int64(column.rows[code])
+			column.census.add(column.looks[code], int64(column.rows[code]))
 		}
 	}
 	for _, code := range column.met {

@@ -35,7 +35,7 @@ const sweptAtOnce = 512
 func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 	cell := c.meet(j, d, code)
 	if len(c.looks) > code {
-		c.census[c.looks[code]]++
+		c.census.add(c.looks[code], 1)
 	}
 	c.describe(d, code, &cell.Value, cell.Missing, 1)
 }

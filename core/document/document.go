@@ -331,6 +331,9 @@ func (r *Reader) ChoiceOrOld(n *Node, what string, old map[string]string, choice
 	return r.Choice(n, what, choices...)
 }
 
+// OldWord notes that a word is one of earlier versions, with what is said now.
+func (r *Reader) OldWord(n *Node, word, now string) { r.old(n.Line, n.Column, word, now) }
+
 func (r *Reader) old(line, column int, word, now string) {
 	r.Old = append(r.Old, Problem{line, column, fmt.Sprintf("%q is an old word for %q; it is still understood", word,
 		now)})

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 
@@ -34,11 +35,14 @@ type Reading struct {
 	// the line with the column names, from 1; NoHeader where there is none
 	HeaderLine   int    `json:"header_line"`
 	DecimalMark  string `json:"decimal_mark"`            // "." or ","
-	GroupingMark string `json:"grouping_mark,omitempty"` // one byte between thousands
+	GroupingMark string `json:"grouping_mark,omitempty"` // one character between thousands
 	// texts that stand for a missing value, beside the empty cell
-	Missing    []string `json:"missing"`
-	Dates      []string `json:"dates"` // Unicode date patterns, tried in order
-	DateTimes  []string `json:"datetimes"`
+	Missing []string `json:"missing"`
+	// Dates are Unicode date patterns, with a time of day or without, tried in order. ISO 8601 is what is read where
+	// none is given of either.
+	Dates []string `json:"dates"`
+	// DateTimes are more of them, as earlier versions wrote those with a time of day.
+	DateTimes  []string `json:"datetimes,omitempty"`
 	TrueWords  []string `json:"true_words,omitempty"`
 	FalseWords []string `json:"false_words,omitempty"`
 }
@@ -72,11 +76,8 @@ func (r Reading) WithDefaults() Reading {
 	if r.HeaderLine == 0 {
 		r.HeaderLine = 1
 	}
-	if len(r.Dates) == 0 {
-		r.Dates = []string{"yyyy-MM-dd"}
-	}
-	if len(r.DateTimes) == 0 {
-		r.DateTimes = []string{"yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd'T'HH:mm"}
+	if r.Dates == nil {
+		r.Dates = []string{}
 	}
 	return r
 }
@@ -110,7 +111,7 @@ func (r Reading) Check() []FieldError {
 	if r.DecimalMark != "." && r.DecimalMark != "," {
 		add("decimal_mark", "%q is neither \".\" nor \",\"", r.DecimalMark)
 	}
-	if len(r.GroupingMark) > 1 || (r.GroupingMark != "" && r.GroupingMark == r.DecimalMark) {
+	if utf8.RuneCountInString(r.GroupingMark) > 1 || (r.GroupingMark != "" && r.GroupingMark == r.DecimalMark) {
 		add("grouping_mark", "%q must be one character other than the decimal mark", r.GroupingMark)
 	}
 	for field, patterns := range map[string][]string{"dates": r.Dates, "datetimes": r.DateTimes} {
@@ -133,13 +134,18 @@ func (e FieldError) Error() string { return e.Field + ": " + e.Message }
 func (r Reading) Values() *table.Format {
 	f := &table.Format{
 		DecimalMark: r.DecimalMark[0],
-		Dates:       table.MustDatePatterns(r.Dates...),
-		DateTimes:   table.MustDatePatterns(r.DateTimes...),
 		TrueWords:   r.TrueWords,
 		FalseWords:  r.FalseWords,
 	}
+	for _, p := range table.MustDatePatterns(slices.Concat(r.Dates, r.DateTimes)...) {
+		if p.Timed() {
+			f.DateTimes = append(f.DateTimes, p)
+		} else {
+			f.Dates = append(f.Dates, p)
+		}
+	}
 	if r.GroupingMark != "" {
-		f.GroupingMark = r.GroupingMark[0]
+		f.GroupingMark, _ = utf8.DecodeRuneInString(r.GroupingMark)
 	}
 	return f
 }

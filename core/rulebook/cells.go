@@ -1,6 +1,7 @@
 package rulebook
 
 import (
+	"slices"
 	"strings"
 
 	"proudsieve/core/table"
@@ -13,12 +14,14 @@ type Cells struct {
 	Required bool // declared so, or part of a key
 	// Open says that nobody declared the type. A number with a zero too many before it is none then: 00712 names
 	// something, and counts nothing.
-	Open    bool
-	format  *table.Format
-	codes   *CodeList
-	marks   map[string]bool
-	longest int // of the marks, in bytes
-	truth   int // of the words for true and false, in bytes; of an open column
+	Open     bool
+	format   *table.Format
+	codes    *CodeList
+	marks    map[string]bool
+	longest  int                 // of the marks, in bytes
+	truth    int                 // of the words for true and false, in bytes; of an open column
+	patterns []table.DatePattern // that the dates of an open column may be written by, where there are several
+	own      string              // the pattern by which they are read
 }
 
 // Cell is what the text of a cell stands for.
@@ -49,6 +52,10 @@ func (b *Rulebook) Cells(name string) *Cells {
 			out.Type = table.TypeDecimal
 		}
 		out.Open, out.Declared, out.truth = true, nil, out.format.LongestTruth()
+		out.own = strings.Join(c.Dates, "")
+		if all := slices.Concat(c.Dates, c.Rivals); len(all) > 1 {
+			out.patterns = table.MustDatePatterns(all...)
+		}
 	}
 	if c.Type == table.TypeCode {
 		out.codes = b.CodeLists[c.CodeList]
@@ -97,8 +104,8 @@ func (c *Cells) mayBeMissing(text string) bool {
 // MayBeMissing is the same question about a short text of printable characters without spaces.
 func (c *Cells) MayBeMissing(t table.Token) bool { return t.Len() <= c.longest }
 
-// Looks says which types a text has by itself, a bit for each.
-type Looks uint8
+// Looks says which types a text has by itself, and which patterns of dates it fits, a bit for each.
+type Looks uint16
 
 // The types that a text can look like. Every integer is a decimal too, and 0 and 1 may be booleans.
 const (
@@ -108,7 +115,8 @@ const (
 	LooksInstant
 	LooksBoolean
 	LooksPadded // a number, but for zeros too many before it
-	AllLooks    = 1<<iota - 1
+	// LooksPattern is the first of the column's own patterns of dates, its rivals following.
+	LooksPattern
 )
 
 // LooksLike tells which types other than text the text of an open column has by itself.
@@ -116,6 +124,11 @@ func (c *Cells) LooksLike(text string) (l Looks) {
 	if len(text) <= c.truth {
 		if _, ok := c.format.Parse(table.TypeBoolean, text); ok {
 			l |= LooksBoolean
+		}
+	}
+	for i := range c.patterns {
+		if _, ok := c.patterns[i].Parse(text); ok {
+			l |= LooksPattern << i
 		}
 	}
 	if text == "" || !table.BeginsTyped(text[0]) {
@@ -141,8 +154,12 @@ func (c *Cells) LooksLike(text string) (l Looks) {
 	return l
 }
 
+// Patterns returns those by which the dates of an open column may be written, each with its bit of Looks, where there
+// are several; own is the one by which they are read, empty where that is the reading's.
+func (c *Cells) Patterns() (several []table.DatePattern, own string) { return c.patterns, c.own }
+
 // PlainNumbers reports whether numbers are written with a point and without grouping.
-func (c *Cells) PlainNumbers() bool { return c.format.GroupingMark == 0 && c.format.DecimalMark != ',' }
+func (c *Cells) PlainNumbers() bool { return c.format.PlainNumbers() }
 
 // Codes returns the column's code list, or nil.
 func (c *Cells) Codes() *CodeList { return c.codes }

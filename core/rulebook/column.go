@@ -3,6 +3,7 @@ package rulebook
 import (
 	"maps"
 	"slices"
+	"unicode/utf8"
 
 	"proudsieve/core/document"
 	"proudsieve/core/table"
@@ -22,9 +23,14 @@ type Column struct {
 	Dates    []string
 	// The marks of its numbers, where they are not those of the reading.
 	DecimalMark, GroupingMark string
+	WrittenWith               []string // what may stand before or after its numbers, as % or €
+	Brackets                  bool     // (5) is -5
+	TrueWords, FalseWords     []string // where they are not those of the reading
 	Reason                    string
 	// Open says that nobody declared the column: its type is what was seen of it so far, and the whole of it decides.
 	Open bool
+	// Rivals are other patterns by which the dates of an open column could be read; all of its values decide.
+	Rivals []string
 }
 
 // Roles lists what a column can be declared to be.
@@ -54,6 +60,13 @@ var columnForms = []FieldForm{
 		Says: "What stands before the decimals, where it is not the reading's", Aspect: "decimal mark", CSVW: "-"},
 	{Name: "grouping_mark", Kind: "text", Says: "What stands between thousands, where it is not the reading's",
 		Aspect: "grouping mark", CSVW: "-"},
+	{Name: "written_with", Kind: "text", Says: "What may stand before or after its numbers, as % or mg/L; 12 % is 12 then",
+		Aspect: "what is written with its numbers"},
+	{Name: "brackets_negative", Kind: "truth", Says: "A number in brackets is below zero: (5) is -5",
+		Aspect: "brackets"},
+	{Name: "true_words", Kind: "text", Says: "The words for true, as Y, where they are not the reading's",
+		Aspect: "words for true"},
+	{Name: "false_words", Kind: "text", Says: "The words for false", Aspect: "words for false"},
 	{Name: "weight", Kind: "number", Says: "How much it counts in the mean score of the columns", Aspect: "weight",
 		Default: "1"},
 }
@@ -83,15 +96,18 @@ func (p *parser) column(i *Item) {
 	}
 	c.Dates = i.TextsOf("dates")
 	for _, source := range c.Dates {
-		if _, err := table.ParseDatePattern(source); err != nil {
+		switch pattern, err := table.ParseDatePattern(source); {
+		case err != nil:
 			i.Wrong("dates", "%v", err)
+		case pattern.Timed() && c.Type == table.TypeDate:
+			i.Wrong("dates", "the date pattern %q has a time of day, which a column of type date has not; write type: datetime", source)
 		}
 	}
 	if n := i.given["decimal_mark"]; n != nil {
 		c.DecimalMark = p.Choice(n, "a decimal mark", ".", ",")
 		i.note("decimal_mark", c.DecimalMark)
 	}
-	if c.GroupingMark = i.TextOf("grouping_mark"); i.Gives("grouping_mark") && len(c.GroupingMark) != 1 {
+	if c.GroupingMark = i.TextOf("grouping_mark"); i.Gives("grouping_mark") && utf8.RuneCountInString(c.GroupingMark) != 1 {
 		i.Wrong("grouping_mark", "a grouping mark is one character, not %q", c.GroupingMark)
 	}
 	if c.GroupingMark != "" && c.DecimalMark == "" {
@@ -99,6 +115,13 @@ func (p *parser) column(i *Item) {
 	}
 	if c.GroupingMark != "" && c.GroupingMark == c.DecimalMark {
 		p.Fail(i.node, "the decimal mark and the grouping mark of %q are the same", c.Name)
+	}
+	c.WrittenWith, c.Brackets = i.TextsOf("written_with"), i.TruthOf("brackets_negative")
+	i.OnlyForNumbers("written_with", c.Type)
+	i.OnlyForNumbers("brackets_negative", c.Type)
+	if c.TrueWords, c.FalseWords = i.TextsOf("true_words"), i.TextsOf("false_words"); len(c.TrueWords) != 0 !=
+		(len(c.FalseWords) != 0) {
+		p.Fail(i.node, "%q has words for one of true and false; it needs true_words and false_words", c.Name)
 	}
 	if c.Type == "" { // refused above
 		c.Type = table.TypeText

@@ -158,7 +158,7 @@ func readingStatement(r *intake.Reading) statement {
 		{"sheet", r.Sheet}, {"encoding", r.Encoding}, {"delimiter", strconv.Quote(r.Delimiter)}, {"quote", r.Quote},
 		{"header line", strconv.Itoa(r.HeaderLine)},
 		{"decimal mark", r.DecimalMark}, {"grouping mark", r.GroupingMark}, {"missing marks", document.Join(r.Missing)},
-		{"date patterns", document.Join(r.Dates)}, {"datetime patterns", document.Join(r.DateTimes)},
+		{"date patterns", document.Join(slices.Concat(r.Dates, r.DateTimes))},
 		{"words for true", document.Join(r.TrueWords)}, {"words for false", document.Join(r.FalseWords)}} {
 		s.add(f.aspect, f.value)
 	}

@@ -2,6 +2,7 @@ package rulebook
 
 import (
 	"slices"
+	"strings"
 
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
@@ -50,22 +51,40 @@ func (b *Rulebook) WithOpen(names []string, seen []detect.ColumnEvidence, rows *
 	return &copied
 }
 
-// Settled returns the rulebook with its open columns of the types that all of their values decided.
-func (b *Rulebook) Settled(types map[string]table.Type) *Rulebook {
+// Opened is what all values of an open column decided.
+type Opened struct {
+	Type  table.Type
+	Dates string // the pattern, of dates that have one of their own
+}
+
+// Settled returns the rulebook with its open columns as all of their values decided.
+func (b *Rulebook) Settled(opened map[string]Opened) *Rulebook {
 	copied := *b
 	copied.Columns = slices.Clone(b.Columns)
 	for i := range copied.Columns {
-		if c := &copied.Columns[i]; c.Open && types[c.Name] != "" {
-			c.Type = types[c.Name]
+		c := &copied.Columns[i]
+		is, known := opened[c.Name]
+		if !c.Open || !known {
+			continue
+		}
+		patterns := slices.Concat(c.Dates, c.Rivals)
+		c.Type, c.Dates, c.Rivals = is.Type, nil, nil
+		for _, p := range patterns {
+			if p == is.Dates {
+				c.Dates = []string{p}
+			} else {
+				c.Rivals = append(c.Rivals, p)
+			}
 		}
 	}
 	return &copied
 }
 
-// ReadsAs reports whether the open columns are read as if they were of some types already.
-func (b *Rulebook) ReadsAs(types map[string]table.Type) bool {
+// ReadsAs reports whether the open columns are read as all of their values decided already.
+func (b *Rulebook) ReadsAs(opened map[string]Opened) bool {
 	return !slices.ContainsFunc(b.Columns, func(c Column) bool {
-		return c.Open && types[c.Name] != "" && !ReadAlike(c.Type, types[c.Name])
+		is, known := opened[c.Name]
+		return c.Open && known && !(ReadAlike(c.Type, is.Type) && strings.Join(c.Dates, "") == is.Dates)
 	})
 }
 
@@ -74,11 +93,20 @@ func ReadAlike(a, b table.Type) bool { return a == b || a.IsNumber() && b.IsNumb
 
 // suggest gives a column the narrowest type that most of its cells are of.
 func suggest(c *Column, reading intake.Reading, e *detect.ColumnEvidence, column *table.Column) {
-	if dates := e.Dates; dates != nil && dates.Status == detect.DatesDecided &&
-		dates.Patterns[0].Pattern != "yyyyMMdd" && typical(dates.Patterns[0].Rows, e.Filled) {
-		c.Type, c.Dates = table.TypeDate, []string{dates.Patterns[0].Pattern}
-		if dates.Instants {
-			c.Type = table.TypeDateTime
+	if dates := e.Dates; dates != nil && dates.Patterns[0].Pattern != "yyyyMMdd" {
+		for _, p := range dates.Patterns {
+			for _, or := range append([]string{p.Pattern, detect.Swapped(p.Pattern)}, p.Or...) {
+				if or != "" && !slices.Contains(c.Rivals, or) {
+					c.Rivals = append(c.Rivals, or)
+				}
+			}
+		}
+		c.Rivals = c.Rivals[:min(len(c.Rivals), mostRivals)]
+		if dates.Status == detect.DatesDecided && typical(dates.Patterns[0].Rows, e.Filled) {
+			c.Type, c.Dates, c.Rivals = table.TypeDate, c.Rivals[:1:1], c.Rivals[1:]
+			if dates.Instants {
+				c.Type = table.TypeDateTime
+			}
 		}
 		return
 	}
@@ -102,5 +130,8 @@ func suggest(c *Column, reading intake.Reading, e *detect.ColumnEvidence, column
 		}
 	}
 }
+
+// mostRivals is how many patterns of dates an open column is held against.
+const mostRivals = 8
 
 func typical(fits, filled int) bool { return filled > 0 && fits*100 >= filled*typicalShare }

@@ -370,6 +370,13 @@ func (i *Item) OnlyFor(field string, fits bool, t table.Type) bool {
 	return fits
 }
 
+// OnlyForNumbers records that a field is given though its column holds no numbers.
+func (i *Item) OnlyForNumbers(field string, t table.Type) {
+	if i.Gives(field) && !t.IsNumber() {
+		i.Wrong(field, "%s is for columns of numbers, and %q is of type %s", field, i.Column.Name, t)
+	}
+}
+
 // SectionForm says what the items of a section are made of.
 type SectionForm struct {
 	Name  string      `json:"name"`

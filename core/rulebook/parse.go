@@ -269,7 +269,10 @@ func (p *parser) reading(n *document.Node) {
 		document.Field{Name: "grouping_mark", Read: text(&r.GroupingMark, "grouping_mark")},
 		document.Field{Name: "missing", Read: texts(&r.Missing, "missing")},
 		document.Field{Name: "dates", Read: texts(&r.Dates, "dates")},
-		document.Field{Name: "datetimes", Read: texts(&r.DateTimes, "datetimes")},
+		document.Field{Name: "datetimes", Read: func(n *document.Node) {
+			r.DateTimes = p.Texts(n, "datetimes")
+			p.OldWord(n, "datetimes", "dates")
+		}},
 		document.Field{Name: "true_words", Read: texts(&r.TrueWords, "true_words")},
 		document.Field{Name: "false_words", Read: texts(&r.FalseWords, "false_words")},
 	)

@@ -15,6 +15,7 @@ package rulebook
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
@@ -86,6 +87,14 @@ func (b *Rulebook) Column(name string) *Column {
 	return nil
 }
 
+// TakesNewCodes reports whether a code of a column that is not in its list yet is no fault.
+func (b *Rulebook) TakesNewCodes(column string) bool {
+	return slices.ContainsFunc(b.Rules, func(d *Declared) bool {
+		told, ok := d.Rule.(ToldRule)
+		return ok && d.Column == column && d.Kind.Name == "codes" && told.IsTold()
+	})
+}
+
 // Types returns the declared type of each column.
 func (b *Rulebook) Types() map[string]table.Type {
 	types := make(map[string]table.Type, len(b.Columns))
@@ -102,7 +111,9 @@ func (b *Rulebook) ForTable() *Rulebook {
 	copied.Reading = intake.Standard()
 	copied.Columns = append([]Column(nil), b.Columns...)
 	for i := range copied.Columns {
-		copied.Columns[i].Dates, copied.Columns[i].DecimalMark, copied.Columns[i].GroupingMark = nil, "", ""
+		c := &copied.Columns[i]
+		c.Dates, c.DecimalMark, c.GroupingMark, c.WrittenWith, c.Brackets = nil, "", "", nil, false
+		c.TrueWords, c.FalseWords = nil, nil
 	}
 	return &copied
 }
@@ -110,17 +121,24 @@ func (b *Rulebook) ForTable() *Rulebook {
 // Format returns how the cells of a column become values.
 func (b *Rulebook) Format(c *Column) *table.Format {
 	reading := b.Reading
-	if c != nil && len(c.Dates) > 0 {
-		if c.Type == table.TypeDateTime {
-			reading.DateTimes = c.Dates
-		} else {
-			reading.Dates = c.Dates
-		}
-	}
 	if c != nil && c.DecimalMark != "" {
 		reading.DecimalMark, reading.GroupingMark = c.DecimalMark, c.GroupingMark
 	}
-	return reading.Values()
+	format := reading.Values()
+	if c != nil {
+		format.WrittenWith, format.Brackets = c.WrittenWith, c.Brackets
+		if len(c.TrueWords) > 0 {
+			format.TrueWords, format.FalseWords = c.TrueWords, c.FalseWords
+		}
+	}
+	switch {
+	case c == nil || len(c.Dates) == 0:
+	case c.Type == table.TypeDateTime:
+		format.DateTimes = table.MustDatePatterns(c.Dates...)
+	default:
+		format.Dates = table.MustDatePatterns(c.Dates...)
+	}
+	return format
 }
 
 // DigestOf returns the SHA-256 of a declaration's source, in hexadecimal.

@@ -38,14 +38,8 @@ func (w *Text) Reading(r intake.Reading) {
 	if r.GroupingMark != "" {
 		w.Line("  grouping_mark: %s", Quoted(r.GroupingMark))
 	}
-	for _, f := range []struct {
-		name   string
-		values []string
-	}{{"dates", r.Dates}, {"datetimes", r.DateTimes}} {
-		if len(f.values) > 0 && !slices.Equal(f.values, intake.Standard().Dates) &&
-			!slices.Equal(f.values, intake.Standard().DateTimes) {
-			w.Line("  %s: [%s]", f.name, List(f.values))
-		}
+	if patterns := slices.Concat(r.Dates, r.DateTimes); len(patterns) > 0 {
+		w.Line("  dates: [%s]", List(patterns))
 	}
 	if len(r.Missing) > 0 {
 		w.Line("  missing: [%s]", List(r.Missing))

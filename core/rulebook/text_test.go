@@ -50,8 +50,8 @@ func TestAReadingIsWrittenAsItIsRead(t *testing.T) {
 		"the defaults": intake.Reading{}.WithDefaults(),
 		"everything else": {Format: "xlsx", Entry: "a b.csv", Sheet: "Results: May", Encoding: "utf-16le",
 			Delimiter: "\t", Quote: "none", HeaderLine: 3, ClosingLines: 2, DecimalMark: ",", GroupingMark: ".",
-			Missing: []string{"n/a", "-999", "yes"}, Dates: []string{"dd/MM/yyyy"},
-			DateTimes: []string{"dd/MM/yyyy HH:mm"}},
+			Missing: []string{"n/a", "-999", "yes"}, Dates: []string{"dd/MM/yyyy",
+				"dd/MM/yyyy HH:mm"}},
 		"no header": {Encoding: "windows-1252", Delimiter: ";", Quote: "'", HeaderLine: -1},
 	} {
 		var w rulebook.Text
@@ -68,8 +68,7 @@ func TestAReadingIsWrittenAsItIsRead(t *testing.T) {
 			got.Encoding != want.Encoding || got.Delimiter != want.Delimiter || got.Quote != want.Quote ||
 			got.HeaderLine != want.HeaderLine || got.ClosingLines != want.ClosingLines ||
 			got.DecimalMark != want.DecimalMark || got.GroupingMark != want.GroupingMark ||
-			!slices.Equal(got.Missing, want.Missing) || !slices.Equal(got.Dates, want.Dates) ||
-			!slices.Equal(got.DateTimes, want.DateTimes) {
+			!slices.Equal(got.Missing, want.Missing) || !slices.Equal(got.Dates, want.Dates) {
 			t.Errorf("%s: %+v\nwant %+v", name, got, want)
 		}
 	}

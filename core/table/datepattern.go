@@ -2,15 +2,19 @@ package table
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
 const microsPerDay = int64(24 * time.Hour / time.Microsecond)
 
-// DatePattern is a compiled Unicode date pattern (UTS 35): y, M, d, H, m, s, S,
+// DatePattern is a compiled Unicode date pattern (UTS 35): y, M, d, H, m, s, S, X,
 // text in quotes, and any other character standing for itself.
 // A letter once accepts one or two digits (d: 7 or 07), twice exactly two, yyyy
-// exactly four; yy is read as 1970 to 2069.
+// exactly four; yy is read as 1970 to 2069. MMM is the first three letters of a month's English name, however
+// they are written; XXX an offset from UTC as Z or +02:00, X one as Z, +02, +0200 or +02:00: what such a pattern
+// reads is the instant in UTC.
 type DatePattern struct {
 	source string
 	fields []patternField
@@ -50,7 +54,7 @@ func ParseDatePattern(source string) (DatePattern, error) {
 			}
 			if !validField(c, count) {
 				return p,
-					fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, and put other letters in quotes", source, source[i:i+count])
+					fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MMM, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, X, XXX, and put other letters in quotes", source, source[i:i+count])
 			}
 			if seen[c] {
 				return p, fmt.Errorf("date pattern %q: %q stands twice", source, string(c))
@@ -73,8 +77,12 @@ func validField(letter byte, count int) bool {
 	switch letter {
 	case 'y':
 		return count == 2 || count == 4
-	case 'M', 'd', 'H':
+	case 'M':
+		return count <= 3
+	case 'd', 'H':
 		return count <= 2
+	case 'X':
+		return count == 1 || count == 3
 	case 'm', 's':
 		return count == 2
 	case 'S':
@@ -96,13 +104,18 @@ func MustDatePatterns(sources ...string) []DatePattern {
 	return patterns
 }
 
+// Timed reports whether the pattern has a time of day.
+func (p DatePattern) Timed() bool {
+	return slices.ContainsFunc(p.fields, func(f patternField) bool { return f.letter == 'H' })
+}
+
 // String returns the pattern as it was written.
 func (p DatePattern) String() string { return p.source }
 
 // Parse returns the microseconds since 1970-01-01 that text stands for. It
 // reports false where text does not fit, or names a day that is in no calendar.
 func (p DatePattern) Parse(text string) (micros int64, ok bool) {
-	var year, month, day, hour, minute, second, fraction int
+	var year, month, day, hour, minute, second, fraction, offset int
 	at := 0
 	for _, f := range p.fields {
 		if f.letter == 0 {
@@ -110,6 +123,21 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 				return 0, false
 			}
 			at += len(f.text)
+			continue
+		}
+		switch {
+		case f.letter == 'M' && f.count == 3:
+			if month = monthOf(text[at:]); month == 0 {
+				return 0, false
+			}
+			at += 3
+			continue
+		case f.letter == 'X':
+			size := 0
+			if offset, size = offsetOf(text[at:], f.count == 3); size == 0 {
+				return 0, false
+			}
+			at += size
 			continue
 		}
 		most, least := f.count, f.count
@@ -158,7 +186,54 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 	if date.Day() != day {
 		return 0, false
 	}
-	return date.UnixMicro(), true
+	return date.UnixMicro() - int64(offset)*60_000_000, true
+}
+
+const months = "janfebmaraprmayjunjulaugsepoctnovdec"
+
+// monthOf returns the month that a text begins with by the first three letters of its name; 0 for none.
+func monthOf(text string) int {
+	if len(text) < 3 {
+		return 0
+	}
+	at := strings.Index(months, strings.ToLower(text[:3]))
+	if at < 0 || at%3 != 0 {
+		return 0
+	}
+	return at/3 + 1
+}
+
+// offsetOf reads an offset from UTC, in minutes, and how many bytes it has; 0 for none.
+func offsetOf(text string, colon bool) (minutes, size int) {
+	if strings.HasPrefix(text, "Z") {
+		return 0, 1
+	}
+	if len(text) < 3 || text[0] != '+' && text[0] != '-' {
+		return 0, 0
+	}
+	two := func(at int) int {
+		if len(text) < at+2 || text[at] < '0' || text[at] > '9' || text[at+1] < '0' || text[at+1] > '9' {
+			return -1
+		}
+		return int(text[at]-'0')*10 + int(text[at+1]-'0')
+	}
+	hours, rest := two(1), 0
+	size = 3
+	switch {
+	case len(text) > 3 && text[3] == ':':
+		rest, size = two(4), 6
+	case colon:
+		return 0, 0
+	case len(text) > 3:
+		rest, size = two(3), 5
+	}
+	if hours < 0 || hours > 18 || rest < 0 || rest > 59 {
+		return 0, 0
+	}
+	if minutes = hours*60 + rest; text[0] == '-' {
+		minutes = -minutes
+	}
+	return minutes, size
 }
 
 func formatDate(days int64) string {

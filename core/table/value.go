@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Type is what a column's values are declared, or seen, to be.
@@ -146,7 +147,9 @@ func (v Value) Identity() string {
 // Format says how the text of a cell becomes a value.
 type Format struct {
 	DecimalMark  byte          // '.' or ','; 0 means '.'
-	GroupingMark byte          // between thousands; 0 means none
+	GroupingMark rune          // between thousands; 0 means none
+	WrittenWith  []string      // what may stand before or after a number, spaces between, as % or €
+	Brackets     bool          // a number in brackets is below zero
 	Dates        []DatePattern // tried in order; none means yyyy-MM-dd
 	DateTimes    []DatePattern // tried in order; none means yyyy-MM-dd HH:mm and its kin
 	TrueWords    []string      // none means true, yes, 1
@@ -159,7 +162,8 @@ var StandardFormat = Format{}
 var (
 	standardDates     = MustDatePatterns("yyyy-MM-dd")
 	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
-		"yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS")
+		"yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ssX",
+		"yyyy-MM-dd HH:mm:ssX", "yyyy-MM-dd'T'HH:mmX", "yyyy-MM-dd'T'HH:mm:ss.SSSX")
 	standardTrue  = []string{"true", "yes", "1"}
 	standardFalse = []string{"false", "no", "0"}
 )
@@ -204,18 +208,67 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 	panic(fmt.Sprintf("table: unknown type %q", t))
 }
 
+// PlainNumbers reports whether numbers are digits with at most a point and a sign.
+func (f *Format) PlainNumbers() bool {
+	return f.GroupingMark == 0 && f.DecimalMark != ',' && len(f.WrittenWith) == 0 && !f.Brackets
+}
+
 func (f *Format) parseNumber(text string) (Decimal, bool) {
-	mark := f.DecimalMark
+	if f.PlainNumbers() {
+		return ParseDecimal(text)
+	}
+	text, negative, ok := f.bare(text)
+	if !ok {
+		return Decimal{}, false
+	}
+	d, ok := f.parseMarked(text)
+	if negative {
+		if d.Sign() < 0 {
+			return Decimal{}, false
+		}
+		d = d.Neg()
+	}
+	return d, ok
+}
+
+// bare takes off what is written with a number, and brackets around it.
+func (f *Format) bare(text string) (number string, negative, ok bool) {
+	text = f.alone(text)
+	if !f.Brackets || !strings.HasPrefix(text, "(") {
+		return text, false, true
+	}
+	if text, ok = strings.CutSuffix(text[1:], ")"); !ok {
+		return "", false, false
+	}
+	return f.alone(text), true, true
+}
+
+// alone takes off what is written before and after a number.
+func (f *Format) alone(text string) string {
+	for _, beside := range f.WrittenWith {
+		if rest, ok := strings.CutPrefix(text, beside); ok {
+			text = strings.TrimLeftFunc(rest, IsSpace)
+			break
+		}
+	}
+	for _, beside := range f.WrittenWith {
+		if rest, ok := strings.CutSuffix(text, beside); ok {
+			return strings.TrimRightFunc(rest, IsSpace)
+		}
+	}
+	return text
+}
+
+// parseMarked reads a number with marks of its own before the decimals and between thousands.
+func (f *Format) parseMarked(text string) (Decimal, bool) {
+	mark := rune(f.DecimalMark)
 	if mark == 0 {
 		mark = '.'
 	}
-	if mark == '.' && f.GroupingMark == 0 {
-		return ParseDecimal(text)
-	}
 	plain := make([]byte, 0, len(text))
 	group, grouped, pointSeen := 0, false, false
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
+	for _, c := range text {
+		switch {
 		case c == mark && !pointSeen:
 			if grouped && group != 3 {
 				return Decimal{}, false
@@ -228,13 +281,13 @@ func (f *Format) parseNumber(text string) (Decimal, bool) {
 				return Decimal{}, false
 			}
 			grouped, group = true, 0
-		case c == '.' || c == ',':
+		case c == '.' || c == ',' || c >= utf8.RuneSelf:
 			return Decimal{}, false
 		default:
 			if c >= '0' && c <= '9' {
 				group++
 			}
-			plain = append(plain, c)
+			plain = append(plain, byte(c))
 		}
 	}
 	if grouped && !pointSeen && group != 3 {

@@ -116,7 +116,7 @@ func TestEveryDayOfFourHundredYearsIsReadBack(t *testing.T) {
 
 func TestDatePatternsThatAreRefused(t *testing.T) {
 	for _, source := range []string{"", "yyyy", "yyyy-MM", "YYYY-MM-DD", "yyyy-MM-dd hh:mm", "yyyyy-MM-dd",
-		"yyyy-MM-dd 'open", "yyyy-yyyy-MM-dd", "dd/MMM/yyyy"} {
+		"yyyy-MM-dd 'open", "yyyy-yyyy-MM-dd", "dd/MMMM/yyyy", "yyyy-MM-dd XX"} {
 		if _, err := ParseDatePattern(source); err == nil {
 			t.Errorf("%q is accepted as a date pattern", source)
 		}

@@ -41,6 +41,7 @@ type Detection struct {
 	Evidence []Evidence       `json:"evidence"`
 	Columns  []ColumnEvidence `json:"columns"`
 	Sample   *table.Batch     `json:"-"` // the first rows; nil where there are none
+	whole    bool             // they are all of them
 	// File is the file by this reading, whose bytes were opened for the detection.
 	File   *intake.File `json:"-"`
 	opened *intake.Opened
@@ -86,7 +87,7 @@ func (d *Detection) look(ctx context.Context) (err error) {
 	if d.File, err = d.opened.File(ctx, d.Reading); err != nil {
 		return err
 	}
-	if d.Sample, err = Sample(ctx, d.File); err != nil || d.Sample == nil {
+	if d.Sample, d.whole, err = Sample(ctx, d.File); err != nil || d.Sample == nil {
 		return err
 	}
 	d.values(d.File.Columns())
@@ -160,23 +161,25 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// Sample returns the first rows of a table as one batch; nil where it has none.
-func Sample(ctx context.Context, f table.Source) (*table.Batch, error) {
+// Sample returns the first rows of a table as one batch, nil where it has none, and whether they are all of it.
+func Sample(ctx context.Context, f table.Source) (rows *table.Batch, whole bool, err error) {
 	p, err := f.Open(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer p.Close()
 	for {
 		part, err := p.Next()
 		if errors.Is(err, io.EOF) {
-			return nil, nil
+			return rows, true, nil
 		}
-		if err != nil {
-			return nil, err
+		if err != nil || rows != nil {
+			return rows, false, err
 		}
-		if _, rows := part.Span(); rows > 0 {
-			return part.Batch(nil)
+		if _, n := part.Span(); n > 0 {
+			if rows, err = part.Batch(nil); err != nil {
+				return nil, false, err
+			}
 		}
 	}
 }

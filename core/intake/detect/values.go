@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -41,11 +42,14 @@ type Dating struct {
 	Status string `json:"status"` // decided, ambiguous or mixed
 	// Patterns are those that fit: the one decided, those between which nothing decides,
 	// or those that are mixed, with the cells that fit no other of them.
-	Patterns   []PatternFit `json:"patterns"`
-	Both       int          `json:"both,omitempty"` // cells that fit more than one of Patterns
-	DecidedBy  string       `json:"decided_by,omitempty"`
-	DecidedRow uint32       `json:"decided_row,omitempty"`
-	Instants   bool         `json:"instants,omitempty"` // with a time of day
+	Patterns []PatternFit `json:"patterns"`
+	Both     int          `json:"both,omitempty"` // cells that fit more than one of Patterns, as other days
+	// None is how many filled cells fit none of the patterns that are known, and NoneBy one of them.
+	None       int    `json:"none,omitempty"`
+	NoneBy     string `json:"none_by,omitempty"`
+	DecidedBy  string `json:"decided_by,omitempty"`
+	DecidedRow uint32 `json:"decided_row,omitempty"`
+	Instants   bool   `json:"instants,omitempty"` // with a time of day
 }
 
 // PatternFit is a date pattern and the cells that fit it: all of them, or those that fit
@@ -53,6 +57,8 @@ type Dating struct {
 type PatternFit struct {
 	Pattern string `json:"pattern"`
 	Rows    int    `json:"rows"`
+	// Or are patterns that fit the same cells as other days, where patterns are mixed.
+	Or []string `json:"or,omitempty"`
 }
 
 // The states of a column's dates.
@@ -71,10 +77,11 @@ type numberFormat struct {
 var numberFormats = func() []numberFormat {
 	var out []numberFormat
 	for _, pair := range [][2]string{{".", ""}, {",", ""}, {".", ","}, {",", "."}, {".", " "}, {",", " "},
-		{".", "'"}} {
+		{".", "'"}, {",", "'"},
+		{".", "\u00a0"}, {",", "\u00a0"}, {".", "\u202f"}, {",", "\u202f"}, {".", "\u2019"}} {
 		f := &table.Format{DecimalMark: pair[0][0]}
 		if pair[1] != "" {
-			f.GroupingMark = pair[1][0]
+			f.GroupingMark, _ = utf8.DecodeRuneInString(pair[1])
 		}
 		out = append(out, numberFormat{pair[0], pair[1], f})
 	}
@@ -82,21 +89,56 @@ var numberFormats = func() []numberFormat {
 }()
 
 var (
+	// dateSources are the ways to write dates that are looked for, of those that fit alike the stricter first.
 	dateSources = []string{"yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "MM.dd.yyyy", "dd-MM-yyyy",
 		"MM-dd-yyyy", "yyyy/MM/dd", "yyyy.MM.dd", "yyyyMMdd",
-		"d/M/yyyy", "M/d/yyyy", "d.M.yyyy", "d-M-yyyy", "dd/MM/yy", "MM/dd/yy", "dd.MM.yy", "yy-MM-dd", "yyyy-dd-MM"}
-	timeSources = []string{"HH:mm", "HH:mm:ss", "HH:mm:ss.SSS"}
-	// datePatterns holds every date pattern alone, and with each time after a space or a T.
+		"d/M/yyyy", "M/d/yyyy", "d.M.yyyy", "d-M-yyyy", "yyyy-M-d", "dd/MM/yy", "MM/dd/yy", "dd.MM.yy", "yy-MM-dd",
+		"d/M/yy", "M/d/yy", "d.M.yy", "dd-MMM-yyyy", "dd-MMM-yy", "d MMM yyyy", "dd MMM yyyy", "d-MMM-yyyy",
+		"MMM d, yyyy", "yyyy-dd-MM"}
+	// isoSwapped is what nobody means where yyyy-MM-dd fits as well.
+	isoSwapped = "yyyy-dd-MM"
+	// datePatterns holds every date pattern alone, and with each time after it.
 	datePatterns = func() []table.DatePattern {
 		sources := slices.Clone(dateSources)
-		for _, date := range dateSources[:9] {
-			for _, time := range timeSources {
-				sources = append(sources, date+" "+time, date+"'T'"+time)
+		for _, date := range dateSources {
+			switch {
+			case date == "yyyyMMdd" || date == isoSwapped || strings.Contains(date, "MMM"):
+				continue
+			case date == "yyyy-MM-dd":
+				for _, time := range []string{"HH:mm", "HH:mm:ss", "HH:mm:ss.SSS", "HH:mm:ss.SSSSSS", "HH:mmX", "HH:mm:ssX",
+					"HH:mm:ss.SSSX"} {
+					sources = append(sources, date+" "+time, date+"'T'"+time)
+				}
+				sources = append(sources, date+" H:mm")
+			default:
+				for _, time := range []string{"HH:mm", "H:mm", "HH:mm:ss", "H:mm:ss"} {
+					sources = append(sources, date+" "+time)
+				}
 			}
 		}
 		return table.MustDatePatterns(sources...)
 	}()
 )
+
+// Swapped returns the pattern with day and month exchanged; empty where they cannot be mistaken for one another.
+func Swapped(pattern string) string {
+	if strings.HasPrefix(pattern, "yyyy") || strings.Contains(pattern, "MMM") {
+		return ""
+	}
+	swap := map[rune]rune{'d': 'M', 'M': 'd'}
+	return strings.Map(func(r rune) rune {
+		if other, ok := swap[r]; ok {
+			return other
+		}
+		return r
+	}, pattern)
+}
+
+// mayBeDate rules most texts out that are none.
+func mayBeDate(text string) bool {
+	return len(text) >= 6 && len(text) <= 30 && (text[0] >= '0' && text[0] <= '9' || text[len(text)-1] >= '0' &&
+		text[len(text)-1] <= '9' && strings.Contains(text, ", "))
+}
 
 var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "missing", "unknown", "unbekannt",
 	"keine angabe", "k.a.", "-", "--", "---", "?", "??", ".", "..", "#n/a", "not available", "not recorded", "no data",
@@ -201,7 +243,7 @@ func marksOf(column *table.Column, counts []int64, first []uint32, filled int) *
 		Others: any - fits[best], Confidence: Certain}
 	marks := 0
 	for code, text := range column.Texts {
-		if fit[code] == nil || !fit[code][best] || !strings.ContainsAny(text, ".,' ") {
+		if fit[code] == nil || !fit[code][best] || !strings.ContainsAny(text, ".,' \u00a0\u202f\u2019") {
 			continue
 		}
 		marks++
@@ -234,35 +276,80 @@ func sameNumber(text string, f, g int) bool {
 
 // datingOf finds the patterns by which a column's dates are written; nil where it holds hardly any.
 func datingOf(column *table.Column, counts []int64, first []uint32, filled int) *Dating {
-	fits := make([]int, len(datePatterns))
-	fit := make([][]int, len(column.Texts)) // patterns of each text
-	any := 0
+	d := &dating{Column: column, counts: counts, fits: make([]int, len(datePatterns)), fit: make([][]int,
+		len(column.Texts))}
+	any, none := 0, uint32(0)
+	out := &Dating{}
 	for code, text := range column.Texts {
-		if counts[code] == 0 || len(text) < 6 || len(text) > 30 {
+		if counts[code] == 0 || table.Trim(text) == "" {
 			continue
 		}
-		for p := range datePatterns {
-			if _, ok := datePatterns[p].Parse(text); ok {
-				fit[code] = append(fit[code], p)
-				fits[p] += int(counts[code])
+		if mayBeDate(text) {
+			for p := range datePatterns {
+				if _, ok := datePatterns[p].Parse(text); ok {
+					d.fit[code] = append(d.fit[code], p)
+					d.fits[p] += int(counts[code])
+				}
 			}
 		}
-		if len(fit[code]) > 0 {
+		if len(d.fit[code]) > 0 {
 			any += int(counts[code])
+		} else if none == 0 || first[code] < none {
+			none, out.NoneBy = first[code], text
 		}
 	}
 	if any*2 < filled || filled == 0 {
 		return nil
 	}
-	// The fewest patterns that fit all dates: those that fit most first, of equals the stricter.
-	var chosen []int
-	covered := make([]bool, len(fit))
+	out.None = filled - any
+	chosen := d.cover()
+	out.Instants = datePatterns[chosen[0]].Timed()
+	if len(chosen) > 1 && d.fits[chosen[0]] < any {
+		d.mixed(out, chosen)
+		return out
+	}
+	best := chosen[0]
+	out.Patterns = []PatternFit{{Pattern: datePatterns[best].String(), Rows: d.fits[best]}}
+	for _, p := range d.rivals(best) {
+		out.Patterns = append(out.Patterns, PatternFit{Pattern: datePatterns[p].String(), Rows: d.fits[p]})
+	}
+	if len(out.Patterns) > 1 {
+		out.Status = DatesAmbiguous
+		return out
+	}
+	out.Status = DatesDecided
+	for code, text := range column.Texts {
+		if !slices.Contains(d.fit[code], best) {
+			continue
+		}
+		alone := true
+		for _, p := range d.fit[code] {
+			alone = alone && (p == best || sameDay(text, p, best) || datePatterns[p].String() == isoSwapped)
+		}
+		if alone && (out.DecidedRow == 0 || first[code] < out.DecidedRow) {
+			out.DecidedBy, out.DecidedRow = text, first[code]
+		}
+	}
+	return out
+}
+
+// dating is which patterns fit the texts of a column.
+type dating struct {
+	*table.Column
+	counts []int64
+	fits   []int   // cells, per pattern
+	fit    [][]int // patterns, per text
+}
+
+// cover returns the fewest patterns that fit all dates: those that fit most first, of equals the stricter.
+func (d *dating) cover() (chosen []int) {
+	covered := make([]bool, len(d.fit))
 	for {
 		gain := make([]int, len(datePatterns))
-		for code, patterns := range fit {
+		for code, patterns := range d.fit {
 			for _, p := range patterns {
 				if !covered[code] {
-					gain[p] += int(counts[code])
+					gain[p] += int(d.counts[code])
 				}
 			}
 		}
@@ -273,69 +360,81 @@ func datingOf(column *table.Column, counts []int64, first []uint32, filled int) 
 			}
 		}
 		if gain[best] == 0 || len(chosen) == 4 {
-			break
+			return chosen
 		}
 		chosen = append(chosen, best)
-		for code, patterns := range fit {
+		for code, patterns := range d.fit {
 			covered[code] = covered[code] || slices.Contains(patterns, best)
 		}
 	}
-	d := &Dating{Instants: strings.Contains(datePatterns[chosen[0]].String(), "H")}
-	if len(chosen) > 1 && fits[chosen[0]] < any {
-		return d.mixed(chosen, fit, counts)
-	}
-	d.Patterns = []PatternFit{{datePatterns[chosen[0]].String(), fits[chosen[0]]}}
-	rivals := chosen[:1] // each reads all of them as other days than those before it
-	for p := range fits {
-		if fits[p] == fits[chosen[0]] && !slices.ContainsFunc(rivals,
-			func(q int) bool { return p == q || !otherDays(column, counts, p, q) }) {
-			rivals = append(rivals, p)
-			d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), fits[p]})
-		}
-	}
-	if len(d.Patterns) > 1 {
-		d.Status = DatesAmbiguous
-		return d
-	}
-	d.Status = DatesDecided
-	for code, text := range column.Texts {
-		if !slices.Contains(fit[code], chosen[0]) {
-			continue
-		}
-		alone := true
-		for _, p := range fit[code] {
-			alone = alone && (p == chosen[0] || sameDay(text, p, chosen[0]))
-		}
-		if alone && (d.DecidedRow == 0 || first[code] < d.DecidedRow) {
-			d.DecidedBy, d.DecidedRow = text, first[code]
-		}
-	}
-	return d
 }
 
-func (d *Dating) mixed(chosen []int, fit [][]int, counts []int64) *Dating {
-	d.Status = DatesMixed
+// rivals returns the patterns that fit as many cells as one, each reading some of them as another day than it and
+// those before do.
+func (d *dating) rivals(best int) (out []int) {
+	known := []int{best}
+	for p := range d.fits {
+		if d.fits[p] == d.fits[best] && datePatterns[p].String() != isoSwapped && !slices.ContainsFunc(known,
+			func(q int) bool { return p == q || !otherDays(d.Column, d.counts, p, q) }) {
+			known = append(known, p)
+		}
+	}
+	return known[1:]
+}
+
+// mixed says how the cells of a column fall to the patterns that are mixed.
+func (d *dating) mixed(out *Dating, chosen []int) {
+	out.Status = DatesMixed
 	alone := make([]int, len(chosen))
-	for code, patterns := range fit {
-		of := -1
-		n := 0
+	or := make([]map[int]bool, len(chosen)) // patterns that fit all of the cells that fit no other one chosen
+	for code, patterns := range d.fit {
+		of := []int{}
 		for k, p := range chosen {
-			if slices.Contains(patterns, p) {
-				of = k
-				n++
+			if slices.Contains(patterns, p) && !slices.ContainsFunc(of, func(q int) bool {
+				return sameDay(d.Texts[code], p, chosen[q])
+			}) {
+				of = append(of, k)
 			}
 		}
-		switch {
+		switch n := len(of); {
 		case n == 1:
-			alone[of] += int(counts[code])
+			k := of[0]
+			alone[k] += int(d.counts[code])
+			if or[k] == nil {
+				or[k] = map[int]bool{}
+				for _, p := range patterns {
+					or[k][p] = true
+				}
+			}
+			for p := range or[k] {
+				if !slices.Contains(patterns, p) {
+					delete(or[k], p)
+				}
+			}
 		case n > 1:
-			d.Both += int(counts[code])
+			out.Both += int(d.counts[code])
 		}
 	}
 	for k, p := range chosen {
-		d.Patterns = append(d.Patterns, PatternFit{datePatterns[p].String(), alone[k]})
+		one := PatternFit{Pattern: datePatterns[p].String(), Rows: alone[k]}
+		for q := range datePatterns {
+			if source := datePatterns[q].String(); or[k][q] && q != p && source != isoSwapped && d.reads(q, p, chosen[:k]) {
+				one.Or = append(one.Or, source)
+			}
+		}
+		out.Patterns = append(out.Patterns, one)
 	}
-	return d
+}
+
+// reads reports whether a pattern reads some of the cells that fit p, and none of those before, as another day.
+func (d *dating) reads(q, p int, before []int) bool {
+	for code, patterns := range d.fit {
+		if slices.Contains(patterns, q) && slices.Contains(patterns, p) && !slices.ContainsFunc(before,
+			func(b int) bool { return slices.Contains(patterns, b) }) && !sameDay(d.Texts[code], p, q) {
+			return true
+		}
+	}
+	return false
 }
 
 func sameDay(text string, p, q int) bool {
@@ -418,7 +517,11 @@ func (d *Detection) agreeOnDates() {
 		}
 		says := make([]string, len(c.Dates.Patterns))
 		for i, p := range c.Dates.Patterns {
-			says[i] = fmt.Sprintf("%s (%d)", p.Pattern, p.Rows)
+			says[i] = fmt.Sprintf("%s (%d)", strings.Join(append([]string{p.Pattern}, p.Or...), " or "), p.Rows)
+		}
+		none := ""
+		if c.Dates.None > 0 {
+			none = fmt.Sprintf("; none that is known: %d, as %q", c.Dates.None, c.Dates.NoneBy)
 		}
 		switch c.Dates.Status {
 		case DatesDecided:
@@ -434,21 +537,25 @@ func (d *Detection) agreeOnDates() {
 			if c.Dates.DecidedRow == 0 {
 				because, confidence = "all of them fit", Likely
 			}
-			d.add("dates of "+c.Name, confidence, c.Dates.Patterns[0].Pattern, because)
+			if !d.whole {
+				because += fmt.Sprintf(", of the first %s", plural(d.Sample.Len(), "row"))
+				confidence = Likely
+			}
+			d.add("dates of "+c.Name, confidence, c.Dates.Patterns[0].Pattern, because+none)
 		case DatesAmbiguous:
 			d.add("dates of "+c.Name, Ambiguous, "left as text", "all of them fit several patterns: "+
-				strings.Join(says, ", ")+"; declare the one that is meant")
+				strings.Join(says, ", ")+none+"; declare the one that is meant")
 		case DatesMixed:
 			d.add("dates of "+c.Name, Ambiguous, "left as text",
-				fmt.Sprintf("patterns are mixed: only %s; more than one: %d; ask which are meant",
-					strings.Join(says, ", only "), c.Dates.Both))
+				fmt.Sprintf("patterns are mixed: only %s; more than one: %d%s; ask which are meant",
+					strings.Join(says, ", only "), c.Dates.Both, none))
 		}
 	}
 	// several are declared column by column, since one could read another's
 	if len(dates) == 1 && len(d.fixed.Dates) == 0 {
 		d.Reading.Dates = dates
 	}
-	if len(instants) == 1 && len(d.fixed.DateTimes) == 0 {
-		d.Reading.DateTimes = instants
+	if len(instants) == 1 && len(d.fixed.Dates) == 0 {
+		d.Reading.Dates = append(d.Reading.Dates, instants...)
 	}
 }

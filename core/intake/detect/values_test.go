@@ -1,7 +1,7 @@
 package detect
 
 import (
-	"slices"
+	"reflect"
 	"testing"
 
 	"proudsieve/core/table"
@@ -27,22 +27,22 @@ func TestDatesAreDecidedAmbiguousOrMixed(t *testing.T) {
 		row      uint32
 	}{
 		{"decided by the third row", []string{"01/02/2024", "03/04/2024", "29/02/2024"}, DatesDecided,
-			[]PatternFit{{"dd/MM/yyyy", 3}}, 0, 3},
+			[]PatternFit{{Pattern: "dd/MM/yyyy", Rows: 3}}, 0, 3},
 		{"the same day either way decides nothing and harms nothing", []string{"01/01/2024", "29/02/2024"},
-			DatesDecided, []PatternFit{{"dd/MM/yyyy", 2}}, 0, 1},
+			DatesDecided, []PatternFit{{Pattern: "dd/MM/yyyy", Rows: 2}}, 0, 1},
 		{"either way", []string{"01/02/2024", "03/04/2024"}, DatesAmbiguous,
-			[]PatternFit{{"dd/MM/yyyy", 2}, {"MM/dd/yyyy", 2}}, 0, 0},
+			[]PatternFit{{Pattern: "dd/MM/yyyy", Rows: 2}, {Pattern: "MM/dd/yyyy", Rows: 2}}, 0, 0},
 		{"mixed", []string{"29/02/2024", "02/28/2024", "02/27/2024", "03/04/2024"}, DatesMixed,
-			[]PatternFit{{"MM/dd/yyyy", 2}, {"dd/MM/yyyy", 1}}, 1, 0},
+			[]PatternFit{{Pattern: "MM/dd/yyyy", Rows: 2}, {Pattern: "dd/MM/yyyy", Rows: 1}}, 1, 0},
 		{"two ways that cannot be confused", []string{"2024-02-29", "29/02/2024", "2024-03-01"}, DatesMixed,
-			[]PatternFit{{"yyyy-MM-dd", 2}, {"dd/MM/yyyy", 1}}, 0, 0},
+			[]PatternFit{{Pattern: "yyyy-MM-dd", Rows: 2}, {Pattern: "dd/MM/yyyy", Rows: 1}}, 0, 0},
 	} {
 		e := columnEvidence("day", columnOf(c.texts...), 0)
 		if e.Dates == nil {
 			t.Errorf("%s: no dates", c.name)
 			continue
 		}
-		if e.Dates.Status != c.status || !slices.Equal(e.Dates.Patterns, c.patterns) || e.Dates.Both != c.both ||
+		if e.Dates.Status != c.status || !reflect.DeepEqual(e.Dates.Patterns, c.patterns) || e.Dates.Both != c.both ||
 			e.Dates.DecidedRow != c.row {
 			t.Errorf("%s: %+v", c.name, *e.Dates)
 		}

@@ -190,6 +190,8 @@ func columnOf(b *rulebook.Rulebook, c *rulebook.Column, add func(string, ...any)
 		patterns = format.DateTimes
 	}
 	switch {
+	case c.Type == table.TypeCode && b.TakesNewCodes(c.Name):
+		add("the codes of %s, since new ones are no fault", c.Name)
 	case c.Type == table.TypeCode:
 		if list := b.CodeLists[c.CodeList]; list.From == nil {
 			codes := make([]string, len(list.Codes))
