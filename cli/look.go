@@ -316,7 +316,8 @@ func readingFlags() []cli.Flag {
 		&cli.StringFlag{Category: "Reading", Name: "delimiter", Usage: `one character, or tab`},
 		&cli.StringFlag{Category: "Reading", Name: "quote", Usage: "one character, or none"},
 		&cli.IntFlag{Category: "Reading", Name: "header-line", Usage: "the line with the names; -1 for none"},
-		&cli.IntFlag{Category: "Reading", Name: "closing-lines", Usage: "records at the end that are no rows"},
+		&cli.StringSliceFlag{Category: "Reading", Name: "closing-lines",
+			Usage: "a text with which records at the end begin that are no rows; may be repeated"},
 		&cli.StringFlag{Category: "Reading", Name: "decimal-mark", Usage: ". or ,"},
 		&cli.StringFlag{Category: "Reading", Name: "grouping-mark", Usage: "the character between thousands"},
 		&cli.StringSliceFlag{Category: "Reading", Name: "missing",
@@ -333,8 +334,8 @@ func readingOf(c *cli.Command) (intake.Reading, error) {
 	r := intake.Reading{Format: c.String("format"), Entry: c.String("entry"), Sheet: c.String("sheet"),
 		Encoding:  c.String("encoding"),
 		Delimiter: c.String("delimiter"), Quote: c.String("quote"), HeaderLine: c.Int("header-line"),
-		ClosingLines: c.Int("closing-lines"),
-		DecimalMark:  c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"),
+		Closing:     c.StringSlice("closing-lines"),
+		DecimalMark: c.String("decimal-mark"), GroupingMark: c.String("grouping-mark"),
 		Missing: c.StringSlice("missing"), Dates: c.StringSlice("dates")}
 	if r.Delimiter == "tab" {
 		r.Delimiter = "\t"

@@ -132,6 +132,9 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	}
 	out.Result, err = audit.Run(ctx, file, book, c.Int("workers"))
 	out.File.SHA256 = <-digests
+	if err == nil {
+		book = out.Book()
+	}
 	if err == nil && c.Bool("between") {
 		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")},
 			out.Result)

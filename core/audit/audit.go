@@ -40,7 +40,7 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	if err != nil {
 		return nil, err
 	}
-	if book, err = withOpen(ctx, book, source); err != nil {
+	if book, err = WithOpen(ctx, book, source); err != nil {
 		return nil, err
 	}
 	result, opened, err := readThrough(ctx, source, book, workers)
@@ -398,7 +398,7 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 	for c, name := range p.names {
 		column := r.column(c, name, out.Findings)
 		if is, open := opened[name]; open {
-			column.Type = is.Type
+			column.Type, column.ReadBy = is.Type, is.Dates
 		}
 		column.Role = r.roleOf(&column, c)
 		out.Columns = append(out.Columns, column)

@@ -14,8 +14,8 @@ import (
 // them are read, the texts that are not of it are counted by the types they have; and where the whole decides
 // otherwise than its beginning, it is read once more.
 
-// withOpen returns the rulebook with the columns of the table that it does not declare.
-func withOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source) (*rulebook.Rulebook, error) {
+// WithOpen returns the rulebook with the columns of the table that it does not declare.
+func WithOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source) (*rulebook.Rulebook, error) {
 	names := source.Columns()
 	if !slices.ContainsFunc(names, func(name string) bool { return book.Column(name) == nil }) {
 		return book, nil
@@ -29,6 +29,20 @@ func withOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source)
 		seen = detect.Columns(names, rows)
 	}
 	return book.WithOpen(names, seen, rows), nil
+}
+
+// Settle returns a rulebook with the open columns of a table as its audit settled them.
+func (r *Result) Settle(book *rulebook.Rulebook) *rulebook.Rulebook {
+	opened := map[string]rulebook.Opened{}
+	for i := range r.Columns {
+		is := rulebook.Opened{Type: r.Columns[i].Type, Dates: r.Columns[i].ReadBy}
+		// Earlier audits do not say by which pattern they read; it was the one that the first rows suggest.
+		if c := book.Column(r.Columns[i].Name); is.Dates == "" && c != nil && c.Type == is.Type && len(c.Dates) > 0 {
+			is.Dates = c.Dates[0]
+		}
+		opened[r.Columns[i].Name] = is
+	}
+	return book.Settled(opened)
 }
 
 // census counts the cells of an open column by what they look like, those aside that are read as its numbers, or as

@@ -75,16 +75,18 @@ func (r *Result) UnmarshalJSON(raw []byte) error {
 
 // Column is one column's profile and scores, each 0 to 100.
 type Column struct {
-	Name         string     `json:"name"`
-	Type         table.Type `json:"type"`
-	Declared     bool       `json:"declared"`
-	Role         Role       `json:"role"`
-	Score        float64    `json:"score"`
-	Completeness float64    `json:"completeness"`
-	Validity     float64    `json:"validity"`
-	Uniqueness   float64    `json:"uniqueness"`
-	Consistency  float64    `json:"consistency"`
-	Mesh         Mesh       `json:"mesh"`
+	Name     string     `json:"name"`
+	Type     table.Type `json:"type"`
+	Declared bool       `json:"declared"`
+	Role     Role       `json:"role"`
+	// ReadBy is the pattern by which the dates of a column are read that nobody declared.
+	ReadBy       string  `json:"read_by,omitempty"`
+	Score        float64 `json:"score"`
+	Completeness float64 `json:"completeness"`
+	Validity     float64 `json:"validity"`
+	Uniqueness   float64 `json:"uniqueness"`
+	Consistency  float64 `json:"consistency"`
+	Mesh         Mesh    `json:"mesh"`
 	// Gaps is how many rows lack a value, by cells as of a mesh.
 	Gaps        []uint32      `json:"gaps,omitempty"`
 	MissingRows *table.RowSet `json:"-"`

@@ -145,10 +145,10 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			"column_1 integer 3|column_2 decimal 3|column_3 text 3", ""},
 		{"nothing but texts under a header", "name,place\nann,x\nbob,y\n", "delimited utf-8 , . h1", "header",
 			"name text 2|place text 2", ""},
-		{"a totals line at the end", "name,n\na,10\nb,20\nTotal,30\n", "delimited utf-8 , . h1 c1", "",
+		{"a totals line at the end", "name,n\na,10\nb,20\nTotal,30\n", "delimited utf-8 , . h1 c Total", "",
 			"name text 2|n integer 2", ""},
 		{"totals and a note at the end", "id,name,n\n1,a,10\n2,b,20\n,Total:,30\nbelow detection: see the manual\n",
-			"delimited utf-8 , . h1 c2", "", "id integer 2|name text 2|n integer 2", ""},
+			"delimited utf-8 , . h1 c Total:|below detection: see", "", "id integer 2|name text 2|n integer 2", ""},
 		{"a name twice, and a blank one", "a,a,\n1,2,3\n4,5,6\n", "delimited utf-8 , . h1", "",
 			"a integer 2|a_2 integer 2|column_3 integer 2", "repeated_column_name blank_column_name"},
 		{"missing values in disguise", "a,b\n1,n/a\n2,x\n3,n/a\n-999,y\n-999,z\n", "delimited utf-8 , . h1", "missing",
@@ -198,7 +198,7 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			_, err := f.NewSheet("Other")
 			must(t, err)
 		}, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}}), "xlsx . h1", "sheet", "a text 2|n integer 2", ""},
-		{"totals under a sheet", bookOf(t, nil, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}, {"Sum", 3}}), "xlsx . h1 c1",
+		{"totals under a sheet", bookOf(t, nil, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}, {"Sum", 3}}), "xlsx . h1 c Sum",
 			"", "a text 2|n integer 2", ""},
 
 		// Parquet.
@@ -276,8 +276,8 @@ func readingText(d *detect.Detection) string {
 		mark += "-" + r.GroupingMark
 	}
 	parts = append(parts, mark, fmt.Sprintf("h%d", r.HeaderLine))
-	if r.ClosingLines > 0 {
-		parts = append(parts, fmt.Sprintf("c%d", r.ClosingLines))
+	if len(r.Closing) > 0 {
+		parts = append(parts, "c "+strings.Join(r.Closing, "|"))
 	}
 	if r.Quote != `"` {
 		parts = append(parts, r.Quote)
@@ -474,14 +474,14 @@ func TestEvidenceSaysWhatItRestsOn(t *testing.T) {
 
 func TestWhatIsDeclaredIsKept(t *testing.T) {
 	fixed := intake.Reading{Delimiter: ";", DecimalMark: ".", HeaderLine: 1, Dates: []string{"MM/dd/yyyy"},
-		Encoding: "windows-1252", Quote: "none", ClosingLines: 1}
+		Encoding: "windows-1252", Quote: "none", Closing: []string{"x"}}
 	d, err := detect.Detect(context.Background(), testkit.Opener([]byte("a,b\n1,5,31/01/2024\nTotal,3\nx\n")), fixed)
 	if err != nil {
 		t.Fatal(err)
 	}
 	r := d.Reading
 	if r.Delimiter != ";" || r.DecimalMark != "." || r.HeaderLine != 1 || r.Dates[0] != "MM/dd/yyyy" ||
-		r.Encoding != "windows-1252" || r.Quote != "none" || r.ClosingLines != 1 {
+		r.Encoding != "windows-1252" || r.Quote != "none" || !slices.Equal(r.Closing, fixed.Closing) {
 		t.Errorf("%+v", r)
 	}
 }

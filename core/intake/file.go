@@ -91,7 +91,7 @@ func Open(ctx context.Context, open content.Opener, r Reading) (*File, error) {
 
 // File reads the header of a file that was opened.
 func (o *Opened) File(ctx context.Context, r Reading) (*File, error) {
-	f := &File{opened: o, reading: r, Text: delimited.Text{Closing: r.ClosingLines, Converted: o.Converted()}}
+	f := &File{opened: o, reading: r, Text: delimited.Text{Closing: r.Closing, ClosingRecords: r.ClosingLines, Converted: o.Converted()}}
 	if !f.Converted {
 		return f, f.text(r)
 	}

@@ -102,3 +102,35 @@ func TestClosingLinesAreSetAsideWhereverTheyFall(t *testing.T) {
 		}
 	}
 }
+
+// Records at the end that begin with a declared text are no rows; a delivery without any loses none.
+func TestClosingLinesAreKnownByHowTheyBegin(t *testing.T) {
+	for _, c := range []struct {
+		body    string
+		rows    int
+		closing []string
+	}{
+		{"row,1\nrow,2\n", 2, nil},
+		{"row,1\nrow,2\nTOTAL,3\n", 2, []string{"TOTAL 3"}},
+		{"row,1\n  total of May,3\n,Note:  x\n\n", 1, []string{"total of May 3", "Note: x"}},
+		{"total,1\nrow,2\n", 2, nil}, // in the middle it is data
+		{"note,1\ntotal,3\n", 0, []string{"note 1", "total 3"}},
+		{strings.Repeat("row,1\n", 30_000) + "total,30000\n", 30_000, []string{"total 30000"}},
+		{strings.Repeat("row,"+strings.Repeat("long ", 800)+"\n", 200) + "total,30000\n", 200, []string{"total 30000"}},
+	} {
+		f, err := Open(context.Background(), inMemory("a,b\n"+c.body), Reading{Closing: []string{"Total", "note"}}.WithDefaults())
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows, closing := 0, []string(nil)
+		err = table.Scan(context.Background(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil },
+			func(b *table.Batch) error {
+				rows += b.Len()
+				closing = append(closing, b.Closing...)
+				return nil
+			})
+		if err != nil || rows != c.rows || !slices.Equal(closing, c.closing) {
+			t.Errorf("%.40q: %d rows, closing lines %q, %v; want %d and %q", c.body, rows, closing, err, c.rows, c.closing)
+		}
+	}
+}

@@ -26,12 +26,15 @@ import (
 type Reading struct {
 	Format string `json:"format,omitempty"` // empty: by the content
 	// the file of an archive that is the table, where there are several
-	Entry        string `json:"entry,omitempty"`
-	Sheet        string `json:"sheet,omitempty"`         // of a workbook; empty for the first one that is not hidden
-	ClosingLines int    `json:"closing_lines,omitempty"` // records at the end that are no rows, as totals and notes
-	Encoding     string `json:"encoding"`                // one of Encodings
-	Delimiter    string `json:"delimiter"`               // one byte
-	Quote        string `json:"quote"`                   // one byte; "none" for files without quoting
+	Entry string `json:"entry,omitempty"`
+	Sheet string `json:"sheet,omitempty"` // of a workbook; empty for the first one that is not hidden
+	// Closing are texts with which records at the end begin that are no rows, as totals and notes. ClosingLines is how
+	// many there are, as earlier versions declared them; a delivery without them loses rows.
+	Closing      []string `json:"closing,omitempty"`
+	ClosingLines int      `json:"closing_lines,omitempty"`
+	Encoding     string   `json:"encoding"`  // one of Encodings
+	Delimiter    string   `json:"delimiter"` // one byte
+	Quote        string   `json:"quote"`     // one byte; "none" for files without quoting
 	// the line with the column names, from 1; NoHeader where there is none
 	HeaderLine   int    `json:"header_line"`
 	DecimalMark  string `json:"decimal_mark"`            // "." or ","
@@ -97,6 +100,11 @@ func (r Reading) Check() []FieldError {
 	}
 	if !slices.Contains(Encodings, r.Encoding) {
 		add("encoding", "%q is not an encoding known here; use one of %s", r.Encoding, strings.Join(Encodings, ", "))
+	}
+	for _, text := range r.Closing {
+		if table.Level(text) == "" {
+			add("closing_lines", "a text with which closing lines begin is not blank")
+		}
 	}
 	if len(r.Delimiter) != 1 || r.Delimiter == "\n" || r.Delimiter == "\r" {
 		add("delimiter", "%q is not one character; use for example \",\", \";\" or \"\\t\"", r.Delimiter)

@@ -57,6 +57,9 @@ func learn(ctx context.Context, e *evidence, file *intake.File, last bool, worke
 		return err
 	}
 	e.Past = append(e.Past, result.Past())
+	if last {
+		e.Draft = result.Book()
+	}
 	for _, f := range result.Findings {
 		e.NoEqualRows = e.NoEqualRows && f.Kind != rulebook.EqualRowsID
 	}

@@ -162,6 +162,7 @@ func readingStatement(r *intake.Reading) statement {
 		{"words for true", document.Join(r.TrueWords)}, {"words for false", document.Join(r.FalseWords)}} {
 		s.add(f.aspect, f.value)
 	}
+	s.add("beginnings of closing lines", document.Join(r.Closing))
 	s.addNumber("closing lines", float64(r.ClosingLines), 0)
 	return s
 }

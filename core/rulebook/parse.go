@@ -259,7 +259,12 @@ func (p *parser) reading(n *document.Node) {
 		document.Field{Name: "entry", Read: text(&r.Entry, "entry")},
 		document.Field{Name: "sheet", Read: text(&r.Sheet, "sheet")},
 		document.Field{Name: "closing_lines", Read: func(n *document.Node) {
+			if _, err := strconv.Atoi(n.Text); n.Kind != document.Scalar || err != nil {
+				r.Closing = p.Texts(n, "closing_lines")
+				return
+			}
 			r.ClosingLines = p.Whole(n, "closing_lines")
+			p.OldWord(n, n.Text, "the texts with which closing lines begin, as [Total]")
 		}},
 		document.Field{Name: "encoding", Read: text(&r.Encoding, "encoding")},
 		document.Field{Name: "delimiter", Read: text(&r.Delimiter, "delimiter")},

@@ -29,7 +29,10 @@ func (w *Text) Reading(r intake.Reading) {
 		}
 	}
 	w.Line("  header_line: %d", r.HeaderLine)
-	if r.ClosingLines > 0 {
+	switch {
+	case len(r.Closing) > 0:
+		w.Line("  closing_lines: [%s]   # records at the end that begin so are no rows", List(r.Closing))
+	case r.ClosingLines > 0:
 		w.Line("  closing_lines: %d   # records at the end that are no rows", r.ClosingLines)
 	}
 	if r.DecimalMark != "" {

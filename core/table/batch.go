@@ -54,8 +54,10 @@ type Batch struct {
 	Lines   []int64          // the line of the file each row starts on, from 1
 	Surplus map[int][]string // cells beyond the header's, by index in the batch
 	Defects []Defect
-	// SetAside counts the lines before or among these rows that are no rows: above the header, or blank.
+	// SetAside counts the lines before or among these rows that are no rows: above the header, blank, or at the end.
 	SetAside int64
+	// Closing holds, of those that stand at the end and are no rows, the filled cells in one line.
+	Closing []string
 	// Offset is where the batch's part starts in the file, in bytes; -1 where reading cannot resume there.
 	Offset int64
 	// Done, where it is set, is called when the batch is of no use any more: it, and what

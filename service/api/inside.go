@@ -87,6 +87,16 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 		if err != nil {
 			return nil, err
 		}
+		if book, err = audit.WithOpen(ctx, book, file); err != nil {
+			return nil, err
+		}
+		if a != nil {
+			result, err := s.resultOf(ctx, a)
+			if err != nil {
+				return nil, err
+			}
+			book = result.Settle(book)
+		}
 		return &inside{Table: &relation.Table{Source: file, Book: book, Workers: s.Pool.Workers}, file: file,
 			key: key + " "}, nil
 	})

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"proudsieve/core/table"
 )
@@ -113,6 +114,9 @@ func (p *parts) note(part *part) error {
 	return nil
 }
 
+// closingSought is how many records at the end are looked at for texts of closing lines.
+const closingSought = 50
+
 // collect finds the records of a part and returns where they end. Those that may be
 // closing lines are left for the next part, or set aside where there is none.
 func (p *parts) collect(part *part) (end int) {
@@ -123,14 +127,17 @@ func (p *parts) collect(part *part) (end int) {
 		setAside int64
 	}
 	var states []state
-	closing, rest := p.text.Closing, p.rest.bytes()
+	closing, rest := p.text.ClosingRecords, p.rest.bytes()
+	if closing == 0 && len(p.text.Closing) > 0 {
+		closing = closingSought
+	}
 	quote := p.nextQuote(0)
 	if quote == len(rest) {
 		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.LineEnd)
 	} else {
 		p.lineEnds = p.lineEnds[:0]
 	}
-	for end < len(rest) && end < partSize {
+	for end < len(rest) && (end < partSize || len(part.records) <= closing && closing > 0) {
 		if quote < end {
 			quote = p.nextQuote(end)
 		}
@@ -155,13 +162,60 @@ func (p *parts) collect(part *part) (end int) {
 		return end
 	}
 	held := states[0]
-	part.records = part.records[:len(part.records)-len(states)]
+	rows := len(part.records) - len(states)
 	if p.ended && end == len(rest) {
-		part.setAside += int64(len(states))
+		if p.text.ClosingRecords == 0 {
+			rows = len(part.records)
+			for rows > 0 && len(part.records)-rows < len(states) && p.text.closes(rest, part.records[rows-1]) {
+				rows--
+			}
+		}
+		for _, r := range part.records[rows:] {
+			part.closing = append(part.closing, p.text.line(rest, r))
+		}
+		part.setAside += int64(len(part.records) - rows)
+		part.records = part.records[:rows]
 		return end
 	}
+	part.records = part.records[:rows]
 	part.setAside, p.at.Line = held.setAside, held.line
 	return held.end
+}
+
+// closes reports whether a record begins with one of the texts of closing lines.
+func (t *Text) closes(data []byte, r span) bool {
+	for _, cell := range t.cells(data, r) {
+		first := table.Level(cell)
+		if first == "" {
+			continue
+		}
+		return slices.ContainsFunc(t.Closing, func(text string) bool {
+			return strings.HasPrefix(first, table.Level(text)) && text != ""
+		})
+	}
+	return false
+}
+
+// cells takes a record apart.
+func (t *Text) cells(data []byte, r span) (cells []string) {
+	s := t.scanner()
+	raw := data[r.start : r.start+r.length]
+	for _, c := range s.appendCells(nil, raw, r.form) {
+		text, _ := Decode(t.Characters, c.content(raw))
+		cells = append(cells, text)
+	}
+	return cells
+}
+
+// line returns the filled cells of a record in one line, cut where they are long.
+func (t *Text) line(data []byte, r span) string {
+	var filled []string
+	for _, cell := range t.cells(data, r) {
+		if cell = table.Trim(cell); cell != "" {
+			filled = append(filled, cell)
+		}
+	}
+	return Clip(strings.Join(filled, " "))
 }
 
 // record finds the record that starts at a place, given where the next quote stands.

@@ -27,7 +27,8 @@ type part struct {
 	records  []span
 	header   []table.Defect
 	setAside int64
-	utf8     bool // whether data was turned into UTF-8
+	closing  []string // records at the end that are no rows
+	utf8     bool     // whether data was turned into UTF-8
 }
 
 // Span implements table.Part.
@@ -36,7 +37,7 @@ func (p *part) Span() (uint32, int) { return p.first.Row, len(p.records) }
 // Batch implements table.Part.
 func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	rows, width := len(p.records), len(p.text.Names)
-	b := &table.Batch{Defects: p.header, SetAside: p.setAside, Columns: make([]table.Column, width), Offset: -1}
+	b := &table.Batch{Defects: p.header, SetAside: p.setAside, Closing: p.closing, Columns: make([]table.Column, width), Offset: -1}
 	if p.text.Seeks {
 		b.Offset = p.first.Offset
 	}

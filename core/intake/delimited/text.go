@@ -65,8 +65,10 @@ type Text struct {
 	Body    Checkpoint
 	Skipped int64
 	Defects []table.Defect
-	// Closing is how many records at the end are no rows.
-	Closing int
+	// Closing are texts with which records at the end begin that are no rows, as totals and notes; ClosingRecords is
+	// how many there are, where that is declared by their number.
+	Closing        []string
+	ClosingRecords int
 	// Converted says that each record stands for one line of another format: whatever line ends
 	// are within, it counts as one; where it is short, its last cells are missing; and what is
 	// wrong with it is told by Beside, from the body on.

@@ -98,7 +98,7 @@ func (d *Detection) look(ctx context.Context) (err error) {
 // blanks notes blank lines among the first rows, and columns in which those hold nothing.
 func (d *Detection) blanks() {
 	var found []string
-	if lines := d.Sample.SetAside - d.File.Skipped; lines > 0 {
+	if lines := d.Sample.SetAside - d.File.Skipped - int64(len(d.Sample.Closing)); lines > 0 {
 		found = append(found, plural(int(lines), "blank line"))
 	}
 	var empty []string

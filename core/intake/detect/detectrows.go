@@ -122,47 +122,50 @@ func looksTyped(text string) bool {
 var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme",
 	"subtotal", "overall"}
 
-// closing finds lines at the end that are no records: totals and notes.
+// closing finds records at the end that are proved to be none: totals, for which two of three things speak, that their
+// numbers are the sums of their columns, that they begin with a word for totals and that they lack what every other
+// record has; and notes, a sentence alone in a column of
+// other things. What only may be one stays a row.
 func (d *Detection) closing(records []delimited.Record) {
-	if d.Reading.ClosingLines != 0 || len(records) < 3 {
+	if len(d.Reading.Closing) > 0 || d.Reading.ClosingLines != 0 || len(records) < 3 {
 		return
 	}
-	last := records
-	if len(records) >= sampledRecords {
+	last, whole := records, len(records) < sampledRecords
+	if !whole {
 		if last = d.lastRecords(); last == nil {
 			return
 		}
 	}
-	typical := typicalWidth(records)
-	lines, notes, totals := 0, 0, 0
-	var what []string
-	for i := len(last) - 1; i >= max(1, len(last)-20); i-- {
-		first := ""
-		for _, cell := range last[i].Cells {
-			if first = table.Level(cell); first != "" {
-				break
-			}
+	above := newAbove(records, d.Reading.HeaderLine)
+	var what, kinds []string
+	totals, notes := 0, 0
+	for i := len(last) - 1; i >= max(2, len(last)-20); i-- {
+		at, text := firstFilled(last[i])
+		total := false
+		if at >= 0 && !looksTyped(text) {
+			begins := slices.Contains(totalWords, strings.TrimRight(table.Level(text), ": "))
+			sums, lacks := whole && above.sums(last[i], last[:i]), above.lacks(last[i], at)
+			total = begins && (sums || lacks) || sums && lacks
 		}
-		isTotal := slices.Contains(totalWords, strings.TrimRight(first, ": "))
-		isNote := typical >= 3 && width(last[i]) == 1 && filled(last[i]) == 1
-		if !isTotal && !isNote {
+		if !total && (at < 0 || !above.note(last[i], at)) {
 			break
 		}
-		if isTotal {
+		if total {
 			totals++
+			d.Reading.Closing = append(d.Reading.Closing, table.Trim(text))
 		} else {
 			notes++
+			d.Reading.Closing = append(d.Reading.Closing, beginning(text))
 		}
-		lines++
 		what = append(what, fmt.Sprintf("%q",
 			delimited.Clip(strings.Join(strings.Fields(strings.Join(last[i].Cells, " ")), " "))))
 	}
-	if lines == 0 {
+	if len(what) == 0 {
 		return
 	}
-	d.Reading.ClosingLines = lines
 	slices.Reverse(what)
-	var kinds []string
+	slices.Reverse(d.Reading.Closing)
+	d.Reading.Closing = slices.Compact(d.Reading.Closing)
 	if totals > 0 {
 		kinds = append(kinds, plural(totals, "line")+" of totals")
 	}
@@ -171,6 +174,102 @@ func (d *Detection) closing(records []delimited.Record) {
 	}
 	d.add("closing lines", Likely, strings.Join(kinds, " and "), "set aside, since they are no records: "+
 		strings.Join(what[:min(len(what), 3)], ", "))
+}
+
+// firstFilled returns where the first filled cell of a record stands, and what it holds; -1 for none.
+func firstFilled(r delimited.Record) (at int, text string) {
+	for c, cell := range r.Cells {
+		if table.Level(cell) != "" {
+			return c, cell
+		}
+	}
+	return -1, ""
+}
+
+// beginning returns how a note begins: its first words, up to one with a digit.
+func beginning(text string) string {
+	words := strings.Fields(text)
+	n := 0
+	for n < min(len(words), 3) && !strings.ContainsAny(words[n], "0123456789") {
+		n++
+	}
+	return strings.Join(words[:max(n, 1)], " ")
+}
+
+// above is what the records of a table have in common, those aside that may be closing lines.
+type above struct {
+	always []bool // whether a column is never empty
+	words  []int  // the most words in a cell of a column
+}
+
+func newAbove(records []delimited.Record, header int) *above {
+	a := &above{}
+	for i, r := range records {
+		if int(r.Line) <= header || i > 0 && len(records) < sampledRecords && i >= len(records)-20 && i > len(records)/2 {
+			continue
+		}
+		for c, cell := range r.Cells {
+			if c == len(a.always) {
+				a.always, a.words = append(a.always, true), append(a.words, 0)
+			}
+			a.words[c] = max(a.words[c], len(strings.Fields(cell)))
+		}
+		for c := range a.always {
+			a.always[c] = a.always[c] && c < len(r.Cells) && table.Trim(r.Cells[c]) != ""
+		}
+	}
+	return a
+}
+
+// lacks reports whether a record is empty in a column that no other one is empty in.
+func (a *above) lacks(r delimited.Record, first int) bool {
+	for c, always := range a.always {
+		if always && c != first && (c >= len(r.Cells) || table.Trim(r.Cells[c]) == "") {
+			return true
+		}
+	}
+	return false
+}
+
+// note reports whether a record is a sentence of three words or more, alone in a column that has none so long.
+func (a *above) note(r delimited.Record, at int) bool {
+	words := len(strings.Fields(r.Cells[at]))
+	return len(a.always) >= 3 && filled(r) == 1 && words >= 3 && (at >= len(a.words) || words > a.words[at]) && a.lacks(r, at)
+}
+
+// sums reports whether the numbers of a record are the sums of those in the records above it, of which there are two
+// at least that are not zero.
+func (a *above) sums(r delimited.Record, above []delimited.Record) bool {
+	sums := 0
+	for c, cell := range r.Cells {
+		for _, f := range numberFormats {
+			total, ok := f.format.Parse(table.TypeDecimal, table.Trim(cell))
+			if !ok {
+				continue
+			}
+			sum, counted := table.Decimal{}, 0
+			for _, one := range above {
+				if c >= len(one.Cells) {
+					continue
+				}
+				if v, ok := f.format.Parse(table.TypeDecimal, table.Trim(one.Cells[c])); ok && v.Number.Sign() != 0 {
+					sum = sum.Add(v.Number)
+					counted++
+				}
+			}
+			if counted >= 2 && sum.Cmp(total.Number) == 0 {
+				sums++
+				break
+			}
+		}
+	}
+	numbers := 0
+	for _, cell := range r.Cells {
+		if looksTyped(cell) {
+			numbers++
+		}
+	}
+	return sums > 0 && sums == numbers
 }
 
 // lastRecords reads the end of a long file; nil where that would mean to read all of it.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -123,8 +124,8 @@ func TestClosingLinesOfLongFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 		d, err := detect.Detect(context.Background(), content.AtPath(path), intake.Reading{})
-		if err != nil || d.Reading.ClosingLines != 1 {
-			t.Errorf("%d rows: %d closing lines are found, %v", rows, d.Reading.ClosingLines, err)
+		if err != nil || !slices.Equal(d.Reading.Closing, []string{"TOTAL"}) {
+			t.Errorf("%d rows: the closing lines begin with %q, %v", rows, d.Reading.Closing, err)
 		}
 	}
 }
