@@ -34,7 +34,7 @@ func auditCommand() *cli.Command {
 				}
 				return s.audited(a)
 			}),
-		verb("show", "what an audit found", "AUDIT", nil, func(ctx context.Context, s *session, args []string) error {
+		verb("show", "what an audit found", "AUDIT", []cli.Flag{allFlag()}, func(ctx context.Context, s *session, args []string) error {
 			id, err := idOf(args[0])
 			if err != nil {
 				return err

@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/certify"
+	"proudsieve/core/document"
 	"proudsieve/service/records"
 )
 
@@ -38,7 +39,7 @@ func certificateCommand() *cli.Command {
 			}
 			o.line("Certified: %s is the table of %s that %s certified at %s.", args[0], statement.Dataset,
 				statement.CertifiedBy, statement.CertifiedAt)
-			o.line("%s rows, score %s, %d rules judged, %d waived.", count(statement.Table.Rows), statement.Audit.Score,
+			o.line("%s, score %s, %d rules judged, %d waived.", document.Counted(statement.Table.Rows, "row", "rows"), statement.Audit.Score,
 				len(statement.Audit.Rules), len(statement.Waivers))
 			return nil
 		}}

@@ -111,17 +111,21 @@ func quietUsage(c *cli.Command) {
 type output struct {
 	out, err io.Writer
 	json     bool
+	all      bool // lists to their end
 	colour   bool
 }
 
 func outputOf(c *cli.Command) *output {
 	root := c.Root()
-	o := &output{out: root.Writer, err: root.ErrWriter, json: c.Bool("json")}
+	o := &output{out: root.Writer, err: root.ErrWriter, json: c.Bool("json"), all: c.Bool("all")}
 	if f, ok := root.Writer.(*os.File); ok && os.Getenv("NO_COLOR") == "" {
 		o.colour = term.IsTerminal(int(f.Fd()))
 	}
 	return o
 }
+
+// allFlag asks for lists to their end.
+func allFlag() cli.Flag { return &cli.BoolFlag{Name: "all", Usage: "show what looks odd to the end"} }
 
 func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON, for programs"} }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/document"
 	"proudsieve/service/records"
 )
 
@@ -40,7 +41,7 @@ func issueCommand() *cli.Command {
 			return show(s, all, err, func(all []records.Issue) {
 				g := newGrid(">issue", "dataset", "severity", "state", ">rows", "assigned to", "rule", "what was found")
 				for _, i := range all {
-					g.add(fmt.Sprint(i.ID), i.Dataset, i.Severity, i.State, count(i.Rows), optional(i.Assignee, same),
+					g.add(fmt.Sprint(i.ID), i.Dataset, i.Severity, i.State, document.Counted(i.Rows, "row", "rows"), optional(i.Assignee, same),
 						i.Rule, i.Title)
 				}
 				s.grid(g, "No issue is unsettled.")
@@ -85,7 +86,7 @@ func issueCommand() *cli.Command {
 
 func (s *session) issue(i *records.IssueShown) {
 	s.line("Issue %d of %s: %s", i.ID, i.Dataset, safe(i.Title))
-	s.line("Rule %s, severity %s, %s, %s rows, assigned to %s.", i.Rule, i.Severity, i.State, count(i.Rows),
+	s.line("Rule %s, severity %s, %s, %s, assigned to %s.", i.Rule, i.Severity, i.State, count(i.Rows),
 		orNobody(i.Assignee))
 	if i.WaiverUntil != nil {
 		s.line("Waived by %s until %s: %s", *i.WaiverBy, *i.WaiverUntil, safe(*i.WaiverReason))

@@ -190,7 +190,7 @@ func (o *output) groupPage(names, key []string, kind relation.GroupKind, groups 
 		}
 		o.grid(g, "")
 		if group.Count > len(group.Rows) {
-			o.line("and %s rows more", count(int64(group.Count-len(group.Rows))))
+			o.line("and %s more", document.Counted(int64(group.Count-len(group.Rows)), "row", "rows"))
 		}
 	}
 	if of > int64(len(groups)) && len(groups) > 0 {

@@ -15,10 +15,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/content"
 	"proudsieve/core/intake/delimited"
 	"proudsieve/core/intake/detect"
+	"proudsieve/core/leads"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -424,19 +426,28 @@ func blocks(heights []int64, width int) string {
 	return b.String()
 }
 
-const leadsShown = 20
+// leadsShown is how many lines tell leads, those that may cost most first.
+const leadsShown = 12
 
 func (o *output) leads(r *audit.Result) {
 	if len(r.Leads) == 0 {
 		return
 	}
 	o.line("")
-	o.line("%s", o.styled("1", "What looks odd"))
-	for _, l := range r.Leads[:min(len(r.Leads), leadsShown)] {
-		o.line("  %s", safe(l.Says))
+	o.line("%s", o.styled("1", "What looks odd, though no rule asked; what may cost most first"))
+	var says []string
+	for _, g := range leads.Gather(r.Leads) {
+		says = append(says, g.Says...)
 	}
-	if n := len(r.Leads) - leadsShown; n > 0 {
-		o.line("  and %d more", n)
+	most := leadsShown
+	if o.all {
+		most = len(says)
+	}
+	for _, one := range says[:min(len(says), most)] {
+		o.line("  %s", safe(one))
+	}
+	if n := len(says) - most; n > 0 {
+		o.line("  and %d more; --all shows them", n)
 	}
 }
 
@@ -461,7 +472,7 @@ func (o *output) patterns(r *audit.Result) {
 			continue
 		}
 		shown++
-		o.line("  %s rows lack %s.", count(p.Rows), safe(strings.Join(p.Missing, ", ")))
+		o.line("  %s %s.", document.Counted(p.Rows, "row lacks", "rows lack"), safe(strings.Join(p.Missing, ", ")))
 	}
 }
 

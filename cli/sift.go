@@ -57,7 +57,7 @@ func siftCommand() *cli.Command {
 			&cli.StringFlag{Name: "column", Usage: "show everything about one column"},
 			&cli.BoolFlag{Name: "between", Usage: "also look for keys and correlations, which takes longer"},
 			&cli.BoolFlag{Name: "digest", Usage: "also print the SHA-256 of the file"},
-			jsonFlag(),
+			allFlag(), jsonFlag(),
 		}, append(judgeFlags(), readingFlags()...)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "FILE")
@@ -134,6 +134,7 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	out.File.SHA256 = <-digests
 	if err == nil {
 		book = out.Book()
+		err = out.LookAgain(ctx, file, c.Int("workers"))
 	}
 	if err == nil && c.Bool("between") {
 		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")},
@@ -146,7 +147,7 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 }
 
 func findBetween(ctx context.Context, t *relation.Table, result *audit.Result) (*between, error) {
-	keys, err := relation.Keys(ctx, t, result)
+	keys, err := relation.Keys(ctx, t, result.Rows, result.KeyCandidates())
 	if err != nil {
 		return nil, err
 	}
@@ -229,11 +230,12 @@ func (o *output) sifted(s *sifted, judged bool) {
 	o.file(s)
 	o.auditResult(s.Result, judged)
 	if !judged {
-		o.leads(s.Result)
 		o.patterns(s.Result)
-		if s.Between != nil {
-			o.between(s.Between)
-		}
+	}
+	if s.Between != nil {
+		o.between(s.Between)
+	}
+	if !judged {
 		o.line("")
 		o.line("Everything about one column: --column NAME. Keys and correlations: --between. How it was read, and why: proudsieve look %s", safe(s.File.Name))
 	}
@@ -267,6 +269,7 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 		o.line("")
 		o.findings(r)
 	}
+	o.leads(r)
 	if r.DefectCount > 0 {
 		o.line("")
 		o.defects(r.Defects, r.DefectCount)

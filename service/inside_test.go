@@ -150,7 +150,7 @@ func TestHowADeliveryIsRead(t *testing.T) {
 		found[e.Aspect] = e.Found + " " + string(e.Confidence)
 	}
 	for aspect, want := range map[string]string{"delimiter": "semicolon likely", "decimal mark": "comma likely",
-		"header": "line 1 likely", "dates of day": "dd/MM/yyyy certain"} {
+		"header": "line 1 likely", "dates of day": "dd/MM/yyyy likely"} {
 		if found[aspect] != want {
 			t.Errorf("%s: %s, want %s", aspect, found[aspect], want)
 		}

@@ -52,7 +52,7 @@ func TestATableIsJudgedBesideOthers(t *testing.T) {
 	for _, f := range a.Result.Findings {
 		found[f.Rule] = f.Rows
 	}
-	if want := map[string]int64{"station.codes": 2, "station.spelling": 1, "one_visit": 2,
+	if want := map[string]int64{"station.codes": 2, "station.spelling": 1, "one_visit": 3,
 		"known": 2}; fmt.Sprint(found) != fmt.Sprint(want) {
 		t.Errorf("found %v, want %v", found, want)
 	}
@@ -67,7 +67,7 @@ func TestATableIsJudgedBesideOthers(t *testing.T) {
 	}
 	next := audited(t, r.Steward, deliver(t, r.Steward, "visits", "station,day,flow\nAV-1,2024-06-01,5\n").Table.ID)
 	if len(next.Result.Findings) != 1 ||
-		next.Result.Findings[0].Found != "The table has 1 rows; before it had 7, which is a change of -85.7 %." {
+		next.Result.Findings[0].Found != "The table has 1 row; before it had 7, which is a change of -85.7 %." {
 		t.Errorf("%+v", next.Result.Findings)
 	}
 	c, err := servicetest.Get[api.ComparisonShown](ctx, r.Reader, fmt.Sprintf("/audits/%d/comparison", next.ID))
@@ -87,7 +87,7 @@ func TestGroupsAndCodesOfATable(t *testing.T) {
 		fmt.Sprintf("/tables/%d/groups?columns=station&columns=day", a.TableID))
 	if err != nil || groups.Kind != "conflicting" || groups.Listed != 1 || len(groups.Page) != 1 ||
 		groups.Page[0].Differs[0] != "flow" || groups.Of[relation.Equal].Groups != 1 ||
-		groups.Of[relation.Near].Surplus != 1 || groups.Of[relation.Near].Impact["flow"] != "1" {
+		groups.Of[relation.Conflicting].Surplus != 2 || groups.Of[relation.Conflicting].Impact["flow"] != "7" {
 		t.Errorf("%+v, %v", groups, err)
 	}
 	_, err = servicetest.Get[api.GroupsPage](ctx, r.Reader, fmt.Sprintf("/tables/%d/groups?columns=place", a.TableID))

@@ -20,6 +20,7 @@ import (
 
 	"proudsieve/core/guard"
 	"proudsieve/core/intake/delimited"
+	"proudsieve/core/leads"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -92,6 +93,7 @@ type run struct {
 	estimated   []atomic.Uint64 // per column, what its shards may begin with
 	rows        int64
 	setAside    int64
+	closing     []string
 	defects     []table.Defect
 	defectsN    int64
 	summaries   []profile.Summary
@@ -166,6 +168,7 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 	r.checkpoints = append(r.checkpoints, s.checkpoints...)
 	r.rows += s.rows
 	r.setAside += s.setAside
+	r.closing = append(r.closing, s.closing...)
 	r.defectsN += s.defectsN
 	if room := defectsKept - len(r.defects); room > 0 {
 		r.defects = append(r.defects, s.defects[:min(room, len(s.defects))]...)
@@ -358,14 +361,14 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 func (r *run) result(opened map[string]rulebook.Opened) *Result {
 	p := r.plan
 	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
-		Defects:  r.defects,
-		Findings: []Finding{}, Rules: []Judged{}, Sums: map[string]string{}, PassMark: p.book.PassMark, Checkpoints: r.checkpoints}
+		Defects: r.defects,
+		Closing: r.closing, Findings: []Finding{}, Rules: []Judged{}, Sums: map[string]string{}, PassMark: p.book.PassMark, Checkpoints: r.checkpoints}
 	if out.Defects == nil {
 		out.Defects = []table.Defect{}
 	}
 	wrong := table.NewRowSet()
 	stopped := false
-	var told []Lead
+	told := []Lead{}
 	for at, c := range p.checks {
 		v := &r.verdicts[at]
 		if v.all {
@@ -377,7 +380,8 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 		if c.told() {
 			if judged.Rows > 0 {
 				kind, says := c.Rule.(rulebook.ToldRule).Told(r.brokenBy(at))
-				told = append(told, Lead{c.columns[0], kind, says, judged.Rows})
+				told = append(told, Lead{Column: c.columns[0], Columns: c.columns, Kind: kind, Says: says, Rows: judged.Rows,
+					FirstRows: []uint32{}, Sure: 0.6, Share: percent(judged.Rows, r.rows) / 100})
 			}
 			judged.Rows = 0
 			out.Rules = append(out.Rules, judged)
@@ -403,7 +407,8 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 		column.Role = r.roleOf(&column, c)
 		out.Columns = append(out.Columns, column)
 	}
-	out.Leads = append(leads(out), told...)
+	out.Leads = append(leads.Find(r.known(out)), told...)
+	leads.Order(out.Leads)
 	out.ColumnScore = r.columnScore(out.Columns)
 	out.MissingTogether, out.MoreTogether = r.together.result(p.names)
 	out.Score = share(r.rows, wrong)

@@ -270,7 +270,7 @@ func TestLeadsAndRoles(t *testing.T) {
 		"always constant":        `Every filled cell of always is "x".`,
 		"nearly nearly_constant": `nearly is "same" in all but 1 of its filled cells.`,
 		"never empty":            "never is empty.",
-		"flow outliers":          "1 number of flow lies beyond the fences",
+		"flow outliers":          "1 number of flow lies far from the others",
 		"note spaces":            "1,000 cells of note have stray spaces: 1,000 after",
 		"day last_period":        "The last month of day, 2024-05, is only partly there: 80 rows",
 	} {

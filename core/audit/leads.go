@@ -1,10 +1,14 @@
 package audit
 
 import (
-	"fmt"
-	"strings"
+	"cmp"
+	"context"
+	"slices"
 
-	"proudsieve/core/document"
+	"proudsieve/core/leads"
+	"proudsieve/core/profile"
+	"proudsieve/core/relation"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -52,68 +56,116 @@ func roleOf(c *Column, rows int64) Role {
 }
 
 // Lead is something suspicious that no rule asked about.
-type Lead struct {
-	Column string `json:"column"`
-	Kind   string `json:"kind"`
-	Says   string `json:"says"`
-	Rows   int64  `json:"rows"`
+type Lead = leads.Lead
+
+// known lays out what the leads are found by.
+func (r *run) known(out *Result) *leads.Table {
+	t := out.known()
+	t.Closing = out.Closing
+	for c := range t.Columns {
+		j := r.plan.judges[c]
+		if t.Columns[c].Cells = j.cells; j.cells.Open {
+			t.Columns[c].Looks = r.census[c].looks(j.cells)
+		}
+	}
+	for _, check := range r.plan.checks {
+		asked(t, check.Declared)
+	}
+	return t
 }
 
-// nearlyConstant is the share of its filled cells, in thousandths, that one value of a nearly constant column has.
-const nearlyConstant = 995
+// known lays out what a result alone tells.
+func (r *Result) known() *leads.Table {
+	t := &leads.Table{Rows: r.Rows, Columns: make([]leads.Column, len(r.Columns))}
+	for c := range r.Columns {
+		from := &r.Columns[c]
+		t.Columns[c] = leads.Column{Name: from.Name, Type: from.Type, Declared: from.Declared, Column: &from.Column,
+			Gaps: from.Gaps}
+	}
+	return t
+}
 
-// leads says what looks odd in the columns.
-func leads(r *Result) []Lead {
-	out := []Lead{}
+// asked notes what a rule asks already.
+func asked(t *leads.Table, d *rulebook.Declared) {
+	if d.Kind.FindingKind() == rulebook.EqualRowsID {
+		t.AsksEqualRows = true
+	}
+	for c := range t.Columns {
+		of := &t.Columns[c].Asked
+		switch {
+		case !slices.Contains(d.Rule.Columns(), t.Columns[c].Name):
+		case d.Kind.Section == "keys":
+			of.Key = true
+		case d.Kind.Name == "required":
+			of.Filled = true
+		case d.Kind.Name == "codes" || d.Kind.Name == "spelling":
+			of.Codes = true
+		case d.Kind.Name == "range":
+			of.Range = true
+		}
+	}
+}
+
+// looks lays out what the texts of an open column look like.
+func (c census) looks(cells *rulebook.Cells) leads.Looks {
+	out := leads.Looks{Padded: c.of(rulebook.LooksPadded)}
+	patterns, _ := cells.Patterns()
+	var all rulebook.Looks
+	for i := range patterns {
+		all |= rulebook.LooksPattern << i
+	}
+	for _, one := range c {
+		if fit := one.looks & all; fit&(fit-1) != 0 {
+			out.Either += one.rows
+		}
+	}
+	for i, p := range patterns {
+		bit := rulebook.LooksPattern << i
+		alone := int64(0)
+		for _, one := range c {
+			if one.looks&all == bit {
+				alone += one.rows
+			}
+		}
+		if alone > 0 {
+			out.Orders = append(out.Orders, profile.Frequency{Text: p.String(), Rows: alone})
+		}
+	}
+	slices.SortStableFunc(out.Orders, func(a, b profile.Frequency) int { return cmp.Compare(b.Rows, a.Rows) })
+	if len(out.Orders) == 0 && out.Either > 0 {
+		out.Undecided = true
+		for _, p := range patterns {
+			out.Orders = append(out.Orders, profile.Frequency{Text: p.String(), Rows: out.Either})
+		}
+	}
+	return out
+}
+
+// LookAgain looks for leads that take another reading of a table that was audited just now, and adds them to its result.
+func (r *Result) LookAgain(ctx context.Context, source table.Source, workers int) error {
+	t := r.known()
+	for _, d := range r.book.Rules {
+		asked(t, d)
+	}
+	for c := range t.Columns {
+		t.Columns[c].Cells = r.book.Cells(t.Columns[c].Name)
+	}
+	found, err := leads.FindAgain(ctx, t, &relation.Table{Source: source, Book: r.book, Workers: workers})
+	if err != nil {
+		return err
+	}
+	r.Leads = leads.Settled(append(r.Leads, found...))
+	leads.Order(r.Leads)
+	return nil
+}
+
+// KeyCandidates lists the columns that may be parts of a key, for relation.Keys.
+func (r *Result) KeyCandidates() []relation.Candidate {
+	out := make([]relation.Candidate, len(r.Columns))
 	for i := range r.Columns {
 		c := &r.Columns[i]
-		add := func(kind string, rows int64, says string, args ...any) {
-			out = append(out, Lead{c.Name, kind, fmt.Sprintf(says, args...), rows})
-		}
-		if c.Filled == 0 {
-			if r.Rows > 0 {
-				add("empty", r.Rows, "%s is empty.", c.Name)
-			}
-			continue
-		}
-		if c.Distinct == 1 && r.Rows > 1 {
-			add("constant", c.Filled, "Every filled cell of %s is %q.", c.Name, c.Frequent[0].Text)
-		} else if len(c.Frequent) > 0 && c.Filled > 100 && c.Frequent[0].Rows*1000 >= c.Filled*nearlyConstant {
-			add("nearly_constant", c.Filled-c.Frequent[0].Rows, "%s is %q in all but %s of its filled cells.", c.Name,
-				c.Frequent[0].Text, document.Grouped(c.Filled-c.Frequent[0].Rows))
-		}
-		if s := c.Spaces; s.Any > 0 {
-			var kinds []string
-			for _, k := range []struct {
-				n    int64
-				says string
-			}{{s.Leading, "before"}, {s.Trailing, "after"}, {s.Doubled, "doubled inside"}, {s.Invisible,
-				"invisible or unusual"}} {
-				if k.n > 0 {
-					kinds = append(kinds, fmt.Sprintf("%s %s", document.Grouped(k.n), k.says))
-				}
-			}
-			add("spaces", s.Any, "%s of %s %s stray spaces: %s.",
-				document.Plural(s.Any, "1 cell", document.Grouped(s.Any)+" cells"), c.Name,
-				document.Plural(s.Any, "has", "have"), strings.Join(kinds, ", "))
-		}
-		if c.Mistyped > 0 && !c.Declared {
-			add("type", c.Mistyped, "%s %s in %s %s no %s.", document.Grouped(c.Mistyped), document.Plural(c.Mistyped,
-				"value", "values"), c.Name, document.Plural(c.Mistyped, "is", "are"), c.Type)
-		}
-		if n := c.Numbers; n != nil {
-			if beyond := n.Outliers.Below + n.Outliers.Above; beyond > 0 && c.Role == RoleMeasure &&
-				beyond*20 <= n.Count {
-				add("outliers", beyond, "%s %s of %s %s beyond the fences at %s and %s.", document.Grouped(beyond),
-					document.Plural(beyond, "number", "numbers"), c.Name, document.Plural(beyond, "lies", "lie"),
-					document.Figure(n.Outliers.LowFence), document.Figure(n.Outliers.HighFence))
-			}
-		}
-		if d := c.Dates; d != nil && d.LastPartial {
-			last := d.Periods[len(d.Periods)-1]
-			add("last_period", last.Rows, "The last %s of %s, %s, is only partly there: %s rows, up to %s.", d.Unit,
-				c.Name, last.Start, document.Grouped(last.Rows), c.Highest)
-		}
+		out[i] = relation.Candidate{Name: c.Name, Distinct: c.Distinct, DistinctError: c.DistinctError, Missing: c.Missing,
+			Fractional: c.Numbers != nil && c.Type == table.TypeDecimal, Date: c.Dates != nil}
 	}
 	return out
 }

@@ -15,6 +15,9 @@ type Result struct {
 	SetAside int64 `json:"set_aside"` // lines that are no rows: above the header, or blank
 	Records  int64 `json:"records"`   // Rows + SetAside
 
+	// Closing holds the records at the end that were set aside, as totals and notes.
+	Closing []string `json:"closing_lines,omitempty"`
+
 	DefectCount int64          `json:"defect_count"`
 	Defects     []table.Defect `json:"defects"` // the first defectsKept
 

@@ -17,6 +17,7 @@ type stretch struct {
 	columns      []stretchColumn
 	rows         int64
 	setAside     int64
+	closing      []string // records at the end that are no rows
 	defects      []table.Defect
 	defectsN     int64
 	checkpoints  []delimited.Checkpoint
@@ -94,6 +95,7 @@ func newStretch(p *plan) *stretch {
 
 // reset empties the state and keeps its memory.
 func (s *stretch) reset() {
+	s.closing = nil
 	s.rows, s.setAside, s.defects, s.defectsN, s.checkpoints = 0, 0, nil, 0, nil
 	texts, bytes := 0, 0
 	for _, d := range s.dictionaries {
@@ -146,6 +148,7 @@ func (s *stretch) judge(b *table.Batch) error {
 	}
 	s.rows += int64(b.Len())
 	s.setAside += b.SetAside
+	s.closing = append(s.closing, b.Closing...)
 	s.defectsN += int64(len(b.Defects))
 	if room := defectsKept - len(s.defects); room > 0 {
 		s.defects = append(s.defects, b.Defects[:min(room, len(b.Defects))]...)

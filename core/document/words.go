@@ -32,6 +32,9 @@ func Plural(n int64, one, many string) string {
 	return many
 }
 
+// Counted writes a number of things, as "1 row" and "3,000 rows".
+func Counted(n int64, one, many string) string { return Grouped(n) + " " + Plural(n, one, many) }
+
 // Grouped writes n with a comma between thousands.
 func Grouped(n int64) string {
 	s := fmt.Sprint(n)

@@ -47,7 +47,26 @@ type Outliers struct {
 	Above     int64   `json:"above"`
 	// Unsure is how many numbers may lie on the other side of a fence, where fences are estimated.
 	Unsure int64 `json:"unsure,omitempty"`
+	// Far are those far beyond; nil for none.
+	Far *Far `json:"far,omitempty"`
 }
+
+// Far is what lies three interquartile ranges outside the quartiles. Above them the ranges are those of the logarithms
+// of the positive numbers where the numbers are skewed to the right and none is negative, as those of rainfall and
+// incomes are.
+type Far struct {
+	Below int64 `json:"below"`
+	Above int64 `json:"above"`
+	// Texts are some of them, the farthest first, and From and To the extremes of the others.
+	Texts []Frequency `json:"texts"`
+	From  string      `json:"from"`
+	To    string      `json:"to"`
+	low   table.Decimal
+	high  table.Decimal
+}
+
+// Beyond reports whether a number is one of those far away.
+func (f *Far) Beyond(d table.Decimal) bool { return d.Cmp(f.low) < 0 || d.Cmp(f.high) > 0 }
 
 // shares are the shares of the quantiles given: five of them are the five-number summary.
 var shares = []table.Decimal{hundredths(0), hundredths(1), hundredths(5), quarter, hundredths(50), threeQuarters,
@@ -92,6 +111,7 @@ func (s *Summary) spread(number func(string) (table.Decimal, bool)) *Spread {
 	low, high := outside(fences)
 	out.Outliers = outliers(ordered, low, high)
 	low, high = outside(bounds)
+	out.Outliers.Far = s.far(ordered, low, high, out.Skewness)
 	out.Histogram = histogram(ordered, low, high)
 	if s.counts.over {
 		out.Histogram.Unsure = out.Histogram.unsure(ordered)
@@ -122,6 +142,72 @@ func outliers(ordered []weighed, low, high table.Decimal) Outliers {
 		}
 	}
 	return out
+}
+
+// skewed is the skewness from which on numbers are looked at by their logarithms.
+const skewed = 1
+
+// far finds what lies far outside the quartiles.
+func (s *Summary) far(ordered []weighed, low, high table.Decimal, skewness *float64) *Far {
+	if len(ordered) == 0 || low.Cmp(high) >= 0 {
+		return nil
+	}
+	if skewness != nil && *skewness > skewed && ordered[0].number.Sign() >= 0 {
+		if fence, ok := highFenceOfLogs(ordered); ok {
+			high = fence
+		}
+	}
+	f := &Far{low: low, high: high}
+	var first, last table.Decimal // of the others
+	any := false
+	var beyond []weighed
+	for _, w := range ordered {
+		switch {
+		case w.number.Cmp(low) < 0:
+			f.Below += w.rows
+		case w.number.Cmp(high) > 0:
+			f.Above += w.rows
+		default:
+			if !any {
+				any, first = true, w.number
+			}
+			last = w.number
+			continue
+		}
+		beyond = append(beyond, w)
+	}
+	if len(beyond) == 0 {
+		return nil
+	}
+	f.From, f.To = first.Shortest(), last.Shortest()
+	middle := first.Add(last)
+	away := func(w weighed) table.Decimal { return w.number.Times(2).Sub(middle).Abs() }
+	slices.SortStableFunc(beyond, func(a, b weighed) int { return away(b).Cmp(away(a)) })
+	for _, w := range beyond[:min(len(beyond), frequentShown)] {
+		f.Texts = append(f.Texts, Frequency{w.number.Shortest(), w.rows})
+	}
+	return f
+}
+
+// highFenceOfLogs returns the number whose logarithm lies three interquartile ranges of logarithms above their upper
+// quartile; zeros are left aside.
+func highFenceOfLogs(ordered []weighed) (table.Decimal, bool) {
+	positive, count := ordered, int64(0)
+	for len(positive) > 0 && positive[0].number.Sign() == 0 {
+		positive = positive[1:]
+	}
+	for _, w := range positive {
+		count += w.rows
+	}
+	if count < 4 {
+		return table.Decimal{}, false
+	}
+	first, third := quantile(positive, count, quarter).Float(), quantile(positive, count, threeQuarters).Float()
+	fence := third * math.Pow(third/first, 3)
+	if math.IsInf(fence, 0) || math.IsNaN(fence) {
+		return table.Decimal{}, false
+	}
+	return table.DecimalNear(fence), true
 }
 
 // unsure counts the numbers that are as near to a fence as the fence and they may be off.

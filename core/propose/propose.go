@@ -63,7 +63,7 @@ func learn(ctx context.Context, e *evidence, file *intake.File, last bool, worke
 	for _, f := range result.Findings {
 		e.NoEqualRows = e.NoEqualRows && f.Kind != rulebook.EqualRowsID
 	}
-	keys, err := relation.Keys(ctx, &relation.Table{Source: file, Book: e.Draft, Workers: workers}, result)
+	keys, err := relation.Keys(ctx, &relation.Table{Source: file, Book: e.Draft, Workers: workers}, result.Rows, result.KeyCandidates())
 	if err != nil {
 		return err
 	}

@@ -44,12 +44,12 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 	}
 	n := len(columns)
 	begin := func() *moments { return newMoments(n) }
-	work := func(m *moments, r *readers, b *table.Batch) {
+	work := func(m *moments, r *Readers, b *table.Batch) {
 		numbers, ranked := make([][]float64, n), make([][]float64, n)
 		for i := range n {
 			numbers[i], ranked[i] = make([]float64, b.Len()), make([]float64, b.Len())
 			for k := range b.Rows {
-				v := r.cell(b, i, k).Value
+				v := r.Cell(b, i, k).Value
 				numbers[i][k], ranked[i][k] = math.NaN(), math.NaN()
 				if v.Kind == table.Number {
 					x := v.Number.Float()
@@ -65,7 +65,7 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 		}
 	}
 	whole := newMoments(n)
-	if err := scan(ctx, t, at, begin, work, whole.merge); err != nil {
+	if err := Scan(ctx, t, at, begin, work, whole.merge); err != nil {
 		return nil, err
 	}
 	for range n {
@@ -206,16 +206,16 @@ func rankings(ctx context.Context, t *Table, at []int) (ranks []*ranking, coarse
 		return out
 	}
 	ranks = fresh()
-	work := func(s []*ranking, r *readers, b *table.Batch) {
+	work := func(s []*ranking, r *Readers, b *table.Batch) {
 		for i := range s {
 			for k := range b.Rows {
-				if v := r.cell(b, i, k).Value; v.Kind == table.Number {
+				if v := r.Cell(b, i, k).Value; v.Kind == table.Number {
 					s[i].count(v.Number.Float(), 1)
 				}
 			}
 		}
 	}
-	err = scan(ctx, t, at, fresh, work, func(s []*ranking) {
+	err = Scan(ctx, t, at, fresh, work, func(s []*ranking) {
 		for i, one := range s {
 			if one.coarse && !ranks[i].coarse {
 				ranks[i].coarse = true

@@ -86,7 +86,7 @@ func Cross(ctx context.Context, t *Table, down, across, measure string, rows *ta
 		return nil, err
 	}
 	begin := func() *crossing { return &crossing{cells: map[pair]*crossed{}} }
-	work := func(c *crossing, r *readers, b *table.Batch) {
+	work := func(c *crossing, r *Readers, b *table.Batch) {
 		for k, row := range b.Rows {
 			if rows != nil && !rows.Contains(row) {
 				continue
@@ -103,14 +103,14 @@ func Cross(ctx context.Context, t *Table, down, across, measure string, rows *ta
 			if measure == "" {
 				continue
 			}
-			if v := r.cell(b, len(at)-1, k).Value; v.Kind == table.Number {
+			if v := r.Cell(b, len(at)-1, k).Value; v.Kind == table.Number {
 				one.numbers++
 				one.sum = one.sum.Add(v.Number)
 			}
 		}
 	}
 	whole := begin()
-	if err := scan(ctx, t, at, begin, work, func(c *crossing) {
+	if err := Scan(ctx, t, at, begin, work, func(c *crossing) {
 		whole.over = whole.over || c.over
 		for p, one := range c.cells {
 			if to := whole.at(p); to != nil {
@@ -133,8 +133,8 @@ func (c *crossed) merge(o *crossed) {
 }
 
 // value is what a cell counts as: its text, nothing where it is missing.
-func value(r *readers, b *table.Batch, i, k int) string {
-	if r.cell(b, i, k).Missing {
+func value(r *Readers, b *table.Batch, i, k int) string {
+	if r.Cell(b, i, k).Missing {
 		return ""
 	}
 	return b.Columns[r.at[i]].At(k)

@@ -66,7 +66,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 		}
 		m[v] = counts{was.rows + c.rows, was.missing + c.missing}
 	}
-	work := func(s *tally, r *readers, b *table.Batch) {
+	work := func(s *tally, r *Readers, b *table.Batch) {
 		for i := range names {
 			if s.columns[i] == nil {
 				continue
@@ -74,7 +74,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 			rows, missing := make([]int64, len(b.Columns[i].Texts)), make([]int64, len(b.Columns[i].Texts))
 			for k, code := range b.Columns[i].Codes {
 				rows[code]++
-				if r.cell(b, own, k).Missing {
+				if r.Cell(b, own, k).Missing {
 					missing[code]++
 				}
 			}
@@ -91,7 +91,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 		}
 	}
 	whole := begin()
-	if err := scan(ctx, t, at, begin, work, func(s *tally) {
+	if err := Scan(ctx, t, at, begin, work, func(s *tally) {
 		for i := range names {
 			if s.columns[i] == nil {
 				whole.columns[i] = nil

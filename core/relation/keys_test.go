@@ -25,9 +25,9 @@ func TestKeysAreFoundAndTested(t *testing.T) {
 			"dataset: d\ncolumns: [{name: region, type: integer}, {name: site, type: integer}, {name: name}, {name: n, type: integer}]\n"), Workers: 2}
 	result, err := audit.Run(context.Background(), s.Source, s.Book, 2)
 	must(t, err)
-	keys, err := relation.Keys(context.Background(), s, result)
+	keys, err := relation.Keys(context.Background(), s, result.Rows, result.KeyCandidates())
 	must(t, err)
-	if got, want := fmt.Sprint(keys), "[{[name] 2 0} {[region site] 0 0}"; !strings.HasPrefix(got, want) {
+	if got, want := fmt.Sprint(keys), "[{[region site] 0 0 []} {[name] 2 0 [399 400]}"; !strings.HasPrefix(got, want) {
 		t.Errorf("keys %s, want %s first", got, want)
 	}
 	for _, k := range keys {

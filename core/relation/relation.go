@@ -56,15 +56,15 @@ func (t *Table) NumberColumns() []string {
 	return out
 }
 
-// readers reads the cells of some columns, each text once for a stretch.
-type readers struct {
+// Readers reads the cells of some columns, each text once for a stretch.
+type Readers struct {
 	at    []int
 	cells []*rulebook.Cells
 	known [][]rulebook.Cell // per column, per code
 }
 
-func (t *Table) readers(at []int) *readers {
-	r := &readers{at: at, known: make([][]rulebook.Cell, len(at))}
+func (t *Table) readers(at []int) *Readers {
+	r := &Readers{at: at, known: make([][]rulebook.Cell, len(at))}
 	for _, c := range at {
 		r.cells = append(r.cells, t.Book.Cells(t.Source.Columns()[c]))
 	}
@@ -72,7 +72,7 @@ func (t *Table) readers(at []int) *readers {
 }
 
 // read reads the texts that a batch brought.
-func (r *readers) read(b *table.Batch) {
+func (r *Readers) read(b *table.Batch) {
 	for i, c := range r.at {
 		texts := b.Columns[c].Texts
 		if len(texts) < len(r.known[i]) { // the dictionary was forgotten
@@ -84,17 +84,17 @@ func (r *readers) read(b *table.Batch) {
 	}
 }
 
-// cell returns the cell of the i-th column in row k of the batch.
-func (r *readers) cell(b *table.Batch, i, k int) *rulebook.Cell {
+// Cell returns the cell of the i-th column in row k of the batch.
+func (r *Readers) Cell(b *table.Batch, i, k int) *rulebook.Cell {
 	return &r.known[i][b.Columns[r.at[i]].Codes[k]]
 }
 
-// scan reads the table in stretches, each with a state of its own; take gets them in file order.
-func scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *readers, *table.Batch),
+// Scan reads the table in stretches, each with a state of its own; take gets them in file order.
+func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *Readers, *table.Batch),
 	take func(S)) error {
 	type state struct {
 		own          S
-		readers      *readers
+		readers      *Readers
 		dictionaries []*table.Dictionary
 		rows         int
 	}

@@ -36,7 +36,7 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 		return nil, err
 	}
 	begin := func() *[]uint32 { return new([]uint32) }
-	work := func(rows *[]uint32, r *readers, b *table.Batch) {
+	work := func(rows *[]uint32, r *Readers, b *table.Batch) {
 		var truth []condition.Truth
 		if holds != nil {
 			truth = holds.Evaluate(readRows{r, b, names})
@@ -57,7 +57,7 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 		}
 	}
 	out := table.NewRowSet()
-	err = scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
+	err = Scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
 	out.RunOptimize()
 	return out, err
 }
@@ -81,7 +81,7 @@ func containing(b *table.Batch, find string) []bool {
 
 // readRows gives conditions the typed values of a batch.
 type readRows struct {
-	r     *readers
+	r     *Readers
 	b     *table.Batch
 	names []string
 }
@@ -122,13 +122,13 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 		return nil, err
 	}
 	begin := func() *[]sortKey { return new([]sortKey) }
-	work := func(keys *[]sortKey, r *readers, b *table.Batch) {
+	work := func(keys *[]sortKey, r *Readers, b *table.Batch) {
 		for k, row := range b.Rows {
 			if rows != nil && !rows.Contains(row) {
 				continue
 			}
 			key := sortKey{row: row}
-			cell := r.cell(b, 0, k)
+			cell := r.Cell(b, 0, k)
 			switch v := cell.Value; {
 			case cell.Missing:
 				key.class = 2
@@ -160,7 +160,7 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 	}}
 	defer order.close()
 	var failed error
-	if err := scan(ctx, t, at, begin, work, func(keys *[]sortKey) {
+	if err := Scan(ctx, t, at, begin, work, func(keys *[]sortKey) {
 		if failed == nil {
 			failed = order.take(*keys)
 		}

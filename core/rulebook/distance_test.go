@@ -14,7 +14,7 @@ func TestDistances(t *testing.T) {
 		want int
 	}{{"", "", 0}, {"a", "", 1}, {"keld", "kled", 1}, {"keld", "kelds", 1}, {"highgarth", "hgihgarht", 2}, {"größe",
 		"grosse", 3}, {"abc", "xyz", 3}} {
-		if got := distance(c.a, c.b, 5); got != c.want {
+		if got := Distance(c.a, c.b, 5); got != c.want {
 			t.Errorf("%s and %s are %d apart, want %d", c.a, c.b, got, c.want)
 		}
 	}
@@ -29,17 +29,17 @@ func TestDistances(t *testing.T) {
 	swapped := 0
 	for range 20_000 {
 		a, b := text(), text()
-		plain, got := levenshtein.ComputeDistance(a, b), distance(a, b, 10)
+		plain, got := levenshtein.ComputeDistance(a, b), Distance(a, b, 10)
 		switch {
 		case got > plain || got < (plain+1)/2:
 			t.Fatalf("%s and %s are %d apart, by Levenshtein %d", a, b, got, plain)
 		case got < plain:
 			swapped++
 		}
-		if most := r.IntN(4); distance(a, b, most) != min(got, most+1) {
-			t.Fatalf("%s and %s, up to %d: %d", a, b, most, distance(a, b, most))
+		if most := r.IntN(4); Distance(a, b, most) != min(got, most+1) {
+			t.Fatalf("%s and %s, up to %d: %d", a, b, most, Distance(a, b, most))
 		}
-		if distance(b, a, 10) != got {
+		if Distance(b, a, 10) != got {
 			t.Fatalf("%s and %s are not as far apart as the other way round", a, b)
 		}
 	}

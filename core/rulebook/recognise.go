@@ -186,7 +186,7 @@ func (r *Recogniser) like(text string) (Meaning, bool) {
 			abbreviated[i] = true
 		}
 		if most := min(slips(length), slips(utf8.RuneCountInString(name))); most > 0 {
-			switch d := distance(folded, name, min(most, least)); {
+			switch d := Distance(folded, name, min(most, least)); {
 			case d < least && d <= most:
 				least, slipped = d, map[int]bool{i: true}
 			case d == least && d <= most:
@@ -239,10 +239,10 @@ func initials(label string) string {
 	return b.String()
 }
 
-// distance counts the characters put in, left out, exchanged, or swapped with their neighbour that
+// Distance counts the characters put in, left out, exchanged, or swapped with their neighbour that
 // make one text of the other (the restricted distance of Damerau, CACM 7(3), 1964). It
 // gives up beyond most and returns most + 1.
-func distance(a, b string, most int) int {
+func Distance(a, b string, most int) int {
 	x, y := []rune(a), []rune(b)
 	if len(x)-len(y) > most || len(y)-len(x) > most {
 		return most + 1

@@ -40,14 +40,17 @@ func (rowCount) Columns() []string     { return nil }
 func (rowCount) Needs() rulebook.Needs { return rulebook.Needs{} }
 
 func (r rowCount) Says() string {
-	least, most := document.Grouped(r.least), document.Grouped(r.most)
+	least, most := document.Counted(r.least, "row", "rows"), document.Counted(r.most, "row", "rows")
+	are := "There " + document.Plural(r.most, "is", "are")
 	switch {
 	case r.most == 0:
-		return fmt.Sprintf("There are at least %s rows.", least)
+		return fmt.Sprintf("There %s at least %s.", document.Plural(r.least, "is", "are"), least)
 	case r.least == 0:
-		return fmt.Sprintf("There are at most %s rows.", most)
+		return fmt.Sprintf("%s at most %s.", are, most)
+	case r.least == r.most:
+		return fmt.Sprintf("%s %s.", are, most)
 	}
-	return fmt.Sprintf("There are %s to %s rows.", least, most)
+	return fmt.Sprintf("There are %s to %s.", document.Grouped(r.least), most)
 }
 
 // Begin implements rulebook.TableRule.
@@ -69,7 +72,7 @@ func (j rowCountJudge) End() (rulebook.Outcome, error) {
 		o.Found = fmt.Sprintf("The table has %s %s; at least %s must be there.", document.Grouped(j.rows),
 			document.Plural(j.rows, "row", "rows"), document.Grouped(j.least))
 	case j.most > 0 && j.rows > j.most:
-		o.Found = fmt.Sprintf("The table has %s rows; at most %s may be there.", document.Grouped(j.rows),
+		o.Found = fmt.Sprintf("The table has %s; at most %s may be there.", document.Counted(j.rows, "row", "rows"),
 			document.Grouped(j.most))
 	}
 	return o, nil

@@ -32,6 +32,6 @@ func (r rowsSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if math.Abs(now-then) <= then*r.within/100 {
 		return rulebook.Outcome{}
 	}
-	return rulebook.Outcome{Found: fmt.Sprintf("The table has %s rows; before it had %s%s.", document.Grouped(s.Rows()),
+	return rulebook.Outcome{Found: fmt.Sprintf("The table has %s; before it had %s%s.", document.Counted(s.Rows(), "row", "rows"),
 		document.Grouped(int64(math.Round(then))), movedBy(now, then))}
 }

@@ -13,7 +13,7 @@ func TestRowsSteady(t *testing.T) {
 		past      []string
 	}{
 		{"v\n1\n1\n1\n", "", []string{"v\n1\n1\n", "v\n1\n1\n"}},
-		{"v\n1\n", "h:: The table has 1 rows; before it had 3, which is a change of -66.7 %.",
+		{"v\n1\n", "h:: The table has 1 row; before it had 3, which is a change of -66.7 %.",
 			[]string{"v\n1\n1\n", "v\n1\n1\n1\n1\n"}},
 	} {
 		if got := found(t, with(t, rules, "code,n\n", c.past...), c.now); got != c.want {

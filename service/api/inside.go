@@ -202,7 +202,7 @@ func (s *Server) relations() {
 			if err != nil {
 				return nil, err
 			}
-			return asked(relation.Keys(ctx, t.Table, result))
+			return asked(relation.Keys(ctx, t.Table, result.Rows, result.KeyCandidates()))
 		})
 		return answer(&keys, err)
 	})

@@ -48,7 +48,7 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		add("read", state, says, shown)
 		add("judged", "ahead", "Not yet.", nil)
 	} else {
-		add("read", "done", fmt.Sprintf("%s rows.", document.Grouped(*shown.Rows)), shown)
+		add("read", "done", fmt.Sprintf("%s.", document.Counted(*shown.Rows, "row", "rows")), shown)
 		switch {
 		case shown.Passed == nil:
 			add("judged", "held", "No verdict: nothing was declared.", shown)

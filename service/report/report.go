@@ -15,6 +15,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
+	"proudsieve/core/leads"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 )
@@ -56,7 +57,7 @@ type Question struct {
 }
 
 var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
-	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible,
+	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "gathered": leads.Gather,
 	"meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
 	"share": func(part, of int64) string {
 		if of == 0 {

@@ -115,5 +115,9 @@ func (a *attempt) judge(ctx context.Context, t *records.Table, book *rulebook.Ru
 	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
 		return nil, err
 	}
-	return audit.Run(ctx, source, book, a.Workers)
+	result, err := audit.Run(ctx, source, book, a.Workers)
+	if err != nil {
+		return nil, err
+	}
+	return result, result.LookAgain(ctx, source, a.Workers)
 }

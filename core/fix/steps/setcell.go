@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 
+	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/rulebook"
 )
@@ -57,7 +58,7 @@ func (setCell) Note(matched int64) string {
 	case matched == 0:
 		return "No row has this key; nothing was changed."
 	case matched > 1:
-		return fmt.Sprintf("%d rows have this key; the cell was set in each.", matched)
+		return fmt.Sprintf("%s have this key; the cell was set in each.", document.Counted(int64(matched), "row", "rows"))
 	}
 	return ""
 }

@@ -119,7 +119,8 @@ func looksTyped(text string) bool {
 	return false
 }
 
-var totalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme",
+// TotalWords are words with which records of totals begin, levelled.
+var TotalWords = []string{"total", "totals", "grand total", "sum", "summe", "gesamt", "gesamtsumme", "somme",
 	"subtotal", "overall"}
 
 // closing finds records at the end that are proved to be none: totals, for which two of three things speak, that their
@@ -143,7 +144,7 @@ func (d *Detection) closing(records []delimited.Record) {
 		at, text := firstFilled(last[i])
 		total := false
 		if at >= 0 && !looksTyped(text) {
-			begins := slices.Contains(totalWords, strings.TrimRight(table.Level(text), ": "))
+			begins := slices.Contains(TotalWords, strings.TrimRight(table.Level(text), ": "))
 			sums, lacks := whole && above.sums(last[i], last[:i]), above.lacks(last[i], at)
 			total = begins && (sums || lacks) || sums && lacks
 		}

@@ -1,0 +1,180 @@
+package leads
+
+import (
+	"fmt"
+	"math"
+
+	"proudsieve/core/document"
+	"proudsieve/core/table"
+)
+
+func init() {
+	Register(Kind{
+		Name: "arithmetic", Finds: "a column that is the sum, difference, product or ratio of others, or the whole of several parts, but for some rows",
+		Threshold: "95 % of the rows within their rounding, in 20 rows and more; told where some break it",
+		OfRows: func(s *Sample) []Suspicion {
+			var numbers []int
+			for c := range min(len(s.Columns), columnsCompared) {
+				if s.floats[c] != nil && s.Columns[c].Distinct > 5 {
+					numbers = append(numbers, c)
+				}
+			}
+			var out []Suspicion
+			for _, of := range numbers {
+				if one, ok := s.workedOut(of, numbers); ok {
+					out = append(out, one)
+				}
+			}
+			return out
+		},
+	})
+}
+
+// operation is a way to work one number out of two.
+type operation struct {
+	sign  string
+	float func(a, b float64) float64
+	exact func(a, b table.Decimal) (table.Decimal, bool)
+}
+
+var operations = []operation{
+	{"+", func(a, b float64) float64 { return a + b }, func(a, b table.Decimal) (table.Decimal, bool) { return a.Add(b), true }},
+	{"-", func(a, b float64) float64 { return a - b }, func(a, b table.Decimal) (table.Decimal, bool) { return a.Sub(b), true }},
+	{"×", func(a, b float64) float64 { return a * b }, func(a, b table.Decimal) (table.Decimal, bool) { return a.Mul(b), true }},
+	{"/", func(a, b float64) float64 { return a / b }, table.Decimal.Div},
+}
+
+// workedOut suspects that a column is worked out of two others, or is the sum of a run of neighbours. A sum of two is
+// told once, of its greater side.
+func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
+	for i, a := range numbers {
+		for k, b := range numbers {
+			if a == b || a == of || b == of {
+				continue
+			}
+			for _, op := range operations {
+				if (op.sign == "+" || op.sign == "×") && i > k || op.sign == "-" || op.sign == "/" && s.isProduct(a, of, b) {
+					continue // the same once more, or told of the sum or product
+				}
+				if s.neutral(b, op.sign) || op.sign != "-" && op.sign != "/" && s.neutral(a, op.sign) {
+					continue
+				}
+				if s.holds(of, func(i int) float64 { return op.float(s.floats[a][i], s.floats[b][i]) }) {
+					return s.suspect(of, []int{a, b}, fmt.Sprintf("%s %s %s", s.Columns[a].Name, op.sign, s.Columns[b].Name),
+						op.sign == "+" || op.sign == "-", func(v []table.Decimal) (table.Decimal, bool) { return op.exact(v[0], v[1]) }), true
+				}
+			}
+		}
+	}
+	for first := range numbers {
+		for last := first + 2; last < min(len(numbers), first+partsMost); last++ {
+			parts := numbers[first : last+1]
+			if of >= parts[0] && of <= parts[len(parts)-1] {
+				continue
+			}
+			if s.holds(of, func(i int) float64 {
+				sum := 0.0
+				for _, c := range parts {
+					sum += s.floats[c][i]
+				}
+				return sum
+			}) {
+				return s.suspect(of, parts, fmt.Sprintf("the sum of %s to %s", s.Columns[parts[0]].Name,
+					s.Columns[parts[len(parts)-1]].Name), true, func(v []table.Decimal) (table.Decimal, bool) {
+					sum := table.Decimal{}
+					for _, one := range v {
+						sum = sum.Add(one)
+					}
+					return sum, true
+				}), true
+			}
+		}
+	}
+	return Suspicion{}, false
+}
+
+// neutral reports whether a column changes nothing in half of the rows, so that what is worked out is the other column.
+func (s *Sample) neutral(c int, sign string) bool {
+	one := 0.0
+	if sign == "×" || sign == "/" {
+		one = 1
+	}
+	n := 0
+	for _, x := range s.floats[c] {
+		if x == one || math.IsNaN(x) {
+			n++
+		}
+	}
+	return n*2 >= s.Picked
+}
+
+// partsMost is how many neighbours a whole is made of at most.
+const partsMost = 16
+
+// isProduct reports whether a is of x b, which says the same as that of is a / b.
+func (s *Sample) isProduct(a, of, b int) bool {
+	return s.holds(a, func(i int) float64 { return s.floats[of][i] * s.floats[b][i] })
+}
+
+// holds reports whether what is worked out is what a column holds in nearly all rows that were picked.
+func (s *Sample) holds(of int, work func(i int) float64) bool {
+	applies, holds, breaks := 0, 0, 0
+	for i, is := range s.floats[of] {
+		x := work(i)
+		if math.IsNaN(is) || math.IsNaN(x) || math.IsInf(x, 0) {
+			continue
+		}
+		applies++
+		if nearly(x, is, s.cells[of][i].Value.Number.Places()) && (is != 0 || x == 0) {
+			holds++
+		} else if breaks++; breaks > 3 && breaks*4 > applies {
+			return false
+		}
+	}
+	return applies >= appliesAtLeast && holds*100 >= applies*holdsNearly
+}
+
+// nearly reports whether a number is another one that is rounded to so many places, or may have been worked out of
+// numbers that were rounded themselves: off by a thousandth at most.
+func nearly(x, is float64, places int) bool {
+	off := math.Abs(x - is)
+	return off <= math.Pow10(-places)*0.501 && off <= math.Abs(is)*0.05 || off <= math.Abs(is)*0.001
+}
+
+// suspect asks all rows; exactly says that nothing is rounded on the way.
+func (s *Sample) suspect(of int, from []int, says string, exactly bool,
+	work func([]table.Decimal) (table.Decimal, bool)) Suspicion {
+	columns := []string{}
+	for _, c := range from {
+		columns = append(columns, s.Columns[c].Name)
+	}
+	name := s.Columns[of].Name
+	columns = append(columns, name)
+	row := func(r *Row) (bool, bool) {
+		is := r.Cell(of).Value
+		values := make([]table.Decimal, len(from))
+		for i, c := range from {
+			v := r.Cell(c).Value
+			if v.Kind != table.Number {
+				return false, false
+			}
+			values[i] = v.Number
+		}
+		if is.Kind != table.Number {
+			return false, false
+		}
+		x, ok := work(values)
+		if !ok {
+			return false, false
+		}
+		if exactly && x.Places() <= is.Number.Places() {
+			return true, x.Cmp(is.Number) != 0
+		}
+		return true, !near(x, is.Number)
+	}
+	return Suspicion{Row: row, Told: func(answer Answer) (Lead, bool) {
+		return Lead{Column: name, Columns: columns, Rows: answer.Rows, Sure: 0.9, Says: fmt.Sprintf(
+				"%s is %s in all but %s.", name, says, document.Counted(answer.Rows, "row", "rows"))},
+			answer.Rows > 0 && answer.Rows*breaksMost <= answer.Applies
+	}}
+}

@@ -1,0 +1,192 @@
+package leads
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"proudsieve/core/document"
+	"proudsieve/core/table"
+)
+
+const (
+	// groupAtLeast is how many rows a group has that were picked, and groupsMost how many groups a column makes.
+	groupAtLeast = 12
+	groupsMost   = 300
+	// tight is the ratio of the numbers between which nine in ten of a group lie, up to which one that is ten times
+	// too great or too small stands out.
+	tight = 8
+	// groupedRare is the part, one in so many, of the rows that stand out in their groups.
+	groupedRare = 50
+)
+
+func init() {
+	Register(Kind{
+		Name: "shifted_point", Finds: "numbers ten, a hundred or a thousand times too great or too small for their group: a digit lost or added, a point shifted",
+		Threshold: "nine in ten of the group's numbers within a factor of 8; the number outside three times that, and inside once it is shifted; one in 50 at most",
+		OfRows:    func(s *Sample) []Suspicion { return s.grouped(true) },
+	})
+	Register(Kind{
+		Name: "group_outliers", Finds: "numbers far from those of their group that are none far from all others",
+		Threshold: "four interquartile ranges outside the quartiles of the group (of logarithms, where all are positive), and no digit lost or added; one in 50 at most",
+		OfRows:    func(s *Sample) []Suspicion { return s.grouped(false) },
+	})
+}
+
+// group is how the numbers of a group lie.
+type group struct{ low, high, first, third, median float64 }
+
+// grouped suspects numbers that stand out in the groups of the column that tells their numbers apart best; of the
+// whole column where none does.
+func (s *Sample) grouped(shifted bool) []Suspicion {
+	var out []Suspicion
+	for c := range s.Columns {
+		if s.floats[c] == nil || s.Columns[c].Distinct < 10 || s.Columns[c].Column == nil {
+			continue
+		}
+		by, groups := s.bestGroups(c)
+		if len(groups) == 0 || by < 0 && !shifted {
+			continue
+		}
+		column := &s.Columns[c]
+		far := column.Numbers.Outliers.Far
+		stands := func(g group, d table.Decimal) bool {
+			x := d.Float()
+			if g.shifted(x) {
+				return shifted
+			}
+			return !shifted && g.beyond(x) && (far == nil || !far.Beyond(d))
+		}
+		row := func(r *Row) (bool, bool) {
+			v := r.Cell(c).Value
+			if v.Kind != table.Number {
+				return false, false
+			}
+			g, ok := groups[s.groupOf(r, by)]
+			return ok, ok && stands(g, v.Number)
+		}
+		out = append(out, Suspicion{Row: row, Told: func(answer Answer) (Lead, bool) {
+			of, columns := "the others", []string{column.Name}
+			if by >= 0 {
+				of, columns = "those of the same "+s.Columns[by].Name, append(columns, s.Columns[by].Name)
+			}
+			l := Lead{Column: column.Name, Columns: columns, Rows: answer.Rows, Sure: 0.8}
+			if shifted {
+				l.Says = fmt.Sprintf("%s of %s %s ten, a hundred or a thousand times as great or small as %s, as if a digit or the point had slipped.",
+					document.Counted(answer.Rows, "number", "numbers"), column.Name, document.Plural(answer.Rows, "is", "are"), of)
+			} else {
+				l.Sure = 0.6
+				l.Says = fmt.Sprintf("%s of %s %s far from %s.", document.Counted(answer.Rows, "number", "numbers"), column.Name,
+					document.Plural(answer.Rows, "lies", "lie"), of)
+			}
+			return l, answer.Rows > 0 && answer.Rows*groupedRare <= answer.Applies
+		}})
+	}
+	return out
+}
+
+// shifted reports whether a number stands outside its group, and would lie inside with its point moved.
+func (g group) shifted(x float64) bool {
+	if g.low <= 0 || x <= 0 || g.high/g.low > tight || x > g.low/3 && x < g.high*3 {
+		return false
+	}
+	for _, factor := range []float64{10, 100, 1000, 0.1, 0.01, 0.001} {
+		if y := x * factor; y >= g.low*0.9 && y <= g.high*1.1 {
+			return true
+		}
+	}
+	return false
+}
+
+// groupReach is how many interquartile ranges a number lies outside the quartiles of its group to stand out.
+const groupReach = 4
+
+// beyond reports whether a number stands far outside its group, by logarithms where these are of positive numbers.
+func (g group) beyond(x float64) bool {
+	first, third := g.first, g.third
+	if g.low > 0 && x > 0 {
+		first, third, x = math.Log(first), math.Log(third), math.Log(x)
+	}
+	reach := groupReach * (third - first)
+	return reach > 0 && (x < first-reach || x > third+reach)
+}
+
+// groupOf names the group of a row.
+func (s *Sample) groupOf(r *Row, by int) string {
+	if by < 0 {
+		return ""
+	}
+	cell := r.Cell(by)
+	return table.Level(cell.Identity(r.Text(by)))
+}
+
+// bestGroups returns the column by whose values the numbers of a column are told apart best, and how they lie in each
+// group: -1 for none, which makes one group of all.
+func (s *Sample) bestGroups(c int) (by int, groups map[string]group) {
+	by = -1
+	all := s.groupsBy(c, -1)
+	whole, ok := all[""]
+	if !ok {
+		return -1, nil
+	}
+	groups, best := all, whole.spread()
+	for g := range s.Columns {
+		other := &s.Columns[g]
+		if g == c || other.Column == nil || other.Numbers != nil || other.Dates != nil || other.Distinct < 2 ||
+			other.Distinct > groupsMost || other.Distinct*groupAtLeast > other.Filled {
+			continue
+		}
+		of := s.groupsBy(c, g)
+		if len(of) < 2 {
+			continue
+		}
+		spreads := make([]float64, 0, len(of))
+		for _, one := range of {
+			spreads = append(spreads, one.spread())
+		}
+		slices.Sort(spreads)
+		// It must tell them apart clearly, or any column of chance would.
+		if median := spreads[len(spreads)/2]; median < best*0.7 {
+			by, groups, best = g, of, median
+		}
+	}
+	return by, groups
+}
+
+// spread is how widely the numbers of a group lie.
+func (g group) spread() float64 {
+	if g.low > 0 {
+		return math.Log(g.high / g.low)
+	}
+	if scale := max(math.Abs(g.low), math.Abs(g.high)); scale > 0 {
+		return 3 + (g.high-g.low)/scale
+	}
+	return 0
+}
+
+func (s *Sample) groupsBy(c, by int) map[string]group {
+	numbers := map[string][]float64{}
+	for i, x := range s.floats[c] {
+		if math.IsNaN(x) {
+			continue
+		}
+		name := ""
+		if by >= 0 {
+			if s.cells[by][i].Missing {
+				continue
+			}
+			name = table.Level(s.cells[by][i].Identity(s.texts[by][i]))
+		}
+		numbers[name] = append(numbers[name], x)
+	}
+	out := map[string]group{}
+	for name, some := range numbers {
+		if len(some) < groupAtLeast {
+			continue
+		}
+		slices.Sort(some)
+		at := func(share float64) float64 { return some[int(share*float64(len(some)-1))] }
+		out[name] = group{low: at(0.05), high: at(0.95), first: at(0.25), third: at(0.75), median: at(0.5)}
+	}
+	return out
+}
