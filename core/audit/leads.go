@@ -154,7 +154,7 @@ func (r *Result) LookAgain(ctx context.Context, source table.Source, workers int
 	if err != nil {
 		return err
 	}
-	r.Leads = leads.Settled(append(r.Leads, found...))
+	r.Leads = slices.DeleteFunc(leads.Settled(append(r.Leads, found...)), r.tells)
 	leads.Order(r.Leads)
 	return nil
 }
@@ -168,4 +168,19 @@ func (r *Result) KeyCandidates() []relation.Candidate {
 			Fractional: c.Numbers != nil && c.Type == table.TypeDecimal, Date: c.Dates != nil}
 	}
 	return out
+}
+
+// tells reports whether a finding tells what a lead does, so that it need not be told again.
+func (r *Result) tells(l Lead) bool {
+	return slices.ContainsFunc(r.Findings, func(f Finding) bool {
+		if l.Column == "" || !slices.Contains(f.Columns, l.Column) || f.Rows < l.Rows {
+			return false
+		}
+		if len(l.FirstRows) > 0 {
+			return !slices.ContainsFunc(l.FirstRows, func(row uint32) bool { return !f.RowSet.Contains(row) })
+		}
+		return len(l.Texts) > 0 && !slices.ContainsFunc(l.Texts, func(t profile.Frequency) bool {
+			return !slices.ContainsFunc(f.Texts, func(o profile.Frequency) bool { return o.Text == t.Text })
+		})
+	})
 }

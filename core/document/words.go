@@ -35,6 +35,11 @@ func Plural(n int64, one, many string) string {
 // Counted writes a number of things, as "1 row" and "3,000 rows".
 func Counted(n int64, one, many string) string { return Grouped(n) + " " + Plural(n, one, many) }
 
+// Flat writes a sentence so that it stands in the middle of a line: without its full stop and line ends.
+func Flat(sentence string) string {
+	return strings.TrimSuffix(strings.Join(strings.Fields(sentence), " "), ".")
+}
+
 // Grouped writes n with a comma between thousands.
 func Grouped(n int64) string {
 	s := fmt.Sprint(n)

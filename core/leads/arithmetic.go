@@ -3,7 +3,9 @@ package leads
 import (
 	"fmt"
 	"math"
+	"strings"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
@@ -61,6 +63,7 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 				}
 				if s.holds(of, func(i int) float64 { return op.float(s.floats[a][i], s.floats[b][i]) }) {
 					return s.suspect(of, []int{a, b}, fmt.Sprintf("%s %s %s", s.Columns[a].Name, op.sign, s.Columns[b].Name),
+						condition.Column(s.Columns[a].Name)+" "+strings.Replace(op.sign, "×", "*", 1)+" "+condition.Column(s.Columns[b].Name),
 						op.sign == "+" || op.sign == "-", func(v []table.Decimal) (table.Decimal, bool) { return op.exact(v[0], v[1]) }), true
 				}
 			}
@@ -80,7 +83,7 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 				return sum
 			}) {
 				return s.suspect(of, parts, fmt.Sprintf("the sum of %s to %s", s.Columns[parts[0]].Name,
-					s.Columns[parts[len(parts)-1]].Name), true, func(v []table.Decimal) (table.Decimal, bool) {
+					s.Columns[parts[len(parts)-1]].Name), s.sumOf(parts), true, func(v []table.Decimal) (table.Decimal, bool) {
 					sum := table.Decimal{}
 					for _, one := range v {
 						sum = sum.Add(one)
@@ -141,8 +144,37 @@ func nearly(x, is float64, places int) bool {
 	return off <= math.Pow10(-places)*0.501 && off <= math.Abs(is)*0.05 || off <= math.Abs(is)*0.001
 }
 
+// sumOf writes the sum of some columns as a condition has it.
+func (s *Sample) sumOf(parts []int) string {
+	names := make([]string, len(parts))
+	for i, c := range parts {
+		names[i] = condition.Column(s.Columns[c].Name)
+	}
+	return strings.Join(names, " + ")
+}
+
+// tolerance returns by how much a column differs at most from what it is worked out of, in the rows that were picked
+// and that it holds for; empty for not at all.
+func (s *Sample) tolerance(of int, work func(i int) (table.Decimal, bool)) string {
+	most := table.Decimal{}
+	for i := range s.Picked {
+		is := s.cells[of][i].Value
+		x, ok := work(i)
+		if !ok || is.Kind != table.Number || !near(x, is.Number) {
+			continue
+		}
+		if off := x.Sub(is.Number).Abs(); off.Cmp(most) > 0 {
+			most = off
+		}
+	}
+	if most.Sign() == 0 {
+		return ""
+	}
+	return most.Round(6).Add(table.PowerOfTen(-6)).Shortest()
+}
+
 // suspect asks all rows; exactly says that nothing is rounded on the way.
-func (s *Sample) suspect(of int, from []int, says string, exactly bool,
+func (s *Sample) suspect(of int, from []int, says, written string, exactly bool,
 	work func([]table.Decimal) (table.Decimal, bool)) Suspicion {
 	columns := []string{}
 	for _, c := range from {
@@ -173,8 +205,19 @@ func (s *Sample) suspect(of int, from []int, says string, exactly bool,
 		return true, !near(x, is.Number)
 	}
 	return Suspicion{Row: row, Told: func(answer Answer) (Lead, bool) {
-		return Lead{Column: name, Columns: columns, Rows: answer.Rows, Sure: 0.9, Says: fmt.Sprintf(
-				"%s is %s in all but %s.", name, says, document.Counted(answer.Rows, "row", "rows"))},
+		return Lead{Column: name, Columns: columns, Rows: answer.Rows, Sure: 0.9, Condition: condition.Column(name) + " = " + written,
+				Tolerance: s.tolerance(of, func(i int) (table.Decimal, bool) {
+					values := make([]table.Decimal, len(from))
+					for k, c := range from {
+						v := s.cells[c][i].Value
+						if v.Kind != table.Number {
+							return table.Decimal{}, false
+						}
+						values[k] = v.Number
+					}
+					return work(values)
+				}), Says: fmt.Sprintf(
+					"%s is %s in all but %s.", name, says, document.Counted(answer.Rows, "row", "rows"))},
 			answer.Rows > 0 && answer.Rows*breaksMost <= answer.Applies
 	}}
 }

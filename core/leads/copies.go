@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
@@ -74,6 +75,7 @@ func (s *Sample) copied(a, b int) (Suspicion, bool) {
 			l.Sure, l.Says = 0.1, fmt.Sprintf("%s holds the same as %s in every row.", second, first)
 			return l, true
 		}
+		l.Condition = condition.Column(second) + " = " + condition.Column(first)
 		l.Sure, l.Says = 0.8, fmt.Sprintf("%s holds the same as %s in all but %s.", second, first,
 			document.Counted(answer.Rows, "row", "rows"))
 		return l, answer.Rows*breaksMost <= answer.Applies
@@ -122,6 +124,8 @@ func (s *Sample) times(a, b int) (Suspicion, bool) {
 			l.Sure, l.Says = 0.05, fmt.Sprintf("%s is %s times %s in every row.", second, document.Figure(factor), first)
 			return l, true
 		}
+		l.Condition = condition.Column(second) + " = " + condition.Column(first) + " * " + exact.Shortest()
+		l.Tolerance = s.tolerance(b, func(i int) (table.Decimal, bool) { return s.cells[a][i].Value.Number.Mul(exact), true })
 		l.Sure, l.Says = 0.8, fmt.Sprintf("%s is %s times %s in all but %s.", second, document.Figure(factor), first,
 			document.Counted(answer.Rows, "row", "rows"))
 		return l, answer.Rows*breaksMost <= answer.Applies

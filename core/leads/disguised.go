@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/profile"
 	"proudsieve/core/table"
@@ -32,7 +33,7 @@ func init() {
 				return nil
 			}
 			rows := total(found)
-			return []Lead{{Rows: rows, Texts: byRows(found), Sure: 0.9, Says: fmt.Sprintf("%s of %s %s something that may stand for a missing value: %s.",
+			return []Lead{{Rows: rows, Texts: byRows(found), Sure: 0.9, Condition: c.noneOf(found), Says: fmt.Sprintf("%s of %s %s something that may stand for a missing value: %s.",
 				document.Counted(rows, "cell", "cells"), c.Name, document.Plural(rows, "holds", "hold"), quoted(found))}}
 		},
 	})
@@ -72,4 +73,28 @@ func isNines(text string) bool {
 		digits = strings.TrimSuffix(digits, "0")
 	}
 	return digits != "" && strings.Trim(digits, "9") == "" && (len(digits) > 1 || text[0] == '-')
+}
+
+// noneOf writes that a column holds none of some texts, as a condition has it.
+func (c *Column) noneOf(found []profile.Frequency) string {
+	var texts []string
+	for _, one := range found {
+		switch {
+		case c.Numbers != nil:
+			if d, ok := table.ParseDecimal(table.Level(one.Text)); ok {
+				texts = append(texts, d.Shortest())
+			}
+		case c.Dates == nil && c.Type != table.TypeBoolean:
+			texts = append(texts, condition.Text(table.Level(one.Text)))
+		}
+	}
+	if len(texts) == 0 {
+		return "" // they are not of the type
+	}
+	column := condition.Column(c.Name)
+	if c.Numbers == nil {
+		column = "LOWER(TRIM(" + column + "))"
+	}
+	slices.Sort(texts)
+	return column + " NOT IN (" + strings.Join(slices.Compact(texts), ", ") + ")"
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/profile"
 	"proudsieve/core/table"
@@ -32,9 +33,15 @@ func init() {
 			if x, ok := table.ParseDecimal(first.Text); ok && x.Sign() == 0 {
 				sure = 0.4 // nothing was there: rain, a dry river
 			}
-			return []Lead{{Rows: first.Rows, Texts: []profile.Frequency{first}, Sure: sure, Says: fmt.Sprintf(
-				"%s of %s %s %q; the next most frequent value stands in %s.", document.Counted(first.Rows, "cell", "cells"), c.Name,
-				document.Plural(first.Rows, "is", "are"), first.Text, document.Counted(second.Rows, "cell", "cells"))}}
+			written := first.Text
+			if v, ok := c.Cells.Read(first.Text), c.Dates != nil; ok {
+				written = map[table.Kind]string{table.Date: "DATE ", table.Instant: "TIMESTAMP "}[v.Value.Kind] +
+					condition.Text(v.Value.Standard())
+			}
+			return []Lead{{Rows: first.Rows, Texts: []profile.Frequency{first}, Sure: sure,
+				Condition: condition.Column(c.Name) + " <> " + written, Says: fmt.Sprintf(
+					"%s of %s %s %q; the next most frequent value stands in %s.", document.Counted(first.Rows, "cell", "cells"), c.Name,
+					document.Plural(first.Rows, "is", "are"), first.Text, document.Counted(second.Rows, "cell", "cells"))}}
 		},
 	})
 	Register(Kind{
@@ -75,9 +82,10 @@ func init() {
 			if zeros.Rows == 0 || zeros.Rows*10 > c.Numbers.Count || c.Numbers.Count < 20 || !(next >= first/2) || first <= 0 {
 				return nil
 			}
-			return []Lead{{Rows: zeros.Rows, Texts: []profile.Frequency{zeros}, Sure: 0.8, Says: fmt.Sprintf(
-				"%s of %s %s 0, and no other is below %s.", document.Counted(zeros.Rows, "number", "numbers"), c.Name,
-				document.Plural(zeros.Rows, "is", "are"), document.Figure(next))}}
+			return []Lead{{Rows: zeros.Rows, Texts: []profile.Frequency{zeros}, Sure: 0.8,
+				Condition: condition.Column(c.Name) + " <> 0", Says: fmt.Sprintf(
+					"%s of %s %s 0, and no other is below %s.", document.Counted(zeros.Rows, "number", "numbers"), c.Name,
+					document.Plural(zeros.Rows, "is", "are"), document.Figure(next))}}
 		},
 	})
 }

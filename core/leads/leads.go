@@ -34,6 +34,9 @@ type Lead struct {
 	FirstRows []uint32 `json:"first_rows"`
 	// Texts are those that it speaks of, the most frequent first, where they are few.
 	Texts []profile.Frequency `json:"texts,omitempty"`
+	// Condition is true of all rows but those meant, by Tolerance where numbers are worked out; empty where none says it.
+	Condition string `json:"condition,omitempty"`
+	Tolerance string `json:"tolerance,omitempty"`
 	// Sure is how sure it is that something is wrong, and Share how much of the table is concerned: of its rows, or of
 	// the sum of a measure where that is more; both from 0 to 1. Leads are told by the product of both.
 	Sure  float64 `json:"sure"`
@@ -257,7 +260,11 @@ func (c *Column) seen() []profile.Frequency {
 	}
 	known := map[string]bool{}
 	var out []profile.Frequency
-	for _, some := range [][]profile.Frequency{c.Frequent, c.Rare, c.Exceptions} {
+	far := []profile.Frequency{}
+	if c.Numbers != nil && c.Numbers.Outliers.Far != nil {
+		far = c.Numbers.Outliers.Far.Texts
+	}
+	for _, some := range [][]profile.Frequency{c.Frequent, c.Rare, c.Exceptions, far} {
 		for _, t := range some {
 			if !known[t.Text] {
 				known[t.Text] = true

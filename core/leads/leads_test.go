@@ -30,7 +30,55 @@ func told(t *testing.T, content string) []leads.Lead {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for _, l := range r.Leads {
+		if l.Condition != "" {
+			heldTo(t, content, r.Book(), l)
+		}
+	}
 	return r.Leads
+}
+
+// heldTo makes a rule of the condition that a lead brings: just the rows that the lead speaks of break it.
+func heldTo(t *testing.T, content string, read *rulebook.Rulebook, l leads.Lead) {
+	t.Helper()
+	var w rulebook.Text
+	w.Line("dataset: d")
+	w.Reading(read.Reading)
+	w.Line("columns:")
+	for _, c := range read.Columns {
+		dates := ""
+		if len(c.Dates) > 0 {
+			dates = ", dates: " + rulebook.Quoted(c.Dates[0])
+		}
+		w.Line("  - {name: %s, type: %s%s}", rulebook.Quoted(c.Name), c.Type, dates)
+	}
+	w.Line("rules:\n  - {id: held, condition: %s}", rulebook.Quoted(l.Condition))
+	if l.Tolerance != "" {
+		w.Line("    # by\n")
+		text := strings.Replace(w.String(), "  - {id: held, ", "  - {id: held, tolerance: "+l.Tolerance+", ", 1)
+		w.Reset()
+		w.WriteString(text)
+	}
+	book, err := rulebook.Parse([]byte(w.String()))
+	if err != nil {
+		t.Errorf("%s: %s is no rule: %v", l.Kind, l.Condition, err)
+		return
+	}
+	r, err := audit.Run(context.Background(), testkit.File(t, content, book.Reading), book, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := int64(0)
+	for _, f := range r.Findings {
+		if f.Rule == "held" {
+			rows = f.Rows
+		}
+	}
+	// What lies outside its group is a little more than what would lie inside with its point moved.
+	wider := l.Kind == "shifted_point" && rows > l.Rows && rows <= 2*l.Rows
+	if rows != l.Rows && !wider {
+		t.Errorf("%s: %s is broken by %d rows, and %d are meant: %s", l.Kind, l.Condition, rows, l.Rows, l.Says)
+	}
 }
 
 // finds holds what a table's lead of a kind says against what it should; nothing stands for no lead.

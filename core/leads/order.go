@@ -3,6 +3,7 @@ package leads
 import (
 	"fmt"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
@@ -79,8 +80,13 @@ func (s *Sample) ordered(a, b int) (Suspicion, bool) {
 		if alike {
 			verb += ", or at,"
 		}
-		return Lead{Column: second, Columns: []string{first, second}, Rows: answer.Rows, Sure: 0.85, Says: fmt.Sprintf(
-				"%s %s %s in %s, and in no other.", second, verb, first, document.Counted(answer.Rows, "row", "rows"))},
+		sign := " >= "
+		if alike {
+			sign = " > "
+		}
+		return Lead{Column: second, Columns: []string{first, second}, Rows: answer.Rows, Sure: 0.85,
+				Condition: condition.Column(second) + sign + condition.Column(first), Says: fmt.Sprintf(
+					"%s %s %s in %s, and in no other.", second, verb, first, document.Counted(answer.Rows, "row", "rows"))},
 			answer.Rows > 0 && answer.Rows*breaksMost <= answer.Applies
 	}}, true
 }

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/profile"
 )
@@ -78,7 +80,7 @@ func init() {
 			for i, y := range off {
 				says[i] = strconv.Itoa(y)
 			}
-			return []Lead{{Rows: rows, Sure: 0.9, Says: fmt.Sprintf("%s of %s %s years away from the others, in %s.",
+			return []Lead{{Rows: rows, Sure: 0.9, Condition: c.within(years, off), Says: fmt.Sprintf("%s of %s %s years away from the others, in %s.",
 				document.Counted(rows, "date", "dates"), c.Name, document.Plural(rows, "lies", "lie"), document.First(says))}}
 		},
 	})
@@ -146,4 +148,25 @@ func yearsApart(years map[int]int64) (off []int, rows int64) {
 		}
 	}
 	return off, rows
+}
+
+// within writes that dates lie in the years in which most of them do, on the side from which others are away.
+func (c *Column) within(years map[int]int64, off []int) string {
+	first, last := 0, 0
+	for y := range years {
+		if !slices.Contains(off, y) {
+			if first == 0 || y < first {
+				first = y
+			}
+			last = max(last, y)
+		}
+	}
+	var parts []string
+	if off[0] < first {
+		parts = append(parts, fmt.Sprintf("%s >= DATE '%04d-01-01'", condition.Column(c.Name), first))
+	}
+	if off[len(off)-1] > last {
+		parts = append(parts, fmt.Sprintf("%s < DATE '%04d-01-01'", condition.Column(c.Name), last+yearsOff))
+	}
+	return strings.Join(parts, " AND ")
 }

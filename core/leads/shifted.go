@@ -2,9 +2,12 @@ package leads
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
+	"strings"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
@@ -70,7 +73,7 @@ func (s *Sample) grouped(shifted bool) []Suspicion {
 			if by >= 0 {
 				of, columns = "those of the same "+s.Columns[by].Name, append(columns, s.Columns[by].Name)
 			}
-			l := Lead{Column: column.Name, Columns: columns, Rows: answer.Rows, Sure: 0.8}
+			l := Lead{Column: column.Name, Columns: columns, Rows: answer.Rows, Sure: 0.8, Condition: s.usual(c, by, groups, shifted)}
 			if shifted {
 				l.Says = fmt.Sprintf("%s of %s %s ten, a hundred or a thousand times as great or small as %s, as if a digit or the point had slipped.",
 					document.Counted(answer.Rows, "number", "numbers"), column.Name, document.Plural(answer.Rows, "is", "are"), of)
@@ -189,4 +192,41 @@ func (s *Sample) groupsBy(c, by int) map[string]group {
 		out[name] = group{low: at(0.05), high: at(0.95), first: at(0.25), third: at(0.75), median: at(0.5)}
 	}
 	return out
+}
+
+// groupsWritten is how many groups a condition names at most.
+const groupsWritten = 12
+
+// usual writes between what the numbers of each group lie, as a condition has it.
+func (s *Sample) usual(c, by int, groups map[string]group, shifted bool) string {
+	if len(groups) > groupsWritten {
+		return ""
+	}
+	column := condition.Column(s.Columns[c].Name)
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(groups)) {
+		g := groups[name]
+		low, high := g.low/3, g.high*3
+		if !shifted && g.low > 0 {
+			times := math.Pow(g.third/g.first, groupReach)
+			low, high = g.first/times, g.third*times
+		} else if !shifted {
+			reach := groupReach * (g.third - g.first)
+			low, high = g.first-reach, g.third+reach
+		}
+		within := fmt.Sprintf("%s BETWEEN %s AND %s", column, figure(low), figure(high))
+		if by >= 0 {
+			within = fmt.Sprintf("(LOWER(TRIM(%s)) <> %s OR %s)", condition.Column(s.Columns[by].Name), condition.Text(name), within)
+		}
+		parts = append(parts, within)
+	}
+	return strings.Join(parts, " AND ")
+}
+
+// figure writes a bound with three digits that count.
+func figure(x float64) string {
+	if x == 0 {
+		return "0"
+	}
+	return table.DecimalNear(x).Round(2 - int(math.Floor(math.Log10(math.Abs(x))))).Shortest()
 }

@@ -54,8 +54,20 @@ func firstOf(says []string, most int) string {
 	return strings.Join(says, "; ")
 }
 
-// spellingsOf returns the groups of texts that are probably one, the most frequent of each first.
+// spellingsOf returns the groups of texts that are probably one, the most frequent of each first; those that differ in
+// spaces alone are told as spaces.
 func spellingsOf(texts []profile.Frequency) [][]profile.Frequency {
+	groups := Spellings(texts)
+	for i, g := range groups {
+		groups[i] = append(g[:1:1], slices.DeleteFunc(slices.Clone(g[1:]), func(t profile.Frequency) bool {
+			return table.Trim(t.Text) == table.Trim(g[0].Text)
+		})...)
+	}
+	return slices.DeleteFunc(groups, func(g []profile.Frequency) bool { return len(g) == 1 })
+}
+
+// Spellings puts texts together that are probably one, which come with the most frequent first.
+func Spellings(texts []profile.Frequency) [][]profile.Frequency {
 	byFold := map[string]int{}
 	var groups [][]profile.Frequency
 	for _, t := range texts { // the most frequent first
@@ -76,12 +88,7 @@ func spellingsOf(texts []profile.Frequency) [][]profile.Frequency {
 		byFold[fold] = len(groups)
 		groups = append(groups, []profile.Frequency{t})
 	}
-	for i, g := range groups { // spaces alone are told as spaces
-		groups[i] = append(g[:1:1], slices.DeleteFunc(slices.Clone(g[1:]), func(t profile.Frequency) bool {
-			return table.Trim(t.Text) == table.Trim(g[0].Text)
-		})...)
-	}
-	return slices.DeleteFunc(groups, func(g []profile.Frequency) bool { return len(g) == 1 })
+	return groups
 }
 
 // isSlip reports whether a text is a slip of typing away from another one, digits left aside: those make another code.

@@ -30,7 +30,7 @@ func init() {
 			if rows == 0 || rows*10 > c.Filled {
 				return nil
 			}
-			return []Lead{{Rows: rows, Texts: found, Sure: 0.9, Share: 0.5, Says: fmt.Sprintf(
+			return []Lead{{Rows: rows, Texts: found, Sure: 0.9, Share: 0.5, Condition: c.noneOf(found), Says: fmt.Sprintf(
 				"%s of %s %s to be of totals, not of single things: %s.", document.Counted(rows, "row", "rows"), c.Name,
 				document.Plural(rows, "seems", "seem"), quoted(found))}}
 		},

@@ -65,6 +65,22 @@ type Far struct {
 	high  table.Decimal
 }
 
+// Bounds returns the numbers between which those lie that are not far away, rounded outwards to three digits that count.
+func (f *Far) Bounds() (low, high string) {
+	outwards := func(d table.Decimal, up bool) string {
+		if d.Sign() == 0 {
+			return "0"
+		}
+		unit := table.PowerOfTen(int(math.Floor(math.Log10(d.Abs().Float()))) - 2)
+		q, _ := d.Div(unit)
+		if up {
+			return q.Ceil().Mul(unit).Shortest()
+		}
+		return q.Floor().Mul(unit).Shortest()
+	}
+	return outwards(f.low, false), outwards(f.high, true)
+}
+
 // Beyond reports whether a number is one of those far away.
 func (f *Far) Beyond(d table.Decimal) bool { return d.Cmp(f.low) < 0 || d.Cmp(f.high) > 0 }
 

@@ -7,7 +7,11 @@ import (
 	"strconv"
 	"strings"
 
+	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
+	"proudsieve/core/leads"
+	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -22,14 +26,17 @@ type evidence struct {
 	// summed, Dimensions those that group rows.
 	Keys                 []seenKey
 	Measures, Dimensions []string
-	// NoEqualRows says that no delivery had two rows equal in every cell.
-	NoEqualRows bool
+	// EqualRows is how many rows of all deliveries repeat an earlier one in every cell.
+	EqualRows int64
+	// Leads are what looks odd in the last delivery.
+	Leads []audit.Lead
 }
 
 // seenKey is what looks like a key, with the rows of all deliveries that speak against it.
 type seenKey struct {
 	Columns          []string
 	Surplus, Lacking int64
+	FirstRows        []uint32 // some of those that are surplus
 }
 
 // identifies reports whether a column alone looks like a key.
@@ -40,15 +47,12 @@ func (e *evidence) identifies(column string) bool {
 // codesProposed is how many different texts a column may have to be proposed as one of codes.
 const codesProposed = 60
 
-// disguises are texts that often stand for a missing value.
-var disguises = []string{"n/a", "na", "nan", "null", "none", "nil", "-", "--", "?", ".", "unknown", "missing",
-	"not available", "-999", "-9999", "9999", "99999"}
-
-// draft writes a rulebook with the evidence for each line beside it. It is cautious: what an
-// honest delivery could break for bringing something new stands in a comment, for a steward to decide.
+// draft writes a rulebook with the evidence for each line beside it. What nearly holds is a rule, whose breakers are
+// named, so that the proposal finds what is wrong in the very deliveries that it was made from; what merely could be
+// stands in a comment, for a steward to decide.
 func draft(e *evidence) string {
 	w := &proposal{evidence: e}
-	w.Line("# Proposed from %s. A line that starts with # is a suggestion: what held so far, and need not hold tomorrow.", plural(len(e.Past), "delivery", "deliveries"))
+	w.Line("# Proposed from %s. What holds, or nearly holds, is a rule; a line that starts with # is a suggestion.", plural(len(e.Past), "delivery", "deliveries"))
 	w.Line("dataset: %s", e.Dataset)
 	w.Text.Reading(w.evidence.Reading)
 	if found := w.disguised(); len(found) > 0 {
@@ -60,11 +64,13 @@ func draft(e *evidence) string {
 	}
 	w.keys()
 	w.codeLists()
+	w.rules()
+	w.tableRules()
 	w.history()
 	if len(e.Measures) > 0 {
 		w.Line("measures: [%s]   # columns of numbers that are summed; they say what a finding costs", rulebook.List(e.Measures))
 	}
-	w.Line("pass_mark: 95   # the least score of a table that passes; decide what is good enough")
+	w.Line("pass_mark: 100   # the least score of a table that passes; decide what is good enough")
 	return w.String()
 }
 
@@ -72,6 +78,7 @@ type proposal struct {
 	*evidence
 	rulebook.Text
 	lists []string // code lists, as lines
+	coded []string // columns of type code
 }
 
 func plural(n int, one, many string) string {
@@ -84,19 +91,25 @@ func plural(n int, one, many string) string {
 // disguised finds texts that look as if they stood for a missing value.
 func (w *proposal) disguised() []string {
 	var found []string
-	for _, p := range w.Past {
-		for i := range p.Columns {
-			c := &p.Columns[i]
-			for _, t := range append(slices.Clone(c.Frequent), c.Exceptions...) {
-				if slices.Contains(disguises, table.Level(t.Text)) && !slices.Contains(found, t.Text) &&
-					!slices.Contains(w.evidence.Reading.Missing, t.Text) {
-					found = append(found, t.Text)
-				}
+	for _, l := range w.of("placeholder", "") {
+		for _, t := range l.Texts {
+			if !slices.Contains(found, t.Text) && !slices.Contains(w.evidence.Reading.Missing, t.Text) {
+				found = append(found, t.Text)
 			}
 		}
 	}
 	slices.Sort(found)
 	return found
+}
+
+// of returns the leads of a kind, of one column where one is named.
+func (w *proposal) of(kind, column string) (out []audit.Lead) {
+	for _, l := range w.Leads {
+		if l.Kind == kind && (column == "" || l.Column == column) {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // seen gathers what all deliveries say of a column.
@@ -170,18 +183,37 @@ func (w *proposal) column(c *rulebook.Column) {
 		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
 	switch {
 	case coded:
-		list := w.list(c.Name, &s)
-		fields = append(fields, "type: code", "codes: "+list, "new_codes: true")
-		evidence = append(evidence,
-			fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
-	case c.Type != table.TypeText:
-		proposed, more := c.Type, ""
-		if c.Type == table.TypeInteger {
-			proposed, more = table.TypeDecimal, "; type integer would hold"
+		w.coded = append(w.coded, c.Name)
+		list, left := w.list(c.Name, &s)
+		fields = append(fields, "type: code", "codes: "+list)
+		if len(left) == 0 {
+			fields = append(fields, "new_codes: true")
+			evidence = append(evidence, fmt.Sprintf(
+				"%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
+		} else {
+			evidence = append(evidence, fmt.Sprintf("%d different texts; left out of the list below, since they are hardly codes: %s",
+				len(s.values), document.First(left)))
 		}
-		fields = append(fields, "type: "+string(proposed))
+	case c.Type != table.TypeText:
+		fields = append(fields, "type: "+string(c.Type))
 		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped,
-			s.filled, more))
+			s.filled, w.exceptions(c.Name)))
+	default:
+		if l := w.of("date_orders", c.Name); len(l) > 0 {
+			evidence = append(evidence, document.Flat(l[0].Says))
+		}
+	}
+	if s.in == len(w.Past) && s.missing*requiredMost <= s.rows && s.rows >= requiredRows && s.filled > 0 {
+		fields = append(fields, "required: true")
+		if s.missing > 0 {
+			evidence = append(evidence, document.Counted(s.missing, "cell is missing", "cells are missing"))
+		}
+	}
+	if l := w.of("outliers", c.Name); len(l) > 0 {
+		if from, to, ok := w.bounds(c.Name); ok {
+			fields = append(fields, "from: "+from, "to: "+to)
+			evidence = append(evidence, document.Flat(l[0].Says))
+		}
 	}
 	if len(c.Dates) > 0 {
 		fields = append(fields, "dates: "+rulebook.Quoted(c.Dates[0]))
@@ -214,15 +246,15 @@ func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) []string {
 	switch {
 	case s.filled == 0:
 		return []string{"it is empty"}
-	case s.missing == 0:
+	case s.missing == 0 && s.rows < requiredRows:
 		hints = append(hints, "required: true would hold, since no cell was missing")
-	case s.rows > 0:
+	case s.missing*requiredMost > s.rows:
 		hints = append(hints, fmt.Sprintf("%.1f %% of its cells were missing", 100*float64(s.missing)/float64(s.rows)))
 	}
 	if s.in < len(w.Past) {
 		hints = append(hints, fmt.Sprintf("only %d of %d deliveries had it", s.in, len(w.Past)))
 	}
-	if (c.Type.IsNumber() || c.Type == table.TypeDate) && s.lowest != "" {
+	if (c.Type.IsNumber() || c.Type == table.TypeDate) && s.lowest != "" && len(w.of("outliers", c.Name)) == 0 {
 		hints = append(hints, fmt.Sprintf("from: %s, to: %s were its extremes", s.lowest, s.highest))
 	}
 	if c.Type == table.TypeText && !coded && len(s.shapes) == 1 {
@@ -257,9 +289,10 @@ func patternOf(shape string) string {
 	return b.String()
 }
 
-// list adds a code list and returns its name.
-func (w *proposal) list(column string, s *seen) string {
-	name := "codes_" + strings.Trim(strings.Map(func(r rune) rune {
+// list adds a code list and returns its name, and the texts that are hardly codes: words for nothing, several codes in
+// one cell, what belongs into another column.
+func (w *proposal) list(column string, s *seen) (name string, left []string) {
+	name = "codes_" + strings.Trim(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
 			return r
 		}
@@ -272,25 +305,109 @@ func (w *proposal) list(column string, s *seen) string {
 			break
 		}
 	}
-	// Of spellings that differ in spaces and case alone the most frequent is the code.
-	order, spellings := []string{}, map[string][]string{}
+	hardly := map[string]bool{}
+	for _, kind := range []string{"placeholder", "several_values", "neighbour_values", "total_rows"} {
+		for _, l := range w.of(kind, column) {
+			for _, t := range l.Texts {
+				hardly[table.Level(t.Text)] = true
+			}
+		}
+	}
+	var texts []profile.Frequency
 	for _, v := range s.values {
-		level := table.Level(v)
-		if spellings[level] == nil {
-			order = append(order, level)
-		}
-		spellings[level] = append(spellings[level], v)
-	}
-	codes := make([]string, len(order))
-	for i, level := range order {
-		slices.SortStableFunc(spellings[level], func(a, b string) int { return cmp.Compare(s.counts[b], s.counts[a]) })
-		codes[i] = rulebook.Quoted(spellings[level][0])
-		if more := spellings[level][1:]; len(more) > 0 {
-			codes[i] = fmt.Sprintf("{code: %s, spellings: [%s]}", codes[i], rulebook.List(more))
+		if hardly[table.Level(v)] {
+			left = append(left, strconv.Quote(v))
+		} else {
+			texts = append(texts, profile.Frequency{Text: v, Rows: s.counts[v]})
 		}
 	}
+	slices.SortStableFunc(texts, func(a, b profile.Frequency) int { return cmp.Compare(b.Rows, a.Rows) })
+	var codes []string
+	for _, g := range leads.Spellings(texts) {
+		// The code is levelled: a stray space that most cells have is none of it.
+		code, known := table.Trim(g[0].Text), map[string]bool{}
+		known[table.Level(code)] = true
+		var spellings []string
+		for _, t := range g {
+			if level := table.Level(t.Text); t.Text != code && !known[level] {
+				known[level] = true
+				spellings = append(spellings, table.Trim(t.Text))
+			}
+		}
+		one := rulebook.Quoted(code)
+		if len(spellings) > 0 {
+			one = fmt.Sprintf("{code: %s, spellings: [%s]}", one, rulebook.List(spellings))
+		}
+		codes = append(codes, one)
+	}
+	slices.Sort(codes)
 	w.lists = append(w.lists, fmt.Sprintf("  %s: [%s]", name, strings.Join(codes, ", ")))
-	return name
+	return name, left
+}
+
+const (
+	// requiredMost is the part, one in so many, of the cells that may be missing in a column that is proposed as
+	// required, and requiredRows how many rows it takes.
+	requiredMost = 200
+	requiredRows = 20
+)
+
+// exceptions names what is not of a column's type.
+func (w *proposal) exceptions(column string) string {
+	for _, p := range w.Past {
+		if c := p.Column(column); c != nil && c.Mistyped > 0 {
+			texts := make([]string, 0, 4)
+			for _, e := range c.Exceptions[:min(len(c.Exceptions), 4)] {
+				texts = append(texts, fmt.Sprintf("%s (%d)", strconv.Quote(e.Text), e.Rows))
+			}
+			return "; not " + strings.Join(texts, ", ")
+		}
+	}
+	return ""
+}
+
+// bounds returns the fences within which numbers are not far from the others, rounded outwards.
+func (w *proposal) bounds(column string) (from, to string, ok bool) {
+	c := w.Past[0].Column(column)
+	if c == nil || c.Numbers == nil || c.Numbers.Outliers.Far == nil {
+		return "", "", false
+	}
+	low, high := c.Numbers.Outliers.Far.Bounds()
+	return low, high, true
+}
+
+// rules are those that leads say, each of which all rows hold but those that are meant.
+func (w *proposal) rules() {
+	taken := map[string]bool{}
+	began := false
+	for _, l := range w.Leads {
+		if l.Condition == "" || w.asked(l) {
+			continue
+		}
+		if !began {
+			began = true
+			w.Line("rules:")
+		}
+		id := rulebook.IDOf(l.Kind + "_" + l.Column)
+		for n := 2; taken[id]; n++ {
+			id = rulebook.IDOf(fmt.Sprintf("%s_%d_%s", l.Kind, n, l.Column))
+		}
+		taken[id] = true
+		tolerance := ""
+		if l.Tolerance != "" {
+			tolerance = ", tolerance: " + l.Tolerance
+		}
+		w.Line("  - {id: %s, condition: %s%s}   # %s", id, rulebook.Quoted(l.Condition), tolerance, document.Flat(l.Says))
+	}
+}
+
+// asked reports whether the column's declaration finds what a lead speaks of already.
+func (w *proposal) asked(l audit.Lead) bool {
+	switch l.Kind {
+	case "spaces", "placeholder", "total_rows":
+		return slices.ContainsFunc(w.coded, func(name string) bool { return name == l.Column })
+	}
+	return false
 }
 
 func (w *proposal) keys() {
@@ -299,13 +416,14 @@ func (w *proposal) keys() {
 			w.Line("keys:")
 		}
 		mark := ""
-		if i > 0 || len(k.Columns) > 1 && k.Surplus+k.Lacking > 0 { // one key is enough to begin with
+		if i > 0 { // one key is enough to begin with
 			mark = "# "
 		}
 		evidence := "every value named one row"
 		if k.Surplus+k.Lacking > 0 {
-			evidence = fmt.Sprintf("%d rows were surplus and %d lacked a part; the others had one each", k.Surplus,
-				k.Lacking)
+			evidence = fmt.Sprintf("%s surplus%s and %s a part; the others had one each",
+				document.Counted(k.Surplus, "row was", "rows were"), rowsOf(k.FirstRows),
+				document.Counted(k.Lacking, "lacked", "lacked"))
 		}
 		ids := make([]string, len(k.Columns))
 		for c, name := range k.Columns {
@@ -314,8 +432,41 @@ func (w *proposal) keys() {
 		id := strings.Join(ids, "_and_")
 		w.Line("  %s- {id: one_%s, columns: [%s]}   # %s", mark, id[:min(len(id), 50)], rulebook.List(k.Columns), evidence)
 	}
-	if w.NoEqualRows {
-		w.Line("equal_rows: {severity: minor}   # no two rows were equal in every cell")
+	evidence := "no two rows were equal in every cell"
+	if w.EqualRows > 0 {
+		evidence = document.Counted(w.EqualRows, "row repeats", "rows repeat") + " an earlier one in every cell"
+	}
+	w.Line("equal_rows: {severity: minor}   # %s", evidence)
+}
+
+// rowsOf names some rows.
+func rowsOf(rows []uint32) string {
+	if len(rows) == 0 {
+		return ""
+	}
+	texts := make([]string, 0, 3)
+	for _, r := range rows[:min(len(rows), 3)] {
+		texts = append(texts, document.Grouped(int64(r)))
+	}
+	more := ""
+	if len(rows) > 3 {
+		more = "; …"
+	}
+	return " (row " + strings.Join(texts, "; ") + more + ")"
+}
+
+// tableRules are those of series that lack something.
+func (w *proposal) tableRules() {
+	for i, l := range w.of("missing_periods", "") {
+		if i == 0 {
+			w.Line("table_rules:")
+		}
+		unit := "day"
+		if p := w.Past[0].Column(l.Column); p != nil && p.Dates != nil {
+			unit = p.Dates.Unit
+		}
+		w.Line("  - {id: %s, check: no_gaps, in: %s, step: %s, severity: minor}   # %s", rulebook.IDOf("no_gaps_"+l.Column),
+			rulebook.Quoted(l.Column), unit, document.Flat(l.Says))
 	}
 }
 

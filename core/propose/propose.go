@@ -26,7 +26,7 @@ type Delivery struct {
 // readings differ, that of the last delivery holds.
 func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading,
 	workers int) (string, error) {
-	e := &evidence{Dataset: dataset, NoEqualRows: true}
+	e := &evidence{Dataset: dataset}
 	for i, d := range deliveries {
 		var file *intake.File
 		if i == 0 {
@@ -59,9 +59,15 @@ func learn(ctx context.Context, e *evidence, file *intake.File, last bool, worke
 	e.Past = append(e.Past, result.Past())
 	if last {
 		e.Draft = result.Book()
+		if err := result.LookAgain(ctx, file, workers); err != nil {
+			return err
+		}
+		e.Leads = result.Leads
 	}
 	for _, f := range result.Findings {
-		e.NoEqualRows = e.NoEqualRows && f.Kind != rulebook.EqualRowsID
+		if f.Kind == rulebook.EqualRowsID {
+			e.EqualRows += f.Rows
+		}
 	}
 	keys, err := relation.Keys(ctx, &relation.Table{Source: file, Book: e.Draft, Workers: workers}, result.Rows, result.KeyCandidates())
 	if err != nil {
@@ -80,7 +86,7 @@ func learn(ctx context.Context, e *evidence, file *intake.File, last bool, worke
 		}
 	}
 	for _, k := range keys {
-		e.Keys = append(e.Keys, seenKey{Columns: k.Columns, Surplus: k.Surplus, Lacking: k.Lacking})
+		e.Keys = append(e.Keys, seenKey{k.Columns, k.Surplus, k.Lacking, k.FirstRows})
 	}
 	// A column of measurements may differ from row to row; it names nothing.
 	e.Keys = slices.DeleteFunc(e.Keys, func(k seenKey) bool {
@@ -95,8 +101,7 @@ func inBoth(keys []seenKey, others []relation.Key) []seenKey {
 	for _, k := range keys {
 		for _, o := range others {
 			if slices.Equal(k.Columns, o.Columns) {
-				out = append(out, seenKey{Columns: k.Columns, Surplus: k.Surplus + o.Surplus,
-					Lacking: k.Lacking + o.Lacking})
+				out = append(out, seenKey{k.Columns, k.Surplus + o.Surplus, k.Lacking + o.Lacking, k.FirstRows})
 			}
 		}
 	}

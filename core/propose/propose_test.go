@@ -42,10 +42,10 @@ func TestAProposalIsAGoodRulebookWithItsEvidence(t *testing.T) {
 	for _, want := range []string{
 		"# Proposed from 2 deliveries.", `delimiter: ";"`, `decimal_mark: ","`, `dates: ["dd.MM.yyyy"]`,
 		"# missing: [unknown]",
-		"{name: sample, role: identifier}", `pattern: "[A-Z]+-[0-9]+" fits every cell`, "required: true would hold",
-		"{name: site, type: code, codes: codes_site, new_codes: true}",
-		"codes_site: [{code: weir, spellings: [Weir]}, ford, mill]",
-		"{name: value, type: decimal, role: measure}   # 200 of 201 filled cells are of this type",
+		"{name: sample, required: true, role: identifier}", `pattern: "[A-Z]+-[0-9]+" fits every cell`,
+		"{name: site, type: code, codes: codes_site, new_codes: true, required: true}",
+		"codes_site: [ford, mill, weir]",
+		`{name: value, type: decimal, required: true, role: measure}   # 200 of 201 filled cells are of this type; not "unknown" (1)`,
 		"from: 1.5, to: 90.5 were its extremes",
 		"# it is empty", "{id: one_sample, columns: [sample]}   # every value named one row",
 		"equal_rows: {severity: minor}", "measures: [value]",
@@ -63,7 +63,7 @@ func TestAProposalIsAGoodRulebookWithItsEvidence(t *testing.T) {
 // What is honest and new breaks nothing that was proposed.
 func TestAProposalIsCautious(t *testing.T) {
 	book := testkit.Book(t, proposed(t, delivered(0, 200, 3, "")))
-	next := delivered(200, 9000, 5, "S-10001;weir;999999,25;01.01.2031;first remark\nS-10002;;-3;02.01.2031;\n")
+	next := delivered(200, 9000, 5, "S-10001;weir;999999,25;01.01.2031;first remark\nS-10002;ford;-3;02.01.2031;\n")
 	r, err := audit.Run(context.Background(), testkit.File(t, next, book.Reading), book, 2)
 	if err != nil {
 		t.Fatal(err)
