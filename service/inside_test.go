@@ -121,7 +121,7 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 		t.Errorf("%+v, %v", some, err)
 	}
 	keys, err := servicetest.Get[[]relation.Key](ctx, r.Reader, table+"/keys")
-	if err != nil || len(*keys) == 0 || fmt.Sprint((*keys)[0]) != "{[id] 0 0}" {
+	if err != nil || len(*keys) == 0 || fmt.Sprint((*keys)[0]) != "{[id] 0 0 []}" {
 		t.Errorf("%+v, %v", keys, err)
 	}
 	gaps, err := servicetest.Get[[]relation.Gap](ctx, r.Reader, table+"/gaps?column=flow")

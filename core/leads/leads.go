@@ -115,7 +115,7 @@ func Names() []string {
 
 // Find looks at what is known of a table once it was read.
 func Find(t *Table) []Lead {
-	var out []Lead
+	out := []Lead{}
 	for _, k := range kinds {
 		add := func(c *Column, found []Lead) {
 			for _, l := range found {

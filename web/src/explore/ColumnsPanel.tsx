@@ -1,5 +1,6 @@
-import { Box, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { Link, useNavigate } from "@tanstack/react-router";
+import { type ReactNode, useState } from "react";
 import type { Dimension, Schemas } from "../client/client";
 import { Legend, Mesh } from "../shared/Mesh";
 import { Gaps, SmallPicture } from "../shared/Picture";
@@ -73,22 +74,71 @@ function columnRows(r: Schemas["Result"]) {
   ];
 }
 
-/** What looks odd although no rule asked. */
+/** How many leads are shown before somebody asks for the others. */
+const leadsShown = 8;
+
+/** What looks odd although no rule asked, what may cost most first; like is gathered with like. */
 function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
+  const [open, setOpen] = useState<string[]>([]);
   if (leads.length === 0) {
     return null;
   }
+  const kinds = [...new Set(leads.map((l) => l.kind))].map((kind) => leads.filter((l) => l.kind === kind));
+  const all = open.includes("");
+  const shown = all ? kinds : kinds.slice(0, leadsShown);
   return (
-    <Section title="What looks odd">
-      {leads.map((l) => (
-        <Text key={l.says} fontSize="sm">
-          <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "column", column: l.column }}>
-            {l.column}
-          </Link>
-          : {l.says}
-        </Text>
-      ))}
+    <Section title="What looks odd, though no rule asked">
+      {shown.map((alike) => {
+        const kind = alike[0].kind;
+        const told = open.includes(kind) || alike.length < 4 ? alike : alike.slice(0, 1);
+        return (
+          <Box key={kind}>
+            {told.map((l) => (
+              <Text key={l.says} fontSize="sm">
+                {l.column && (
+                  <>
+                    <Link
+                      to="/tables/$id"
+                      params={{ id: String(t.id) }}
+                      search={{ view: "column", column: l.column }}
+                    >
+                      {l.column}
+                    </Link>
+                    :{" "}
+                  </>
+                )}
+                {l.says}
+                {l.first_rows.length > 0 && (
+                  <chakra.span color="quiet">
+                    {" "}
+                    Row {l.first_rows.slice(0, 3).map(count).join("; ")}
+                    {l.first_rows.length > 3 && "; …"}
+                  </chakra.span>
+                )}
+              </Text>
+            ))}
+            {told.length < alike.length && (
+              <More onClick={() => setOpen([...open, kind])}>
+                and {alike.length - told.length} more like it
+              </More>
+            )}
+          </Box>
+        );
+      })}
+      {shown.length < kinds.length && (
+        <More onClick={() => setOpen([...open, ""])}>
+          and {plural(leads.length - shown.flat().length, "more", "more")} of other kinds
+        </More>
+      )}
     </Section>
+  );
+}
+
+function More({ onClick, children }: { onClick: () => void; children: ReactNode }) {
+  return (
+    <chakra.button fontSize="sm" color="accent" textDecoration="underline" onClick={onClick}>
+      {children}
+    </chakra.button>
   );
 }
 
