@@ -51,6 +51,7 @@ type stretchColumn struct {
 	identities  []table.Token // by which it takes part in keys
 	rows        []uint32      // of this stretch that it stands in
 	met         []uint32      // the texts of this stretch, in the order in which they came
+	coded       bool          // whether its texts should be codes
 	begun       uint64        // how often the texts were begun anew
 	anyBroken   uint16
 	anyMissing  bool
@@ -87,7 +88,7 @@ func newStretch(p *plan) *stretch {
 		s.rules = append(s.rules, p.checks[at].Rule.(rulebook.RowRule).Judge(memory))
 	}
 	for c := range s.columns {
-		s.columns[c].begun = 1
+		s.columns[c].begun, s.columns[c].coded = 1, p.judges[c].cells.Codes() != nil
 	}
 	s.reset()
 	return s
@@ -278,6 +279,9 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 	c.anyMissing = c.anyMissing || cell.Missing
 	if len(c.values) > code {
 		c.values[code] = cell.Value
+		if cell.Unknown { // that it is no code is the fault; a condition would report it once more
+			c.values[code] = table.Value{}
+		}
 	}
 	if len(c.looks) > code {
 		c.looks[code] = looksOf(j.cells, cell, d.Text(uint32(code)))
@@ -299,6 +303,9 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 // describe adds a text to the column's profile, with the rows it stands in.
 func (c *stretchColumn) describe(d *table.Dictionary, code int, value *table.Value, missing bool, rows uint32) {
 	one := profile.Cell{Token: d.Tokens[code], Text: d.Text(uint32(code)), Missing: missing, Value: *value}
+	if c.coded && value.Kind == table.Missing && !missing {
+		one.Value = table.TextValue(one.Text)
+	}
 	if len(d.Flawed) > 0 {
 		one.Token = table.TokenOf(one.Text)
 	}

@@ -6,6 +6,8 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/mathext"
+
 	"proudsieve/core/table"
 )
 
@@ -15,6 +17,9 @@ type Gap struct {
 	// Strength is Cramér's V between "is missing" and the values of the other column, from 0
 	// (the gaps are spread evenly over them) to 1 (they tell exactly where the gaps are).
 	Strength float64 `json:"strength"`
+	// Chance is how probable it is that gaps which are spread by chance lie at least as unevenly (Pearson's
+	// chi-squared test of independence).
+	Chance float64 `json:"chance"`
 	// Values are those of the other column where the gaps are most frequent, compared with all rows.
 	Values []GapValue `json:"values"`
 }
@@ -29,6 +34,9 @@ type GapValue struct {
 const (
 	gapValues      = 200 // a column with more different values tells nothing about gaps
 	gapValuesShown = 5
+	// gapRowsPerValue is how many rows a value of the other column has on the average, at least: columns that name rows
+	// tell where the gaps are, and nothing of why.
+	gapRowsPerValue = 5
 )
 
 // Gaps says with which other columns the gaps of a column go, the strongest first. Only
@@ -108,7 +116,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 		if len(values) < 2 {
 			continue
 		}
-		g := Gap{Column: names[i]}
+		g := Gap{Column: names[i], Chance: 1}
 		var all counts
 		for v, c := range values {
 			all.rows += c.rows
@@ -116,6 +124,9 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 			g.Values = append(g.Values, GapValue{v, c.rows, c.missing})
 		}
 		// Chi-squared over n is V squared here, since one of the two has two values only.
+		if all.rows < int64(len(values))*gapRowsPerValue {
+			continue
+		}
 		share := float64(all.missing) / float64(all.rows)
 		slices.SortFunc(g.Values, func(a, b GapValue) int {
 			return cmp.Or(cmp.Compare(float64(b.Missing)/float64(b.Rows), float64(a.Missing)/float64(a.Rows)),
@@ -128,6 +139,8 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 				chi += float64(v.Rows) * off * off
 			}
 			g.Strength = math.Sqrt(chi / float64(all.rows) / (share * (1 - share)))
+			degrees := float64(len(g.Values) - 1)
+			g.Chance = mathext.GammaIncRegComp(degrees/2, chi/(share*(1-share))/2)
 		}
 		g.Values = g.Values[:min(len(g.Values), gapValuesShown)]
 		out = append(out, g)

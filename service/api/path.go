@@ -55,8 +55,15 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		case *shown.Passed:
 			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
 		default:
-			add("judged", "done", fmt.Sprintf("Fell short: its score is %.2f, or a rule that stops it is broken.",
-				*shown.Score), shown)
+			a, err := store.FindAudit(ctx, s.Store.DB, *shown.AuditID)
+			if err != nil {
+				return nil, err
+			}
+			says := fmt.Sprintf("Fell short: its score is %.2f, below the pass mark of %g.", *shown.Score, a.PassMark)
+			if *shown.Score >= a.PassMark {
+				says = fmt.Sprintf("Fell short with a score of %.2f: a rule that stops it is broken, or could not be judged.", *shown.Score)
+			}
+			add("judged", "done", says, shown)
 		}
 	}
 	if err := s.pathAsked(ctx, t, add); err != nil {
