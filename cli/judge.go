@@ -156,6 +156,10 @@ func (o *output) groupCounts(found *relation.Groups) {
 	o.grid(g, "")
 	o.line("%s of %s rows would be surplus by %s once spellings are levelled.", count(found.SurplusLevelled),
 		count(found.Rows), document.Join(found.Columns))
+	if found.Lacking > 0 {
+		o.line("%s part of it, and %s in no group.", document.Counted(found.Lacking, "row lacks", "rows lack"),
+			document.Plural(found.Lacking, "is", "are"))
+	}
 }
 
 func impact(sums map[string]string) string {
@@ -210,7 +214,11 @@ func (o *output) codes(c *relation.Codes) {
 	for _, t := range c.Texts {
 		g.add(visible(shorten(t.Text, 30)), count(t.Rows), meaning(t.Meaning), sure(t.Meaning), t.Meaning.How)
 	}
-	o.grid(g, "Every text is a code.")
+	none := "Every text is a code."
+	if c.List == "" {
+		none = "No text is another spelling of one."
+	}
+	o.grid(g, none)
 	if len(c.Absent) > 0 {
 		o.line("")
 		o.line("Codes that do not occur: %s", safe(shorten(strings.Join(c.Absent, ", "), 300)))

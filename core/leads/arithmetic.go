@@ -12,7 +12,8 @@ import (
 
 func init() {
 	Register(Kind{
-		Name: "arithmetic", Finds: "a column that is the sum, difference, product or ratio of others, or the whole of several parts, but for some rows",
+		Name: "arithmetic", Like: "%d columns are worked out of others but for a few rows: %s.",
+		Finds:     "a column that is the sum, difference, product or ratio of others, or the whole of several parts, but for some rows",
 		Threshold: "95 % of the rows within their rounding, in 20 rows and more; told where some break it",
 		OfRows: func(s *Sample) []Suspicion {
 			var numbers []int
@@ -49,12 +50,13 @@ var operations = []operation{
 // workedOut suspects that a column is worked out of two others, or is the sum of a run of neighbours. A sum of two is
 // told once, of its greater side.
 func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
+	trial := s.trialOf(of, numbers)
 	for i, a := range numbers {
 		for k, b := range numbers {
 			if a == b || a == of || b == of {
 				continue
 			}
-			for _, op := range operations {
+			for _, op := range trial.maybe(i, k) {
 				if (op.sign == "+" || op.sign == "×") && i > k || op.sign == "-" || op.sign == "/" && s.isProduct(a, of, b) {
 					continue // the same once more, or told of the sum or product
 				}
@@ -72,7 +74,7 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 	for first := range numbers {
 		for last := first + 2; last < min(len(numbers), first+partsMost); last++ {
 			parts := numbers[first : last+1]
-			if of >= parts[0] && of <= parts[len(parts)-1] {
+			if of >= parts[0] && of <= parts[len(parts)-1] || !trial.maybeSum(first, last) {
 				continue
 			}
 			if s.holds(of, func(i int) float64 {
@@ -94,6 +96,90 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 		}
 	}
 	return Suspicion{}, false
+}
+
+// trial is a few rows by which most of what a column is not worked out of is ruled out at once.
+type trial struct {
+	is, off [trialRows]float64   // what the column holds, and by how much it may be off
+	numbers [][trialRows]float64 // what the others hold
+	found   []operation
+}
+
+// trialRows are few enough that they hardly ever hold by chance; trialBreaks of them may break what the others hold.
+const (
+	trialRows   = 6
+	trialBreaks = 2
+)
+
+// trialOf takes rows with different numbers in the column.
+func (s *Sample) trialOf(of int, numbers []int) *trial {
+	t := &trial{numbers: make([][trialRows]float64, len(numbers))}
+	n := 0
+	for i, is := range s.floats[of] {
+		if n == trialRows {
+			break
+		}
+		if math.IsNaN(is) || is == 0 || n > 0 && is == t.is[n-1] {
+			continue
+		}
+		t.is[n] = is
+		t.off[n] = max(math.Pow10(-s.cells[of][i].Value.Number.Places())*0.501, math.Abs(is)*0.001)
+		for k, c := range numbers {
+			t.numbers[k][n] = s.floats[c][i]
+		}
+		n++
+	}
+	for ; n < trialRows; n++ {
+		t.is[n] = math.NaN()
+	}
+	return t
+}
+
+// maybe returns the operations on two of the numbers that the rows do not rule out.
+func (t *trial) maybe(i, k int) []operation {
+	t.found = t.found[:0]
+	a, b := &t.numbers[i], &t.numbers[k]
+	var breaks [4]int
+	for n := range trialRows {
+		if math.IsNaN(t.is[n]) {
+			break
+		}
+		x, y, is, off := a[n], b[n], t.is[n], t.off[n]
+		for op, value := range [4]float64{x + y, x - y, x * y, x / y} {
+			if !(math.Abs(value-is) <= off) {
+				breaks[op]++
+			}
+		}
+		if min(breaks[0], breaks[1], breaks[2], breaks[3]) > trialBreaks {
+			return nil
+		}
+	}
+	for op, n := range breaks {
+		if n <= trialBreaks {
+			t.found = append(t.found, operations[op])
+		}
+	}
+	return t.found
+}
+
+// maybeSum reports whether the rows do not rule out the sum of a run of the numbers.
+func (t *trial) maybeSum(first, last int) bool {
+	breaks := 0
+	for n := range trialRows {
+		if math.IsNaN(t.is[n]) {
+			break
+		}
+		sum := 0.0
+		for k := first; k <= last; k++ {
+			sum += t.numbers[k][n]
+		}
+		if !(math.Abs(sum-t.is[n]) <= t.off[n]) {
+			if breaks++; breaks > trialBreaks {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // neutral reports whether a column changes nothing in half of the rows, so that what is worked out is the other column.

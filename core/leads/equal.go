@@ -27,7 +27,8 @@ func init() {
 		},
 	})
 	Register(Kind{
-		Name: "near_key", Finds: "a column that names nearly every row, and some of them twice or not at all",
+		Name: "near_key", Like: "%d columns name nearly every row, and some of them twice or not at all: %s.",
+		Finds:     "a column that names nearly every row, and some of them twice or not at all",
 		Threshold: "texts or whole numbers, 20 rows, nine in ten of which it names",
 		OfRows: func(s *Sample) []Suspicion {
 			var out []Suspicion

@@ -14,8 +14,9 @@ const farMost = 200
 
 func init() {
 	Register(Kind{
-		Name: "outliers", Finds: "numbers far from the others",
-		Threshold: "three interquartile ranges outside the quartiles (of logarithms, above skewed numbers); at most 0.5 % of the numbers, or three",
+		Name: "outliers", Like: "%d columns hold numbers far from the others: %s.",
+		Finds:     "numbers far from the others",
+		Threshold: "three interquartile ranges outside the quartiles (of logarithms, above skewed numbers), four of more than 5,000 numbers; at most 0.5 % of the numbers, or three",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			if c.Numbers == nil || c.Asked.Range {
 				return nil

@@ -19,7 +19,8 @@ const (
 
 func init() {
 	Register(Kind{
-		Name: "frequent_value", Finds: "one number, date or time far too frequent for its column",
+		Name: "frequent_value", Like: "%d columns hold one value far too often: %s.",
+		Finds:     "one number, date or time far too frequent for its column",
 		Threshold: "50 different values or more; in ten rows or more, in 1 % of the filled cells, and 8 times as often as the second",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			if c.Numbers == nil && c.Dates == nil || c.Distinct < 50 || len(c.Frequent) < 2 || c.AtLeast {

@@ -18,7 +18,8 @@ const (
 
 func init() {
 	Register(Kind{
-		Name: "uneven_gaps", Finds: "gaps of a column that depend on another one, so that leaving those rows out bends what is left",
+		Name: "uneven_gaps", Like: "The gaps of %d columns depend on other columns: %s.",
+		Finds:     "gaps of a column that depend on another one, so that leaving those rows out bends what is left",
 		Threshold: "1 to 60 % missing; three times as often beside one value, by chance with a probability of 1e-9 at most (chi-squared)",
 		OfRows: func(s *Sample) []Suspicion {
 			var out []Suspicion

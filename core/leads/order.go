@@ -10,7 +10,8 @@ import (
 
 func init() {
 	Register(Kind{
-		Name: "order", Finds: "dates that come before what they follow everywhere else; a whole smaller than its part; times that end as they start",
+		Name: "order", Like: "%d pairs of columns are out of order in a few rows: %s.",
+		Finds:     "dates that come before what they follow everywhere else; a whole smaller than its part; times that end as they start",
 		Threshold: "the order holds for 95 % of the rows; numbers only where both columns are equal now and then and lie in one range",
 		OfRows: func(s *Sample) []Suspicion {
 			var out []Suspicion
@@ -38,6 +39,9 @@ func (s *Sample) ordered(a, b int) (Suspicion, bool) {
 	if !numbers && !(is(a, date) && is(b, date)) {
 		return Suspicion{}, false
 	}
+	if numbers && !s.sameRange(a, b) {
+		return Suspicion{}, false
+	}
 	applies, below, equal := 0, 0, 0
 	for i := range s.Picked {
 		x, y := s.cells[a][i].Value, s.cells[b][i].Value
@@ -51,14 +55,14 @@ func (s *Sample) ordered(a, b int) (Suspicion, bool) {
 		case 0:
 			equal++
 		}
-		if applies == 40 && (below+equal)*2 < applies {
+		if above := applies - below - equal; above > 3 && above*4 > applies { // it will hardly hold for nearly all
 			return Suspicion{}, false
 		}
 	}
 	if applies < appliesAtLeast || (below+equal)*100 < applies*holdsNearly || below*2 < applies {
 		return Suspicion{}, false
 	}
-	if numbers && (equal == 0 || !s.sameRange(a, b)) {
+	if numbers && equal == 0 {
 		return Suspicion{}, false
 	}
 	first, second := s.Columns[a].Name, s.Columns[b].Name

@@ -22,7 +22,8 @@ const (
 
 func init() {
 	Register(Kind{
-		Name: "last_period", Finds: "a last month or year that is only partly there",
+		Name: "last_period", Like: "The last period is only partly there in %d columns: %s.",
+		Finds:     "a last month or year that is only partly there",
 		Threshold: "four periods; its last date a tenth of it before its end, and fewer rows than three quarters of the median",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			d := c.Dates

@@ -25,12 +25,14 @@ const (
 
 func init() {
 	Register(Kind{
-		Name: "shifted_point", Finds: "numbers ten, a hundred or a thousand times too great or too small for their group: a digit lost or added, a point shifted",
-		Threshold: "nine in ten of the group's numbers within a factor of 8; the number outside three times that, and inside once it is shifted; one in 50 at most",
+		Name: "shifted_point", Like: "%d columns hold numbers as if a digit or the point had slipped: %s.",
+		Finds:     "numbers ten, a hundred or a thousand times too great or too small for their group: a digit lost or added, a point shifted",
+		Threshold: "nine in ten of the group's numbers within a factor of 8; the number outside three times that and three interquartile ranges, and inside once it is shifted; one in 50 at most",
 		OfRows:    func(s *Sample) []Suspicion { return s.grouped(true) },
 	})
 	Register(Kind{
-		Name: "group_outliers", Finds: "numbers far from those of their group that are none far from all others",
+		Name: "group_outliers", Like: "%d columns hold numbers far from those of their group: %s.",
+		Finds:     "numbers far from those of their group that are none far from all others",
 		Threshold: "four interquartile ranges outside the quartiles of the group (of logarithms, where all are positive), and no digit lost or added; one in 50 at most",
 		OfRows:    func(s *Sample) []Suspicion { return s.grouped(false) },
 	})
@@ -48,7 +50,7 @@ func (s *Sample) grouped(shifted bool) []Suspicion {
 			continue
 		}
 		by, groups := s.bestGroups(c)
-		if len(groups) == 0 || by < 0 && !shifted {
+		if len(groups) == 0 || by < 0 && (!shifted || !groups[""].reached(&s.Columns[c])) {
 			continue
 		}
 		column := &s.Columns[c]
@@ -88,9 +90,13 @@ func (s *Sample) grouped(shifted bool) []Suspicion {
 	return out
 }
 
-// shifted reports whether a number stands outside its group, and would lie inside with its point moved.
+// shifted reports whether a number stands outside its group, far from its quartiles too, and would lie inside with its
+// point moved.
 func (g group) shifted(x float64) bool {
 	if g.low <= 0 || x <= 0 || g.high/g.low > tight || x > g.low/3 && x < g.high*3 {
+		return false
+	}
+	if reach := 3 * (g.third - g.first); x > g.first-reach && x < g.third+reach {
 		return false
 	}
 	for _, factor := range []float64{10, 100, 1000, 0.1, 0.01, 0.001} {
@@ -99,6 +105,12 @@ func (g group) shifted(x float64) bool {
 		}
 	}
 	return false
+}
+
+// reached reports whether a column's numbers reach so far outside a group that one could be shifted.
+func (g group) reached(c *Column) bool {
+	lowest, highest := quartile(c, 0), quartile(c, 1)
+	return lowest <= g.low/3 || highest >= g.high*3
 }
 
 // groupReach is how many interquartile ranges a number lies outside the quartiles of its group to stand out.

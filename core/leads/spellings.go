@@ -22,7 +22,8 @@ const (
 
 func init() {
 	Register(Kind{
-		Name: "spellings", Finds: "one thing written in several ways: by case, accents, punctuation, or a slip of typing",
+		Name: "spellings", Like: "%d columns hold several spellings of one thing: %s.",
+		Finds:     "one thing written in several ways: by case, accents, punctuation, or a slip of typing",
 		Threshold: "a column of texts that come again, at most 500 of them; slips: 5 letters, no digit among what differs, 20 times rarer",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			texts, known := c.All()

@@ -23,7 +23,8 @@ func hasUnit(text string) bool {
 
 func init() {
 	Register(Kind{
-		Name: "units", Finds: "units and signs as < inside numbers",
+		Name: "units", Like: "%d columns hold units or signs with their numbers: %s.",
+		Finds:     "units and signs as < inside numbers",
 		Threshold: "a column of numbers with one such cell; or a column of texts, most of them a number with a unit",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			if c.Type != table.TypeText && !c.Type.IsNumber() || c.Declared && c.Type.IsNumber() {

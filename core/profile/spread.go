@@ -51,7 +51,7 @@ type Outliers struct {
 	Far *Far `json:"far,omitempty"`
 }
 
-// Far is what lies three interquartile ranges outside the quartiles. Above them the ranges are those of the logarithms
+// Far is what lies three interquartile ranges outside the quartiles, or four where there are more than 5,000 numbers. Above them the ranges are those of the logarithms
 // of the positive numbers where the numbers are skewed to the right and none is negative, as those of rainfall and
 // incomes are.
 type Far struct {
@@ -93,11 +93,15 @@ var (
 
 	fences = table.DecimalOf(15, 1) // interquartile ranges outside the quartiles
 	bounds = table.DecimalOf(3, 0)  // of the histogram, likewise
+	// farFew and farOfMany are how many interquartile ranges outside the quartiles a number lies far from the others; of
+	// more than farMany numbers some lie beyond the first by chance.
+	farFew, farOfMany = table.DecimalOf(3, 0), table.DecimalOf(4, 0)
 )
 
 func hundredths(n int64) table.Decimal { return table.DecimalOf(n, 2) }
 
 const (
+	farMany  = 5000
 	binsMost = 40
 	binsWish = 24
 )
@@ -126,8 +130,13 @@ func (s *Summary) spread(number func(string) (table.Decimal, bool)) *Spread {
 	}
 	low, high := outside(fences)
 	out.Outliers = outliers(ordered, low, high)
+	times := farFew
+	if n.count > farMany {
+		times = farOfMany
+	}
+	low, high = outside(times)
+	out.Outliers.Far = s.far(ordered, low, high, times, out.Skewness)
 	low, high = outside(bounds)
-	out.Outliers.Far = s.far(ordered, low, high, out.Skewness)
 	out.Histogram = histogram(ordered, low, high)
 	if s.counts.over {
 		out.Histogram.Unsure = out.Histogram.unsure(ordered)
@@ -164,12 +173,12 @@ func outliers(ordered []weighed, low, high table.Decimal) Outliers {
 const skewed = 1
 
 // far finds what lies far outside the quartiles.
-func (s *Summary) far(ordered []weighed, low, high table.Decimal, skewness *float64) *Far {
+func (s *Summary) far(ordered []weighed, low, high, times table.Decimal, skewness *float64) *Far {
 	if len(ordered) == 0 || low.Cmp(high) >= 0 {
 		return nil
 	}
 	if skewness != nil && *skewness > skewed && ordered[0].number.Sign() >= 0 {
-		if fence, ok := highFenceOfLogs(ordered); ok {
+		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok {
 			high = fence
 		}
 	}
@@ -205,9 +214,9 @@ func (s *Summary) far(ordered []weighed, low, high table.Decimal, skewness *floa
 	return f
 }
 
-// highFenceOfLogs returns the number whose logarithm lies three interquartile ranges of logarithms above their upper
+// highFenceOfLogs returns the number whose logarithm lies so many interquartile ranges of logarithms above their upper
 // quartile; zeros are left aside.
-func highFenceOfLogs(ordered []weighed) (table.Decimal, bool) {
+func highFenceOfLogs(ordered []weighed, times float64) (table.Decimal, bool) {
 	positive, count := ordered, int64(0)
 	for len(positive) > 0 && positive[0].number.Sign() == 0 {
 		positive = positive[1:]
@@ -219,7 +228,7 @@ func highFenceOfLogs(ordered []weighed) (table.Decimal, bool) {
 		return table.Decimal{}, false
 	}
 	first, third := quantile(positive, count, quarter).Float(), quantile(positive, count, threeQuarters).Float()
-	fence := third * math.Pow(third/first, 3)
+	fence := third * math.Pow(third/first, times)
 	if math.IsInf(fence, 0) || math.IsNaN(fence) {
 		return table.Decimal{}, false
 	}

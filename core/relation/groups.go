@@ -39,7 +39,8 @@ const (
 // Groups are the rows of a table that share the values of some columns.
 type Groups struct {
 	Columns []string                  `json:"columns"`
-	Rows    int64                     `json:"rows"` // of the table
+	Rows    int64                     `json:"rows"`    // of the table
+	Lacking int64                     `json:"lacking"` // rows that lack a part, and are in no group
 	Of      map[GroupKind]GroupsCount `json:"of"`
 	// SurplusLevelled is how many surplus rows there would be once the codes and spellings of the
 	// key are made consistent.
@@ -76,8 +77,7 @@ type keyed struct {
 	key, whole table.Hash
 }
 
-// FindGroups finds the rows that share the values of columns. Rows that lack one of them are
-// left out.
+// FindGroups finds the rows that share the values of columns. Rows that lack one of them are in no group, and counted.
 func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error) {
 	at, err := t.positions(columns)
 	if err != nil {
@@ -88,19 +88,23 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	defer levelled.Close()
 	// First the keys as they are when levelled: equal keys are equal then too.
 	type part struct {
-		rows   int
-		hashed []table.HashedRow
+		rows    int
+		lacking int64
+		hashed  []table.HashedRow
 	}
 	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) (part, error) {
 		keys, out := t.levelledKeys(b, at), part{rows: b.Len()}
 		for i, row := range b.Rows {
-			if !keys.lacking[i] {
+			if keys.lacking[i] {
+				out.lacking++
+			} else {
 				out.hashed = append(out.hashed, table.HashedRow{Hash: keys.hashes[i], Row: row})
 			}
 		}
 		return out, nil
 	}, func(p part) error {
 		out.Rows += int64(p.rows)
+		out.Lacking += p.lacking
 		return levelled.AddAll(p.hashed)
 	})
 	if err != nil {

@@ -151,7 +151,7 @@ func (r *Recogniser) exact(text string) (Meaning, bool) {
 
 // several finds codes that stand side by side in one text.
 func (r *Recogniser) several(text string) (Meaning, bool) {
-	for _, separators := range []string{"/,;|+&", "/,;|+& "} {
+	for _, separators := range []string{"/,;|+&", "/,;|+& ", "/,;|+&-_ "} {
 		parts := strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(separators, c) })
 		if len(parts) < 2 {
 			continue
