@@ -242,7 +242,7 @@ func readWithStandardLibrary(path string, reuse bool) (measured, error) {
 
 func sift(path, book string, workers int) (measured, error) {
 	started := time.Now()
-	c := exec.Command(program, "sift", path, "--json", "--workers", strconv.Itoa(workers))
+	c := exec.Command(program, "sift", path, "--once", "--json", "--workers", strconv.Itoa(workers))
 	if book != "" {
 		c.Args = append(c.Args, "--rules", book)
 	}

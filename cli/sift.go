@@ -56,6 +56,7 @@ func siftCommand() *cli.Command {
 				Value: runtime.NumCPU()},
 			&cli.StringFlag{Name: "column", Usage: "show everything about one column"},
 			&cli.BoolFlag{Name: "between", Usage: "also look for keys and correlations, which takes longer"},
+			&cli.BoolFlag{Name: "once", Usage: "read the file once, and leave out what looks odd by a second reading alone"},
 			&cli.BoolFlag{Name: "digest", Usage: "also print the SHA-256 of the file"},
 			allFlag(), jsonFlag(),
 		}, append(judgeFlags(), readingFlags()...)...),
@@ -134,7 +135,9 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	out.File.SHA256 = <-digests
 	if err == nil {
 		book = out.Book()
-		err = out.LookAgain(ctx, file, c.Int("workers"))
+		if !c.Bool("once") {
+			err = out.LookAgain(ctx, file, c.Int("workers"))
+		}
 	}
 	if err == nil && c.Bool("between") {
 		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")},

@@ -183,7 +183,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	r, _ := judged(t)
 	proposed, err := servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/visits/proposal")
 	if err != nil || !strings.Contains(proposed.Source,
-		"{name: flow, type: decimal}   # 6 of 6 filled cells are of this type; type integer would hold") {
+		"{name: flow, type: integer}   # 6 of 6 filled cells are of this type") {
 		t.Fatalf("%+v, %v", proposed, err)
 	}
 	declareAfter(t, r.Steward, "rulebooks", proposed.Source, 1)

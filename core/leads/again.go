@@ -17,7 +17,7 @@ import (
 const (
 	// pickedRows is how many rows are picked at most, and pickedCells how many cells of them.
 	pickedRows  = 20_000
-	pickedCells = 3_000_000
+	pickedCells = 600_000
 	// columnsCompared is how many columns are held against one another; of wider tables it is the first of them.
 	columnsCompared = 200
 	firstRowsKept   = 20
