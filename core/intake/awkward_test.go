@@ -178,6 +178,12 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			"json_array . h-1", "", "a integer 2|b date 2", ""},
 		{"a JSON array that is cut off", "[{\"a\":1},{\"a\":2},{\"a\":", "json_array . h-1", "", "a integer 2",
 			"broken_record"},
+		{"an object over several lines", "{\n \"id\": 1,\n \"name\": \"a\"\n}\n", "json_object . h-1", "", "id integer 1|name text 1", ""},
+		{"an object that holds records", "{\"made\": \"today\", \"results\": [\n {\"id\": 1, \"n\": 2.5},\n {\"id\": 2, \"n\": 3.5}],\n \"count\": 2}\n",
+			"json_object . h-1", "", "id integer 2|n decimal 2", ""},
+		{"an object that holds records, on one line", "{\"data\":{\"rows\":[{\"id\":1},{\"id\":2}]}}", "json_object . h-1", "", "id integer 2", ""},
+		{"an object that holds records under two names", "{\"a\":[{\"id\":1}],\n\"b\":[{\"n\":1},{\"n\":2}]}", "json_object . h-1", "sheet", "id integer 1", ""},
+		{"an object that is cut off", "{\"results\": [\n {\"id\": 1},\n {\"id\": 2},\n {\"id\":", "json_object . h-1", "", "id integer 2", "broken_record"},
 		{"braces that are no JSON", "{a},{b}\n1,2\n3,4\n", "delimited utf-8 , . h1", "", "{a} integer 2|{b} integer 2",
 			""},
 

@@ -64,6 +64,12 @@ func Begin(ctx context.Context, open content.Opener, r Reading) (*Opened, error)
 // Converted reports whether the file is no delimited text of itself.
 func (o *Opened) Converted() bool { return o.converter != nil }
 
+// NamedByRecord reports whether a record of the file names its columns, as in text.
+func (o *Opened) NamedByRecord() bool {
+	_, named := o.converter.(content.Named)
+	return named
+}
+
 // Close gives back what holds the text; files that are open on it are of no use any more.
 func (o *Opened) Close() error {
 	if o.spool == nil {

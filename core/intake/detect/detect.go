@@ -75,7 +75,9 @@ func (d *Detection) look(ctx context.Context) (err error) {
 	case !d.opened.Converted():
 		records = d.delimited()
 	case len(d.opened.Parts) > 0:
-		records = d.part()
+		if records = d.part(); !d.opened.NamedByRecord() {
+			records, d.Reading.HeaderLine = nil, intake.NoHeader
+		}
 	default:
 		d.Reading.HeaderLine = intake.NoHeader
 	}
@@ -147,8 +149,17 @@ func (d *Detection) part() []delimited.Record {
 	if len(parts) > 1 {
 		confidence = Ambiguous
 	}
-	d.add("sheet", confidence, d.Reading.Sheet, fmt.Sprintf("the workbook has %s: %s", plural(len(parts), "sheet"),
-		strings.Join(parts, ", ")))
+	says := fmt.Sprintf("the workbook has %s: %s", plural(len(parts), "sheet"), strings.Join(parts, ", "))
+	if !d.opened.NamedByRecord() {
+		says = "it is one record, over several lines"
+		if len(parts) > 1 {
+			says = "records stand under a name; what could be read is " + strings.Join(parts, ", ")
+		}
+		if len(parts) == 2 {
+			confidence = Likely
+		}
+	}
+	d.add("sheet", confidence, d.Reading.Sheet, says)
 	t := delimited.Text{Layout: delimited.Standard, Converted: true}
 	return slices.DeleteFunc(t.Records(d.opened.Text, sampledRecords),
 		func(r delimited.Record) bool { return filled(r) == 0 })

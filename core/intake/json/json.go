@@ -1,4 +1,5 @@
-// Package json reads JSON (RFC 8259): an object a line, or one array of objects. Members of
+// Package json reads JSON (RFC 8259): an object a line, one array of objects, or a single object that is one record or
+// holds records under a name. Members of
 // objects within objects become columns by their dotted path; arrays within a record
 // stand in their cell as they are.
 package json
@@ -116,10 +117,18 @@ func (j *reader) column(path string) (int, error) {
 // Convert implements content.Converter. The file is read once, unless a text beyond the
 // columns was written before all of them were known.
 func (j *reader) Convert(ctx context.Context, to *content.Records) error {
+	return j.write(ctx, to, func(f func([]byte) error) error { return j.each(ctx, f) })
+}
+
+// write writes the records that each hands out.
+func (j *reader) write(ctx context.Context, to *content.Records, each func(f func(raw []byte) error) error) error {
 	j.narrow = false
 	var cells []string
 	known := len(j.names)
-	err := j.each(ctx, func(raw []byte) error {
+	err := each(func(raw []byte) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		if len(bytes.TrimSpace(raw)) == 0 {
 			return to.Blank()
 		}
@@ -165,7 +174,7 @@ func (j *reader) each(ctx context.Context, f func(raw []byte) error) error {
 		_, _ = r.Discard(3)
 	}
 	if j.array {
-		return eachElement(r, f)
+		return eachElement(r, false, f)
 	}
 	for line := int64(1); ; line++ {
 		raw, err := readLine(r)
@@ -196,8 +205,17 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	}
 }
 
-// eachElement takes an array apart into its elements, by their brackets.
-func eachElement(r *bufio.Reader, f func(raw []byte) error) error {
+// readAll reads a text of one record.
+func readAll(r io.Reader) ([]byte, error) {
+	raw, err := io.ReadAll(io.LimitReader(r, delimited.RecordLimit+1))
+	if err == nil && len(raw) > delimited.RecordLimit {
+		err = delimited.ErrTooLong
+	}
+	return raw, err
+}
+
+// eachElement takes an array apart into its elements, by their brackets; within says that something may follow it.
+func eachElement(r *bufio.Reader, within bool, f func(raw []byte) error) error {
 	if _, err := r.ReadString('['); err != nil {
 		return err
 	}
@@ -232,6 +250,9 @@ func eachElement(r *bufio.Reader, f func(raw []byte) error) error {
 		case c == ']' && depth == 0:
 			if err := end(); err != nil {
 				return err
+			}
+			if within {
+				return nil
 			}
 			rest, err := io.ReadAll(io.LimitReader(r, 200))
 			if rest = bytes.TrimSpace(rest); err == nil && len(rest) > 0 {
