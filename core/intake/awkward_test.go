@@ -204,6 +204,9 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			_, err := f.NewSheet("Other")
 			must(t, err)
 		}, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}}), "xlsx . h1", "sheet", "a text 2|n integer 2", ""},
+		{"a formula whose value was not stored", bookOf(t, func(f *excelize.File) {
+			must(t, f.SetCellFormula("Sheet1", "B3", "=B2*2"))
+		}, [][]any{{"a", "n"}, {"x", 1}, {"y", nil}, {"z", 3}}), "xlsx . h1", "", "a text 3|n integer 2", "formula_without_value"},
 		{"totals under a sheet", bookOf(t, nil, [][]any{{"a", "n"}, {"x", 1}, {"y", 2}, {"Sum", 3}}), "xlsx . h1 c Sum",
 			"", "a text 2|n integer 2", ""},
 

@@ -298,3 +298,11 @@ func TestExceptionsToTheType(t *testing.T) {
 	finds(t, "type", "words among numbers", lines("s,n", 60, but(stations, map[int]string{8: "AV-08,dry"})), `1 value in n is no integer: "dry" (1).`, 1)
 	finds(t, "type", "none", lines("s,n", 60, stations), "", 0)
 }
+
+func TestDaysAsSpreadsheetsCountThem(t *testing.T) {
+	days := func(name string) string {
+		return lines("s,"+name, 60, func(i int) string { return fmt.Sprintf("AV-%02d,%d", i, 45292+i) })
+	}
+	finds(t, "day_numbers", "sampled", days("sampled"), "45292 being 2024-01-01", 0)
+	finds(t, "day_numbers", "a height", days("height"), "", 0)
+}

@@ -2,11 +2,14 @@ package leads
 
 import (
 	"fmt"
+	"regexp"
 
 	"proudsieve/core/document"
 	"proudsieve/core/profile"
 	"proudsieve/core/table"
 )
+
+var dateName = regexp.MustCompile(`(?i)date|day|datum|tag$|jour|^when$|_on$|_at$|sampled|received|visited|opened`)
 
 func init() {
 	Register(Kind{
@@ -47,6 +50,20 @@ func init() {
 			return []Lead{{Sure: sure, Says: fmt.Sprintf(
 				"%s of %s %s zeros before a number, so that it is read as text; declare a type if it counts something.",
 				document.Counted(c.Looks.Padded, "cell", "cells"), c.Name, document.Plural(c.Looks.Padded, "has", "have"))}}
+		},
+	})
+	Register(Kind{
+		Name: "day_numbers", Finds: "whole numbers that are dates as spreadsheets count days",
+		Threshold: "ten different ones, all of 1990 to 2060, in a column whose name speaks of a date",
+		OfColumn: func(t *Table, c *Column) []Lead {
+			if c.Declared || c.Type != table.TypeInteger || c.Distinct < 10 || !dateName.MatchString(c.Name) ||
+				!(quartile(c, 0) >= 32874 && quartile(c, 1) <= 58806) {
+				return nil
+			}
+			day, _ := table.MustDatePatterns(table.DayNumber)[0].Parse(c.Lowest)
+			return []Lead{{Sure: 0.7, Share: 0.5, Says: fmt.Sprintf(
+				"The numbers of %s are probably days as spreadsheets count them, %s being %s; declare type: date and dates: %s.", c.Name,
+				c.Lowest, table.InstantValue(day).Standard()[:10], table.DayNumber)}}
 		},
 	})
 	Register(Kind{

@@ -105,17 +105,18 @@ type DefectKind string
 
 // The kinds of defects.
 const (
-	TooFewCells  DefectKind = "too_few_cells"
-	TooManyCells DefectKind = "too_many_cells"
-	BrokenQuote  DefectKind = "broken_quote"
-	OpenQuote    DefectKind = "open_quote"
-	BadBytes     DefectKind = "undecodable_bytes"
-	NulByte      DefectKind = "nul_byte"
-	CellTooLong  DefectKind = "cell_too_long"
-	BlankName    DefectKind = "blank_column_name"
-	RepeatedName DefectKind = "repeated_column_name"
-	BrokenRecord DefectKind = "broken_record"  // of JSON
-	NumberAsText DefectKind = "number_as_text" // of a spreadsheet
+	TooFewCells     DefectKind = "too_few_cells"
+	TooManyCells    DefectKind = "too_many_cells"
+	BrokenQuote     DefectKind = "broken_quote"
+	OpenQuote       DefectKind = "open_quote"
+	BadBytes        DefectKind = "undecodable_bytes"
+	NulByte         DefectKind = "nul_byte"
+	CellTooLong     DefectKind = "cell_too_long"
+	BlankName       DefectKind = "blank_column_name"
+	RepeatedName    DefectKind = "repeated_column_name"
+	BrokenRecord    DefectKind = "broken_record"         // of JSON
+	FormulaUnvalued DefectKind = "formula_without_value" // of a spreadsheet
+	NumberAsText    DefectKind = "number_as_text"        // of a spreadsheet
 )
 
 // Defect is something wrong with the bytes themselves. Its row stays in the table.

@@ -2,6 +2,7 @@ package table
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +19,18 @@ const microsPerDay = int64(24 * time.Hour / time.Microsecond)
 type DatePattern struct {
 	source string
 	fields []patternField
+	// from is the day before the first of a pattern of day numbers, since 1970-01-01; 0 for other patterns
+	from int64
 }
+
+// The patterns of day numbers, as spreadsheets count them: from the last day of 1899, with a 29 February 1900 that was
+// none, and from the first of 1904.
+const (
+	DayNumber     = "day_number"
+	DayNumber1904 = "day_number_1904"
+)
+
+var dayNumbers = map[string]int64{DayNumber: -25569, DayNumber1904: -24107}
 
 type patternField struct {
 	letter byte // 0 for a literal
@@ -29,6 +41,10 @@ type patternField struct {
 // ParseDatePattern compiles a pattern, or says which letter it does not know.
 func ParseDatePattern(source string) (DatePattern, error) {
 	p := DatePattern{source: source}
+	if from, ok := dayNumbers[source]; ok {
+		p.from = from
+		return p, nil
+	}
 	seen := map[byte]bool{}
 	for i := 0; i < len(source); {
 		c := source[i]
@@ -54,7 +70,7 @@ func ParseDatePattern(source string) (DatePattern, error) {
 			}
 			if !validField(c, count) {
 				return p,
-					fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MMM, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, X, XXX, and put other letters in quotes", source, source[i:i+count])
+					fmt.Errorf("date pattern %q: %q is not known here; use yyyy, yy, MMM, MM, M, dd, d, HH, H, mm, ss, S to SSSSSS, X, XXX, and put other letters in quotes; day_number and day_number_1904 are days as spreadsheets count them", source, source[i:i+count])
 			}
 			if seen[c] {
 				return p, fmt.Errorf("date pattern %q: %q stands twice", source, string(c))
@@ -115,6 +131,9 @@ func (p DatePattern) String() string { return p.source }
 // Parse returns the microseconds since 1970-01-01 that text stands for. It
 // reports false where text does not fit, or names a day that is in no calendar.
 func (p DatePattern) Parse(text string) (micros int64, ok bool) {
+	if p.from != 0 {
+		return p.dayNumber(text)
+	}
 	var year, month, day, hour, minute, second, fraction, offset int
 	at := 0
 	for _, f := range p.fields {
@@ -187,6 +206,17 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 		return 0, false
 	}
 	return date.UnixMicro() - int64(offset)*60_000_000, true
+}
+
+// dayNumber reads a number of days, whose fraction is a time of day.
+func (p DatePattern) dayNumber(text string) (micros int64, ok bool) {
+	d, ok := ParseDecimal(text)
+	if !ok || d.Sign() <= 0 || d.Cmp(DecimalOf(2_958_466, 0)) >= 0 { // 10000-01-01
+		return 0, false
+	}
+	whole := d.Floor()
+	seconds := int64(math.Round(d.Sub(whole).Float() * 86_400))
+	return (p.from+whole.Units(0, false))*microsPerDay + seconds*1_000_000, true
 }
 
 const months = "janfebmaraprmayjunjulaugsepoctnovdec"

@@ -168,3 +168,17 @@ func TestTheDayOfDatesAndInstants(t *testing.T) {
 		}
 	}
 }
+
+// Days as spreadsheets count them: 45351 is 29 February 2024 in the one calendar, and 43889 in the other.
+func TestNumbersOfDaysAreDates(t *testing.T) {
+	for _, c := range []struct{ pattern, text, want string }{
+		{DayNumber, "45351", "2024-02-29 00:00:00"}, {DayNumber, "45351.5", "2024-02-29 12:00:00"},
+		{DayNumber, "61", "1900-03-01 00:00:00"}, {DayNumber1904, "43889", "2024-02-29 00:00:00"},
+		{DayNumber, "0", ""}, {DayNumber, "-5", ""}, {DayNumber, "x", ""}, {DayNumber, "2958466", ""},
+	} {
+		micros, ok := MustDatePatterns(c.pattern)[0].Parse(c.text)
+		if got := InstantValue(micros).Standard(); ok != (c.want != "") || ok && got != c.want {
+			t.Errorf("%s by %s: %s, %v; want %q", c.text, c.pattern, got, ok, c.want)
+		}
+	}
+}

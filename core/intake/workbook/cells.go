@@ -18,6 +18,8 @@ type sheetCell struct {
 	column       int // from 0
 	text         string
 	numberAsText bool
+	// unvalued says that it holds a formula whose value was not stored.
+	unvalued bool
 }
 
 func texts(to []string, cells []sheetCell) []string {
@@ -95,7 +97,7 @@ func (b *bookParts) cell(d *xml.Decoder, start xml.StartElement, column int) (sh
 		column = at
 	}
 	out := sheetCell{column: column}
-	kind, raw := attribute(start, "t"), ""
+	kind, raw, stored := attribute(start, "t"), "", false
 	for {
 		token, err := d.Token()
 		if err != nil {
@@ -111,18 +113,20 @@ func (b *bookParts) cell(d *xml.Decoder, start xml.StartElement, column int) (sh
 				if err := d.DecodeElement(&text, &t); err != nil {
 					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
 				}
-				raw = text.Text
+				raw, stored = text.Text, true
 			case "is":
 				if raw, err = richText(d, "is"); err != nil {
 					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
 				}
 			case "f":
+				out.unvalued = true
 				if err := d.Skip(); err != nil {
 					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
 				}
 			}
 		case xml.EndElement:
 			if t.Name.Local == "c" {
+				out.unvalued = out.unvalued && !stored
 				return b.value(out, kind, raw, attribute(start, "s"))
 			}
 		}
@@ -149,9 +153,15 @@ func (b *bookParts) value(out sheetCell, kind, raw, style string) (sheetCell, er
 		out.text = strings.TrimSuffix(raw, "T00:00:00")
 		return out, nil
 	default:
-		if at, err := strconv.Atoi(style); err == nil && at >= 0 && at < len(b.dates) && b.dates[at] && raw != "" {
-			out.text = b.date(raw)
-			return out, nil
+		if at, err := strconv.Atoi(style); err == nil && at >= 0 && at < len(b.shows) && raw != "" {
+			switch b.shows[at] {
+			case showsDate:
+				out.text = b.date(raw)
+				return out, nil
+			case showsDuration:
+				out.text = duration(raw)
+				return out, nil
+			}
 		}
 		out.text = plainNumber(raw)
 		return out, nil
@@ -178,6 +188,19 @@ func (b *bookParts) date(raw string) string {
 		return when.Format("2006-01-02")
 	}
 	return when.Format("2006-01-02 15:04:05")
+}
+
+// duration writes a part of days, or several, as hours, minutes and seconds: 1.25 is 30:00:00.
+func duration(raw string) string {
+	days, err := strconv.ParseFloat(raw, 64)
+	if err != nil || math.Abs(days) > 2958466 {
+		return raw
+	}
+	sign, seconds := "", int64(math.Round(math.Abs(days)*86400))
+	if days < 0 {
+		sign = "-"
+	}
+	return fmt.Sprintf("%s%d:%02d:%02d", sign, seconds/3600, seconds/60%60, seconds%60)
 }
 
 // plainNumber writes a stored number without an exponent and without the noise of binary

@@ -21,7 +21,7 @@ type bookParts struct {
 	ctx    context.Context // of the reading
 	zip    *zip.Reader
 	shared []string
-	dates  []bool // per cell style: whether its numbers are dates
+	shows  []shown // per cell style: what its numbers are
 	from   time.Time
 	sheets []bookSheet
 	files  map[string]string // relation to file
@@ -202,23 +202,36 @@ func (b *bookParts) loadStyles() error {
 	if err := b.decode("xl/styles.xml", &styles); err != nil {
 		return err
 	}
-	dates := map[int]bool{}
+	shows := map[int]shown{}
 	for _, builtIn := range [][2]int{{14, 22}, {27, 36}, {45, 47}, {50, 58}} {
 		for id := builtIn[0]; id <= builtIn[1]; id++ {
-			dates[id] = true
+			shows[id] = showsDate
 		}
 	}
+	shows[elapsedFormat] = showsDuration
 	for _, f := range styles.Formats {
-		dates[f.ID] = isDateFormat(f.Code)
+		shows[f.ID] = shownBy(f.Code)
 	}
 	for _, c := range styles.Cells {
-		b.dates = append(b.dates, dates[c.Format])
+		b.shows = append(b.shows, shows[c.Format])
 	}
 	return nil
 }
 
-// isDateFormat reports whether a number format shows days, months, years or times.
-func isDateFormat(code string) bool {
+// shown is what the numbers of a cell style are shown as.
+type shown uint8
+
+const (
+	showsNumber shown = iota
+	showsDate
+	showsDuration // hours, minutes or seconds that go on beyond a day
+)
+
+// elapsedFormat is the built-in number format of durations, [h]:mm:ss.
+const elapsedFormat = 46
+
+// shownBy tells what a number format shows: dates by letters of theirs, durations by such a letter in brackets.
+func shownBy(code string) shown {
 	quoted, bracket := false, false
 	for i := 0; i < len(code); i++ {
 		switch c := code[i]; {
@@ -234,13 +247,13 @@ func isDateFormat(code string) bool {
 		case bracket:
 			if strings.IndexByte("hms", c|0x20) >= 0 && (code[i-1] == '[' || code[i-1]|0x20 == c|0x20) &&
 				strings.IndexByte("]hHmMsS", code[min(i+1, len(code)-1)]) >= 0 {
-				return true // a duration
+				return showsDuration
 			}
 		case c == ';':
-			return false // only the first section counts
+			return showsNumber // only the first section counts
 		case strings.IndexByte("dmyhs", c|0x20) >= 0:
-			return true
+			return showsDate
 		}
 	}
-	return false
+	return showsNumber
 }

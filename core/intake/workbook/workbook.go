@@ -139,7 +139,7 @@ func (w *reader) Convert(ctx context.Context, to *content.Records) error {
 			}
 		}
 		cells = texts(cells[:0], found)
-		for len(cells) > 0 && cells[len(cells)-1] == "" {
+		for len(cells) > 0 && cells[len(cells)-1] == "" && !found[len(found)-1].unvalued {
 			cells = cells[:len(cells)-1]
 		}
 		if len(cells) == 0 {
@@ -150,6 +150,10 @@ func (w *reader) Convert(ctx context.Context, to *content.Records) error {
 		}
 		var flaws []content.Flaw
 		for _, c := range found {
+			if c.unvalued {
+				flaws = append(flaws, content.Flaw{Kind: table.FormulaUnvalued, Column: c.column,
+					Detail: "open the workbook in a spreadsheet program and save it again, so that its values are stored"})
+			}
 			if c.numberAsText {
 				flaws = append(flaws, content.Flaw{Kind: table.NumberAsText, Column: c.column, Detail: c.text})
 			}

@@ -7,19 +7,20 @@ import (
 )
 
 func TestDateFormatsOfWorkbooks(t *testing.T) {
-	for code, want := range map[string]bool{
-		"yyyy-mm-dd": true, "d/m/yy h:mm": true, "[$-409]mmmm d, yyyy": true, "[h]:mm:ss": true, "[Red]0.00": false,
-		"0.00": false, "General": false,
-		`0.0" days"`: false, `#,##0\ "m³"`: false, "@": false, "0.00;[Red]-0.00": false, `"yyyy"0`: false,
+	for code, want := range map[string]shown{
+		"yyyy-mm-dd": showsDate, "d/m/yy h:mm": showsDate, "[$-409]mmmm d, yyyy": showsDate, "[h]:mm:ss": showsDuration,
+		"[mm]:ss": showsDuration, "[Red]0.00": showsNumber, "0.00": showsNumber, "General": showsNumber,
+		`0.0" days"`: showsNumber, `#,##0\ "m³"`: showsNumber, "@": showsNumber, "0.00;[Red]-0.00": showsNumber,
+		`"yyyy"0`: showsNumber,
 	} {
-		if got := isDateFormat(code); got != want {
-			t.Errorf("%q shows dates: %v, want %v", code, got, want)
+		if got := shownBy(code); got != want {
+			t.Errorf("%q shows %v, want %v", code, got, want)
 		}
 	}
 }
 
 func TestValuesOfWorkbooks(t *testing.T) {
-	b := &bookParts{shared: []string{"x", "12.5", " 7"}, dates: []bool{false, true}}
+	b := &bookParts{shared: []string{"x", "12.5", " 7"}, shows: []shown{showsNumber, showsDate, showsDuration}}
 	b.from = dateOf("1899-12-30")
 	for _, c := range []struct {
 		kind, raw, style, want string
@@ -32,6 +33,7 @@ func TestValuesOfWorkbooks(t *testing.T) {
 		{"str", "y", "", "y", false}, {"", "45351", "1", "2024-02-29", false},
 		{"", "45351.5", "1", "2024-02-29 12:00:00", false}, {"", "0.25", "1", "06:00:00", false},
 		{"", "1", "1", "1900-01-01", false}, {"", "61", "1", "1900-03-01", false}, {"", "-1", "1", "-1", false},
+		{"", "1.25069444444444", "2", "30:01:00", false}, {"", "-0.5", "2", "-12:00:00", false},
 		{"", "", "1", "", false}, {"d", "2024-02-29T00:00:00", "", "2024-02-29", false},
 	} {
 		got, err := b.value(sheetCell{}, c.kind, c.raw, c.style)
