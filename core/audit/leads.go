@@ -43,6 +43,8 @@ func roleOf(c *Column, rows int64) Role {
 		return RoleDate
 	case c.Type == table.TypeDecimal:
 		return RoleMeasure
+	case c.Type == table.TypeInteger && c.Distinct > 50 && !oneAfterAnother(c):
+		return RoleMeasure
 	case c.Filled*10 >= rows*9 && distinct >= 0.98*filled && filled > 2 && c.Longest <= 64:
 		return RoleIdentifier
 	case c.Type == table.TypeInteger && c.Distinct > 50:
@@ -53,6 +55,21 @@ func roleOf(c *Column, rows int64) Role {
 		return RoleMeasure
 	}
 	return RoleText
+}
+
+// oneAfterAnother reports whether whole numbers lie as those do that were given one after another: half of those between
+// the 5th and the 95th of a hundred are there.
+func oneAfterAnother(c *Column) bool {
+	low, high := 0.0, 0.0
+	for _, q := range c.Numbers.Quantiles {
+		switch q.Share {
+		case 0.05:
+			low = q.Number
+		case 0.95:
+			high = q.Number
+		}
+	}
+	return high-low <= 2*0.9*float64(c.Filled)
 }
 
 // Lead is something suspicious that no rule asked about.

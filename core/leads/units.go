@@ -15,10 +15,18 @@ import (
 // numberWithUnit is a number with something before or after it that is no part of it.
 var numberWithUnit = regexp.MustCompile(`^([<>≤≥~≈]?)\s*[-+]?[0-9][0-9.,'\x{a0}\x{202f} ]*?\s*([A-Za-zµμ°%€$£Ω‰²³][A-Za-zµμ°%€$£Ω‰²³/·^0-9-]{0,12})?$`)
 
+// WithUnit parts a text that is a number with something beside it: a sign before it, as <, and a unit after it.
+func WithUnit(text string) (sign, unit string) {
+	if m := numberWithUnit.FindStringSubmatch(table.Trim(text)); m != nil {
+		return m[1], m[2]
+	}
+	return "", ""
+}
+
 // hasUnit reports whether a text is a number with a unit or a sign.
 func hasUnit(text string) bool {
-	m := numberWithUnit.FindStringSubmatch(table.Trim(text))
-	return m != nil && m[1]+m[2] != ""
+	sign, unit := WithUnit(text)
+	return sign+unit != ""
 }
 
 func init() {
@@ -39,12 +47,12 @@ func init() {
 			all := int64(0)
 			for _, one := range texts {
 				all += one.Rows
-				m := numberWithUnit.FindStringSubmatch(table.Trim(one.Text))
-				if m == nil || m[1] == "" && m[2] == "" {
+				sign, unit := WithUnit(one.Text)
+				if sign+unit == "" {
 					continue
 				}
 				found = append(found, one)
-				units[m[1]+m[2]] += one.Rows
+				units[sign+unit] += one.Rows
 			}
 			rows := total(found)
 			if rows == 0 || c.Type == table.TypeText && (rows*10 < all*6 || len(units) > 6 || c.Distinct < 3) {

@@ -198,6 +198,10 @@ func (w *proposal) column(c *rulebook.Column) {
 		fields = append(fields, "type: "+string(c.Type))
 		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped,
 			s.filled, w.exceptions(c.Name)))
+	case w.withUnit(c.Name) != "":
+		unit := rulebook.Quoted(w.withUnit(c.Name))
+		fields = append(fields, "type: decimal", "written_with: ["+unit+"]", "unit: "+unit)
+		evidence = append(evidence, document.Flat(w.of("units", c.Name)[0].Says))
 	default:
 		if l := w.of("date_orders", c.Name); len(l) > 0 {
 			evidence = append(evidence, document.Flat(l[0].Says))
@@ -240,6 +244,24 @@ func (w *proposal) column(c *rulebook.Column) {
 	}
 }
 
+// withUnit returns the unit that nearly all cells of a column of texts have beside their number; empty for none.
+func (w *proposal) withUnit(column string) string {
+	l := w.of("units", column)
+	c := w.Past[0].Column(column)
+	if len(l) == 0 || c == nil || c.Type != table.TypeText || l[0].Rows*20 < c.Filled*19 {
+		return ""
+	}
+	unit := ""
+	for _, t := range l[0].Texts {
+		_, one := leads.WithUnit(t.Text)
+		if one == "" || unit != "" && one != unit {
+			return ""
+		}
+		unit = one
+	}
+	return unit
+}
+
 // hints are rules that hold so far.
 func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) []string {
 	var hints []string
@@ -256,6 +278,9 @@ func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) []string {
 	}
 	if (c.Type.IsNumber() || c.Type == table.TypeDate) && s.lowest != "" && len(w.of("outliers", c.Name)) == 0 {
 		hints = append(hints, fmt.Sprintf("from: %s, to: %s were its extremes", s.lowest, s.highest))
+	}
+	if truth, untruth, ok := truths(s.values); ok && c.Type == table.TypeText {
+		hints = append(hints, fmt.Sprintf("type: boolean with true_words: [%s], false_words: [%s] would hold", truth, untruth))
 	}
 	if c.Type == table.TypeText && !coded && len(s.shapes) == 1 {
 		for shape := range s.shapes {
@@ -491,4 +516,14 @@ func (w *proposal) history() {
 		w.Line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows",
 			least, most)
 	}
+}
+
+// truths returns the words for true and false of a column that holds but these two.
+func truths(values []string) (truth, untruth string, ok bool) {
+	for _, pair := range [][2]string{{"y", "n"}, {"t", "f"}, {"ja", "nein"}, {"oui", "non"}, {"on", "off"}, {"x", "-"}} {
+		if len(values) == 2 && strings.EqualFold(values[0], pair[1]) && strings.EqualFold(values[1], pair[0]) {
+			return rulebook.Quoted(values[1]), rulebook.Quoted(values[0]), true
+		}
+	}
+	return "", "", false
 }

@@ -3,6 +3,7 @@ package detect
 import (
 	"bytes"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -24,6 +25,10 @@ func (d *Detection) header(records []delimited.Record) {
 	if d.Reading.HeaderLine != 0 {
 		return
 	}
+	defaults := first+1 < len(records) && allDefaults(records[first]) && !slices.ContainsFunc(records[first+1].Cells, looksTyped)
+	if defaults { // a program put names of its own above the real ones
+		first++
+	}
 	candidate := records[first]
 	if candidate.Line > 10_000 {
 		first, candidate = 0, records[0]
@@ -34,6 +39,9 @@ func (d *Detection) header(records []delimited.Record) {
 		above = fmt.Sprintf("; the %s above it %s fewer cells than the %d of most records",
 			plural(int(candidate.Line)-1, "line"), map[bool]string{true: "has", false: "have"}[candidate.Line == 2],
 			typical)
+	}
+	if defaults {
+		above = "; the line above it has the names that a program gives where there are none"
 	}
 	named, data := 0, 0
 	for c, name := range candidate.Cells {
@@ -78,6 +86,13 @@ func (d *Detection) header(records []delimited.Record) {
 		d.add("header", Ambiguous, fmt.Sprintf("line %d", candidate.Line),
 			"its cells are texts like those below it, and none of them occurs there again"+above)
 	}
+}
+
+// defaultName is what programs call a column without a name.
+var defaultName = regexp.MustCompile(`(?i)^(column|col|field|feld|spalte|unnamed|var|v|x|f)[ _:.]*[0-9]+$`)
+
+func allDefaults(r delimited.Record) bool {
+	return len(r.Cells) > 1 && !slices.ContainsFunc(r.Cells, func(c string) bool { return !defaultName.MatchString(table.Trim(c)) })
 }
 
 // typicalWidth is the width that most records have; of equals the one met first.

@@ -75,6 +75,9 @@ func (d *Detection) encoding(head []byte, cut bool) {
 		set("utf-8", Certain, "it starts with the byte order mark of UTF-8")
 	case beyond == 0:
 		set("utf-8", Certain, "nothing but ASCII, in which all encodings agree, "+d.extent(cut))
+	case validStart(head, cut) && bytes.Contains(head, []byte("\uFFFD")):
+		set("utf-8", Likely, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are sound UTF-8; but %s U+FFFD, which stands for what an earlier conversion lost: ask for the text as it was",
+			beyond, first, map[bool]string{true: "1 character is", false: plural(bytes.Count(head, []byte("\uFFFD")), "character") + " are"}[bytes.Count(head, []byte("\uFFFD")) == 1]))
 	case validStart(head, cut):
 		set("utf-8", Certain, fmt.Sprintf("%d bytes beyond ASCII, from line %d on, and all of them are sound UTF-8",
 			beyond, first))
@@ -186,7 +189,7 @@ func (d *Detection) quote(text []byte) {
 }
 
 // quotedCells counts what looks like a cell in quotes: a quote after a delimiter or line
-// start, and the next one before a delimiter or line end.
+// start, and the next one that is not doubled before a delimiter or line end.
 func quotedCells(text []byte, quote byte) (n int) {
 	const around = ",;\t|\r\n"
 	for i := 0; i < len(text) && n < 100_000; i++ {
@@ -196,6 +199,13 @@ func quotedCells(text []byte, quote byte) (n int) {
 		end := bytes.IndexByte(text[i+1:], quote)
 		if end < 0 {
 			break
+		}
+		for at := i + 1 + end; at+1 < len(text) && text[at+1] == quote; at = i + 1 + end { // a doubled one stands for itself
+			next := bytes.IndexByte(text[at+2:], quote)
+			if next < 0 {
+				return n
+			}
+			end = at + 2 + next - i - 1
 		}
 		if i += end + 1; i+1 == len(text) || strings.IndexByte(around, text[i+1]) >= 0 {
 			n++
