@@ -83,6 +83,19 @@ func auditCommand() *cli.Command {
 					return client.Save(f, list, err)
 				})
 			}),
+		verb("meant", "say that what looks odd is meant so; it is written into the rulebook", "AUDIT LEAD COLUMN",
+			[]cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}},
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				d, err := s.MeantSo(ctx, id, client.MeantSoJSONRequestBody{Lead: args[1], Column: args[2],
+					Reason: s.command.String("reason")})
+				return show(s, d, err, func(d *records.Declaration) {
+					s.line("Version %d of the rulebook says so. It is told again only if it grows.", d.Version)
+				})
+			}),
 		verb("list", "audits, newest first", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := client.All(func(after string, limit int64) (*records.Page[records.Audit], error) {
 				return s.ListAudits(ctx, &client.ListAuditsParams{After: after, Limit: limit})

@@ -41,7 +41,7 @@ func issueCommand() *cli.Command {
 			return show(s, all, err, func(all []records.Issue) {
 				g := newGrid(">issue", "dataset", "severity", "state", ">rows", "assigned to", "rule", "what was found")
 				for _, i := range all {
-					g.add(fmt.Sprint(i.ID), i.Dataset, i.Severity, i.State, document.Counted(i.Rows, "row", "rows"), optional(i.Assignee, same),
+					g.add(fmt.Sprint(i.ID), i.Dataset, i.Severity, i.State, count(i.Rows), optional(i.Assignee, same),
 						i.Rule, i.Title)
 				}
 				s.grid(g, "No issue is unsettled.")
@@ -56,6 +56,15 @@ func issueCommand() *cli.Command {
 				i, err := s.ShowIssue(ctx, id)
 				return show(s, i, err, s.issue)
 			}),
+		verb("make", "make an issue of a lead, of one text of a finding, or of chosen rows", "AUDIT", []cli.Flag{
+			&cli.StringFlag{Name: "lead", Usage: "the kind of the lead, as --json tells it"},
+			&cli.StringFlag{Name: "column", Usage: "its column"},
+			&cli.StringFlag{Name: "rule", Usage: "the rule that was broken"},
+			&cli.StringFlag{Name: "text", Usage: "one of the texts that break it"},
+			&cli.UintSliceFlag{Name: "row", Usage: "the number of a row; may be repeated"},
+			&cli.StringFlag{Name: "title", Usage: "what it is about; what was found where this is left out"},
+			&cli.StringFlag{Name: "severity", Usage: "major, minor or note"},
+		}, makeIssue),
 		verb("comment", "say something about an issue", "ISSUE TEXT", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
@@ -86,7 +95,7 @@ func issueCommand() *cli.Command {
 
 func (s *session) issue(i *records.IssueShown) {
 	s.line("Issue %d of %s: %s", i.ID, i.Dataset, safe(i.Title))
-	s.line("Rule %s, severity %s, %s, %s, assigned to %s.", i.Rule, i.Severity, i.State, count(i.Rows),
+	s.line("Rule %s, severity %s, %s, %s, assigned to %s.", i.Rule, i.Severity, i.State, document.Counted(i.Rows, "row", "rows"),
 		orNobody(i.Assignee))
 	if i.WaiverUntil != nil {
 		s.line("Waived by %s until %s: %s", *i.WaiverBy, *i.WaiverUntil, safe(*i.WaiverReason))
@@ -103,4 +112,21 @@ func (s *session) issue(i *records.IssueShown) {
 		g.add(when(e.At), who, e.Kind, e.Text)
 	}
 	s.grid(g, "")
+}
+
+func makeIssue(ctx context.Context, s *session, args []string) error {
+	id, err := number(args[0], "an audit")
+	if err != nil {
+		return err
+	}
+	c := s.command
+	body := client.MakeIssueJSONRequestBody{Lead: c.String("lead"), Column: c.String("column"), Rule: c.String("rule"),
+		Text: c.String("text"), Title: c.String("title"), Severity: client.MadeBodySeverity(c.String("severity"))}
+	for _, row := range c.UintSlice("row") {
+		body.Rows = append(body.Rows, int32(row))
+	}
+	i, err := s.MakeIssue(ctx, id, body)
+	return show(s, i, err, func(i *records.Issue) {
+		s.line("Issue %d of %s is open: %s", i.ID, i.Dataset, safe(i.Title))
+	})
 }

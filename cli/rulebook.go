@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -53,6 +54,10 @@ func rulebookCommand() *cli.Command {
 			"FILE LIST CODES", append([]cli.Flag{
 				&cli.StringFlag{Name: "column", Usage: "the column of the codes; the first one where it is left out"},
 				&cli.StringFlag{Name: "labels", Usage: "the column of their labels"}}, readingFlags()...), putCodes),
+		alone("meant",
+			"write into a rulebook file that what looks odd in a file is meant so; it is printed, comments and order stay",
+			"RULEBOOK FILE LEAD COLUMN",
+			[]cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}}, meantSo),
 		alone("compare", "say in words how a rulebook file differs from an earlier one", "EARLIER LATER", nil,
 			compareRulebooks),
 		alone("to-csvw", "write a rulebook file as CSVW metadata, and list what they cannot carry", "FILE", nil,
@@ -175,6 +180,34 @@ func (o *output) carried(source any, text []byte, left []string) error {
 		fmt.Fprintf(o.err, "Not carried over: %s.\n", strings.Join(left, "; "))
 	}
 	return err
+}
+
+// meantSo writes that what looks odd in a file by a rulebook is meant so.
+func meantSo(ctx context.Context, c *cli.Command, o *output, args []string) error {
+	source, err := readFile(args[0])
+	if err != nil {
+		return err
+	}
+	book, err := readRulebook(args[0])
+	if err != nil {
+		return err
+	}
+	file, err := intake.Open(ctx, content.AtPath(args[1]), book.Reading)
+	if err != nil {
+		return fmt.Errorf("%s: %w", args[1], err)
+	}
+	result, err := audit.Run(ctx, file, book, runtime.NumCPU())
+	if err == nil {
+		err = result.LookAgain(ctx, file, runtime.NumCPU())
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", args[1], err)
+	}
+	changed, err := result.MeantSoIn(string(source), args[2], args[3], c.String("reason"))
+	if err != nil {
+		return err
+	}
+	return o.carried(changed, []byte(changed), nil)
 }
 
 // putCodes adds the codes of a file to a code list, those left out that it has already.

@@ -27,6 +27,27 @@ func (e IssueChangeBodyState) Valid() bool {
 	}
 }
 
+// Defines values for MadeBodySeverity.
+const (
+	MadeBodySeverityMajor MadeBodySeverity = "major"
+	MadeBodySeverityMinor MadeBodySeverity = "minor"
+	MadeBodySeverityNote  MadeBodySeverity = "note"
+)
+
+// Valid indicates whether the value is a known member of the MadeBodySeverity enum.
+func (e MadeBodySeverity) Valid() bool {
+	switch e {
+	case MadeBodySeverityMajor:
+		return true
+	case MadeBodySeverityMinor:
+		return true
+	case MadeBodySeverityNote:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewPersonBodyRole.
 const (
 	NewPersonBodyRoleAdministrator NewPersonBodyRole = "administrator"
@@ -263,6 +284,9 @@ type Gap = json.RawMessage
 // GroupsPage defines model for GroupsPage.
 type GroupsPage = json.RawMessage
 
+// Issue defines model for Issue.
+type Issue = records.Issue
+
 // IssueChangeBody defines model for IssueChangeBody.
 type IssueChangeBody struct {
 	// Assignee A person's name; empty for nobody
@@ -284,6 +308,34 @@ type Job = records.Job
 // Key defines model for Key.
 type Key = json.RawMessage
 
+// MadeBody defines model for MadeBody.
+type MadeBody struct {
+	// Column The column of the lead, or of the text
+	Column  string   `json:"column,omitempty"`
+	Columns []string `json:"columns,omitempty"`
+
+	// Lead The kind of a lead of the audit
+	Lead string `json:"lead,omitempty"`
+
+	// Rows Numbers of rows
+	Rows []int32 `json:"rows,omitempty"`
+
+	// Rule A rule that the audit found broken
+	Rule string `json:"rule,omitempty"`
+
+	// Severity minor where this is left out, or the rule's
+	Severity MadeBodySeverity `json:"severity,omitempty"`
+
+	// Text One of the texts that offend
+	Text string `json:"text,omitempty"`
+
+	// Title What it is about; what was found where this is left out
+	Title string `json:"title,omitempty"`
+}
+
+// MadeBodySeverity minor where this is left out, or the rule's
+type MadeBodySeverity string
+
 // MadePerson defines model for MadePerson.
 type MadePerson = records.MadePerson
 
@@ -292,6 +344,18 @@ type MadeToken = records.MadeToken
 
 // Me defines model for Me.
 type Me = json.RawMessage
+
+// MeantBody defines model for MeantBody.
+type MeantBody struct {
+	// Column The column of the lead; empty for one of the whole table
+	Column string `json:"column,omitempty"`
+
+	// Lead The kind of a lead of the audit
+	Lead string `json:"lead"`
+
+	// Reason Why it is meant so
+	Reason string `json:"reason"`
+}
 
 // NewDatasetBody defines model for NewDatasetBody.
 type NewDatasetBody struct {
@@ -704,6 +768,12 @@ type ListTokensParams struct {
 	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// MakeIssueJSONRequestBody defines body for MakeIssue for application/json ContentType.
+type MakeIssueJSONRequestBody = MadeBody
+
+// MeantSoJSONRequestBody defines body for MeantSo for application/json ContentType.
+type MeantSoJSONRequestBody = MeantBody
+
 // AddDatasetJSONRequestBody defines body for AddDataset for application/json ContentType.
 type AddDatasetJSONRequestBody = NewDatasetBody
 
@@ -789,6 +859,18 @@ func (c *Client) CompareAudits(ctx context.Context, id int64, params *CompareAud
 func (c *Client) DownloadFindings(ctx context.Context, id int64, params *DownloadFindingsParams) (io.ReadCloser, error) {
 	r := request{method: "GET", path: pathOf("/audits/%s/findings", id), params: params}
 	return c.stream(ctx, r)
+}
+
+// MakeIssue calls POST /audits/{id}/issues: Make an issue of a lead, of one text of a finding, or of chosen rows.
+func (c *Client) MakeIssue(ctx context.Context, id int64, body MakeIssueJSONRequestBody) (*Issue, error) {
+	r := request{method: "POST", path: pathOf("/audits/%s/issues", id), body: body}
+	return answered[Issue](ctx, c, r)
+}
+
+// MeantSo calls POST /audits/{id}/meant-so: Say that what looks odd is meant so: a new version of the rulebook, by which it is told again only if it grows.
+func (c *Client) MeantSo(ctx context.Context, id int64, body MeantSoJSONRequestBody) (*Declaration, error) {
+	r := request{method: "POST", path: pathOf("/audits/%s/meant-so", id), body: body}
+	return answered[Declaration](ctx, c, r)
 }
 
 // ShowReport calls GET /audits/{id}/report: An audit as one HTML page for the owner of the data, who needs no account to read it.

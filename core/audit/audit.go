@@ -409,6 +409,7 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 	}
 	out.Leads = append(leads.Find(r.known(out)), told...)
 	leads.Order(out.Leads)
+	out.meant(p.book)
 	out.ColumnScore = r.columnScore(out.Columns)
 	out.MissingTogether, out.MoreTogether = r.together.result(p.names)
 	out.Score = share(r.rows, wrong)

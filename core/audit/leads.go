@@ -3,12 +3,17 @@ package audit
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
+	"proudsieve/core/document"
 	"proudsieve/core/leads"
 	"proudsieve/core/profile"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/table"
 )
 
@@ -167,12 +172,14 @@ func (r *Result) LookAgain(ctx context.Context, source table.Source, workers int
 	for c := range t.Columns {
 		t.Columns[c].Cells = r.book.Cells(t.Columns[c].Name)
 	}
+	r.Leads, r.MeantSo = append(r.Leads, r.MeantSo...), nil
 	found, err := leads.FindAgain(ctx, t, &relation.Table{Source: source, Book: r.book, Workers: workers})
 	if err != nil {
 		return err
 	}
 	r.Leads = slices.DeleteFunc(leads.Settled(append(r.Leads, found...)), r.tells)
 	leads.Order(r.Leads)
+	r.meant(r.book)
 	return nil
 }
 
@@ -200,4 +207,70 @@ func (r *Result) tells(l Lead) bool {
 			return !slices.ContainsFunc(f.Texts, func(o profile.Frequency) bool { return o.Text == t.Text })
 		})
 	})
+}
+
+// meant takes out of the leads what the rulebook says is meant so, and says of the others by how much they have grown.
+func (r *Result) meant(book *rulebook.Rulebook) {
+	kept := r.Leads[:0]
+	for _, l := range r.Leads {
+		texts := make([]string, len(l.Texts))
+		for i, t := range l.Texts {
+			texts[i] = t.Text
+		}
+		covered := false
+		for i := range book.MeantSo {
+			m := &book.MeantSo[i]
+			covers, grown := m.Covers(l.Kind, l.Columns, texts, l.Rows)
+			covered = covered || covers
+			grown = grown && !strings.Contains(l.Says, "meant so.")
+			if grown && m.AtMost > 0 && l.Rows > int64(m.AtMost) {
+				l.Says += fmt.Sprintf(" That is %s more than was meant so.", document.Grouped(l.Rows-int64(m.AtMost)))
+			} else if grown {
+				l.Says += " Not all of these texts were meant so."
+			}
+		}
+		if covered {
+			r.MeantSo = append(r.MeantSo, l)
+		} else {
+			kept = append(kept, l)
+		}
+	}
+	r.Leads = kept
+}
+
+// MeantSoIn writes into the text of a rulebook that a lead, by its kind and column, is meant so: of its texts, and of as
+// many rows as it speaks of. Comments and order stay. What was written of it before is replaced.
+func (r *Result) MeantSoIn(source, kind, column, reason string) (string, error) {
+	at := slices.IndexFunc(r.Leads, func(l Lead) bool { return l.Kind == kind && l.Column == column })
+	if at < 0 {
+		return "", fmt.Errorf("there is no lead %q of %q to be meant so", kind, column)
+	}
+	l := r.Leads[at]
+	id := rulebook.IDOf(kind + "_" + column)
+	var changes []edit.Change
+	book, err := rulebook.Parse([]byte(source))
+	if err != nil {
+		return "", err
+	}
+	for _, m := range book.MeantSo {
+		if m.ID == id {
+			changes = append(changes, edit.Change{Section: rulebook.MeantSoSection, Item: id, Remove: true})
+		}
+	}
+	fields := []edit.Field{{Name: "id", Value: id}, {Name: "lead", Value: kind}}
+	if len(l.Columns) > 0 {
+		fields = append(fields, edit.Field{Name: "columns", Values: l.Columns})
+	}
+	if len(l.Texts) > 0 {
+		texts := make([]string, len(l.Texts))
+		for i, t := range l.Texts {
+			texts[i] = t.Text
+		}
+		fields = append(fields, edit.Field{Name: "texts", Values: texts})
+	}
+	if l.Rows > 0 {
+		fields = append(fields, edit.Field{Name: "at_most", Value: strconv.FormatInt(l.Rows, 10)})
+	}
+	fields = append(fields, edit.Field{Name: "reason", Value: reason})
+	return edit.Apply(source, append(changes, edit.Change{Section: rulebook.MeantSoSection, Add: true, Fields: fields}))
 }

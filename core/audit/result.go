@@ -23,7 +23,8 @@ type Result struct {
 
 	Columns  []Column          `json:"columns"`
 	Leads    []Lead            `json:"leads"`
-	Rules    []Judged          `json:"rules"` // every rule that was judged, broken or not
+	MeantSo  []Lead            `json:"meant_so,omitempty"` // leads that the rulebook says are meant so
+	Rules    []Judged          `json:"rules"`              // every rule that was judged, broken or not
 	Findings []Finding         `json:"findings"`
 	Sums     map[string]string `json:"sums"` // of each measure, exact
 

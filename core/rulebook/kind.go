@@ -82,6 +82,8 @@ type Section struct {
 	Default Severity // of an item
 	Asks    string   // of a Checked section: what "check" declares
 	Choice  string   // of a Checked section: what a check is, in messages
+	// Quiet says that its items are no rules, and have no severity.
+	Quiet bool
 }
 
 var idForm = FieldForm{Name: "id", Kind: "text", Required: true,
@@ -106,6 +108,7 @@ var sections = []Section{
 	{Name: "history", Title: "a rule against earlier deliveries", Subject: "history rule", Checked: true,
 		Finding: "history", Head: []FieldForm{idForm}, Default: Minor, Asks: "What is compared with earlier deliveries",
 		Choice: "a check against earlier deliveries"},
+	{Name: MeantSoSection, Title: "what looks odd and is meant so", Subject: "what is meant so", Quiet: true, Head: meantForms},
 }
 
 func rank(section string) int {
@@ -154,6 +157,9 @@ func (s *Section) forms() []FieldForm {
 				out[at].For = append(out[at].For, k.Name)
 			}
 		}
+	}
+	if s.Quiet {
+		return append(out, FieldForm{Name: "reason", Kind: "text", Says: "Why it is meant so", Aspect: "reason"})
 	}
 	return append(out, lastForms...)
 }

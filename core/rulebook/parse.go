@@ -13,8 +13,8 @@ import (
 
 // Limits on a declaration, so that a hostile one is refused instead of obeyed.
 const (
-	columnLimit  = 500
-	ruleLimit    = 2_000
+	columnLimit  = 10_000
+	ruleLimit    = 10_000
 	patternLimit = 2_000 // characters
 )
 
@@ -163,6 +163,8 @@ func (p *parser) declare() {
 	})
 	for _, i := range p.items {
 		switch {
+		case i.section.Quiet:
+			i.meant()
 		case !i.section.Checked:
 			if i.Column != nil {
 				i.checkCodes()

@@ -21,8 +21,10 @@ func main() {
 			os.Exit(2)
 		}
 	}
-	if err := scenario.WriteGuide(filepath.Join(os.Args[1], "../docs/rulebooks.md")); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(2)
+	for _, page := range scenario.Pages() {
+		if err := scenario.WriteGuide(filepath.Join(os.Args[1], "../docs", page)); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
 	}
 }

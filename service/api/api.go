@@ -127,6 +127,7 @@ func (s *Server) register(r chi.Router) {
 	s.tables()
 	s.relations()
 	s.audits()
+	s.leads()
 	s.groups()
 	s.comparisons()
 	s.issues()

@@ -2,11 +2,14 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"proudsieve/service/records"
 )
 
 // The states of an issue.
@@ -17,7 +20,7 @@ const (
 	IssueClosed = "closed" // a later audit no longer found it
 )
 
-const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.rule, i.title, i.severity, i.state, p.name AS assignee, i.rows, i.audit_id,
+const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.subject, i.rule, i.about, i.title, i.severity, i.state, p.name AS assignee, i.rows, i.audit_id,
 	(SELECT table_id FROM audits WHERE id = i.audit_id) AS table_id, i.waiver_reason, w.name AS waiver_by,
 	to_char(i.waiver_until, 'YYYY-MM-DD') AS waiver_until, i.waiver_rows, i.version, i.created_at, i.changed_at
 	FROM issues i JOIN datasets d ON d.id = i.dataset_id LEFT JOIN people p ON p.id = i.assignee_id LEFT JOIN people w ON w.id = i.waiver_by`
@@ -95,7 +98,7 @@ func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found 
 	}
 	for _, rule := range held {
 		issue, err := get[Issue](ctx, tx, "issue", issueColumns+
-			" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.state <> 'closed'", dataset, rule)
+			" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.subject = 'rule' AND i.state <> 'closed'", dataset, rule)
 		if errors.Is(err, ErrNotFound) {
 			continue
 		}
@@ -118,7 +121,7 @@ func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text str
 }
 
 func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f FoundRule) error {
-	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2", dataset, f.Rule)
+	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.subject = 'rule'", dataset, f.Rule)
 	if errors.Is(err, ErrNotFound) {
 		id, err := get[int64](ctx, tx, "issue",
 			"INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
@@ -159,7 +162,7 @@ func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f Fou
 func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, version int,
 	person int64) ([]string, error) {
 	gone, err := list[Issue](ctx, q, issueColumns+
-		" WHERE i.dataset_id = $1 AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
+		" WHERE i.dataset_id = $1 AND i.subject = 'rule' AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
 	if err != nil {
 		return nil, err
 	}
@@ -177,6 +180,57 @@ func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, ve
 		closed = append(closed, i.Rule)
 	}
 	return closed, nil
+}
+
+// NewIssue is an issue that a person makes.
+type NewIssue struct {
+	DatasetID, AuditID, PersonID   int64
+	Subject, Rule, Title, Severity string
+	About                          json.RawMessage
+	Rows                           int64
+}
+
+// AddIssue records an issue that a person makes, and returns its number.
+func AddIssue(ctx context.Context, q Querier, n NewIssue) (int64, error) {
+	id, err := get[int64](ctx, q, "issue",
+		"INSERT INTO issues (dataset_id, subject, rule, about, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id",
+		n.DatasetID, n.Subject, n.Rule, string(n.About), n.Title, n.Severity, n.Rows, n.AuditID)
+	if err != nil {
+		return 0, err
+	}
+	return *id, AddIssueEntry(ctx, q, *id, n.PersonID, "opened", n.Title, &n.AuditID)
+}
+
+// FollowLeads brings the issues that were made of leads up to date with an audit: told says what is still told of a
+// lead, by its kind and column, and for how many rows.
+func FollowLeads(ctx context.Context, tx *sqlx.Tx, dataset, audit int64,
+	told func(kind, column string) (says string, rows int64, ok bool)) error {
+	issues, err := list[Issue](ctx, tx, issueColumns+
+		" WHERE i.dataset_id = $1 AND i.subject = 'lead' AND i.state <> 'closed' ORDER BY i.id", dataset)
+	if err != nil {
+		return err
+	}
+	for _, i := range issues {
+		var about records.IssueSubject
+		if err := json.Unmarshal(i.About, &about); err != nil {
+			return err
+		}
+		says, rows, ok := told(i.Rule, about.Column)
+		if !ok {
+			if err := setIssue(ctx, tx, i.ID, IssueClosed, "closed", "", &audit); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, rows = $3, audit_id = $4 WHERE id = $1", i.ID, says, rows,
+			audit); err != nil {
+			return err
+		}
+		if err := setIssue(ctx, tx, i.ID, i.State, "seen", says, &audit); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // AskedQuestion is what the owner of the data was asked about a rule.

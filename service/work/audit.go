@@ -103,7 +103,17 @@ func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table
 			held = append(held, r.Rule)
 		}
 	}
-	return store.FollowIssues(ctx, tx, t.DatasetID, id, found, held)
+	if err := store.FollowIssues(ctx, tx, t.DatasetID, id, found, held); err != nil {
+		return err
+	}
+	return store.FollowLeads(ctx, tx, t.DatasetID, id, func(kind, column string) (string, int64, bool) {
+		for _, l := range result.Leads {
+			if l.Kind == kind && l.Column == column {
+				return l.Says, l.Rows, true
+			}
+		}
+		return "", 0, false
+	})
 }
 
 // judge audits a table by a rulebook; nil for a draft.
