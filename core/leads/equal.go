@@ -3,6 +3,7 @@ package leads
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"proudsieve/core/document"
 	"proudsieve/core/relation"
@@ -29,7 +30,7 @@ func init() {
 	Register(Kind{
 		Name: "near_key", Like: "%d columns name nearly every row, and some of them twice or not at all: %s.",
 		Finds:     "a column that names nearly every row, and some of them twice or not at all",
-		Threshold: "texts or whole numbers, 20 rows, nine in ten of which it names",
+		Threshold: "texts without spaces or whole numbers, 20 rows, nine in ten of which it names",
 		OfRows: func(s *Sample) []Suspicion {
 			var out []Suspicion
 			for i := range s.Columns {
@@ -90,6 +91,9 @@ const nearKeyFaults = 10
 func (c *Column) nearKey(rows int64) bool {
 	names := c.Type == table.TypeText || c.Type == table.TypeCode || c.Type == table.TypeInteger && c.consecutive()
 	distinct := float64(c.Distinct) * (1 + 3*c.DistinctError)
+	if len(c.Shapes) > 0 && strings.ContainsAny(c.Shapes[0].Text, " ·") {
+		return false // words, as of a remark
+	}
 	return c.Column != nil && rows >= 20 && names && c.Longest <= 64 && distinct*nearKeyFaults >= float64(rows*(nearKeyFaults-1))
 }
 

@@ -10,6 +10,7 @@ const (
 	natureFilled = 5  // of a hundred cells missing, at most, where a column is filled
 	natureEmpty  = 95 // at least, where it is not
 	natureParts  = 3  // of the table, of each kind
+	partsOfRows  = 60 // rows that a table has at least
 )
 
 func init() {
@@ -19,7 +20,7 @@ func init() {
 		Like:      "%d columns are filled in one part of the file alone: %s.",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			n := len(c.Gaps)
-			if n < 2*natureParts || c.Filled == 0 || t.Rows < int64(10*n) {
+			if n < 2*natureParts || c.Filled == 0 || t.Rows < partsOfRows {
 				return nil
 			}
 			size := func(i int) int64 { return t.Rows*int64(i+1)/int64(n) - t.Rows*int64(i)/int64(n) }

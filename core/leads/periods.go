@@ -62,7 +62,7 @@ func init() {
 	})
 	Register(Kind{
 		Name: "years_off", Finds: "dates that lie years away from the others",
-		Threshold: "eight years or more without a date between, and at most 1 % of the rows",
+		Threshold: "eight years or more without a date between; at most 1 % of the rows, or two",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			if c.Dates == nil {
 				return nil
@@ -74,7 +74,7 @@ func init() {
 				}
 			}
 			off, rows := yearsApart(years)
-			if rows == 0 || rows*100 > c.Filled {
+			if rows == 0 || rows*100 > c.Filled && rows > 2 || c.Filled < 20 {
 				return nil
 			}
 			says := make([]string, len(off))

@@ -38,6 +38,9 @@ func personal(c *Column) string {
 	if birth.MatchString(c.Name) && (c.Dates != nil || c.Type == table.TypeText && c.Filled > 0) {
 		return "dates of birth"
 	}
+	if c.Dates != nil || len(c.Looks.Orders) > 0 {
+		return ""
+	}
 	texts := c.seen()
 	for _, k := range []struct {
 		what string

@@ -51,9 +51,9 @@ type Outliers struct {
 	Far *Far `json:"far,omitempty"`
 }
 
-// Far is what lies three interquartile ranges outside the quartiles, or four where there are more than 5,000 numbers. Above them the ranges are those of the logarithms
-// of the positive numbers where the numbers are skewed to the right and none is negative, as those of rainfall and
-// incomes are.
+// Far is what lies three interquartile ranges outside the quartiles, or four where there are more than 5,000 numbers. Above
+// them the ranges are those of the logarithms of the positive numbers where these reach farther and none is negative, as
+// with rainfall and incomes.
 type Far struct {
 	Below int64 `json:"below"`
 	Above int64 `json:"above"`
@@ -135,7 +135,7 @@ func (s *Summary) spread(number func(string) (table.Decimal, bool)) *Spread {
 		times = farOfMany
 	}
 	low, high = outside(times)
-	out.Outliers.Far = s.far(ordered, low, high, times, out.Skewness)
+	out.Outliers.Far = far(ordered, low, high, times)
 	low, high = outside(bounds)
 	out.Histogram = histogram(ordered, low, high)
 	if s.counts.over {
@@ -169,16 +169,13 @@ func outliers(ordered []weighed, low, high table.Decimal) Outliers {
 	return out
 }
 
-// skewed is the skewness from which on numbers are looked at by their logarithms.
-const skewed = 1
-
 // far finds what lies far outside the quartiles.
-func (s *Summary) far(ordered []weighed, low, high, times table.Decimal, skewness *float64) *Far {
+func far(ordered []weighed, low, high, times table.Decimal) *Far {
 	if len(ordered) == 0 || low.Cmp(high) >= 0 {
 		return nil
 	}
-	if skewness != nil && *skewness > skewed && ordered[0].number.Sign() >= 0 {
-		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok {
+	if ordered[0].number.Sign() >= 0 {
+		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok && fence.Cmp(high) > 0 {
 			high = fence
 		}
 	}

@@ -503,9 +503,18 @@ func (d *Detection) agreeOnMarks() {
 	}
 	if len(undecided) > 0 {
 		because += "; can be read either way: " + strings.Join(undecided, ", ")
-		confidence = Ambiguous
+		if !d.pointed(undecided) { // a point is what nearly everybody means
+			confidence = Ambiguous
+		}
 	}
 	d.add("decimal mark", confidence, found, because)
+}
+
+// pointed reports whether some columns have points alone, and are read with them as decimal marks.
+func (d *Detection) pointed(names []string) bool {
+	return d.Reading.DecimalMark == "." && !slices.ContainsFunc(d.Columns, func(c ColumnEvidence) bool {
+		return slices.Contains(names, c.Name) && (c.Numbers.DecimalMark != "." || c.Numbers.GroupingMark != "")
+	})
 }
 
 // agreeOnDates sets the date patterns of the reading to the decided ones.
