@@ -220,7 +220,7 @@ func TestARulebookIsChangedByForms(t *testing.T) {
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
 	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline",
 		map[string]string{"source": changed.Source})
-	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 6 ||
+	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 7 ||
 		outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
 		t.Errorf("%+v, %v", outlined, err)
 	}

@@ -37,7 +37,7 @@ type IssueSubject struct {
 	Column  string   `json:"column,omitempty" doc:"The column of the lead, or of the text"`
 	Columns []string `json:"columns,omitempty"`
 	Text    string   `json:"text,omitempty" doc:"One of the texts that offend"`
-	Rows    []uint32 `json:"rows,omitempty" doc:"Numbers of rows"`
+	Rows    []uint32 `json:"rows,omitempty" maxItems:"10000" minimum:"1" maximum:"4294967294" doc:"Numbers of rows"`
 }
 
 // IssueEntry is one thing that happened to an issue, or was said about it.
