@@ -63,7 +63,7 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 				if s.neutral(b, op.sign) || op.sign != "-" && op.sign != "/" && s.neutral(a, op.sign) {
 					continue
 				}
-				if s.holds(of, func(i int) float64 { return op.float(s.floats[a][i], s.floats[b][i]) }) {
+				if s.holds(of, op.sign == "+" || op.sign == "-", func(i int) float64 { return op.float(s.floats[a][i], s.floats[b][i]) }) {
 					return s.suspect(of, []int{a, b}, fmt.Sprintf("%s %s %s", s.Columns[a].Name, op.sign, s.Columns[b].Name),
 						condition.Column(s.Columns[a].Name)+" "+strings.Replace(op.sign, "×", "*", 1)+" "+condition.Column(s.Columns[b].Name),
 						op.sign == "+" || op.sign == "-", func(v []table.Decimal) (table.Decimal, bool) { return op.exact(v[0], v[1]) }), true
@@ -77,7 +77,7 @@ func (s *Sample) workedOut(of int, numbers []int) (Suspicion, bool) {
 			if of >= parts[0] && of <= parts[len(parts)-1] || !trial.maybeSum(first, last) {
 				continue
 			}
-			if s.holds(of, func(i int) float64 {
+			if s.holds(of, true, func(i int) float64 {
 				sum := 0.0
 				for _, c := range parts {
 					sum += s.floats[c][i]
@@ -202,11 +202,12 @@ const partsMost = 16
 
 // isProduct reports whether a is of x b, which says the same as that of is a / b.
 func (s *Sample) isProduct(a, of, b int) bool {
-	return s.holds(a, func(i int) float64 { return s.floats[of][i] * s.floats[b][i] })
+	return s.holds(a, false, func(i int) float64 { return s.floats[of][i] * s.floats[b][i] })
 }
 
-// holds reports whether what is worked out is what a column holds in nearly all rows that were picked.
-func (s *Sample) holds(of int, work func(i int) float64) bool {
+// holds reports whether what is worked out is what a column holds in nearly all rows that were picked; exactly says that
+// nothing is rounded on the way.
+func (s *Sample) holds(of int, exactly bool, work func(i int) float64) bool {
 	applies, holds, breaks := 0, 0, 0
 	for i, is := range s.floats[of] {
 		x := work(i)
@@ -214,7 +215,7 @@ func (s *Sample) holds(of int, work func(i int) float64) bool {
 			continue
 		}
 		applies++
-		if nearly(x, is, s.cells[of][i].Value.Number.Places()) && (is != 0 || x == 0) {
+		if nearly(x, is, s.cells[of][i].Value.Number.Places(), exactly) && (is != 0 || x == 0) {
 			holds++
 		} else if breaks++; breaks > 3 && breaks*4 > applies {
 			return false
@@ -225,8 +226,11 @@ func (s *Sample) holds(of int, work func(i int) float64) bool {
 
 // nearly reports whether a number is another one that is rounded to so many places, or may have been worked out of
 // numbers that were rounded themselves: off by a thousandth at most.
-func nearly(x, is float64, places int) bool {
+func nearly(x, is float64, places int, exactly bool) bool {
 	off := math.Abs(x - is)
+	if exactly {
+		return off <= math.Pow10(-places)*0.501
+	}
 	return off <= math.Pow10(-places)*0.501 && off <= math.Abs(is)*0.05 || off <= math.Abs(is)*0.001
 }
 
@@ -287,6 +291,9 @@ func (s *Sample) suspect(of int, from []int, says, written string, exactly bool,
 		}
 		if exactly && x.Places() <= is.Number.Places() {
 			return true, x.Cmp(is.Number) != 0
+		}
+		if exactly {
+			return true, !rounded(x, is.Number)
 		}
 		return true, !near(x, is.Number)
 	}

@@ -47,8 +47,8 @@ func (s *Sample) copied(a, b int) (Suspicion, bool) {
 	applies, same := 0, 0
 	for i := range s.Picked {
 		x, y := &s.cells[a][i], &s.cells[b][i]
-		if x.Missing || y.Missing {
-			continue
+		if x.Missing || y.Missing || s.usual(a, i) && s.usual(b, i) {
+			continue // of what stands nearly everywhere nothing can be told
 		}
 		applies++
 		if x.Identity(s.texts[a][i]) == y.Identity(s.texts[b][i]) {
@@ -80,6 +80,15 @@ func (s *Sample) copied(a, b int) (Suspicion, bool) {
 			document.Counted(answer.Rows, "row", "rows"))
 		return l, answer.Rows*breaksMost <= answer.Applies
 	}}, true
+}
+
+// usualShare is the part, one in so many, of its cells from which on the most frequent text of a column says nothing.
+const usualShare = 3
+
+// usual reports whether a cell holds what nearly all of its column hold.
+func (s *Sample) usual(c, i int) bool {
+	of := &s.Columns[c]
+	return len(of.Frequent) > 0 && of.Frequent[0].Rows*usualShare > of.Filled && s.texts[c][i] == of.Frequent[0].Text
 }
 
 // times suspects that the numbers of column b are so many times those of column a.
@@ -116,7 +125,7 @@ func (s *Sample) times(a, b int) (Suspicion, bool) {
 		if x.Kind != table.Number || y.Kind != table.Number {
 			return false, false
 		}
-		return true, !near(x.Number.Mul(exact), y.Number)
+		return true, !rounded(x.Number.Mul(exact), y.Number)
 	}
 	return Suspicion{Row: row, Told: func(answer Answer) (Lead, bool) {
 		l := Lead{Column: second, Columns: []string{first, second}, Rows: answer.Rows}

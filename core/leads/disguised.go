@@ -42,8 +42,10 @@ func init() {
 func (c *Column) isPlaceholder(one profile.Frequency) bool {
 	level := table.Level(one.Text)
 	if slices.Contains(placeholders, level) {
-		// A code of one letter or a word that most cells hold is what the column is about.
-		return len(level) != 1 || !isLetter(level[0]) || c.Numbers != nil
+		// A code of one letter, one of as many letters as all others have, or a word that most cells hold is what the
+		// column is about.
+		isCode := len(level) <= 3 && c.Longest <= 3 && strings.IndexFunc(level, func(r rune) bool { return r < 'a' || r > 'z' }) < 0
+		return c.Numbers != nil || !isCode && one.Rows*2 < c.Filled && (len(level) != 1 || !isLetter(level[0]))
 	}
 	if c.Numbers == nil || one.Rows < 2 || !isNines(level) {
 		return false

@@ -15,6 +15,8 @@ const (
 	oftenTimes = 8
 	// oftenAtLeast is in how many rows it stands at least.
 	oftenAtLeast = 10
+	// zerosAtHome is the part, one in so many, of a column from which on zeros are how its numbers lie.
+	zerosAtHome = 5
 )
 
 func init() {
@@ -32,6 +34,9 @@ func init() {
 			}
 			sure := 0.8
 			if x, ok := table.ParseDecimal(first.Text); ok && x.Sign() == 0 {
+				if first.Rows*zerosAtHome > c.Filled {
+					return nil
+				}
 				sure = 0.4 // nothing was there: rain, a dry river
 			}
 			written := first.Text

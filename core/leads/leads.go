@@ -180,7 +180,7 @@ type Gathered struct {
 }
 
 // gatheredFrom is how many leads of one kind are told in one sentence.
-const gatheredFrom = 4
+const gatheredFrom = 3
 
 // Gather puts like with like, in the order of the first of each kind.
 func Gather(ordered []Lead) []Gathered {

@@ -16,11 +16,15 @@ const (
 	// groupAtLeast is how many rows a group has that were picked, and groupsMost how many groups a column makes.
 	groupAtLeast = 12
 	groupsMost   = 300
+	// groupKnown is how many rows tell what lies far from a group.
+	groupKnown = 40
 	// tight is the ratio of the numbers between which nine in ten of a group lie, up to which one that is ten times
 	// too great or too small stands out.
 	tight = 8
 	// groupedRare is the part, one in so many, of the rows that stand out in their groups.
 	groupedRare = 50
+	// groupedFew is that of the rows that lie far from their groups, for which less speaks.
+	groupedFew = 1000
 )
 
 func init() {
@@ -33,13 +37,16 @@ func init() {
 	Register(Kind{
 		Name: "group_outliers", Like: "%d columns hold numbers far from those of their group: %s.",
 		Finds:     "numbers far from those of their group that are none far from all others",
-		Threshold: "four interquartile ranges outside the quartiles of the group (of logarithms, where all are positive), and no digit lost or added; one in 50 at most",
+		Threshold: "four interquartile ranges outside the quartiles of the group (of logarithms, where all are positive), and no digit lost or added; one in 1,000 at most, or two",
 		OfRows:    func(s *Sample) []Suspicion { return s.grouped(false) },
 	})
 }
 
 // group is how the numbers of a group lie.
-type group struct{ low, high, first, third, median float64 }
+type group struct {
+	low, high, first, third float64
+	rows                    int // that were picked
+}
 
 // grouped suspects numbers that stand out in the groups of the column that tells their numbers apart best; of the
 // whole column where none does.
@@ -75,7 +82,7 @@ func (s *Sample) grouped(shifted bool) []Suspicion {
 			if by >= 0 {
 				of, columns = "those of the same "+s.Columns[by].Name, append(columns, s.Columns[by].Name)
 			}
-			l := Lead{Column: column.Name, Columns: columns, Rows: answer.Rows, Sure: 0.8, Condition: s.usual(c, by, groups, shifted)}
+			l := Lead{Column: column.Name, Columns: columns, Rows: answer.Rows, Sure: 0.8, Condition: s.within(c, by, groups, shifted)}
 			if shifted {
 				l.Says = fmt.Sprintf("%s of %s %s ten, a hundred or a thousand times as great or small as %s, as if a digit or the point had slipped.",
 					document.Counted(answer.Rows, "number", "numbers"), column.Name, document.Plural(answer.Rows, "is", "are"), of)
@@ -84,7 +91,11 @@ func (s *Sample) grouped(shifted bool) []Suspicion {
 				l.Says = fmt.Sprintf("%s of %s %s far from %s.", document.Counted(answer.Rows, "number", "numbers"), column.Name,
 					document.Plural(answer.Rows, "lies", "lie"), of)
 			}
-			return l, answer.Rows > 0 && answer.Rows*groupedRare <= answer.Applies
+			rare := answer.Rows*groupedRare <= answer.Applies
+			if !shifted {
+				rare = answer.Rows <= 2 || answer.Rows*groupedFew <= answer.Applies
+			}
+			return l, answer.Rows > 0 && rare
 		}})
 	}
 	return out
@@ -119,6 +130,9 @@ const groupReach = 4
 // beyond reports whether a number stands far outside its group, by logarithms where these are of positive numbers.
 func (g group) beyond(x float64) bool {
 	first, third := g.first, g.third
+	if g.low == 0 || g.rows < groupKnown {
+		return false // what begins at nothing trails off above
+	}
 	if g.low > 0 && x > 0 {
 		first, third, x = math.Log(first), math.Log(third), math.Log(x)
 	}
@@ -201,7 +215,7 @@ func (s *Sample) groupsBy(c, by int) map[string]group {
 		}
 		slices.Sort(some)
 		at := func(share float64) float64 { return some[int(share*float64(len(some)-1))] }
-		out[name] = group{low: at(0.05), high: at(0.95), first: at(0.25), third: at(0.75), median: at(0.5)}
+		out[name] = group{low: at(0.05), high: at(0.95), first: at(0.25), third: at(0.75), rows: len(some)}
 	}
 	return out
 }
@@ -209,8 +223,8 @@ func (s *Sample) groupsBy(c, by int) map[string]group {
 // groupsWritten is how many groups a condition names at most.
 const groupsWritten = 12
 
-// usual writes between what the numbers of each group lie, as a condition has it.
-func (s *Sample) usual(c, by int, groups map[string]group, shifted bool) string {
+// within writes between what the numbers of each group lie, as a condition has it.
+func (s *Sample) within(c, by int, groups map[string]group, shifted bool) string {
 	if len(groups) > groupsWritten {
 		return ""
 	}

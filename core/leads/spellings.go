@@ -18,6 +18,8 @@ const (
 	slipRarer = 20
 	// slipLength is the length from which on texts that differ in one letter may be one.
 	slipLength = 5
+	// slipsTwo is the length from which on they may differ in two.
+	slipsTwo = 16
 )
 
 func init() {
@@ -95,11 +97,14 @@ func Spellings(texts []profile.Frequency) [][]profile.Frequency {
 // isSlip reports whether a text is a slip of typing away from another one, digits left aside: those make another code.
 func isSlip(text, other string) bool {
 	n := utf8.RuneCountInString(text)
+	if digits(text) != "" && !strings.ContainsRune(text, ' ') {
+		return false // a code
+	}
 	if n < slipLength || utf8.RuneCountInString(other) < slipLength || digits(text) != digits(other) {
 		return false
 	}
 	most := 1
-	if n >= 10 {
+	if n >= slipsTwo {
 		most = 2
 	}
 	return rulebook.Distance(text, other, most) <= most

@@ -90,7 +90,7 @@ function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
     <Section title="What looks odd, though no rule asked">
       {shown.map((alike) => {
         const kind = alike[0].kind;
-        const told = open.includes(kind) || alike.length < 4 ? alike : alike.slice(0, 1);
+        const told = open.includes(kind) || alike.length < 3 ? alike : alike.slice(0, 1);
         return (
           <Box key={kind}>
             {told.map((l) => (
