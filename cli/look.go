@@ -437,7 +437,12 @@ func (o *output) leads(r *audit.Result) {
 	o.line("%s", o.styled("1", "What looks odd, though no rule asked; what may cost most first"))
 	var says []string
 	for _, g := range leads.Gather(r.Leads) {
-		says = append(says, g.Says...)
+		for i, one := range g.Says {
+			if len(g.Says) == len(g.Leads) {
+				one += firstOf(g.Leads[i].FirstRows)
+			}
+			says = append(says, one)
+		}
 	}
 	most := leadsShown
 	if o.all {
@@ -449,6 +454,22 @@ func (o *output) leads(r *audit.Result) {
 	if n := len(says) - most; n > 0 {
 		o.line("  and %d more; --all shows them", n)
 	}
+}
+
+// firstOf names some rows.
+func firstOf(rows []uint32) string {
+	if len(rows) == 0 {
+		return ""
+	}
+	texts := make([]string, 0, 3)
+	for _, r := range rows[:min(len(rows), 3)] {
+		texts = append(texts, count(int64(r)))
+	}
+	more := ""
+	if len(rows) > 3 {
+		more = "; …"
+	}
+	return " (row " + strings.Join(texts, "; ") + more + ")"
 }
 
 func (o *output) patterns(r *audit.Result) {

@@ -84,10 +84,12 @@ type Lead = leads.Lead
 func (r *run) known(out *Result) *leads.Table {
 	t := out.known()
 	t.Closing = out.Closing
+	out.looks = make([]leads.Looks, len(t.Columns))
 	for c := range t.Columns {
 		j := r.plan.judges[c]
 		if t.Columns[c].Cells = j.cells; j.cells.Open {
 			t.Columns[c].Looks = r.census[c].looks(j.cells)
+			out.looks[c] = t.Columns[c].Looks
 		}
 	}
 	for _, check := range r.plan.checks {
@@ -171,9 +173,12 @@ func (r *Result) LookAgain(ctx context.Context, source table.Source, workers int
 	}
 	for c := range t.Columns {
 		t.Columns[c].Cells = r.book.Cells(t.Columns[c].Name)
+		if r.looks != nil {
+			t.Columns[c].Looks = r.looks[c]
+		}
 	}
 	r.Leads, r.MeantSo = append(r.Leads, r.MeantSo...), nil
-	found, err := leads.FindAgain(ctx, t, &relation.Table{Source: source, Book: r.book, Workers: workers})
+	found, err := leads.FindAgain(ctx, t, &relation.Table{Source: source, Book: r.book, Workers: workers}, r.Leads)
 	if err != nil {
 		return err
 	}

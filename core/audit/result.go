@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"proudsieve/core/intake/delimited"
+	"proudsieve/core/leads"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -45,7 +46,8 @@ type Result struct {
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
-	book *rulebook.Rulebook // by which it was read in the end
+	book  *rulebook.Rulebook // by which it was read in the end
+	looks []leads.Looks      // of the columns that nobody declared
 
 	Checkpoints []delimited.Checkpoint `json:"-"` // where parts of the file start, for reading a page of rows
 }

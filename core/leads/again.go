@@ -3,6 +3,7 @@ package leads
 import (
 	"context"
 	"math"
+	"slices"
 	"strings"
 
 	"proudsieve/core/relation"
@@ -61,8 +62,9 @@ func (r *Row) Cell(c int) *rulebook.Cell { return r.r.Cell(r.b, c, r.index) }
 // Text returns its text.
 func (r *Row) Text(c int) string { return r.b.Columns[c].At(r.index) }
 
-// FindAgain looks at a table once more.
-func FindAgain(ctx context.Context, t *Table, source *relation.Table) ([]Lead, error) {
+// FindAgain looks at a table once more. Those of the leads of the first reading that speak of texts get some of their
+// rows.
+func FindAgain(ctx context.Context, t *Table, source *relation.Table, first []Lead) ([]Lead, error) {
 	s, err := pick(ctx, t, source)
 	if err != nil {
 		return nil, err
@@ -88,13 +90,24 @@ func FindAgain(ctx context.Context, t *Table, source *relation.Table) ([]Lead, e
 	if err != nil {
 		return nil, err
 	}
-	rows := make([]Suspicion, len(questions))
+	rows := make([]Suspicion, len(questions), len(questions)+len(first))
 	for i, q := range questions {
 		rows[i] = q.Suspicion
+	}
+	var placed []int // leads of the first reading that are asked for
+	for i := range first {
+		if row := t.rowsOf(&first[i]); row != nil {
+			rows, placed = append(rows, Suspicion{Row: row}), append(placed, i)
+		}
 	}
 	answers, err := answer(ctx, source, rows)
 	if err != nil {
 		return nil, err
+	}
+	for k, i := range placed {
+		if found := answers[len(questions)+k].FirstRows; found != nil {
+			first[i].FirstRows = found
+		}
 	}
 	var out []Lead
 	for i, q := range questions {
@@ -110,6 +123,45 @@ func FindAgain(ctx context.Context, t *Table, source *relation.Table) ([]Lead, e
 		}
 	}
 	return out, nil
+}
+
+// rowsOf tells the rows that a lead of the first reading speaks of; nil where that is not known by its texts.
+func (t *Table) rowsOf(l *Lead) func(r *Row) (applies, meant bool) {
+	c := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == l.Column })
+	if c < 0 || len(l.FirstRows) > 0 {
+		return nil
+	}
+	if l.Kind == "date_orders" { // the first that the most frequent pattern does not fit
+		patterns := make([]table.DatePattern, len(t.Columns[c].Looks.Orders))
+		for i, o := range t.Columns[c].Looks.Orders {
+			patterns[i] = table.MustDatePatterns(o.Text)[0]
+		}
+		return func(r *Row) (bool, bool) {
+			if len(patterns) < 2 {
+				return false, false
+			}
+			if _, fits := patterns[0].Parse(r.Text(c)); fits {
+				return true, false
+			}
+			for _, p := range patterns[1:] {
+				if _, fits := p.Parse(r.Text(c)); fits {
+					return true, true
+				}
+			}
+			return true, false
+		}
+	}
+	if len(l.Texts) == 0 {
+		return nil
+	}
+	texts := map[string]bool{}
+	for _, t := range l.Texts {
+		texts[t.Text] = true
+	}
+	return func(r *Row) (bool, bool) {
+		text, cell := r.Text(c), r.Cell(c)
+		return true, texts[text] || cell.Value.Kind == table.Number && texts[cell.Value.Identity()]
+	}
 }
 
 // pick reads the rows that suspicions rest on: all where they are few.

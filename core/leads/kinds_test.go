@@ -306,3 +306,33 @@ func TestDaysAsSpreadsheetsCountThem(t *testing.T) {
 	finds(t, "day_numbers", "sampled", days("sampled"), "45292 being 2024-01-01", 0)
 	finds(t, "day_numbers", "a height", days("height"), "", 0)
 }
+
+// A lead of the first reading tells some of its rows, and that of mixed dates where the other order begins.
+func TestRowsOfLeads(t *testing.T) {
+	for name, c := range map[string]struct{ kind, content, rows string }{
+		"spellings": {"spellings", lines("p,n", 60, but(func(i int) string { return "Millrace," + fmt.Sprint(i) },
+			map[int]string{5: "MILLRACE,5", 40: "MILLRACE,40"})), "[6 41]"},
+		"outliers": {"outliers", lines("id,n", 60, but(func(i int) string { return fmt.Sprintf("r%d,%d", i, 60+i*8%21) },
+			map[int]string{8: "r8,7412000.0"})), "[9]"},
+	} {
+		found := ""
+		for _, l := range told(t, c.content) {
+			if l.Kind == c.kind {
+				found = fmt.Sprint(l.FirstRows)
+			}
+		}
+		if found != c.rows {
+			t.Errorf("%s: rows %s, want %s", name, found, c.rows)
+		}
+	}
+	for _, l := range told(t, lines("d,n", 400, func(i int) string {
+		if i < 200 {
+			return fmt.Sprintf("%02d/%02d/2024,%d", i%28+1, i%12+1, i)
+		}
+		return fmt.Sprintf("%02d/%02d/2024,%d", i%12+1, i%28+1, i)
+	})) {
+		if l.Kind == "date_orders" && (len(l.FirstRows) == 0 || l.FirstRows[0] != 209) {
+			t.Errorf("the other order begins in row %v", l.FirstRows)
+		}
+	}
+}

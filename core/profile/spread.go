@@ -52,8 +52,9 @@ type Outliers struct {
 }
 
 // Far is what lies three interquartile ranges outside the quartiles, or four where there are more than 5,000 numbers. Above
-// them the ranges are those of the logarithms of the positive numbers where these reach farther and none is negative, as
-// with rainfall and incomes.
+// them the ranges are those of the logarithms of the positive numbers where none is negative and these lie more evenly
+// around their median (by the 5th and the 95th of a hundred, as Hinkley, Biometrika 62, 1975), as with rainfall and
+// incomes.
 type Far struct {
 	Below int64 `json:"below"`
 	Above int64 `json:"above"`
@@ -175,7 +176,7 @@ func far(ordered []weighed, low, high, times table.Decimal) *Far {
 		return nil
 	}
 	if ordered[0].number.Sign() >= 0 {
-		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok && fence.Cmp(high) > 0 {
+		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok {
 			high = fence
 		}
 	}
@@ -212,7 +213,7 @@ func far(ordered []weighed, low, high, times table.Decimal) *Far {
 }
 
 // highFenceOfLogs returns the number whose logarithm lies so many interquartile ranges of logarithms above their upper
-// quartile; zeros are left aside.
+// quartile, where these lie more evenly than the numbers do; zeros are left aside.
 func highFenceOfLogs(ordered []weighed, times float64) (table.Decimal, bool) {
 	positive, count := ordered, int64(0)
 	for len(positive) > 0 && positive[0].number.Sign() == 0 {
@@ -224,12 +225,25 @@ func highFenceOfLogs(ordered []weighed, times float64) (table.Decimal, bool) {
 	if count < 4 {
 		return table.Decimal{}, false
 	}
-	first, third := quantile(positive, count, quarter).Float(), quantile(positive, count, threeQuarters).Float()
+	at := func(share table.Decimal) float64 { return quantile(positive, count, share).Float() }
+	low, median, high := at(hundredths(5)), at(hundredths(50)), at(hundredths(95))
+	if uneven(math.Log(low), math.Log(median), math.Log(high)) >= uneven(low, median, high) {
+		return table.Decimal{}, false
+	}
+	first, third := at(quarter), at(threeQuarters)
 	fence := third * math.Pow(third/first, times)
 	if math.IsInf(fence, 0) || math.IsNaN(fence) {
 		return table.Decimal{}, false
 	}
 	return table.DecimalNear(fence), true
+}
+
+// uneven says how unevenly two quantiles lie around the median, from 0 to 1.
+func uneven(low, median, high float64) float64 {
+	if high <= low {
+		return 0
+	}
+	return math.Abs(high+low-2*median) / (high - low)
 }
 
 // unsure counts the numbers that are as near to a fence as the fence and they may be off.
