@@ -218,7 +218,6 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"a column that is not there", []string{"sift", write(t, "lacking.csv", "sample\nS1\n"), "--rules", rules}, 1,
 			""},
 		{"no file at all", []string{"sift"}, 2, "proudsieve sift takes FILE; 0 given"},
-		{"two files", []string{"sift", good, good}, 2, "takes FILE; 2 given"},
 		{"no workers", []string{"sift", good, "--workers", "0"}, 2, "--workers is at least 1"},
 		{"no such option", []string{"sift", good, "--colour"}, 2, "see: proudsieve sift --help"},
 		{"no such command", []string{"sieve"}, 2, `there is no command "sieve"`},

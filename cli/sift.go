@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -48,8 +49,8 @@ type between struct {
 
 func siftCommand() *cli.Command {
 	return &cli.Command{
-		Name: "sift", Usage: "audit one file, without any service", ArgsUsage: "FILE",
-		Description: "Without --rules the reading of the file is worked out, its columns are described, and values that are not of\ntheir column's type are pointed out. With --rules the file is judged; exit status 1 says that it fell short.",
+		Name: "sift", Usage: "audit files, without any service", ArgsUsage: "FILE...",
+		Description: "Without --rules the reading of the file is worked out, its columns are described, and values that are not of\ntheir column's type are pointed out. With --rules the file is judged; exit status 1 says that it fell short.\nA file named - is what comes in on the standard input. Of several files each gets a line, and the exit status is that of the worst.",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "rules", Usage: "the rulebook to judge by"},
 			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are judged at once",
@@ -61,18 +62,28 @@ func siftCommand() *cli.Command {
 			allFlag(), jsonFlag(),
 		}, append(judgeFlags(), readingFlags()...)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Int("workers") < 1 {
+				return fmt.Errorf("--workers is at least 1, not %d", c.Int("workers"))
+			}
+			o := outputOf(c)
+			if c.Args().Len() > 1 {
+				return o.siftEach(ctx, c, c.Args().Slice())
+			}
 			args, err := arguments(c, "FILE")
 			if err != nil {
 				return err
 			}
-			if c.Int("workers") < 1 {
-				return fmt.Errorf("--workers is at least 1, not %d", c.Int("workers"))
+			path, done, err := orInput(c, args[0])
+			if err != nil {
+				return err
 			}
+			defer done()
+			args[0] = path
 			result, file, book, err := sift(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
-			o := outputOf(c)
+			defer file.Close()
 			shown, err := o.lookInto(ctx, c, args[0], result, file, book)
 			if err != nil {
 				return err
@@ -319,11 +330,15 @@ func shortNumber(text string) string {
 
 var graveness = map[rulebook.Severity]int{rulebook.Major: 0, rulebook.Minor: 1, rulebook.Note: 2}
 
+// graver orders findings by their severity, then by what they cost.
+func graver(a, b audit.Finding) int {
+	return cmp.Or(graveness[a.Severity]-graveness[b.Severity], cmp.Compare(b.Rows, a.Rows))
+}
+
 func (o *output) findings(r *audit.Result) {
 	g := newGrid("severity", ">rows", ">points", ">alone", "rule", "what was found")
 	gravest := slices.Clone(r.Findings)
-	slices.SortStableFunc(gravest,
-		func(a, b audit.Finding) int { return graveness[a.Severity] - graveness[b.Severity] })
+	slices.SortStableFunc(gravest, graver)
 	for _, f := range gravest {
 		found := f.Found
 		if len(f.Texts) > 0 {
