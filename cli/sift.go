@@ -23,14 +23,17 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/table"
 )
 
 // sifted is what sift prints for programs.
 type sifted struct {
-	File      siftedFile        `json:"file"`
-	Reading   intake.Reading    `json:"reading"`
-	Detection *detect.Detection `json:"detection,omitempty"`
+	File    siftedFile     `json:"file"`
+	Reading intake.Reading `json:"reading"`
+	// OwnReading says that the metadata beside the file say that it is in the standard reading, as tables of ours are.
+	OwnReading bool              `json:"own_reading,omitempty"`
+	Detection  *detect.Detection `json:"detection,omitempty"`
 	*audit.Result
 	Between *between `json:"between,omitempty"`
 }
@@ -124,8 +127,17 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	open := content.AtPath(path)
 	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
 	var file *intake.File
-	if book != nil {
+	out.OwnReading, err = standardBeside(path)
+	switch {
+	case err != nil:
+	case out.OwnReading && book != nil:
+		book = book.ForTable()
+	case out.OwnReading && fixed.Delimiter == "":
+		fixed = intake.Standard()
+	}
+	if book != nil && err == nil {
 		file, err = intake.Open(ctx, open, book.Reading)
+	} else if err != nil {
 	} else if book, out.Detection, err = draft(ctx, path, open, fixed); err == nil {
 		file = out.Detection.File
 	}
@@ -168,6 +180,24 @@ func findBetween(ctx context.Context, t *relation.Table, result *audit.Result) (
 	correlations, err := relation.Correlate(ctx, t, t.NumberColumns())
 	return &between{keys, correlations}, err
 }
+
+// standardBeside reports whether there are metadata beside a file that say that it is a table of ours. Its rulebook's
+// reading is that of deliveries then, and not its own.
+func standardBeside(path string) (bool, error) {
+	f, err := os.Open(path + csvw.Suffix)
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	metadata, err := io.ReadAll(io.LimitReader(f, metadataMost))
+	return csvw.IsStandard(metadata), err
+}
+
+// metadataMost is how many bytes of metadata are looked at.
+const metadataMost = 8 << 20
 
 func sizeOf(path string) (int64, error) {
 	info, err := os.Stat(path)
@@ -257,6 +287,9 @@ func (o *output) sifted(s *sifted, judged bool) {
 
 func (o *output) file(s *sifted) {
 	o.line("%s  %s bytes", o.styled("1", safe(s.File.Name)), count(s.File.Bytes))
+	if s.OwnReading {
+		o.line("Read as its metadata beside it say: commas, points, ISO dates.")
+	}
 	if s.File.SHA256 != "" {
 		o.line("SHA-256 %s", s.File.SHA256)
 	}

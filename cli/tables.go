@@ -2,13 +2,18 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
 	"proudsieve/core/relation"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 )
@@ -84,10 +89,13 @@ func tableCommand() *cli.Command {
 				if s.command.Bool("change-log") {
 					what.What = client.DownloadTableParamsWhatChangeLog
 				}
-				return save(args[1], func(f *os.File) error {
+				if err := save(args[1], func(f *os.File) error {
 					bytes, err := s.DownloadTable(ctx, id, &what)
 					return client.Save(f, bytes, err)
-				})
+				}); err != nil || what.What != "" {
+					return err
+				}
+				return s.saveMetadata(ctx, id, args[1])
 			}),
 	)
 }
@@ -140,4 +148,28 @@ func safeHeads(names []string) []string {
 		}
 	}
 	return heads
+}
+
+// saveMetadata writes beside a cleaned or merged table how it is read, by the rulebook of its dataset, where there is one.
+func (s *session) saveMetadata(ctx context.Context, id int64, path string) error {
+	t, err := s.ShowTable(ctx, id)
+	if err != nil || t.Origin == "delivery" {
+		return err
+	}
+	d, err := s.ShowRulebooks(ctx, t.Dataset, t.Dataset, nil)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	book, err := rulebook.Parse([]byte(d.Source))
+	if err != nil {
+		return err
+	}
+	return save(path+csvw.Suffix, func(f *os.File) error {
+		_, err := f.Write(csvw.OfTable(book, filepath.Base(path)))
+		return err
+	})
 }

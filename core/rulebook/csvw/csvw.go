@@ -21,6 +21,7 @@ type description struct {
 	Context     any     `json:"@context,omitempty"`
 	URL         string  `json:"url,omitempty"`
 	Title       string  `json:"dc:title,omitempty"`
+	ConformsTo  string  `json:"dc:conformsTo,omitempty"`
 	Dialect     dialect `json:"dialect"`
 	TableSchema schema  `json:"tableSchema"`
 }

@@ -222,3 +222,16 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// The metadata of a table of ours say that it is in the standard reading; those of a delivery say how it is read.
+func TestATableOfOursIsKnownByItsMetadata(t *testing.T) {
+	book := testkit.Book(t, `dataset: d
+reading: {delimiter: ";", decimal_mark: ",", dates: [dd.MM.yyyy]}
+columns: [{name: a, pattern: "[a-z]+"}, {name: n, type: decimal}, {name: day, type: date}]
+`)
+	delivered, _ := csvw.Of(book, "d.csv")
+	if !csvw.IsStandard(csvw.OfTable(book, "d.csv")) || csvw.IsStandard(delivered) || csvw.IsStandard([]byte("{}")) ||
+		csvw.IsStandard([]byte("no JSON")) {
+		t.Error("a table of ours is taken for a delivery, or the other way round")
+	}
+}

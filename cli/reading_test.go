@@ -1,0 +1,31 @@
+package cli
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/csvw"
+)
+
+// A table of ours passes its rulebook outside the service, whose reading is that of deliveries: its own goes with it.
+func TestATableOfOursIsReadAsItsMetadataSay(t *testing.T) {
+	const source = "dataset: d\nreading: {delimiter: \";\", decimal_mark: \",\", dates: [dd.MM.yyyy]}\n" +
+		"columns: [{name: n, type: decimal, required: true}, {name: day, type: date, required: true}]\n"
+	rules := write(t, "rules.yaml", source)
+	cleaned := write(t, "cleaned.csv", "n,day\n1.5,2024-05-31\n2.25,2024-06-01\n")
+	if code, out, _ := run("sift", cleaned, "--rules", rules); code != 1 {
+		t.Errorf("exit %d without metadata\n%s", code, out)
+	}
+	book, err := rulebook.Parse([]byte(source))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(cleaned+csvw.Suffix, csvw.OfTable(book, "cleaned.csv"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, out, stderr := run("sift", cleaned, "--rules", rules); code != 0 || !strings.Contains(out, "Read as its metadata beside it say") {
+		t.Errorf("exit %d with them\n%s%s", code, out, stderr)
+	}
+}
