@@ -36,7 +36,8 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
-	only := flag.String("only", "", "memory: only the lines on memory")
+	only := flag.String("only", "", "memory or kinds: only the lines on memory, or on kinds of columns")
+	megas := flag.Int("kind-size", 60, "megabytes of each kind of column")
 	flag.Parse()
 	if *rows < 1000 {
 		return fmt.Errorf("%d rows are too few to measure; give at least 1000", *rows)
@@ -50,10 +51,16 @@ func run(ctx context.Context) error {
 	if err := os.WriteFile(b.book, []byte(rules), 0o600); err != nil {
 		return err
 	}
-	if *only == "memory" {
+	switch *only {
+	case "memory":
 		return b.fitting(ctx)
+	case "kinds":
+		return b.ofKinds(*megas)
 	}
 	if err := errors.Join(b.auditing(), b.judging(), b.growing(*large)); err != nil {
+		return err
+	}
+	if err := b.ofKinds(*megas); err != nil {
 		return err
 	}
 	if err := b.fitting(ctx); err != nil {
