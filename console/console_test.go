@@ -133,8 +133,16 @@ func (p *person) delivers(dataset, file string) {
 		p.t.Fatal(err)
 	}
 	p.visit("/datasets/" + dataset)
-	p.do("choosing the file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{path}))
-	p.presses("Take it in")
+	p.sees("Deliveries and tables")
+	// A field that is drawn anew once something has come in forgets the file: it is chosen again then.
+	const chosen = `document.querySelector('input[type="file"]')?.files.length === 1`
+	for deadline := time.Now().Add(patience); ; {
+		p.do("choosing the file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{path}))
+		p.presses("Take it in")
+		if evaluate[bool](p, chosen+` || !location.pathname.startsWith("/datasets/")`) || time.Now().After(deadline) {
+			return
+		}
+	}
 }
 
 const smallMerge = `merge: results_by_river

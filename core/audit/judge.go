@@ -14,8 +14,9 @@ type judge struct {
 	lacking, mistyped uint16
 	values            []columnCheck // of values
 	sweep             sweep
-	plain             []plainCheck // of a swept column of texts
-	units             *unitsCheck  // of a swept column of numbers; nil for no bounds
+	dates             table.DatePattern // of a swept column of dates
+	plain             []plainCheck      // of a swept column of texts
+	units             *unitsCheck       // of a swept column of numbers; nil for no bounds
 	// digitsAlike says that texts which differ in nothing but their digits are judged alike.
 	digitsAlike bool
 }
@@ -45,6 +46,7 @@ const (
 	sweepNothing sweep = iota
 	sweepNumbers
 	sweepTexts
+	sweepDates
 )
 
 func (j *judge) add(rule rulebook.CellRule, check int) {
@@ -69,6 +71,17 @@ func (j *judge) findSweep() {
 		j.sweepTexts()
 	case j.cells.Type.IsNumber() && j.cells.PlainNumbers():
 		j.sweepNumbers()
+	case len(j.values) == 0:
+		if rivals, _ := j.cells.Patterns(); len(rivals) == 0 { // which have to be counted
+			j.sweepDates()
+		}
+	}
+}
+
+// sweepDates sweeps a column of dates or datetimes that all have one length.
+func (j *judge) sweepDates() {
+	if pattern, ok := j.cells.FixedDates(); ok {
+		j.sweep, j.dates = sweepDates, pattern
 	}
 }
 

@@ -185,7 +185,7 @@ func (s *stretch) judge(b *table.Batch) error {
 			}
 			s.countTexts(c, column.ones[:len(d.Tokens)])
 			column.forget()
-		case table.MostlyNew(len(column.met), int(s.rows)):
+		case table.MostlyNew(len(column.met), int(s.rows)-len(column.missingRows)): // empty cells say nothing
 			s.describe(c)
 			column.forget()
 			d.Reset()

@@ -19,6 +19,8 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 			c.sweepNumbers(j, p, at, d, first, last)
 		case sweepTexts:
 			c.sweepTexts(j, p, at, d, first, last)
+		case sweepDates:
+			c.sweepDates(j, p, at, d, first, last)
 		default:
 			for code := first; code < last; code++ {
 				c.look(j, d, code)
@@ -134,4 +136,40 @@ func (c *stretchColumn) ofPlainText(j *judge, t table.Token) uint16 {
 		c.like, c.likeBroken = like, j.ofPlainText(t)
 	}
 	return c.likeBroken
+}
+
+// sweepDates judges cells of a column of dates or datetimes that all have one length.
+func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
+	length, timed, iso := j.dates.Fixed(), j.cells.Type == table.TypeDateTime, j.dates.String() == table.ISODates[0].String()
+	valued, keyed := p.valued[at], p.keyed[at]
+	for code := first; code < last; code++ {
+		t, text := d.Tokens[code], ""
+		micros, ok := int64(0), false
+		switch {
+		case !t.Inline():
+			if text = d.Text(uint32(code)); len(text) == length {
+				micros, ok = j.dates.Parse(text)
+			}
+		case t.Len() == length && !j.cells.MayBeMissing(t):
+			var raw [16]byte
+			micros, ok = j.dates.Parse(string(t.Bytes(&raw)))
+		}
+		if !ok {
+			c.look(j, d, code)
+			continue
+		}
+		value := table.InstantValue(micros)
+		if !timed {
+			value = table.DateValue(value.Day())
+		}
+		if valued {
+			c.values[code] = value
+		}
+		if keyed {
+			if c.identities[code] = t; !iso {
+				c.identities[code] = table.TokenOf(value.Identity())
+			}
+		}
+		c.shard.AddFixedDate(t, text, length, value)
+	}
 }

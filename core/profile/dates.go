@@ -28,10 +28,17 @@ const (
 
 // days counts dates, given as days since 1970-01-01, in pages of consecutive days.
 type days struct {
-	pages map[int64]*dayPage // by their days without the last daysShift bits
-	last  *dayPage           // that was asked for last
-	at    int64              // where it stands in pages
+	pages map[int64]*dayPage    // by their days without the last daysShift bits
+	usual *[usualPages]*dayPage // of them those that most dates lie in, by usualFirst; nil until there is one
+	last  *dayPage              // that was asked for last
+	at    int64                 // where it stands in pages
 }
+
+// The pages in which most dates lie, from 1880 to 2239, are found without a map.
+const (
+	usualFirst = -64
+	usualPages = 256
+)
 
 const daysShift = 9
 
@@ -45,11 +52,18 @@ func (d *days) page(at int64) *dayPage {
 	if d.last != nil && d.at == at {
 		return d.last
 	}
+	if i := at - usualFirst; i >= 0 && i < usualPages && d.usual != nil && d.usual[i] != nil {
+		d.last, d.at = d.usual[i], at
+		return d.last
+	}
 	if d.pages == nil {
-		d.pages = map[int64]*dayPage{}
+		d.pages, d.usual = map[int64]*dayPage{}, new([usualPages]*dayPage)
 	}
 	if d.pages[at] == nil {
 		d.pages[at] = new(dayPage)
+	}
+	if i := at - usualFirst; i >= 0 && i < usualPages {
+		d.usual[i] = d.pages[at]
 	}
 	d.last, d.at = d.pages[at], at
 	return d.last

@@ -214,6 +214,24 @@ func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
 	s.addDay(day, int64(rows))
 }
 
+// AddFixedDate is Add for a date or datetime in a text of so many ASCII characters, without stray spaces, that stands in
+// one row; the text is not looked at where its token holds it.
+func (s *Shard) AddFixedDate(t table.Token, text string, length int, value table.Value) {
+	if t.Inline() {
+		s.tally(t, 1)
+	} else {
+		s.tallyLong(t, text, 1)
+	}
+	s.filled++
+	s.length(length)
+	if value.Kind == table.Date {
+		s.addDay(value.When, 1)
+		return
+	}
+	s.dates.add(value.Day(), 1)
+	s.extend(value)
+}
+
 func (s *Shard) addPlain(t table.Token, rows uint32) {
 	s.tally(t, rows)
 	s.filled += int64(rows)

@@ -158,6 +158,24 @@ func (c *Cells) LooksLike(text string) (l Looks) {
 // are several; own is the one by which they are read, empty where that is the reading's.
 func (c *Cells) Patterns() (several []table.DatePattern, own string) { return c.patterns, c.own }
 
+// FixedDates returns the pattern of a column of dates or datetimes that all have one length, where it is the only one
+// there is.
+func (c *Cells) FixedDates() (table.DatePattern, bool) {
+	patterns := c.format.Dates
+	switch {
+	case c.Type == table.TypeDateTime:
+		patterns = c.format.DateTimes
+	case c.Type != table.TypeDate:
+		return table.DatePattern{}, false
+	case len(patterns) == 0:
+		patterns = table.ISODates
+	}
+	if len(patterns) != 1 || patterns[0].Fixed() == 0 || c.Type == table.TypeDate && patterns[0].Timed() {
+		return table.DatePattern{}, false
+	}
+	return patterns[0], true
+}
+
 // PlainNumbers reports whether numbers are written with a point and without grouping.
 func (c *Cells) PlainNumbers() bool { return c.format.PlainNumbers() }
 

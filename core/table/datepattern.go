@@ -19,6 +19,7 @@ const microsPerDay = int64(24 * time.Hour / time.Microsecond)
 type DatePattern struct {
 	source string
 	fields []patternField
+	fixed  int // bytes of every text that fits, where all are as long and nothing but digits differs; 0 for others
 	// from is the day before the first of a pattern of day numbers, since 1970-01-01; 0 for other patterns
 	from int64
 }
@@ -83,6 +84,7 @@ func ParseDatePattern(source string) (DatePattern, error) {
 			i++
 		}
 	}
+	p.fixed = p.fixedLength()
 	if !seen['y'] || !seen['M'] || !seen['d'] {
 		return p, fmt.Errorf("date pattern %q: a date needs a year (yyyy), a month (MM) and a day (dd)", source)
 	}
@@ -120,6 +122,34 @@ func MustDatePatterns(sources ...string) []DatePattern {
 	return patterns
 }
 
+// fixedLength returns how many bytes every text has that fits; 0 where they differ.
+func (p DatePattern) fixedLength() (n int) {
+	for _, f := range p.fields {
+		switch {
+		case f.letter == 0:
+			n += len(f.text)
+		case f.letter == 'X' || f.letter == 'M' && f.count == 3 || f.letter != 'S' && f.count == 1:
+			return 0
+		default:
+			n += f.count
+		}
+	}
+	return n
+}
+
+// Fixed returns how many bytes every text has that fits, where all are of ASCII and have no stray spaces; 0 for others.
+func (p DatePattern) Fixed() int {
+	for _, f := range p.fields {
+		if f.letter == 0 && (len(f.text) != 1 || f.text[0] <= ' ' && f.text != " " || f.text[0] > '~') {
+			return 0
+		}
+	}
+	if n := len(p.fields); n == 0 || p.fields[0].letter == 0 || p.fields[n-1].letter == 0 {
+		return 0
+	}
+	return p.fixed
+}
+
 // Timed reports whether the pattern has a time of day.
 func (p DatePattern) Timed() bool {
 	return slices.ContainsFunc(p.fields, func(f patternField) bool { return f.letter == 'H' })
@@ -133,6 +163,9 @@ func (p DatePattern) String() string { return p.source }
 func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 	if p.from != 0 {
 		return p.dayNumber(text)
+	}
+	if p.fixed > 0 && len(text) != p.fixed {
+		return 0, false
 	}
 	var year, month, day, hour, minute, second, fraction, offset int
 	at := 0
@@ -201,11 +234,37 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 	if at != len(text) || year < 1 || month < 1 || month > 12 || day < 1 || hour > 23 || minute > 59 || second > 59 {
 		return 0, false
 	}
-	date := time.Date(year, time.Month(month), day, hour, minute, second, fraction*1000, time.UTC)
-	if date.Day() != day {
+	if day > daysIn(year, month) {
 		return 0, false
 	}
-	return date.UnixMicro() - int64(offset)*60_000_000, true
+	seconds := daysSince(year, month, day)*86_400 + int64(hour*3600+minute*60+second-offset*60)
+	return seconds*1_000_000 + int64(fraction), true
+}
+
+// daysIn returns the days of a month of the Gregorian calendar.
+func daysIn(year, month int) int {
+	switch {
+	case month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0):
+		return 29
+	case month == 2:
+		return 28
+	case month == 4 || month == 6 || month == 9 || month == 11:
+		return 30
+	}
+	return 31
+}
+
+// daysSince returns the days from 1970-01-01 to a day of the Gregorian calendar: a year that begins in March has its
+// leap day at its end (Richards, Mapping Time, 1998, chapter 25).
+func daysSince(year, month, day int) int64 {
+	if month <= 2 {
+		year--
+		month += 12
+	}
+	era := year / 400
+	of := year - era*400
+	yearDay := (153*(month-3)+2)/5 + day - 1
+	return int64(era)*146_097 + int64(of*365+of/4-of/100+yearDay) - 719_468
 }
 
 // dayNumber reads a number of days, whose fraction is a time of day.

@@ -160,7 +160,8 @@ type Format struct {
 var StandardFormat = Format{}
 
 var (
-	standardDates     = MustDatePatterns("yyyy-MM-dd")
+	// ISODates is the pattern of dates where none is declared.
+	ISODates          = MustDatePatterns("yyyy-MM-dd")
 	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
 		"yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ssX",
 		"yyyy-MM-dd HH:mm:ssX", "yyyy-MM-dd'T'HH:mmX", "yyyy-MM-dd'T'HH:mm:ss.SSSX")
@@ -183,7 +184,7 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 	case TypeDate:
 		patterns := f.Dates
 		if len(patterns) == 0 {
-			patterns = standardDates
+			patterns = ISODates
 		}
 		for _, p := range patterns {
 			if micros, ok := p.Parse(text); ok && micros%microsPerDay == 0 {
