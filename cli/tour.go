@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/audit"
 	"proudsieve/core/certify"
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
@@ -123,7 +124,55 @@ func (p *private) tour(ctx context.Context, o *output) error {
 	if err != nil {
 		return err
 	}
-	return d.verify(ctx, certificate)
+	if err := d.verify(ctx, certificate); err != nil {
+		return err
+	}
+	return d.undeclared(ctx)
+}
+
+// undeclared holds what is told of a dataset that nobody declared anything about against what was planted in it.
+func (d *demoRun) undeclared(ctx context.Context) error {
+	d.heading("7. What looks odd where nothing is declared")
+	content, err := demo.Files.ReadFile("data/" + demo.Undeclared.File)
+	if err != nil {
+		return err
+	}
+	planted, err := demo.PlantedLeads()
+	if err != nil {
+		return err
+	}
+	if _, err := d.steward.AddDataset(ctx, client.NewDatasetBody{Name: demo.Undeclared.Dataset,
+		Title: "Returns of those who take water"}); err != nil {
+		return err
+	}
+	delivered, err := d.steward.Deliver(ctx, demo.Undeclared.Dataset, demo.Undeclared.File, records.SourceNotes{},
+		bytes.NewReader(content))
+	if err != nil {
+		return err
+	}
+	a, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, delivered.Table.ID, nil))
+	if err != nil {
+		return err
+	}
+	told := a.Result.Leads
+	g := newGrid("lead", "column", "what is told")
+	missed := 0
+	for _, p := range planted {
+		at := slices.IndexFunc(told, func(l audit.Lead) bool { return l.Kind == p.Lead && l.Column == p.Column })
+		if at < 0 {
+			missed++
+			g.add(p.Lead, p.Column, "nothing")
+			continue
+		}
+		g.add(p.Lead, p.Column, shorten(told[at].Says, 110))
+	}
+	d.grid(g, "")
+	if missed > 0 || len(told) != len(planted) {
+		return fmt.Errorf("%d things that look odd were planted, %d of them are not told, and %d are told in all", len(planted), missed,
+			len(told))
+	}
+	d.line("All %d planted things that look odd are told, and nothing else.", len(planted))
+	return nil
 }
 
 func (d *demoRun) heading(text string) {

@@ -11,7 +11,7 @@ import (
 
 // Files holds the committed files under data/, rulebooks/, fixes/ and merges/.
 //
-//go:embed data rulebooks fixes merges planted.json
+//go:embed data rulebooks fixes merges planted.json planted_leads.json
 var Files embed.FS
 
 // Planted is one kind of defect that was put into a file on purpose.
@@ -42,4 +42,24 @@ var Deliveries = []Delivery{
 	{"visits", "visits.csv"},
 	{"highgarth_results", "highgarth_results.csv"},
 	{"millrace_results", "millrace_results.csv"},
+}
+
+// Undeclared is a dataset of the demo that nobody has declared anything about.
+var Undeclared = Delivery{"returns", "returns.csv"}
+
+// PlantedLead is one thing that looks odd in it, on purpose.
+type PlantedLead struct {
+	Lead   string `json:"lead"`
+	Column string `json:"column"`
+	Rows   int64  `json:"rows"` // that it must speak of; 0 for any number
+}
+
+// PlantedLeads reads planted_leads.json.
+func PlantedLeads() ([]PlantedLead, error) {
+	raw, err := Files.ReadFile("planted_leads.json")
+	if err != nil {
+		return nil, err
+	}
+	var planted []PlantedLead
+	return planted, json.Unmarshal(raw, &planted)
 }

@@ -13,6 +13,8 @@ import (
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
+	"proudsieve/core/leads"
 	"proudsieve/core/merge"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
@@ -222,6 +224,48 @@ func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
 				t.Errorf("%s: %+v, planted were %d equal rows and %d that conflict", d.Dataset, groups.Of, equal,
 					conflicting)
 			}
+		}
+	}
+}
+
+// Of the dataset that nobody declared anything about, each planted lead is told and nothing else: every kind is among them.
+func TestEveryPlantedLeadIsToldAndNothingElse(t *testing.T) {
+	planted, err := demo.PlantedLeads()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := detect.Detect(context.Background(), opener(read(t, "data/"+demo.Undeclared.File)), intake.Reading{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := d.Reading; r.Encoding != "windows-1252" || r.Delimiter != ";" || r.DecimalMark != "," || r.HeaderLine != 3 ||
+		!slices.Equal(r.Closing, []string{"Total"}) {
+		t.Errorf("read as %+v", r)
+	}
+	r, err := audit.Run(context.Background(), d.File, rulebook.Draft("returns", d, d.File.Columns()), 2)
+	if err == nil {
+		err = r.LookAgain(context.Background(), d.File, 2)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := map[string]bool{}
+	for _, p := range planted {
+		kinds[p.Lead] = true
+		if !slices.ContainsFunc(r.Leads, func(l audit.Lead) bool {
+			return l.Kind == p.Lead && l.Column == p.Column && (p.Rows == 0 || l.Rows == p.Rows)
+		}) {
+			t.Errorf("%+v is not told", p)
+		}
+	}
+	for _, l := range r.Leads {
+		if !slices.ContainsFunc(planted, func(p demo.PlantedLead) bool { return l.Kind == p.Lead && l.Column == p.Column }) {
+			t.Errorf("%s of %s was not planted: %s", l.Kind, l.Column, l.Says)
+		}
+	}
+	for _, name := range leads.Names() {
+		if !kinds[name] {
+			t.Errorf("no %s is planted", name)
 		}
 	}
 }

@@ -162,11 +162,12 @@ func Order(all []Lead) {
 	})
 }
 
-// Settled leaves out what another lead tells better: numbers far away that are a digit or point that slipped.
+// Settled leaves out what another lead tells better: numbers far away that are a digit or point that slipped, zeros or
+// placeholders.
 func Settled(all []Lead) []Lead {
 	return slices.DeleteFunc(all, func(l Lead) bool {
 		return l.Kind == "outliers" && slices.ContainsFunc(all, func(o Lead) bool {
-			return o.Kind == "shifted_point" && o.Column == l.Column && o.Rows >= l.Rows
+			return slices.Contains([]string{"shifted_point", "zero", "placeholder"}, o.Kind) && o.Column == l.Column && o.Rows >= l.Rows
 		})
 	})
 }

@@ -39,7 +39,7 @@ func init() {
 							continue
 						}
 						if shared++; utf8.RuneCountInString(text) > 1 && rows*neighbourRarer <= there && there*100 >= b.Filled {
-							found = append(found, profile.Frequency{Text: text, Rows: rows})
+							found = append(found, profile.Frequency{Text: a.asWritten(text), Rows: rows})
 						}
 					}
 					if rows := total(found); rows > 0 && shared <= neighbourShared && shared < len(values[i]) && rows*20 <= a.Filled {
@@ -68,4 +68,15 @@ func (c *Column) repeated() map[string]int64 {
 		out[table.Level(t.Text)] += t.Rows
 	}
 	return out
+}
+
+// asWritten returns a text of the column that is the same once it is levelled.
+func (c *Column) asWritten(level string) string {
+	texts, _ := c.All()
+	for _, t := range texts {
+		if table.Level(t.Text) == level {
+			return t.Text
+		}
+	}
+	return level
 }

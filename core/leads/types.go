@@ -22,7 +22,7 @@ func init() {
 			rows := c.Mistyped
 			var others []profile.Frequency // what no other lead tells
 			for _, e := range c.Exceptions {
-				if c.isPlaceholder(e) || c.Type.IsNumber() && hasUnit(e.Text) {
+				if c.isPlaceholder(e) || c.Type.IsNumber() && hasUnit(e.Text) || e.Text == c.Name {
 					rows -= e.Rows
 				} else {
 					others = append(others, e)

@@ -26,6 +26,7 @@ func Generate() map[string][]byte {
 	g.laboratory(highgarth)
 	g.laboratory(millrace)
 	g.merge()
+	g.returns()
 	planted, err := json.MarshalIndent(g.planted, "", " ")
 	if err != nil {
 		panic(err)
