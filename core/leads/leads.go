@@ -167,7 +167,19 @@ func Order(all []Lead) {
 func Settled(all []Lead) []Lead {
 	return slices.DeleteFunc(all, func(l Lead) bool {
 		return l.Kind == "outliers" && slices.ContainsFunc(all, func(o Lead) bool {
-			return slices.Contains([]string{"shifted_point", "zero", "placeholder"}, o.Kind) && o.Column == l.Column && o.Rows >= l.Rows
+			return o.Column == l.Column && (o.Kind == "shifted_point" && o.Rows >= l.Rows ||
+				(o.Kind == "zero" || o.Kind == "placeholder") && o.speaksOf(l.Texts))
+		})
+	})
+}
+
+// speaksOf reports whether a lead speaks of numbers that are all of some, however they are written.
+func (l *Lead) speaksOf(numbers []profile.Frequency) bool {
+	return !slices.ContainsFunc(numbers, func(n profile.Frequency) bool {
+		return !slices.ContainsFunc(l.Texts, func(t profile.Frequency) bool {
+			a, ok := table.ParseDecimal(t.Text)
+			b, also := table.ParseDecimal(n.Text)
+			return ok && also && a.Cmp(b) == 0
 		})
 	})
 }
