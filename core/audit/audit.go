@@ -78,7 +78,10 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 	if err := r.weighLate(ctx, source, workers); err != nil {
 		return nil, nil, err
 	}
-	out := r.result(opened)
+	out, err := r.result(ctx, opened)
+	if err != nil {
+		return nil, nil, err
+	}
 	if book.Beside != nil && len(book.Beside.Used) > 0 {
 		out.Beside = maps.Clone(book.Beside.Used)
 	}
@@ -181,24 +184,15 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 		maps.Copy(r.met[c], codes)
 	}
 	// Columns and keys know nothing of one another, so each takes the stretch in on its own.
-	var group guard.Group
-	next := make(chan int, len(s.columns))
-	for c := range s.columns {
-		next <- c
-	}
-	close(next)
-	for range r.workers {
-		group.Go(func() error {
-			defer guard.Slot(ctx)()
-			for c := range next {
-				r.summaries[c].Take(&s.columns[c].shard)
-				r.estimated[c].Store(r.summaries[c].Estimated())
-				r.missing[c].AddMany(s.columns[c].missingRows)
-				r.census[c].merge(s.columns[c].census)
-			}
-			return nil
+	var columns guard.Group
+	columns.Go(func() error {
+		return r.each(ctx, len(s.columns), func(c int) {
+			r.summaries[c].Take(&s.columns[c].shard)
+			r.estimated[c].Store(r.summaries[c].Estimated())
+			r.missing[c].AddMany(s.columns[c].missingRows)
+			r.census[c].merge(s.columns[c].census)
 		})
-	}
+	})
 	var err error
 	for k := range s.climbs {
 		r.keyed[k].add(&s.climbs[k])
@@ -212,7 +206,7 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 	for at := range s.found {
 		r.verdicts[at].take(&s.found[at])
 	}
-	err = errors.Join(err, group.Wait())
+	err = errors.Join(err, columns.Wait())
 	r.makeRoom()
 	s.reset()
 	select {
@@ -358,7 +352,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 	})
 }
 
-func (r *run) result(opened map[string]rulebook.Opened) *Result {
+func (r *run) result(ctx context.Context, opened map[string]rulebook.Opened) (*Result, error) {
 	p := r.plan
 	out := &Result{Rows: r.rows, SetAside: r.setAside, Records: r.rows + r.setAside, DefectCount: r.defectsN,
 		Defects: r.defects,
@@ -399,13 +393,16 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 	for m, c := range p.measures {
 		out.Sums[p.names[c]] = r.summaries[p.measures[m]].Sum().Shortest()
 	}
-	for c, name := range p.names {
-		column := r.column(c, name, out.Findings)
-		if is, open := opened[name]; open {
+	var err error
+	if out.Columns, err = r.columns(ctx, out.Findings); err != nil {
+		return nil, err
+	}
+	for c := range out.Columns {
+		column := &out.Columns[c]
+		if is, open := opened[column.Name]; open {
 			column.Type, column.ReadBy = is.Type, is.Dates
 		}
-		column.Role = r.roleOf(&column, c)
-		out.Columns = append(out.Columns, column)
+		column.Role = r.roleOf(column, c)
 	}
 	out.Leads = append(leads.Find(r.known(out)), told...)
 	leads.Order(out.Leads)
@@ -418,7 +415,7 @@ func (r *run) result(opened map[string]rulebook.Opened) *Result {
 		passed := !stopped && out.Score >= out.PassMark
 		out.Passed = &passed
 	}
-	return out
+	return out, nil
 }
 
 // weighCosts says what each finding costs, by itself and beside the others.
@@ -436,8 +433,38 @@ func weighCosts(r *Result) {
 	}
 }
 
-func (r *run) column(c int, name string, findings []Finding) Column {
-	j := r.plan.judges[c]
+// columns describes the columns, each on its own.
+func (r *run) columns(ctx context.Context, findings []Finding) ([]Column, error) {
+	columns := make([]Column, len(r.plan.names))
+	err := r.each(ctx, len(columns), func(c int) { columns[c] = r.column(c, findings) })
+	return columns, err
+}
+
+// each calls work with 0, 1, … up to n, on as many goroutines as there are workers.
+func (r *run) each(ctx context.Context, n int, work func(at int)) error {
+	var group guard.Group
+	next := make(chan int, n)
+	for at := range n {
+		next <- at
+	}
+	close(next)
+	for range min(r.workers, n) {
+		group.Go(func() error {
+			defer guard.Slot(ctx)()
+			for at := range next {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				work(at)
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (r *run) column(c int, findings []Finding) Column {
+	j, name := r.plan.judges[c], r.plan.names[c]
 	names := func(f *Finding) bool { return slices.Contains(f.Columns, name) }
 	all, by := table.NewRowSet(), map[rulebook.Dimension]*table.RowSet{}
 	for _, d := range rulebook.Dimensions {
@@ -521,9 +548,15 @@ func cellsOf(rows int64, caught *table.RowSet) []uint32 {
 	return cells
 }
 
-func number(cells *rulebook.Cells) func(string) (table.Decimal, bool) {
-	return func(text string) (table.Decimal, bool) {
-		v := cells.Read(text).Value
+func number(cells *rulebook.Cells) profile.NumberReader {
+	plain := cells.Type.IsNumber() && cells.PlainNumbers()
+	return func(t table.Token, text string) (table.Decimal, bool) {
+		if plain && !cells.MayBeMissing(t) && !(cells.Open && t.ZeroPadded()) {
+			if c, scale, ok := t.Number(); ok && (scale == 0 || cells.Type == table.TypeDecimal) {
+				return table.DecimalOf(c, scale), true
+			}
+		}
+		v := cells.Read(t.Text(text)).Value
 		return v.Number, v.Kind == table.Number
 	}
 }

@@ -185,7 +185,7 @@ func (s *stretch) judge(b *table.Batch) error {
 			}
 			s.countTexts(c, column.ones[:len(d.Tokens)])
 			column.forget()
-		case table.MostlyNew(len(column.met), int(s.rows)-len(column.missingRows)): // empty cells say nothing
+		case s.mostlyNew(c):
 			s.describe(c)
 			column.forget()
 			d.Reset()
@@ -193,6 +193,18 @@ func (s *stretch) judge(b *table.Batch) error {
 		}
 	}
 	return nil
+}
+
+// daysInCalendars is how many different dates a column can have and is still one that repeats itself.
+const daysInCalendars = 1 << 15
+
+// mostlyNew reports whether hardly any text of a column comes again. Empty cells say nothing of that.
+func (s *stretch) mostlyNew(c int) bool {
+	texts := len(s.columns[c].met)
+	if s.plan.judges[c].cells.Type == table.TypeDate && texts < daysInCalendars {
+		return false
+	}
+	return table.MostlyNew(texts, int(s.rows)-len(s.columns[c].missingRows), len(s.columns))
 }
 
 // end describes the columns, once all of their texts are counted.

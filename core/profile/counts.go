@@ -28,8 +28,7 @@ type Frequency struct {
 // more than once at a time are counted on, from then on: their counts are the least
 // that they can be.
 type counts struct {
-	texts  *table.Dictionary
-	rows   []int64
+	tallied
 	over   bool
 	room   int // how many texts are counted; 0 means distinctCap
 	sketch sketch
@@ -51,8 +50,8 @@ func (c *counts) beyond() {
 		return
 	}
 	c.over = true
-	for _, counted := range c.texts.Tokens {
-		c.sketch.add(hashOf(counted))
+	for i := range c.known {
+		c.sketch.add(hashOf(c.known[i].token))
 	}
 }
 
@@ -63,55 +62,44 @@ func (c *counts) crowd() {
 	c.prune()
 }
 
-// add counts a text that stands in so many rows.
-func (c *counts) add(t table.Token, text string, rows int64) {
-	if c.texts == nil {
-		c.texts = table.NewDictionary()
-	}
+// add counts a text that stands in so many rows; h is its hash.
+func (c *counts) add(t table.Token, h uint64, text string, rows uint32) {
 	if c.over {
-		c.sketch.add(hashOf(t))
+		c.sketch.add(h)
 		if rows == 1 {
 			return
 		}
 	}
-	if code, ok := c.texts.Find(t, text); ok {
-		c.rows[code] += rows
+	if one := c.find(t, h, text); one != nil {
+		one.rows += rows
 		return
 	}
-	if len(c.rows) >= c.limit() {
+	if len(c.known) >= c.limit() {
 		if !c.over {
 			c.beyond()
-			c.sketch.add(hashOf(t))
+			c.sketch.add(h)
 		}
 		c.prune()
 	}
-	c.texts.Copy(t, text)
-	c.rows = append(c.rows, rows)
-}
-
-// expect fetches from memory what adding some tallies will look at.
-func (c *counts) expect(tallies []tally) {
-	if c.texts != nil {
-		for i := range tallies {
-			c.texts.Expect(tallies[i].token)
-		}
-	}
+	c.put(t, h, text, rows)
 }
 
 // prune keeps the most frequent quarter of as many as there is room for.
 func (c *counts) prune() {
-	if len(c.rows) < c.limit()/4 {
+	if len(c.known) < c.limit()/4 {
 		return
 	}
-	sorted := slices.Clone(c.rows)
+	sorted := make([]uint32, len(c.known))
+	for i := range c.known {
+		sorted[i] = c.known[i].rows
+	}
 	slices.Sort(sorted)
 	least := sorted[len(sorted)-c.limit()/4]
-	old, rows := c.texts, c.rows
-	c.texts, c.rows = table.NewDictionary(), nil
-	for code, n := range rows {
-		if n > least {
-			c.texts.Copy(old.Tokens[code], old.Texts[code])
-			c.rows = append(c.rows, n)
+	old := c.tallied
+	c.tallied = tallied{}
+	for i := range old.known {
+		if one := &old.known[i]; one.rows > least {
+			c.put(one.token, hashOf(one.token), old.text(one), one.rows)
 		}
 	}
 }
@@ -121,7 +109,7 @@ func (c *counts) distinct() (n int64, relativeError float64) {
 	if c.over {
 		return c.sketch.estimate(), math.Round(1e4/math.Sqrt(sketchSize-2)) / 1e4
 	}
-	return int64(len(c.rows)), 0
+	return int64(len(c.known)), 0
 }
 
 // outstanding is the share of the filled cells, one in so many, that a text of a column
@@ -131,11 +119,12 @@ const outstanding = 2000
 // most returns the most frequent texts of a column with so many filled cells.
 func (c *counts) most(shown int, filled int64) []Frequency {
 	out := make([]Frequency, 0, shown+1)
-	for code, rows := range c.rows {
-		if c.over && rows < max(filled/outstanding, 2) {
+	for i := range c.known {
+		rows := int64(c.known[i].rows)
+		if c.over && rows < max(filled/outstanding, 2) || len(out) == shown && rows < out[shown-1].Rows {
 			continue
 		}
-		one := Frequency{c.texts.Texts[code], rows}
+		one := Frequency{c.text(&c.known[i]), rows}
 		if len(out) == shown && moreFrequent(one, out[shown-1]) > 0 {
 			continue
 		}
@@ -156,8 +145,12 @@ func (c *counts) least(shown int) []Frequency {
 	less := func(a, b Frequency) int {
 		return cmp.Or(cmp.Compare(a.Rows, b.Rows), cmp.Compare(a.Text, b.Text))
 	}
-	for code, rows := range c.rows {
-		one := Frequency{c.texts.Texts[code], rows}
+	for i := range c.known {
+		rows := int64(c.known[i].rows)
+		if len(out) == shown && rows > out[shown-1].Rows {
+			continue
+		}
+		one := Frequency{c.text(&c.known[i]), rows}
 		if len(out) == shown && less(one, out[shown-1]) > 0 {
 			continue
 		}

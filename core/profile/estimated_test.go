@@ -85,8 +85,8 @@ func describe(all [][]string, kind string, lag int, inBlocks bool) (Column, int)
 		summary.Take(&shard)
 		estimated = append(estimated, summary.Estimated())
 	}
-	return summary.Column(func(text string) (table.Decimal, bool) {
-		v := numberOf(text)
+	return summary.Column(func(t table.Token, text string) (table.Decimal, bool) {
+		v := numberOf(t.Text(text))
 		return v.Number, v.Kind == table.Number
 	}), kept
 }

@@ -7,7 +7,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -152,26 +151,6 @@ const (
 	patience      = 64
 )
 
-// shapeLimit is the length in bytes at which a shape is cut.
-const shapeLimit = 40
-
-// classes are the letters that stand for ASCII characters in a shape.
-var classes = func() (c [utf8.RuneSelf]byte) {
-	for i := range c {
-		switch b := byte(i); {
-		case b >= '0' && b <= '9':
-			c[i] = '9'
-		case b >= 'A' && b <= 'Z':
-			c[i] = 'A'
-		case b >= 'a' && b <= 'z':
-			c[i] = 'a'
-		default:
-			c[i] = b
-		}
-	}
-	return c
-}()
-
 // Summary gathers the shards of a column. The zero value is empty.
 type Summary struct {
 	facts
@@ -185,16 +164,20 @@ func (s *Summary) Take(shard *Shard) {
 		s.counts.sketch.add(h)
 	}
 	long := shard.long
+	var hashes [talliesAtOnce]uint64
 	for tallies := shard.tallies; len(tallies) > 0; {
 		some := tallies[:min(len(tallies), talliesAtOnce)]
 		tallies = tallies[len(some):]
-		s.counts.expect(some)
-		for _, t := range some {
-			text := ""
+		for i := range some {
+			hashes[i] = hashOf(some[i].token)
+		}
+		s.counts.expect(hashes[:len(some)])
+		for i := range some {
+			t, text := &some[i], ""
 			if !t.token.Inline() {
 				text, long = long[0], long[1:]
 			}
-			s.counts.add(t.token, text, int64(t.rows))
+			s.counts.add(t.token, hashes[i], text, t.rows)
 		}
 	}
 }
@@ -214,8 +197,8 @@ func (s *Summary) Estimated() uint64 {
 	return s.counts.sketch.bound
 }
 
-// Counted returns how many texts are being counted, which take some hundred bytes each.
-func (s *Summary) Counted() int { return len(s.counts.rows) }
+// Counted returns how many texts are being counted, which take some fifty bytes each, and their length.
+func (s *Summary) Counted() int { return len(s.counts.known) }
 
 // Crowd makes room for the texts of other columns: from now on the number of different ones
 // is estimated, and only the most frequent of them are counted.
@@ -236,9 +219,11 @@ func (s *Summary) Facts() Facts {
 // Sum returns the exact sum of the column's numbers.
 func (s *Summary) Sum() table.Decimal { return s.numbers.Sum() }
 
-// Column returns the description of what was taken in. number reads a text as the
-// column's number.
-func (s *Summary) Column(number func(text string) (table.Decimal, bool)) Column {
+// NumberReader reads a text as its column's number; text is empty where the token holds it.
+type NumberReader func(t table.Token, text string) (table.Decimal, bool)
+
+// Column returns the description of what was taken in.
+func (s *Summary) Column(number NumberReader) Column {
 	c := Column{Filled: s.filled, Missing: s.missing, MissingMarks: s.marks, Mistyped: s.mistyped,
 		Exceptions: top(s.exceptions, exceptionsShown),
 		Spaces:     s.spaces, Shortest: s.shortest, Longest: s.longest, Shapes: top(s.shapes, shapesShown),

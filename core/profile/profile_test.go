@@ -38,8 +38,8 @@ func (c *column) endShard() {
 
 func (c *column) described() Column {
 	c.endShard()
-	return c.summary.Column(func(text string) (table.Decimal, bool) {
-		v := numberOf(text)
+	return c.summary.Column(func(t table.Token, text string) (table.Decimal, bool) {
+		v := numberOf(t.Text(text))
 		return v.Number, v.Kind == table.Number
 	})
 }

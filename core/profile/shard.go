@@ -32,13 +32,10 @@ type Shard struct {
 	estimated uint64
 	hashes    []uint64
 	lengths   uint16 // of texts held by their tokens, a bit for each
-	shape     []byte
 	// the least and the greatest text added as plain; empty where none was
 	plainLeast, plainMost table.Token
-	// the shape met last, and how many rows have not been counted under it yet
-	lastShape     string
-	lastShapeRows int64
-	lastAlike     table.Token // the plain text met last, with its digits alike
+	shapeCounts
+	lastAlike table.Token // the plain text met last, with its digits alike
 }
 
 // tally counts a text.
@@ -155,8 +152,9 @@ func (s *Shard) putLong(t *longTally) {
 func (s *Shard) Reset() {
 	numbers := s.numbers
 	numbers.reset()
+	s.shapeCounts.reset()
 	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0],
-		shape: s.shape}
+		shapeCounts: s.shapeCounts}
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -198,7 +196,8 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	case table.Text:
 		s.extendText(cell.Value)
 	}
-	countShape(s, cell.Text, n)
+	s.lastAlike = table.Token{}
+	s.countShape(cell.Text, n)
 }
 
 // AddNumber is Add for a text whose token is Plain and that is read as a number.
@@ -270,10 +269,10 @@ func (s *Shard) AddPlain(tokens []table.Token) {
 	s.tallyEach(tokens)
 	for _, t := range tokens {
 		if alike := t.DigitsAlike(); alike == s.lastAlike {
-			s.lastShapeRows++
+			s.again(1)
 		} else {
 			var text [16]byte
-			countShape(s, t.Bytes(&text), 1)
+			s.countShape(string(t.Bytes(&text)), 1)
 			s.lastAlike = alike
 		}
 		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
@@ -308,8 +307,8 @@ func (s *Shard) extendText(v table.Value) {
 
 // End is called when everything is added.
 func (s *Shard) End() {
-	s.flushShape()
 	s.lastAlike = table.Token{}
+	s.moreShapes = s.shapeCounts.into(&s.shapes) || s.moreShapes
 	for i := range s.recent {
 		s.put(&s.recent[i])
 	}
@@ -328,55 +327,4 @@ func (s *Shard) End() {
 		s.extendText(table.TextValue(string(s.plainMost.Bytes(&text))))
 		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
 	}
-}
-
-// flushShape counts the shape met last.
-func (s *Shard) flushShape() {
-	if s.lastShapeRows == 0 {
-		return
-	}
-	if s.shapes == nil {
-		s.shapes = map[string]int64{}
-	}
-	s.moreShapes = countIn(s.shapes, s.lastShape, s.lastShapeRows, shapesKept) || s.moreShapes
-	s.lastShape, s.lastShapeRows = "", 0
-}
-
-func countShape[T string | []byte](s *Shard, text T, rows int64) {
-	s.lastAlike = table.Token{}
-	s.shape = appendShape(s.shape[:0], text)
-	if string(s.shape) == s.lastShape {
-		s.lastShapeRows += rows
-		return
-	}
-	s.flushShape()
-	s.lastShape, s.lastShapeRows = string(s.shape), rows
-}
-
-// appendShape writes the shape of a text: runs of digits, capital letters and other
-// letters become 9, A and a; everything else stands for itself.
-func appendShape[T string | []byte](shape []byte, text T) []byte {
-	last := rune(0)
-	for i := 0; i < len(text); {
-		c, size := rune(0), 1
-		if b := text[i]; b < utf8.RuneSelf {
-			c = rune(classes[b])
-		} else {
-			c, size = utf8.DecodeRuneInString(string(text[i:min(i+utf8.UTFMax, len(text))]))
-			c = classOf(c)
-		}
-		i += size
-		if c == last && (c == '9' || c == 'A' || c == 'a') {
-			continue
-		}
-		if len(shape) >= shapeLimit {
-			return append(shape, "…"...)
-		}
-		if last = c; c < utf8.RuneSelf {
-			shape = append(shape, byte(c))
-		} else {
-			shape = utf8.AppendRune(shape, c)
-		}
-	}
-	return shape
 }

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"math"
 	"slices"
 
@@ -107,7 +108,7 @@ const (
 	binsWish = 24
 )
 
-func (s *Summary) spread(number func(string) (table.Decimal, bool)) *Spread {
+func (s *Summary) spread(number NumberReader) *Spread {
 	n := &s.numbers
 	out := &Spread{Count: n.count, Deviation: finite(n.deviation()), Skewness: finite(n.skewness())}
 	var ordered []weighed
@@ -268,15 +269,53 @@ func finite(x float64) *float64 {
 }
 
 // ascending returns the counted numbers in order.
-func (c *counts) ascending(number func(string) (table.Decimal, bool)) []weighed {
-	out := make([]weighed, 0, len(c.rows))
-	for code, rows := range c.rows {
-		if d, ok := number(c.texts.Texts[code]); ok {
-			out = append(out, weighed{d, rows})
+func (c *counts) ascending(number NumberReader) []weighed {
+	out := make([]weighed, 0, len(c.known))
+	scale, regular := 0, true
+	for i := range c.known {
+		one, long := &c.known[i], ""
+		if !one.token.Inline() {
+			long = c.texts.text(one.at)
 		}
+		d, ok := number(one.token, long)
+		if !ok {
+			continue
+		}
+		out = append(out, weighed{d, int64(one.rows)})
+		scale, regular = max(scale, d.Places()), regular && d.Places() <= mostUnitPlaces
+	}
+	if regular && sortUnits(out, scale) {
+		return out
 	}
 	slices.SortFunc(out, func(a, b weighed) int { return a.number.Cmp(b.number) })
 	return out
+}
+
+// mostUnitPlaces is how many digits after the point numbers have that can be told in units of the last of them.
+const mostUnitPlaces = 18
+
+// sortUnits sorts numbers by how many units of 10^-scale they are; it does nothing and returns false where one is too many
+// for a machine word.
+func sortUnits(numbers []weighed, scale int) bool {
+	type unit struct {
+		units int64
+		at    int
+	}
+	sorted := make([]unit, len(numbers))
+	for i := range numbers {
+		units, ok := numbers[i].number.Scaled(scale)
+		if !ok {
+			return false
+		}
+		sorted[i] = unit{units, i}
+	}
+	slices.SortFunc(sorted, func(a, b unit) int { return cmp.Or(cmp.Compare(a.units, b.units), a.at-b.at) })
+	out := make([]weighed, len(numbers))
+	for i, one := range sorted {
+		out[i] = numbers[one.at]
+	}
+	copy(numbers, out)
+	return true
 }
 
 // quantile interpolates linearly at share x (count-1), as SQL's percentile_cont does, exactly.

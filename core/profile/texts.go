@@ -2,7 +2,7 @@ package profile
 
 import (
 	"strings"
-	"unicode"
+	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -14,11 +14,10 @@ func spacesOf(text string, rows int64) Spaces {
 		return s
 	}
 	s.Any = rows
-	runes := []rune(text)
-	if table.IsSpace(runes[0]) {
+	if first, _ := utf8.DecodeRuneInString(text); table.IsSpace(first) {
 		s.Leading = rows
 	}
-	if table.IsSpace(runes[len(runes)-1]) {
+	if last, _ := utf8.DecodeLastRuneInString(text); table.IsSpace(last) {
 		s.Trailing = rows
 	}
 	inner := strings.TrimFunc(text, table.IsSpace)
@@ -35,19 +34,4 @@ func spacesOf(text string, rows int64) Spaces {
 		}
 	}
 	return s
-}
-
-// classOf is the letter that stands for a character beyond ASCII in a shape.
-func classOf(r rune) rune {
-	switch {
-	case unicode.IsUpper(r):
-		return 'A'
-	case unicode.IsLetter(r):
-		return 'a'
-	case unicode.IsDigit(r):
-		return '9'
-	case table.IsSpace(r):
-		return '·'
-	}
-	return r
 }

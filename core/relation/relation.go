@@ -110,7 +110,7 @@ func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 		work(s.own, s.readers, b)
 		s.rows += b.Len()
 		for c, d := range s.dictionaries {
-			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows) {
+			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
 				d.Reset()
 				d.Apart = true
 			}

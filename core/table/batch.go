@@ -220,13 +220,19 @@ const (
 	// usualColumns is how many columns a table has at the most whose stretches are as long as
 	// they get; those of wider ones are shorter, since what is known of each column takes room.
 	usualColumns  = 64
-	shortestParts = 8
+	shortestParts = 2
+	longestParts  = 16
 )
+
+// PartFactor returns how many times as long the parts of a table of so many columns are as those of a narrow one: a
+// part has something to be done for each column, however few rows it has.
+func PartFactor(columns int) int { return min(max(columns/usualColumns, 1), longestParts) }
 
 // stretchesOf is stretchParts for a table of so many columns.
 func stretchesOf(columns int) func(n int) int {
+	longest := stretchParts(8) * usualColumns / max(columns, 1) / PartFactor(columns)
 	return func(n int) int {
-		return min(stretchParts(n), max(shortestParts, stretchParts(8)*usualColumns/max(columns, 1)))
+		return min(max(stretchParts(n)/PartFactor(columns), shortestParts), max(shortestParts, longest))
 	}
 }
 

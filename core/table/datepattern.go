@@ -19,7 +19,8 @@ const microsPerDay = int64(24 * time.Hour / time.Microsecond)
 type DatePattern struct {
 	source string
 	fields []patternField
-	fixed  int // bytes of every text that fits, where all are as long and nothing but digits differs; 0 for others
+	fixed  int          // bytes of every text that fits, where all are as long and nothing but digits differs; 0 for others
+	places placedFields // where they stand, where fixed is not 0
 	// from is the day before the first of a pattern of day numbers, since 1970-01-01; 0 for other patterns
 	from int64
 }
@@ -84,7 +85,9 @@ func ParseDatePattern(source string) (DatePattern, error) {
 			i++
 		}
 	}
-	p.fixed = p.fixedLength()
+	if p.fixed = p.fixedLength(); p.fixed > 0 {
+		p.places = p.placed()
+	}
 	if !seen['y'] || !seen['M'] || !seen['d'] {
 		return p, fmt.Errorf("date pattern %q: a date needs a year (yyyy), a month (MM) and a day (dd)", source)
 	}
@@ -137,6 +140,114 @@ func (p DatePattern) fixedLength() (n int) {
 	return n
 }
 
+// placedFields says where the digits of each field start in a text of fixed length; -1 for fields that there are not.
+type placedFields struct {
+	year, month, day, hour, minute, second, fraction int
+	yearDigits, fractionDigits                       int
+	literals                                         []placedLiteral
+}
+
+type placedLiteral struct {
+	at   int
+	text string
+}
+
+func (p DatePattern) placed() placedFields {
+	f := placedFields{year: -1, month: -1, day: -1, hour: -1, minute: -1, second: -1, fraction: -1}
+	at := 0
+	for _, field := range p.fields {
+		switch field.letter {
+		case 0:
+			f.literals = append(f.literals, placedLiteral{at, field.text})
+			at += len(field.text)
+		case 'y':
+			f.year, f.yearDigits = at, field.count
+		case 'M':
+			f.month = at
+		case 'd':
+			f.day = at
+		case 'H':
+			f.hour = at
+		case 'm':
+			f.minute = at
+		case 's':
+			f.second = at
+		case 'S':
+			f.fraction, f.fractionDigits = at, field.count
+		}
+		at += field.count
+	}
+	return f
+}
+
+// digitsAt reads so many digits; it returns a negative number where there is something else.
+func digitsAt(text string, at, count int) (number int) {
+	for _, c := range []byte(text[at : at+count]) {
+		if c -= '0'; c > 9 {
+			return -1
+		}
+		number = number*10 + int(c)
+	}
+	return number
+}
+
+// twoAt is digitsAt for the two digits of a field, 0 where there is no such field.
+func twoAt(text string, at int) int {
+	if at < 0 {
+		return 0
+	}
+	tens, ones := text[at]-'0', text[at+1]-'0'
+	if tens > 9 || ones > 9 {
+		return -1
+	}
+	return int(tens)*10 + int(ones)
+}
+
+// parse reads a text that has the fixed length.
+func (f *placedFields) parse(text string) (micros int64, ok bool) {
+	for i := range f.literals {
+		l := &f.literals[i]
+		if text[l.at:l.at+len(l.text)] != l.text {
+			return 0, false
+		}
+	}
+	month, day := twoAt(text, f.month), twoAt(text, f.day)
+	hour, minute, second := twoAt(text, f.hour), twoAt(text, f.minute), twoAt(text, f.second)
+	year, fraction := digitsAt(text, f.year, f.yearDigits), 0
+	if f.fraction >= 0 {
+		fraction = digitsAt(text, f.fraction, f.fractionDigits)
+	}
+	if month|day|hour|minute|second|year|fraction < 0 {
+		return 0, false
+	}
+	if f.yearDigits == 2 {
+		year = fullYear(year)
+	}
+	for i := f.fractionDigits; f.fraction >= 0 && i < 6; i++ {
+		fraction *= 10
+	}
+	return instantOf(year, month, day, hour, minute, second, fraction, 0)
+}
+
+// fullYear is the year that two digits stand for, from 1970 to 2069.
+func fullYear(digits int) int {
+	if digits < 70 {
+		return 2000 + digits
+	}
+	return 1900 + digits
+}
+
+// instantOf returns the microseconds since 1970-01-01 of a time with an offset from UTC in minutes, false where no
+// calendar or clock has it.
+func instantOf(year, month, day, hour, minute, second, fraction, offset int) (micros int64, ok bool) {
+	if year < 1 || month < 1 || month > 12 || day < 1 || hour > 23 || minute > 59 || second > 59 ||
+		day > 28 && day > daysIn(year, month) {
+		return 0, false
+	}
+	seconds := daysSince(year, month, day)*86_400 + int64(hour*3600+minute*60+second-offset*60)
+	return seconds*1_000_000 + int64(fraction), true
+}
+
 // Fixed returns how many bytes every text has that fits, where all are of ASCII and have no stray spaces; 0 for others.
 func (p DatePattern) Fixed() int {
 	for _, f := range p.fields {
@@ -160,12 +271,15 @@ func (p DatePattern) String() string { return p.source }
 
 // Parse returns the microseconds since 1970-01-01 that text stands for. It
 // reports false where text does not fit, or names a day that is in no calendar.
-func (p DatePattern) Parse(text string) (micros int64, ok bool) {
+func (p *DatePattern) Parse(text string) (micros int64, ok bool) {
 	if p.from != 0 {
 		return p.dayNumber(text)
 	}
-	if p.fixed > 0 && len(text) != p.fixed {
-		return 0, false
+	if p.fixed > 0 {
+		if len(text) != p.fixed {
+			return 0, false
+		}
+		return p.places.parse(text)
 	}
 	var year, month, day, hour, minute, second, fraction, offset int
 	at := 0
@@ -207,12 +321,8 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 		}
 		switch f.letter {
 		case 'y':
-			year = number
-			if f.count == 2 {
-				year += 1900
-				if number < 70 {
-					year += 100
-				}
+			if year = number; f.count == 2 {
+				year = fullYear(number)
 			}
 		case 'M':
 			month = number
@@ -231,14 +341,10 @@ func (p DatePattern) Parse(text string) (micros int64, ok bool) {
 			}
 		}
 	}
-	if at != len(text) || year < 1 || month < 1 || month > 12 || day < 1 || hour > 23 || minute > 59 || second > 59 {
+	if at != len(text) {
 		return 0, false
 	}
-	if day > daysIn(year, month) {
-		return 0, false
-	}
-	seconds := daysSince(year, month, day)*86_400 + int64(hour*3600+minute*60+second-offset*60)
-	return seconds*1_000_000 + int64(fraction), true
+	return instantOf(year, month, day, hour, minute, second, fraction, offset)
 }
 
 // daysIn returns the days of a month of the Gregorian calendar.
@@ -268,7 +374,7 @@ func daysSince(year, month, day int) int64 {
 }
 
 // dayNumber reads a number of days, whose fraction is a time of day.
-func (p DatePattern) dayNumber(text string) (micros int64, ok bool) {
+func (p *DatePattern) dayNumber(text string) (micros int64, ok bool) {
 	d, ok := ParseDecimal(text)
 	if !ok || d.Sign() <= 0 || d.Cmp(DecimalOf(2_958_466, 0)) >= 0 { // 10000-01-01
 		return 0, false

@@ -47,10 +47,16 @@ const (
 )
 
 // MostlyNew reports whether a column that has shown so many different texts in so many
-// rows is one of nearly nothing but different ones.
-func MostlyNew(texts, rows int) bool {
-	return texts >= 2048 && texts*10 > rows*9 || texts >= 8192 && texts*2 > rows
+// rows is one of nearly nothing but different ones. In a wide table fewer texts tell, since its stretches are short.
+func MostlyNew(texts, rows, columns int) bool {
+	enough := max(enoughTexts*usualColumns/max(columns, usualColumns), fewestTexts)
+	return texts >= enough && texts*10 > rows*9 || texts >= 4*enough && texts*2 > rows
 }
+
+const (
+	enoughTexts = 2048
+	fewestTexts = 128
+)
 
 // NewDictionary returns an empty dictionary.
 func NewDictionary() *Dictionary {

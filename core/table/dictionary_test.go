@@ -99,7 +99,7 @@ func TestADictionaryOfNothingButNewTextsRemembersNoMoreThanABatch(t *testing.T) 
 						d.Flawed[code], want, kind)
 				}
 			}
-			if MostlyNew(len(d.Texts), next) {
+			if MostlyNew(len(d.Texts), next, 1) {
 				d.Reset()
 				d.Apart = true
 			}

@@ -3,15 +3,23 @@ package table
 import (
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
 )
 
-// invisible characters that are no spaces to unicode.IsSpace but look like nothing.
-const invisible = "\u200b\u200c\u200d\u2060\ufeff\u00ad"
-
 // IsSpace reports whether a person would take r for a space, or not see it at all.
-func IsSpace(r rune) bool { return unicode.IsSpace(r) || strings.ContainsRune(invisible, r) }
+func IsSpace(r rune) bool {
+	switch {
+	case r < 0x80:
+		return r == ' ' || r >= '\t' && r <= '\r'
+	case r < 0x1680: // where nearly all letters are
+		return r == 0x85 || r == 0xA0 || r == 0xAD
+	case r >= '\u200b' && r <= '\u200d' || r == '\u2060' || r == '\ufeff': // no spaces to unicode.IsSpace, but look like nothing
+		return true
+	}
+	return unicode.IsSpace(r)
+}
 
 // Trim takes spaces, also invisible ones, off both ends of text and makes every
 // inner run of them one plain space.
@@ -22,13 +30,18 @@ func Trim(text string) string {
 	return strings.Join(strings.FieldsFunc(text, IsSpace), " ")
 }
 
-// trimmed reports whether text is visibly in order: printable ASCII with single
-// inner spaces, as almost all cells are.
+// trimmed reports whether text has no stray space: single plain ones inside it, as almost all cells have.
 func trimmed(text string) bool {
 	last := byte(' ')
 	for i := 0; i < len(text); i++ {
 		c := text[i]
-		if c < ' ' || c > '~' || (c == ' ' && last == ' ') {
+		if c >= utf8.RuneSelf {
+			r, size := utf8.DecodeRuneInString(text[i:])
+			if IsSpace(r) {
+				return false
+			}
+			i += size - 1
+		} else if c < ' ' || c == '\x7f' || (c == ' ' && last == ' ') {
 			return false
 		}
 		last = c

@@ -77,6 +77,15 @@ func (t Token) Plain() bool {
 	return plainBytes(t.Lo) && plainBytes(t.Hi&(1<<(8*n-64)-1)|^uint64(0)<<(8*n-64)&fill)
 }
 
+// Text returns the text of a token; long is that of one that does not hold it.
+func (t Token) Text(long string) string {
+	if !t.Inline() {
+		return long
+	}
+	var raw [16]byte
+	return string(t.Bytes(&raw))
+}
+
 // Len returns the length of a short text in bytes.
 func (t Token) Len() int { return int(t.Hi >> 56) }
 

@@ -186,8 +186,8 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 		if len(patterns) == 0 {
 			patterns = ISODates
 		}
-		for _, p := range patterns {
-			if micros, ok := p.Parse(text); ok && micros%microsPerDay == 0 {
+		for i := range patterns {
+			if micros, ok := patterns[i].Parse(text); ok && micros%microsPerDay == 0 {
 				return DateValue(micros / microsPerDay), true
 			}
 		}
@@ -197,8 +197,8 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 		if len(patterns) == 0 {
 			patterns = standardDateTimes
 		}
-		for _, p := range patterns {
-			if micros, ok := p.Parse(text); ok {
+		for i := range patterns {
+			if micros, ok := patterns[i].Parse(text); ok {
 				return InstantValue(micros), true
 			}
 		}

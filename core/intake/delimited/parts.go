@@ -40,12 +40,12 @@ func (p *parts) Close() error {
 }
 
 // Next implements table.Parts. A part ends with the last record that ends within
-// partSize bytes, or with the first one where none does.
+// partSize bytes, more of a wide table, or with the first one where none does.
 func (p *parts) Next() (table.Part, error) {
 	if err := p.ctx.Err(); err != nil {
 		return nil, err
 	}
-	size := partSize
+	size := p.size()
 	for {
 		if err := p.fill(size); err != nil {
 			return nil, err
@@ -90,6 +90,9 @@ func (p *parts) Next() (table.Part, error) {
 	return nil, io.EOF
 }
 
+// size returns how many bytes a part has.
+func (p *parts) size() int { return partSize * table.PartFactor(len(p.text.Names)) }
+
 // note adds what was told beside the records of a part.
 func (p *parts) note(part *part) error {
 	if p.beside == nil || len(part.records) == 0 {
@@ -131,13 +134,13 @@ func (p *parts) collect(part *part) (end int) {
 	if closing == 0 && len(p.text.Closing) > 0 {
 		closing = closingSought
 	}
-	quote := p.nextQuote(0)
+	size, quote := p.size(), p.nextQuote(0)
 	if quote == len(rest) {
 		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.LineEnd)
 	} else {
 		p.lineEnds = p.lineEnds[:0]
 	}
-	for end < len(rest) && (end < partSize || len(part.records) <= closing && closing > 0) {
+	for end < len(rest) && (end < size || len(part.records) <= closing && closing > 0) {
 		if quote < end {
 			quote = p.nextQuote(end)
 		}

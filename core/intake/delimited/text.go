@@ -24,7 +24,7 @@ import (
 )
 
 const (
-	partSize     = 64 << 10  // bytes of a part; parts depend on the bytes alone, never on the workers
+	partSize     = 64 << 10  // bytes of a part of a table that is not wide; parts depend on the bytes alone, never on the workers
 	quotedLimit  = 256 << 10 // a quote not closed within so many bytes is taken as never closed
 	cellLimit    = 1 << 20
 	detailLength = 200 // bytes of a defect's detail

@@ -1,0 +1,136 @@
+package profile
+
+import (
+	"unicode"
+	"unicode/utf8"
+
+	"proudsieve/core/table"
+)
+
+// shapeLimit is the length in bytes at which a shape is cut.
+const shapeLimit = 40
+
+// classes are the letters that stand for ASCII characters in a shape.
+var classes = func() (c [utf8.RuneSelf]byte) {
+	for i := range c {
+		switch b := byte(i); {
+		case b >= '0' && b <= '9':
+			c[i] = '9'
+		case b >= 'A' && b <= 'Z':
+			c[i] = 'A'
+		case b >= 'a' && b <= 'z':
+			c[i] = 'a'
+		default:
+			c[i] = b
+		}
+	}
+	return c
+}()
+
+// shapeCounts counts the shapes of the texts of a stretch, up to shapesKept of them, in the order in which they are met.
+type shapeCounts struct {
+	at     map[string]int // in rows
+	texts  []string
+	rows   []int64
+	full   bool   // a shape found no room
+	latest int    // in rows, of the shape met last; -1 where it found no room
+	shape  []byte // met last; empty where there is none
+	made   []byte // of the text that is looked at
+}
+
+// countShape counts the shape of a text that stands in so many rows.
+func (c *shapeCounts) countShape(text string, rows int64) {
+	c.made = appendShape(c.made[:0], text)
+	if string(c.made) != string(c.shape) || len(c.shape) == 0 {
+		c.made, c.shape = c.shape, c.made
+		c.latest = c.find(c.shape)
+	}
+	c.again(rows)
+}
+
+// again counts the shape met last.
+func (c *shapeCounts) again(rows int64) {
+	if c.latest >= 0 {
+		c.rows[c.latest] += rows
+	}
+}
+
+func (c *shapeCounts) find(shape []byte) int {
+	if at, known := c.at[string(shape)]; known {
+		return at
+	}
+	if len(c.rows) == shapesKept {
+		c.full = true
+		return -1
+	}
+	if c.at == nil {
+		c.at = map[string]int{}
+	}
+	text := string(shape)
+	c.at[text] = len(c.rows)
+	c.texts, c.rows = append(c.texts, text), append(c.rows, 0)
+	return len(c.rows) - 1
+}
+
+// into adds the counts to others, and reports whether a shape found no room.
+func (c *shapeCounts) into(shapes *map[string]int64) bool {
+	if len(c.rows) > 0 && *shapes == nil {
+		*shapes = map[string]int64{}
+	}
+	full := c.full
+	for i, text := range c.texts {
+		full = countIn(*shapes, text, c.rows[i], shapesKept) || full
+	}
+	c.reset()
+	return full
+}
+
+// reset empties the counts and keeps their memory.
+func (c *shapeCounts) reset() {
+	clear(c.at)
+	clear(c.texts)
+	c.texts, c.rows, c.full, c.latest, c.shape = c.texts[:0], c.rows[:0], false, 0, c.shape[:0]
+}
+
+// appendShape writes the shape of a text: runs of digits, capital letters and other
+// letters become 9, A and a; everything else stands for itself.
+func appendShape(shape []byte, text string) []byte {
+	last := rune(0)
+	for i := 0; i < len(text); {
+		c, size := rune(0), 1
+		if b := text[i]; b < utf8.RuneSelf {
+			c = rune(classes[b])
+		} else {
+			c, size = utf8.DecodeRuneInString(text[i:])
+			c = classOf(c)
+		}
+		i += size
+		if c == last && (c == '9' || c == 'A' || c == 'a') {
+			continue
+		}
+		if len(shape) >= shapeLimit {
+			return append(shape, "…"...)
+		}
+		if last = c; c < utf8.RuneSelf {
+			shape = append(shape, byte(c))
+		} else {
+			shape = utf8.AppendRune(shape, c)
+		}
+	}
+	return shape
+}
+
+// classOf is the letter that stands for a character beyond ASCII in a shape.
+func classOf(r rune) rune {
+	switch {
+	case unicode.IsUpper(r):
+		return 'A'
+	case unicode.IsLetter(r):
+		return 'a'
+	case unicode.IsDigit(r):
+		return '9'
+	case table.IsSpace(r):
+		return '·'
+	}
+	return r
+}

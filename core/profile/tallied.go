@@ -1,0 +1,133 @@
+package profile
+
+import (
+	"encoding/binary"
+	"math/bits"
+	"slices"
+	"unsafe"
+
+	"proudsieve/core/table"
+)
+
+// tallied is a hash table of texts with the rows they stand in. It has no pointers but to the memory of texts that their
+// tokens do not hold, since a table of hundreds of columns has millions of them.
+type tallied struct {
+	known []counted
+	slots []uint32 // indexes in known + 1, 0 where free: a power of two, at most half of them taken
+	shift uint8    // that leaves as many bits of a hash as there are slots
+	texts arena
+	// fetched is written so that the loads for it are not thought needless.
+	fetched uint32
+}
+
+type counted struct {
+	token table.Token
+	rows  uint32 // a table has fewer rows than that holds
+	at    uint32 // in the arena, of a text that its token does not hold
+}
+
+const firstTallied = 64
+
+// expect fetches from memory what finding texts with these hashes will look at first.
+func (t *tallied) expect(hashes []uint64) {
+	if len(t.slots) > 0 {
+		for _, h := range hashes {
+			t.fetched |= t.slots[t.slot(h)]
+		}
+	}
+}
+
+// slot returns where a text is looked for first.
+func (t *tallied) slot(h uint64) uint64 { return h >> (t.shift & 63) }
+
+// find returns the tally of a text, or nil.
+func (t *tallied) find(token table.Token, h uint64, text string) *counted {
+	if len(t.slots) == 0 {
+		return nil
+	}
+	mask := uint64(len(t.slots) - 1)
+	for at := t.slot(h); t.slots[at] != 0; at = (at + 1) & mask {
+		if one := &t.known[t.slots[at]-1]; one.token == token && (token.Inline() || t.text(one) == text) {
+			return one
+		}
+	}
+	return nil
+}
+
+// put adds a text that find does not find.
+func (t *tallied) put(token table.Token, h uint64, text string, rows uint32) {
+	if 2*(len(t.known)+1) > len(t.slots) {
+		t.grow()
+	}
+	one := counted{token: token, rows: rows}
+	if !token.Inline() {
+		one.at = t.texts.keep(text)
+	}
+	if len(t.known) == cap(t.known) {
+		t.known = slices.Grow(t.known, max(len(t.known), firstTallied/2)) // append alone would copy more often
+	}
+	t.known = append(t.known, one)
+	t.place(h, uint32(len(t.known)))
+}
+
+func (t *tallied) place(h uint64, index uint32) {
+	mask := uint64(len(t.slots) - 1)
+	at := t.slot(h)
+	for t.slots[at] != 0 {
+		at = (at + 1) & mask
+	}
+	t.slots[at] = index
+}
+
+func (t *tallied) grow() {
+	t.slots = make([]uint32, max(4*len(t.slots), firstTallied))
+	t.shift = uint8(bits.LeadingZeros64(uint64(len(t.slots) - 1)))
+	for i := range t.known {
+		t.place(hashOf(t.known[i].token), uint32(i+1))
+	}
+}
+
+// text returns the text of a tally.
+func (t *tallied) text(one *counted) string {
+	if one.token.Inline() {
+		return one.token.Text("")
+	}
+	return t.texts.text(one.at)
+}
+
+// arena keeps texts in blocks, each after its length.
+type arena struct{ blocks [][]byte }
+
+// arenaBlock is how many bytes a block has, but that of a longer text; a place in the arena is that of its block in the
+// upper half, and where in it in the lower one.
+const arenaBlock = 1 << 16
+
+func (a *arena) keep(text string) (at uint32) {
+	need := 4 + len(text)
+	last := len(a.blocks) - 1
+	if last < 0 || need > cap(a.blocks[last])-len(a.blocks[last]) {
+		size := arenaBlock
+		if last < 0 {
+			size = arenaBlock / 64 // a table may have thousands of columns
+		} else if last < 6 {
+			size = cap(a.blocks[last]) * 2
+		}
+		a.blocks = append(a.blocks, make([]byte, 0, max(min(size, arenaBlock), need)))
+		last++
+	}
+	block := a.blocks[last]
+	at = uint32(last)<<16 | uint32(len(block))
+	block = binary.LittleEndian.AppendUint32(block, uint32(len(text)))
+	a.blocks[last] = append(block, text...)
+	return at
+}
+
+func (a *arena) text(at uint32) string {
+	block := a.blocks[at>>16]
+	start := at & (arenaBlock - 1)
+	length := binary.LittleEndian.Uint32(block[start:])
+	if length == 0 {
+		return ""
+	}
+	return unsafe.String(&block[start+4], length) // blocks are only ever appended to within their capacity
+}
