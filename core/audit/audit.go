@@ -549,10 +549,9 @@ func cellsOf(rows int64, caught *table.RowSet) []uint32 {
 }
 
 func number(cells *rulebook.Cells) profile.NumberReader {
-	plain := cells.Type.IsNumber() && cells.PlainNumbers()
 	return func(t table.Token, text string) (table.Decimal, bool) {
-		if plain && !cells.MayBeMissing(t) && !(cells.Open && t.ZeroPadded()) {
-			if c, scale, ok := t.Number(); ok && (scale == 0 || cells.Type == table.TypeDecimal) {
+		if cells.Type.IsNumber() {
+			if _, c, scale, ok := cells.Number(t); ok {
 				return table.DecimalOf(c, scale), true
 			}
 		}

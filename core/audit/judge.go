@@ -69,7 +69,7 @@ func (j *judge) findSweep() {
 	switch {
 	case j.cells.Type == table.TypeText:
 		j.sweepTexts()
-	case j.cells.Type.IsNumber() && j.cells.PlainNumbers():
+	case j.cells.Type.IsNumber():
 		j.sweepNumbers()
 	case len(j.values) == 0:
 		if rivals, _ := j.cells.Patterns(); len(rivals) == 0 { // which have to be counted

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"slices"
+	"strings"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/intake/delimited"
@@ -62,9 +63,7 @@ type stretchColumn struct {
 	swept        []table.Token
 	coefficients []int64
 	scales       []uint8
-	// the text judged last with its digits alike, and what is wrong with it
-	like       table.Token
-	likeBroken uint16
+	alike        []alike // of a swept column of texts; nil until it is swept
 }
 
 const (
@@ -355,8 +354,8 @@ func (s *stretch) occurs(c int, code uint32) {
 		return
 	}
 	// Texts that are no code do not count, and would be without bound.
-	if text := column.values[code].Text; s.plan.judges[c].cells.Codes().Find(text) != nil {
-		s.met[c][text] = true
+	if text := column.values[code].Text; s.plan.judges[c].cells.Codes().Find(text) != nil && !s.met[c][text] {
+		s.met[c][strings.Clone(text)] = true
 	}
 }
 
@@ -376,9 +375,13 @@ func (s *stretch) countTexts(c int, rows []uint32) {
 				continue
 			}
 			text := d.Text(uint32(code))
-			if _, known := counts[text]; known || len(counts) < textsKept {
-				counts[text] += int64(rows[code])
+			if _, known := counts[text]; !known {
+				if len(counts) >= textsKept {
+					continue
+				}
+				text = strings.Clone(text) // of a batch, which is good for a while
 			}
+			counts[text] += int64(rows[code])
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -39,6 +40,10 @@ func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 	if len(c.looks) > code {
 		c.census.add(c.looks[code], 1)
 	}
+	if cell.Value.Kind == table.Number && j.cells.PlainNumbers() && len(d.Flawed) == 0 {
+		c.shard.AddOneNumber(d.Tokens[code], d.Text(uint32(code)), cell.Value.Number)
+		return
+	}
 	c.describe(d, code, &cell.Value, cell.Missing, 1)
 }
 
@@ -48,15 +53,25 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 			make([]uint8, sweptAtOnce)
 	}
 	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
-	regular, mostPlaces, open := true, table.InlineLength, j.cells.Open
-	if j.cells.Type == table.TypeInteger {
-		mostPlaces = 0
-	}
-	for i, t := range tokens {
-		coefficient, scale, ok := t.Number()
-		coefficients[i], scales[i] = coefficient, uint8(scale)
-		if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) || open && t.ZeroPadded() {
-			scales[i], regular = irregular, false
+	regular := true
+	if j.cells.PlainNumbers() {
+		mostPlaces, open := table.InlineLength, j.cells.Open
+		if j.cells.Type == table.TypeInteger {
+			mostPlaces = 0
+		}
+		for i, t := range tokens {
+			coefficient, scale, ok := t.Number()
+			coefficients[i], scales[i] = coefficient, uint8(scale)
+			if !ok || scale > mostPlaces || j.cells.MayBeMissing(t) || open && t.ZeroPadded() {
+				scales[i], regular = irregular, false
+			}
+		}
+	} else {
+		for i, t := range tokens {
+			_, coefficient, scale, ok := j.cells.Number(t)
+			if coefficients[i], scales[i] = coefficient, uint8(scale); !ok {
+				scales[i], regular = irregular, false
+			}
 		}
 	}
 	if j.units != nil {
@@ -77,7 +92,8 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 		identities := c.identities[first:last]
 		for i, t := range tokens {
 			if identities[i] = t; scales[i] != irregular {
-				identities[i] = t.Shortest(int(scales[i]))
+				plain, _, _, _ := j.cells.Number(t)
+				identities[i] = plain.Shortest(int(scales[i]))
 			}
 		}
 	}
@@ -103,17 +119,28 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 	if c.swept == nil {
 		c.swept = make([]table.Token, sweptAtOnce)
 	}
-	valued, keyed, open := p.valued[at], p.keyed[at], j.cells.Open
+	valued, keyed := p.valued[at], p.keyed[at]
 	n := 0
 	for code := first; code < last; code++ {
-		t := d.Tokens[code]
-		if !t.Plain() || j.cells.MayBeMissing(t) || open && t.BeginsTyped() {
+		t, text := d.Tokens[code], ""
+		var broken uint16
+		swept := false
+		if t.Plain() {
+			if broken, swept = c.ofPlainText(j, t); swept {
+				c.swept[n] = t
+				n++
+			}
+		} else if len(d.Flawed) == 0 {
+			text = d.Text(uint32(code))
+			if broken, swept = j.ofText(text); swept {
+				c.shard.AddText(t, text)
+			}
+		}
+		if !swept {
 			c.look(j, d, code)
 			continue
 		}
-		c.swept[n] = t
-		n++
-		if broken := c.ofPlainText(j, t); broken != 0 {
+		if broken != 0 {
 			c.broken[code] = broken
 			c.anyBroken |= broken
 		}
@@ -127,15 +154,58 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 	c.shard.AddPlain(c.swept[:n])
 }
 
+// ofText judges a text of any kind; swept says that there is nothing else to say of it.
+func (j *judge) ofText(text string) (broken uint16, swept bool) {
+	if text == "" || j.cells.MayStandForNothing(text) || j.cells.Open && j.cells.LooksLike(text) != 0 {
+		return 0, false
+	}
+	if len(j.values) > 0 {
+		cell := rulebook.Cell{Value: table.TextValue(text)}
+		for i := range j.values {
+			if one := &j.values[i]; one.rule.Breaks(cell, text) {
+				broken |= one.bit
+			}
+		}
+	}
+	return broken, true
+}
+
+// alike is what is known of the texts that differ in nothing but their digits.
+type alike struct {
+	text   table.Token // with every digit made a 9
+	broken uint16      // by each of them
+	swept  bool        // none of them stands for nothing, or looks like a number or a date
+}
+
+// alikeKnown is how many kinds of texts that differ in nothing but their digits are remembered.
+const alikeKnown = 64
+
 // ofPlainText judges a text, or remembers how one like it was judged.
-func (c *stretchColumn) ofPlainText(j *judge, t table.Token) uint16 {
-	if !j.digitsAlike {
-		return j.ofPlainText(t)
+func (c *stretchColumn) ofPlainText(j *judge, t table.Token) (broken uint16, swept bool) {
+	if j.cells.MayBeMissing(t) {
+		return 0, false
 	}
-	if like := t.DigitsAlike(); like != c.like {
-		c.like, c.likeBroken = like, j.ofPlainText(t)
+	if !j.cells.Open && !j.digitsAlike {
+		return j.ofPlainText(t), true
 	}
-	return c.likeBroken
+	if c.alike == nil {
+		c.alike = make([]alike, alikeKnown)
+	}
+	like := t.DigitsAlike()
+	known := &c.alike[(like.Lo^like.Hi^like.Lo>>32^like.Lo>>13^like.Hi>>41)%alikeKnown]
+	if known.text != like {
+		*known = alike{text: like, swept: !j.cells.Open || !j.cells.MayLookLike(like)}
+		if known.swept && j.digitsAlike {
+			known.broken = j.ofPlainText(t)
+		}
+	}
+	switch {
+	case !known.swept:
+		return 0, false
+	case j.digitsAlike:
+		return known.broken, true
+	}
+	return j.ofPlainText(t), true
 }
 
 // sweepDates judges cells of a column of dates or datetimes that all have one length.

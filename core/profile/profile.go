@@ -175,7 +175,7 @@ func (s *Summary) Take(shard *Shard) {
 		for i := range some {
 			t, text := &some[i], ""
 			if !t.token.Inline() {
-				text, long = long[0], long[1:]
+				text, long = shard.texts.text(long[0]), long[1:]
 			}
 			s.counts.add(t.token, hashes[i], text, t.rows)
 		}

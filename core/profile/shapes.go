@@ -10,6 +10,12 @@ import (
 // shapeLimit is the length in bytes at which a shape is cut.
 const shapeLimit = 40
 
+// cut stands at the end of a shape that is longer than shapeLimit.
+const cut = "…"
+
+// collapses tells of which characters of a shape a run is written as one.
+var collapses = [256]bool{'9': true, 'A': true, 'a': true}
+
 // classes are the letters that stand for ASCII characters in a shape.
 var classes = func() (c [utf8.RuneSelf]byte) {
 	for i := range c {
@@ -41,6 +47,41 @@ type shapeCounts struct {
 // countShape counts the shape of a text that stands in so many rows.
 func (c *shapeCounts) countShape(text string, rows int64) {
 	c.made = appendShape(c.made[:0], text)
+	c.count(rows)
+}
+
+// survey counts the shape of a text that stands in one row, and tells, by the same look at its bytes, how many characters
+// it has and whether spaces stray in it, as spacesOf says.
+func (c *shapeCounts) survey(text string) (length int, stray bool) {
+	shape, last, before := c.made[:0], byte(0), byte(' ')
+	for i := 0; i < len(text); i++ {
+		b := text[i]
+		if b >= utf8.RuneSelf {
+			c.countShape(text, 1)
+			return utf8.RuneCountInString(text), !table.Trimmed(text)
+		}
+		if b <= ' ' && (b != ' ' || before == ' ') || b == 0x7F {
+			stray = true
+		}
+		before = b
+		class := classes[b]
+		if class == last && collapses[class] || len(shape) > shapeLimit {
+			continue
+		}
+		if len(shape) == shapeLimit {
+			shape = append(shape, cut...)
+			continue
+		}
+		last = class
+		shape = append(shape, class)
+	}
+	c.made = shape
+	c.count(1)
+	return len(text), stray || before == ' '
+}
+
+// count counts the shape just made.
+func (c *shapeCounts) count(rows int64) {
 	if string(c.made) != string(c.shape) || len(c.shape) == 0 {
 		c.made, c.shape = c.shape, c.made
 		c.latest = c.find(c.shape)
@@ -109,7 +150,7 @@ func appendShape(shape []byte, text string) []byte {
 			continue
 		}
 		if len(shape) >= shapeLimit {
-			return append(shape, "…"...)
+			return append(shape, cut...)
 		}
 		if last = c; c < utf8.RuneSelf {
 			shape = append(shape, byte(c))

@@ -26,7 +26,8 @@ type Shard struct {
 	recent  [recentTallies]tally // those not in tallies yet, by a part of their hash
 	// recentLong are those of texts that their tokens do not hold; nil until there is one
 	recentLong []longTally
-	long       []string // the texts of tallies whose tokens do not hold them
+	long       []uint32 // where the texts of tallies stand whose tokens do not hold them
+	texts      arena
 	// estimated is the hash from which on texts are of no use to the estimate of how many
 	// there are, and hashes the ones below; 0 where all texts are counted.
 	estimated uint64
@@ -34,6 +35,8 @@ type Shard struct {
 	lengths   uint16 // of texts held by their tokens, a bit for each
 	// the least and the greatest text added as plain; empty where none was
 	plainLeast, plainMost table.Token
+	anyText               bool
+	leastText, mostText   []byte // of the other texts, where there is any
 	shapeCounts
 	lastAlike table.Token // the plain text met last, with its digits alike
 }
@@ -54,10 +57,11 @@ func (t *tally) keeps(other uint32) bool {
 	return false
 }
 
-// longTally counts a text that its token does not hold.
+// longTally counts a text that its token does not hold. It is kept only if the tally is.
 type longTally struct {
 	tally
-	text string
+	kept bool
+	at   uint32 // in texts
 }
 
 // Begin says from which hash on texts need not be told to the summary that the shard goes
@@ -130,12 +134,17 @@ func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
 		s.recentLong = make([]longTally, recentTallies)
 	}
 	recent := &s.recentLong[t.Lo%recentTallies]
-	if recent.token == t && recent.text == text {
-		recent.rows += rows
+	if recent.token == t && (!recent.kept || s.texts.text(recent.at) == text) {
+		if recent.rows += rows; !recent.kept {
+			recent.kept, recent.at = true, s.texts.keep(text)
+		}
 		return
 	}
 	s.estimate(hashOf(t))
-	one := longTally{tally{token: t, rows: rows}, text}
+	one := longTally{tally: tally{token: t, rows: rows}}
+	if rows > 1 || s.estimated == 0 { // otherwise it leaves nothing behind, unless it comes again
+		one.kept, one.at = true, s.texts.keep(text)
+	}
 	if !recent.keeps(rows) {
 		one, *recent = *recent, one
 	}
@@ -144,7 +153,7 @@ func (s *Shard) tallyLong(t table.Token, text string, rows uint32) {
 
 func (s *Shard) putLong(t *longTally) {
 	if s.put(&t.tally) {
-		s.long = append(s.long, t.text)
+		s.long = append(s.long, t.at)
 	}
 }
 
@@ -153,8 +162,9 @@ func (s *Shard) Reset() {
 	numbers := s.numbers
 	numbers.reset()
 	s.shapeCounts.reset()
+	s.texts.reset()
 	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0],
-		shapeCounts: s.shapeCounts}
+		long: s.long[:0], texts: s.texts, shapeCounts: s.shapeCounts, leastText: s.leastText[:0], mostText: s.mostText[:0]}
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -194,7 +204,7 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	case table.Boolean:
 		s.extend(cell.Value)
 	case table.Text:
-		s.extendText(cell.Value)
+		s.extendText(cell.Value.Text)
 	}
 	s.lastAlike = table.Token{}
 	s.countShape(cell.Text, n)
@@ -213,14 +223,40 @@ func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
 	s.addDay(day, int64(rows))
 }
 
-// AddFixedDate is Add for a date or datetime in a text of so many ASCII characters, without stray spaces, that stands in
-// one row; the text is not looked at where its token holds it.
-func (s *Shard) AddFixedDate(t table.Token, text string, length int, value table.Value) {
+// AddText is Add for a text that is its own value and stands in one row.
+func (s *Shard) AddText(t table.Token, text string) {
+	s.tallyText(t, text)
+	s.filled++
+	s.lastAlike = table.Token{}
+	length, stray := s.survey(text)
+	s.length(length)
+	if stray {
+		s.spaces.add(spacesOf(text, 1))
+	}
+	s.extendText(text)
+}
+
+// AddOneNumber is Add for a number in a text of ASCII characters without stray spaces, that stands in one row.
+func (s *Shard) AddOneNumber(t table.Token, text string, number table.Decimal) {
+	s.tallyText(t, text)
+	s.filled++
+	s.length(len(text))
+	s.numbers.Add(number, 1)
+}
+
+// tallyText counts a text in one row.
+func (s *Shard) tallyText(t table.Token, text string) {
 	if t.Inline() {
 		s.tally(t, 1)
 	} else {
 		s.tallyLong(t, text, 1)
 	}
+}
+
+// AddFixedDate is Add for a date or datetime in a text of so many ASCII characters, without stray spaces, that stands in
+// one row; the text is not looked at where its token holds it.
+func (s *Shard) AddFixedDate(t table.Token, text string, length int, value table.Value) {
+	s.tallyText(t, text)
 	s.filled++
 	s.length(length)
 	if value.Kind == table.Date {
@@ -293,15 +329,16 @@ func (s *Shard) length(length int) {
 }
 
 // extendText is extend for texts, which are only kept where they have to be.
-func (s *Shard) extendText(v table.Value) {
-	if s.lowest.Kind == table.Missing {
-		s.lowest, s.highest = v, v
+func (s *Shard) extendText(text string) {
+	if !s.anyText {
+		s.anyText = true
+		s.leastText, s.mostText = append(s.leastText[:0], text...), append(s.mostText[:0], text...)
 		return
 	}
-	if v.Text < s.lowest.Text {
-		s.lowest = v
-	} else if v.Text > s.highest.Text {
-		s.highest = v
+	if text < string(s.leastText) {
+		s.leastText = append(s.leastText[:0], text...)
+	} else if text > string(s.mostText) {
+		s.mostText = append(s.mostText[:0], text...)
 	}
 }
 
@@ -323,8 +360,13 @@ func (s *Shard) End() {
 	s.lengths = 0
 	if s.plainLeast.Len() > 0 {
 		var text [16]byte
-		s.extendText(table.TextValue(string(s.plainLeast.Bytes(&text))))
-		s.extendText(table.TextValue(string(s.plainMost.Bytes(&text))))
+		s.extendText(string(s.plainLeast.Bytes(&text)))
+		s.extendText(string(s.plainMost.Bytes(&text)))
 		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
+	}
+	if s.anyText {
+		s.extend(table.TextValue(string(s.leastText)))
+		s.extend(table.TextValue(string(s.mostText)))
+		s.anyText = false
 	}
 }

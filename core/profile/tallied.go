@@ -122,6 +122,21 @@ func (a *arena) keep(text string) (at uint32) {
 	return at
 }
 
+// reset forgets the texts and keeps the memory of one block.
+func (a *arena) reset() {
+	for i := range a.blocks {
+		if i > 0 || cap(a.blocks[i]) > arenaBlock {
+			a.blocks[i] = nil
+		}
+	}
+	if len(a.blocks) > 0 && a.blocks[0] != nil {
+		a.blocks = a.blocks[:1]
+		a.blocks[0] = a.blocks[0][:0]
+		return
+	}
+	a.blocks = a.blocks[:0]
+}
+
 func (a *arena) text(at uint32) string {
 	block := a.blocks[at>>16]
 	start := at & (arenaBlock - 1)

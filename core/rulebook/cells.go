@@ -22,6 +22,7 @@ type Cells struct {
 	truth    int                 // of the words for true and false, in bytes; of an open column
 	patterns []table.DatePattern // that the dates of an open column may be written by, where there are several
 	own      string              // the pattern by which they are read
+	typed    *[256]bool          // the bytes that numbers and dates of an open column are made of
 }
 
 // Cell is what the text of a cell stands for.
@@ -56,6 +57,7 @@ func (b *Rulebook) Cells(name string) *Cells {
 		if all := slices.Concat(c.Dates, c.Rivals); len(all) > 1 {
 			out.patterns = table.MustDatePatterns(all...)
 		}
+		out.typed = out.format.TypedBytes(out.patterns)
 	}
 	if c.Type == table.TypeCode {
 		out.codes = b.CodeLists[c.CodeList]
@@ -101,6 +103,9 @@ func (c *Cells) mayBeMissing(text string) bool {
 		text[len(text)-1] > '~' || strings.Contains(text, "  "))
 }
 
+// MayStandForNothing reports whether a text that is not empty may be blank or a mark for missing values.
+func (c *Cells) MayStandForNothing(text string) bool { return c.mayBeMissing(text) }
+
 // MayBeMissing is the same question about a short text of printable characters without spaces.
 func (c *Cells) MayBeMissing(t table.Token) bool { return t.Len() <= c.longest }
 
@@ -121,6 +126,9 @@ const (
 
 // LooksLike tells which types other than text the text of an open column has by itself.
 func (c *Cells) LooksLike(text string) (l Looks) {
+	if len(text) > c.truth && !c.mayBeTyped(text) {
+		return 0
+	}
 	if len(text) <= c.truth {
 		if _, ok := c.format.Parse(table.TypeBoolean, text); ok {
 			l |= LooksBoolean
@@ -154,6 +162,34 @@ func (c *Cells) LooksLike(text string) (l Looks) {
 	return l
 }
 
+// mayBeTyped rules most texts out that are no number or date.
+func (c *Cells) mayBeTyped(text string) bool {
+	for i := range len(text) {
+		if !c.typed[text[i]] {
+			return false
+		}
+	}
+	return true
+}
+
+// MayLookLike reports whether a short text of ASCII characters, or one that differs from it in nothing but digits, may have
+// a type other than text by itself. Every field of a date may be made of ones, so that ones tell.
+func (c *Cells) MayLookLike(t table.Token) bool {
+	if t.Len() <= c.truth {
+		return true
+	}
+	ones := []byte(t.Text(""))
+	for i, b := range ones {
+		switch {
+		case b >= '0' && b <= '9':
+			ones[i] = '1'
+		case (b == 'e' || b == 'E') && i > 0 && (ones[i-1] == '1' || ones[i-1] == '.'): // an exponent may be too large
+			return true
+		}
+	}
+	return c.LooksLike(string(ones)) != 0
+}
+
 // Patterns returns those by which the dates of an open column may be written, each with its bit of Looks, where there
 // are several; own is the one by which they are read, empty where that is the reading's.
 func (c *Cells) Patterns() (several []table.DatePattern, own string) { return c.patterns, c.own }
@@ -174,6 +210,21 @@ func (c *Cells) FixedDates() (table.DatePattern, bool) {
 		return table.DatePattern{}, false
 	}
 	return patterns[0], true
+}
+
+// Number reads a short text as a number of the column, of digits with at most a sign and one decimal mark, with the token
+// of what it is with a point. It reports false for everything else, numbers that are written in other ways included.
+func (c *Cells) Number(t table.Token) (plain table.Token, coefficient int64, scale int, ok bool) {
+	if c.MayBeMissing(t) || c.Open && t.ZeroPadded() {
+		return t, 0, 0, false
+	}
+	if mark := c.format.DecimalMark; mark != 0 && mark != '.' {
+		if t, ok = t.WithPoint(mark); !ok {
+			return t, 0, 0, false
+		}
+	}
+	coefficient, scale, ok = t.Number()
+	return t, coefficient, scale, ok && (scale == 0 || c.Type != table.TypeInteger)
 }
 
 // PlainNumbers reports whether numbers are written with a point and without grouping.

@@ -266,6 +266,21 @@ func (p DatePattern) Timed() bool {
 	return slices.ContainsFunc(p.fields, func(f patternField) bool { return f.letter == 'H' })
 }
 
+// bytes returns those, other than digits, that texts which fit may have.
+func (p *DatePattern) bytes() (made string) {
+	for _, f := range p.fields {
+		switch {
+		case f.letter == 0:
+			made += f.text
+		case f.letter == 'M' && f.count == 3:
+			made += months + strings.ToUpper(months)
+		case f.letter == 'X':
+			made += "Z+-:"
+		}
+	}
+	return made
+}
+
 // String returns the pattern as it was written.
 func (p DatePattern) String() string { return p.source }
 

@@ -75,6 +75,14 @@ func ParseDecimal(s string) (Decimal, bool) {
 		case c == '.' && !point:
 			point = true
 		case (c == 'e' || c == 'E') && digits > 0:
+			if significant <= 18 {
+				if d, ok := withExponent(coefficient, scale, s[i+1:]); ok {
+					if s[0] == '-' {
+						d.coefficient = -d.coefficient
+					}
+					return d, true
+				}
+			}
 			return parseWide(s)
 		default:
 			return Decimal{}, false
@@ -90,6 +98,28 @@ func ParseDecimal(s string) (Decimal, bool) {
 		coefficient = -coefficient
 	}
 	return Decimal{coefficient: coefficient, scale: int32(scale)}, true
+}
+
+// withExponent returns coefficient x 10^(exponent-scale); ok is false where the exponent is none or the number does not
+// fit a machine word.
+func withExponent(coefficient int64, scale int, exponent string) (d Decimal, ok bool) {
+	power, err := strconv.Atoi(exponent)
+	if err != nil || power < -maxDecimalDigits || power > maxDecimalDigits {
+		return Decimal{}, false
+	}
+	switch scale -= power; {
+	case scale > 18 || scale < -18:
+		return Decimal{}, false
+	case scale >= 0:
+		return Decimal{coefficient: coefficient, scale: int32(scale)}, true
+	}
+	if coefficient > mostUnits[-scale] {
+		return Decimal{}, false
+	}
+	if coefficient *= powersOfTen[-scale]; coefficient >= 1e18 {
+		return Decimal{}, false
+	}
+	return Decimal{coefficient: coefficient}, true
 }
 
 // DecimalNear returns the shortest decimal that a float64 stands for; x is finite.

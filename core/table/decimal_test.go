@@ -3,6 +3,7 @@ package table
 import (
 	"math/big"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -215,5 +216,25 @@ func TestWholePartsAndRests(t *testing.T) {
 	}
 	if _, ok := parse("1").Mod(parse("0")); ok {
 		t.Error("a rest modulo 0")
+	}
+}
+
+// A number with an exponent is read the quick way where it fits a machine word, and must be what the slow way makes of it.
+func TestExponentsAreReadAlikeInAWordAndBeyond(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 2))
+	for range 20_000 {
+		text := strconv.FormatInt(random.Int64N(1_000_000_000)>>random.IntN(30), 10)
+		if at := random.IntN(len(text) + 1); at < len(text) {
+			text = text[:at] + "." + text[at:]
+		}
+		if random.IntN(3) == 0 {
+			text = "-" + text
+		}
+		text += "e" + []string{"", "+", "-"}[random.IntN(3)] + strconv.Itoa(random.IntN(25))
+		got, ok := ParseDecimal(text)
+		want, wantOK := parseWide(text)
+		if ok != wantOK || ok && (got.Cmp(want) != 0 || got.String() != want.String() || (got.wide == nil) != (want.wide == nil)) {
+			t.Fatalf("%s is %v (%v), want %v (%v)", text, got, ok, want, wantOK)
+		}
 	}
 }

@@ -23,7 +23,8 @@ type Dictionary struct {
 	Flawed map[uint32]DefectKind
 	// Apart says that each cell of a batch gets a code of its own, in the order of the rows.
 	Apart bool
-	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
+	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens. Where it is
+	// Apart as well, texts are good until the next batch, like their codes.
 	Sparing bool
 
 	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken, an eighth of few
@@ -281,7 +282,7 @@ func repeated(codes []uint32) (n int) {
 }
 
 // encodeEach gives every cell a code of its own, since hardly any two are alike. It uses the
-// tokens where they are.
+// tokens where they are, and long texts where they stand in the bytes, if it is Sparing.
 func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 	n := len(cells.Tokens)
 	if d.own == nil {
@@ -290,13 +291,16 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		}
 	}
 	d.Tokens, d.Texts, d.Flawed = cells.Tokens, d.Texts[:0], nil
+	if d.Sparing {
+		d.arena = d.arena[:0]
+	}
 	if d.Sparing && cells.Clean && allInline(cells.Tokens) {
 		return d.ownCodes(n)
 	}
 	d.Texts = slices.Grow(d.Texts, n)[:n]
 	clear(d.Texts)
 	for code, t := range d.Tokens {
-		if d.Sparing && t.Plain() || t.Hi == 0 {
+		if d.Sparing && (t.Plain() || cells.Clean && t.Inline()) || t.Hi == 0 {
 			continue
 		}
 		var short [16]byte
@@ -306,6 +310,10 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		} else {
 			raw = cells.place(t)
 			d.Tokens[code] = tokenOfHash(xxh3.Hash128(raw))
+		}
+		if d.Sparing && cells.Clean {
+			d.Texts[code] = unsafe.String(&raw[0], len(raw))
+			continue
 		}
 		text, kind := encode(d.keep(raw))
 		d.Texts[code] = text

@@ -24,14 +24,14 @@ func IsSpace(r rune) bool {
 // Trim takes spaces, also invisible ones, off both ends of text and makes every
 // inner run of them one plain space.
 func Trim(text string) string {
-	if trimmed(text) {
+	if Trimmed(text) {
 		return text
 	}
 	return strings.Join(strings.FieldsFunc(text, IsSpace), " ")
 }
 
-// trimmed reports whether text has no stray space: single plain ones inside it, as almost all cells have.
-func trimmed(text string) bool {
+// Trimmed reports whether text has no stray space: single plain ones inside it, as almost all cells have.
+func Trimmed(text string) bool {
 	last := byte(' ')
 	for i := 0; i < len(text); i++ {
 		c := text[i]

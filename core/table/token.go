@@ -146,6 +146,24 @@ func (t Token) Number() (coefficient int64, scale int, ok bool) {
 	return coefficient, scale, true
 }
 
+// WithPoint returns the token of a short text in which every mark, an ASCII character, is a point; ok is false where it
+// has points of its own.
+func (t Token) WithPoint(mark byte) (_ Token, ok bool) {
+	hi := t.Hi & (1<<56 - 1)
+	if equalBytes(t.Lo, '.')|equalBytes(hi, '.') != 0 {
+		return t, false
+	}
+	change := uint64(mark ^ '.')
+	return Token{t.Lo ^ equalEach(t.Lo, mark)>>7*change, t.Hi ^ equalEach(hi, mark)>>7*change}, true
+}
+
+// equalEach returns the top bits of exactly the bytes of w that equal b.
+func equalEach(w uint64, b byte) uint64 {
+	const ones, low = 0x0101010101010101, 0x7F7F7F7F7F7F7F7F
+	w ^= uint64(b) * ones
+	return ^((w&low + low) | w | low)
+}
+
 // zeros are eight digits 0.
 const zeros = 0x3030303030303030
 

@@ -209,6 +209,35 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 	panic(fmt.Sprintf("table: unknown type %q", t))
 }
 
+// TypedBytes returns the bytes of which numbers and dates are made, those of other patterns of dates too.
+func (f *Format) TypedBytes(others []DatePattern) *[256]bool {
+	var made [256]bool
+	add := func(text string) {
+		for i := range len(text) {
+			made[text[i]] = true
+		}
+	}
+	add("0123456789+-.,eE()")
+	add(string(f.GroupingMark))
+	for _, beside := range f.WrittenWith {
+		add(beside)
+	}
+	if len(f.WrittenWith) > 0 { // spaces of any kind may stand between
+		for b := range utf8.RuneSelf {
+			made[b] = made[b] || IsSpace(rune(b))
+		}
+		for b := utf8.RuneSelf; b < len(made); b++ {
+			made[b] = true
+		}
+	}
+	for _, patterns := range [][]DatePattern{f.Dates, f.DateTimes, ISODates, standardDateTimes, others} {
+		for i := range patterns {
+			add(patterns[i].bytes())
+		}
+	}
+	return &made
+}
+
 // PlainNumbers reports whether numbers are digits with at most a point and a sign.
 func (f *Format) PlainNumbers() bool {
 	return f.GroupingMark == 0 && f.DecimalMark != ',' && len(f.WrittenWith) == 0 && !f.Brackets

@@ -69,10 +69,13 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	}
 	if shared == nil {
 		scratches.Put(t.scratch)
+		p.release()
 	} else {
-		b.Done = func() { scratches.Put(t.scratch) } // the batch and the dictionaries use it until then
+		b.Done = func() { // the batch and the dictionaries use both until then
+			scratches.Put(t.scratch)
+			p.release()
+		}
 	}
-	p.release()
 	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
 }
