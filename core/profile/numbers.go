@@ -158,7 +158,7 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			around.third += d * d * d
 			n.buckets.add(x, 1)
 		}
-		n.fractions = n.fractions || anyFraction(coefficients[start:at], scale)
+		n.fractions = n.fractions || scale > 0 && anyFraction(coefficients[start:at], scale)
 		start = at
 		n.around, s.lowest, s.highest = around, lowest, highest
 		s.sumLo, carry = bits.Add64(s.sumLo, uint64(sum), 0)

@@ -322,3 +322,25 @@ func TestCalendars(t *testing.T) {
 		}
 	}
 }
+
+// What is told of a text by one look at its bytes is what is told by a look for each question.
+func TestALookAtATextTellsTheSameHoweverItIsAdded(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 7))
+	letters := []string{"a", "b", "Z", "7", "03", " ", "  ", "-", ".", "\t", "\u00a0", "é", "Ö", "ß", "\u200b", "\x7f", "x y", "Wehr", "::", "\xff"}
+	for range 20_000 {
+		var text string
+		for range 1 + random.IntN(30) {
+			text += letters[random.IntN(len(letters))]
+		}
+		var one, other Shard
+		token := table.TokenOf(text)
+		one.Add(&Cell{Token: token, Text: text, Value: table.TextValue(text)}, 1)
+		other.AddText(token, text)
+		one.End()
+		other.End()
+		if a, b := fmt.Sprint(one.shapes, one.spaces, one.shortest, one.longest, one.lowest, one.filled),
+			fmt.Sprint(other.shapes, other.spaces, other.shortest, other.longest, other.lowest, other.filled); a != b {
+			t.Fatalf("%q: %s, and by one look %s", text, a, b)
+		}
+	}
+}
