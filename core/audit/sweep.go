@@ -40,10 +40,6 @@ func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 	if len(c.looks) > code {
 		c.census.add(c.looks[code], 1)
 	}
-	if cell.Value.Kind == table.Number && j.cells.PlainNumbers() && len(d.Flawed) == 0 {
-		c.shard.AddOneNumber(d.Tokens[code], d.Text(uint32(code)), cell.Value.Number)
-		return
-	}
 	c.describe(d, code, &cell.Value, cell.Missing, 1)
 }
 
@@ -101,7 +97,9 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 		n := 0
 		for i, t := range tokens {
 			if scales[i] == irregular {
-				c.look(j, d, first+i)
+				if !c.sweepNumber(j, p, at, d, first+i) {
+					c.look(j, d, first+i)
+				}
 				continue
 			}
 			c.swept[n], coefficients[n], scales[n] = t, coefficients[i], scales[i]
@@ -110,6 +108,41 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 		tokens, coefficients, scales = c.swept[:n], coefficients[:n], scales[:n]
 	}
 	c.shard.AddNumbers(tokens, coefficients, scales)
+}
+
+// sweepNumber judges and describes a number that is longer than a token holds or has an exponent; it reports false where
+// the cell needs a closer look.
+func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictionary, code int) bool {
+	t := d.Tokens[code]
+	if !j.cells.PlainNumbers() || len(d.Flawed) > 0 || t.Hi == 0 {
+		return false
+	}
+	text := d.Text(uint32(code))
+	if j.cells.MayStandForNothing(text) || j.cells.Open && table.ZeroPadded(text) {
+		return false
+	}
+	number, ok := table.ParseDecimal(text)
+	if !ok || j.cells.Type == table.TypeInteger && !number.IsWhole() {
+		return false
+	}
+	if j.units != nil {
+		coefficient, scale, ok := number.Word()
+		if !ok {
+			return false
+		}
+		if j.units.outOfRange(coefficient, uint8(scale)) {
+			c.broken[code] = j.units.bit
+			c.anyBroken |= j.units.bit
+		}
+	}
+	if p.valued[at] {
+		c.values[code] = table.NumberValue(number)
+	}
+	if p.keyed[at] {
+		c.identities[code] = table.TokenOf(number.Shortest())
+	}
+	c.shard.AddOneNumber(t, text, number)
+	return true
 }
 
 // irregular stands for the scale of a cell that needs a closer look.
@@ -177,8 +210,9 @@ type alike struct {
 	swept  bool        // none of them stands for nothing, or looks like a number or a date
 }
 
-// alikeKnown is how many kinds of texts that differ in nothing but their digits are remembered.
-const alikeKnown = 64
+// alikeBits says of how many kinds of texts that differ in nothing but their digits, as a power of two, is remembered
+// what is known of them.
+const alikeBits = 7
 
 // ofPlainText judges a text, or remembers how one like it was judged.
 func (c *stretchColumn) ofPlainText(j *judge, t table.Token) (broken uint16, swept bool) {
@@ -189,10 +223,10 @@ func (c *stretchColumn) ofPlainText(j *judge, t table.Token) (broken uint16, swe
 		return j.ofPlainText(t), true
 	}
 	if c.alike == nil {
-		c.alike = make([]alike, alikeKnown)
+		c.alike = make([]alike, 1<<alikeBits)
 	}
 	like := t.DigitsAlike()
-	known := &c.alike[(like.Lo^like.Hi^like.Lo>>32^like.Lo>>13^like.Hi>>41)%alikeKnown]
+	known := &c.alike[like.Spread(alikeBits)]
 	if known.text != like {
 		*known = alike{text: like, swept: !j.cells.Open || !j.cells.MayLookLike(like)}
 		if known.swept && j.digitsAlike {

@@ -41,6 +41,34 @@ type shapeCounts struct {
 	latest int    // in rows, of the shape met last; -1 where it found no room
 	shape  []byte // met last; empty where there is none
 	made   []byte // of the text that is looked at
+	alike  []alikeShape
+}
+
+// alikeShape is where the shape of a text stands, with its digits alike.
+type alikeShape struct {
+	text table.Token
+	at   int // in rows; -1 where it found no room
+}
+
+// alikeBits is how many of them are remembered, as a power of two.
+const alikeBits = 7
+
+// countAlike counts the shape of a plain text that stands in one row; alike is the text with its digits alike.
+func (c *shapeCounts) countAlike(t, alike table.Token) {
+	if c.alike == nil {
+		c.alike = make([]alikeShape, 1<<alikeBits)
+	}
+	known := &c.alike[alike.Spread(alikeBits)]
+	if known.text != alike {
+		var text [16]byte
+		c.made = appendShape(c.made[:0], string(t.Bytes(&text)))
+		c.made, c.shape = c.shape, c.made
+		c.latest = c.find(c.shape)
+		*known = alikeShape{alike, c.latest}
+	}
+	if known.at >= 0 {
+		c.rows[known.at]++
+	}
 }
 
 // countShape counts the shape of a text that stands in so many rows.
@@ -161,6 +189,7 @@ func (c *shapeCounts) into(shapes *map[string]int64) bool {
 func (c *shapeCounts) reset() {
 	clear(c.at)
 	clear(c.texts)
+	clear(c.alike)
 	c.texts, c.rows, c.full, c.latest, c.shape = c.texts[:0], c.rows[:0], false, 0, c.shape[:0]
 }
 

@@ -38,7 +38,6 @@ type Shard struct {
 	anyText               bool
 	leastText, mostText   []byte // of the other texts, where there is any
 	shapeCounts
-	lastAlike table.Token // the plain text met last, with its digits alike
 }
 
 // tally counts a text.
@@ -206,7 +205,6 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 	case table.Text:
 		s.extendText(cell.Value.Text)
 	}
-	s.lastAlike = table.Token{}
 	s.countShape(cell.Text, n)
 }
 
@@ -227,7 +225,6 @@ func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
 func (s *Shard) AddText(t table.Token, text string) {
 	s.tallyText(t, text)
 	s.filled++
-	s.lastAlike = table.Token{}
 	length, stray := s.survey(text)
 	s.length(length)
 	if stray {
@@ -304,13 +301,7 @@ func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []
 func (s *Shard) AddPlain(tokens []table.Token) {
 	s.tallyEach(tokens)
 	for _, t := range tokens {
-		if alike := t.DigitsAlike(); alike == s.lastAlike {
-			s.again(1)
-		} else {
-			var text [16]byte
-			s.countShape(string(t.Bytes(&text)), 1)
-			s.lastAlike = alike
-		}
+		s.countAlike(t, t.DigitsAlike())
 		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
 			s.plainLeast = t
 		}
@@ -344,7 +335,6 @@ func (s *Shard) extendText(text string) {
 
 // End is called when everything is added.
 func (s *Shard) End() {
-	s.lastAlike = table.Token{}
 	s.moreShapes = s.shapeCounts.into(&s.shapes) || s.moreShapes
 	for i := range s.recent {
 		s.put(&s.recent[i])

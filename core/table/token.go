@@ -278,6 +278,9 @@ func (t Token) mixed() uint64 {
 	return (x ^ x>>29) * 0x9E3779B97F4A7C15
 }
 
+// Spread returns a number below 2^bits by which tokens are spread evenly.
+func (t Token) Spread(bits uint8) int { return int(t.mixed() >> ((64 - bits) & 63)) }
+
 // With returns the hash of a list of texts hashed to h, and one text more. The zero Hash
 // is that of no texts. Each step can be undone, so no two short texts collide in it.
 func With(h Hash, t Token) Hash {
