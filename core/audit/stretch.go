@@ -2,7 +2,6 @@ package audit
 
 import (
 	"slices"
-	"strings"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/intake/delimited"
@@ -225,7 +224,7 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 		known := len(column.missing)
 		column.know(len(d.Texts), want{values: true, identities: s.plan.keyed[c], looks: judge.cells.Open})
 		for code := known; code < len(d.Texts); code++ {
-			column.meet(judge, d, code)
+			column.meet(judge, d, code, d.Text(uint32(code)))
 		}
 		rows := column.rows
 		for _, code := range codes {
@@ -283,8 +282,8 @@ func (c *stretchColumn) know(texts int, a want) {
 }
 
 // meet judges a text.
-func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.Cell {
-	cell, broken := j.judge(d.Text(uint32(code)))
+func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int, text string) rulebook.Cell {
+	cell, broken := j.judge(text)
 	c.missing[code], c.broken[code] = cell.Missing, broken
 	c.anyBroken |= broken
 	c.anyMissing = c.anyMissing || cell.Missing
@@ -295,7 +294,7 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 		}
 	}
 	if len(c.looks) > code {
-		c.looks[code] = looksOf(j.cells, cell, d.Text(uint32(code)))
+		c.looks[code] = looksOf(j.cells, cell, text)
 	}
 	if len(c.identities) > code {
 		t := d.Tokens[code]
@@ -312,8 +311,8 @@ func (c *stretchColumn) meet(j *judge, d *table.Dictionary, code int) rulebook.C
 }
 
 // describe adds a text to the column's profile, with the rows it stands in.
-func (c *stretchColumn) describe(d *table.Dictionary, code int, value *table.Value, missing bool, rows uint32) {
-	one := profile.Cell{Token: d.Tokens[code], Text: d.Text(uint32(code)), Missing: missing, Value: *value}
+func (c *stretchColumn) describe(d *table.Dictionary, code int, text string, value *table.Value, missing bool, rows uint32) {
+	one := profile.Cell{Token: d.Tokens[code], Text: text, Missing: missing, Value: *value}
 	if c.coded && value.Kind == table.Missing && !missing {
 		one.Value = table.TextValue(one.Text)
 	}
@@ -340,7 +339,7 @@ func (s *stretch) describe(c int) {
 		case plain && value.Kind == table.Date:
 			column.shard.AddDate(t, value.When, rows)
 		default:
-			column.describe(d, int(code), value, column.missing[code], rows)
+			column.describe(d, int(code), d.Text(code), value, column.missing[code], rows)
 			s.occurs(c, code)
 		}
 	}
@@ -354,8 +353,8 @@ func (s *stretch) occurs(c int, code uint32) {
 		return
 	}
 	// Texts that are no code do not count, and would be without bound.
-	if text := column.values[code].Text; s.plan.judges[c].cells.Codes().Find(text) != nil && !s.met[c][text] {
-		s.met[c][strings.Clone(text)] = true
+	if text := column.values[code].Text; s.plan.judges[c].cells.Codes().Find(text) != nil {
+		s.met[c][text] = true
 	}
 }
 
@@ -375,13 +374,9 @@ func (s *stretch) countTexts(c int, rows []uint32) {
 				continue
 			}
 			text := d.Text(uint32(code))
-			if _, known := counts[text]; !known {
-				if len(counts) >= textsKept {
-					continue
-				}
-				text = strings.Clone(text) // of a batch, which is good for a while
+			if _, known := counts[text]; known || len(counts) < textsKept {
+				counts[text] += int64(rows[code])
 			}
-			counts[text] += int64(rows[code])
 		}
 	}
 }

@@ -36,11 +36,12 @@ const sweptAtOnce = 512
 
 // look judges and describes a single cell.
 func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
-	cell := c.meet(j, d, code)
+	text := d.Text(uint32(code))
+	cell := c.meet(j, d, code, text)
 	if len(c.looks) > code {
 		c.census.add(c.looks[code], 1)
 	}
-	c.describe(d, code, &cell.Value, cell.Missing, 1)
+	c.describe(d, code, text, &cell.Value, cell.Missing, 1)
 }
 
 func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
@@ -117,7 +118,7 @@ func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictiona
 	if !j.cells.PlainNumbers() || len(d.Flawed) > 0 || t.Hi == 0 {
 		return false
 	}
-	text := d.Text(uint32(code))
+	text := d.Glance(uint32(code))
 	if j.cells.MayStandForNothing(text) || j.cells.Open && table.ZeroPadded(text) {
 		return false
 	}
@@ -164,7 +165,7 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 				n++
 			}
 		} else if len(d.Flawed) == 0 {
-			text = d.Text(uint32(code))
+			text = d.Glance(uint32(code))
 			if broken, swept = j.ofText(text); swept {
 				c.shard.AddText(t, text)
 			}
@@ -251,7 +252,7 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 		micros, ok := int64(0), false
 		switch {
 		case !t.Inline():
-			if text = d.Text(uint32(code)); len(text) == length {
+			if text = d.Glance(uint32(code)); len(text) == length {
 				micros, ok = j.dates.Parse(text)
 			}
 		case t.Len() == length && !j.cells.MayBeMissing(t):
@@ -263,8 +264,12 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 			continue
 		}
 		value := table.InstantValue(micros)
-		if !timed {
-			value = table.DateValue(value.Day())
+		day := value.Day()
+		if timed {
+			c.shard.AddFixedInstant(t, text, length, micros, day)
+		} else {
+			value = table.DateValue(day)
+			c.shard.AddFixedDate(t, text, length, day)
 		}
 		if valued {
 			c.values[code] = value
@@ -274,6 +279,5 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 				c.identities[code] = table.TokenOf(value.Identity())
 			}
 		}
-		c.shard.AddFixedDate(t, text, length, value)
 	}
 }

@@ -35,8 +35,10 @@ type Shard struct {
 	lengths   uint16 // of texts held by their tokens, a bit for each
 	// the least and the greatest text added as plain; empty where none was
 	plainLeast, plainMost table.Token
-	anyText               bool
-	leastText, mostText   []byte // of the other texts, where there is any
+	anyInstant, anyText   bool
+	// of the instants of fixed length, where there is any
+	firstInstant, lastInstant int64
+	leastText, mostText       []byte // of the other texts, where there is any
 	shapeCounts
 }
 
@@ -250,18 +252,29 @@ func (s *Shard) tallyText(t table.Token, text string) {
 	}
 }
 
-// AddFixedDate is Add for a date or datetime in a text of so many ASCII characters, without stray spaces, that stands in
-// one row; the text is not looked at where its token holds it.
-func (s *Shard) AddFixedDate(t table.Token, text string, length int, value table.Value) {
+// AddFixedDate is Add for a date in a text of so many ASCII characters, without stray spaces, that stands in one row; the
+// text is not looked at where its token holds it.
+func (s *Shard) AddFixedDate(t table.Token, text string, length int, day int64) {
 	s.tallyText(t, text)
 	s.filled++
 	s.length(length)
-	if value.Kind == table.Date {
-		s.addDay(value.When, 1)
-		return
+	s.addDay(day, 1)
+}
+
+// AddFixedInstant is AddFixedDate for a datetime, in microseconds since 1970-01-01.
+func (s *Shard) AddFixedInstant(t table.Token, text string, length int, micros, day int64) {
+	s.tallyText(t, text)
+	s.filled++
+	s.length(length)
+	s.dates.add(day, 1)
+	switch {
+	case !s.anyInstant:
+		s.anyInstant, s.firstInstant, s.lastInstant = true, micros, micros
+	case micros < s.firstInstant:
+		s.firstInstant = micros
+	case micros > s.lastInstant:
+		s.lastInstant = micros
 	}
-	s.dates.add(value.Day(), 1)
-	s.extend(value)
 }
 
 func (s *Shard) addPlain(t table.Token, rows uint32) {
@@ -353,6 +366,11 @@ func (s *Shard) End() {
 		s.extendText(string(s.plainLeast.Bytes(&text)))
 		s.extendText(string(s.plainMost.Bytes(&text)))
 		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
+	}
+	if s.anyInstant {
+		s.extend(table.InstantValue(s.firstInstant))
+		s.extend(table.InstantValue(s.lastInstant))
+		s.anyInstant = false
 	}
 	if s.anyText {
 		s.extend(table.TextValue(string(s.leastText)))

@@ -23,8 +23,7 @@ type Dictionary struct {
 	Flawed map[uint32]DefectKind
 	// Apart says that each cell of a batch gets a code of its own, in the order of the rows.
 	Apart bool
-	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens. Where it is
-	// Apart as well, texts are good until the next batch, like their codes.
+	// Sparing, set before first use, leaves short texts out of Texts; Text makes them from their tokens.
 	Sparing bool
 
 	slots    []uint32 // codes + 1, 0 where free: a power of two, at most a quarter of them taken, an eighth of few
@@ -33,6 +32,8 @@ type Dictionary struct {
 	held     int    // bytes of such texts
 	codes    []uint32
 	each     []uint32 // 0, 1, 2, …
+	placed   bool     // texts stand in the bytes of a batch, and are good until the next one
+	glanced  []byte   // texts given by Glance
 	own      []Token  // the memory of Tokens, while those of a batch stand there
 	repeated int      // of the cells looked up last, those with the text of the one before
 	lastLong uint32   // the code of the long text looked up last
@@ -78,7 +79,7 @@ func (d *Dictionary) Reset() {
 		d.Tokens = d.own
 	}
 	*d = Dictionary{Sparing: d.Sparing, Texts: d.Texts[:0], Tokens: d.Tokens[:0], slots: slots[:firstSlots],
-		shift: 64 - 9, codes: d.codes, each: d.each}
+		shift: 64 - 9, codes: d.codes, each: d.each, glanced: d.glanced}
 }
 
 // Held returns how many bytes the texts take.
@@ -87,6 +88,9 @@ func (d *Dictionary) Held() int { return d.held }
 // Text returns the text of a code.
 func (d *Dictionary) Text(code uint32) string {
 	if len(d.Texts) > 0 && d.Texts[code] != "" {
+		if d.placed {
+			return d.keep([]byte(d.Texts[code]))
+		}
 		return d.Texts[code]
 	}
 	t := d.Tokens[code]
@@ -95,10 +99,29 @@ func (d *Dictionary) Text(code uint32) string {
 	}
 	var raw [16]byte
 	text := d.keep(t.Bytes(&raw))
-	if len(d.Texts) > 0 {
+	if len(d.Texts) > 0 && !d.placed {
 		d.Texts[code] = text
 	}
 	return text
+}
+
+// Glance is Text for whoever keeps nothing of the text beyond the batch, not even as the key of a map.
+func (d *Dictionary) Glance(code uint32) string {
+	if len(d.Texts) > 0 && d.Texts[code] != "" {
+		return d.Texts[code]
+	}
+	t := d.Tokens[code]
+	if !t.Inline() || t.Len() == 0 {
+		return ""
+	}
+	var raw [16]byte
+	text := t.Bytes(&raw)
+	if len(text) > cap(d.glanced)-len(d.glanced) {
+		d.glanced = make([]byte, 0, arenaBlock)
+	}
+	start := len(d.glanced)
+	d.glanced = append(d.glanced, text...)
+	return unsafe.String(&d.glanced[start], len(text))
 }
 
 // slotOf returns where a token is looked for first.
@@ -291,9 +314,7 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		}
 	}
 	d.Tokens, d.Texts, d.Flawed = cells.Tokens, d.Texts[:0], nil
-	if d.Sparing {
-		d.arena = d.arena[:0]
-	}
+	d.placed, d.glanced = d.Sparing && cells.Clean, d.glanced[:0]
 	if d.Sparing && cells.Clean && allInline(cells.Tokens) {
 		return d.ownCodes(n)
 	}
@@ -311,7 +332,7 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 			raw = cells.place(t)
 			d.Tokens[code] = tokenOfHash(xxh3.Hash128(raw))
 		}
-		if d.Sparing && cells.Clean {
+		if d.placed {
 			d.Texts[code] = unsafe.String(&raw[0], len(raw))
 			continue
 		}

@@ -190,3 +190,21 @@ func TestStretchesGrowUpToALength(t *testing.T) {
 		}
 	}
 }
+
+// A text that was asked for stays as it is, also where the cells of a batch stand apart and its bytes are written over.
+func TestATextOutlivesTheBytesItWasReadFrom(t *testing.T) {
+	d := NewDictionary()
+	d.Sparing, d.Apart = true, true
+	long := "a text that no token holds"
+	data := []byte(long + strings.Repeat(" ", TokenSlack))
+	cells := Cells{Tokens: []Token{Placed(0, uint32(len(long))), TokenOf("short")}, Data: data, Clean: true}
+	codes := d.Encode(cells, nil)
+	kept, short, glanced := d.Text(codes[0]), d.Text(codes[1]), strings.Clone(d.Glance(codes[0]))
+	for i := range data {
+		data[i] = 'x'
+	}
+	d.Encode(Cells{Tokens: []Token{TokenOf("other"), TokenOf("texts")}, Data: data, Clean: true}, nil)
+	if kept != long || glanced != long || short != "short" {
+		t.Errorf("the texts are now %q, %q and %q", kept, glanced, short)
+	}
+}

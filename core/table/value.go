@@ -295,7 +295,8 @@ func (f *Format) parseMarked(text string) (Decimal, bool) {
 	if mark == 0 {
 		mark = '.'
 	}
-	plain := make([]byte, 0, len(text))
+	var room [24]byte
+	plain := room[:0]
 	group, grouped, pointSeen := 0, false, false
 	for _, c := range text {
 		switch {
@@ -311,13 +312,13 @@ func (f *Format) parseMarked(text string) (Decimal, bool) {
 				return Decimal{}, false
 			}
 			grouped, group = true, 0
-		case c == '.' || c == ',' || c >= utf8.RuneSelf:
-			return Decimal{}, false
-		default:
-			if c >= '0' && c <= '9' {
-				group++
-			}
+		case c >= '0' && c <= '9':
+			group++
 			plain = append(plain, byte(c))
+		case c == '-' || c == '+' || c == 'e' || c == 'E':
+			plain = append(plain, byte(c))
+		default:
+			return Decimal{}, false
 		}
 	}
 	if grouped && !pointSeen && group != 3 {
