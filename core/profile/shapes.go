@@ -102,14 +102,42 @@ func (c *shapeCounts) survey(text string) (length int, stray bool) {
 		last, before = class>>end&0xFF, spaces>>end&0x80
 	}
 	if all&tops != 0 {
-		c.countShape(text, 1)
-		return utf8.RuneCountInString(text), !table.Trimmed(text)
+		return c.surveyWide(text)
 	}
 	if c.made = made[:min(n, shapeLimit)]; n > shapeLimit {
 		c.made = append(c.made, cut...)
 	}
 	c.count(1)
 	return len(text), odd|before != 0
+}
+
+// surveyWide is survey for a text with characters beyond ASCII.
+func (c *shapeCounts) surveyWide(text string) (length int, stray bool) {
+	shape, last, before, full := c.made[:0], rune(0), ' ', false
+	for i := 0; i < len(text); length++ {
+		class, size := rune(0), 1
+		if b := text[i]; b < utf8.RuneSelf {
+			stray = stray || b < ' ' || b == 0x7F || b == ' ' && before == ' '
+			class, before = rune(classes[b]), rune(b)
+		} else {
+			before, size = utf8.DecodeRuneInString(text[i:])
+			stray = stray || table.IsSpace(before)
+			class = classOf(before)
+		}
+		i += size
+		if full || class == last && (class == '9' || class == 'A' || class == 'a') {
+			continue
+		}
+		if full = len(shape) >= shapeLimit; full {
+			shape = append(shape, cut...)
+			continue
+		}
+		last = class
+		shape = utf8.AppendRune(shape, class)
+	}
+	c.made = shape
+	c.count(1)
+	return length, stray || before == ' '
 }
 
 const (
