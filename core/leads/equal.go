@@ -43,14 +43,16 @@ func init() {
 					if faults == 0 || faults*nearKeyFaults > s.Rows {
 						return Lead{}, false
 					}
-					lacking := ""
+					var but []string
+					if a.Groups > 0 {
+						but = append(but, fmt.Sprintf("%s in %s", document.Counted(a.Groups, "value stands", "values stand"),
+							document.Counted(a.Surplus+a.Groups, "row", "rows")))
+					}
 					if a.Lacking > 0 {
-						lacking = fmt.Sprintf(", and %s", document.Counted(a.Lacking, "row has none", "rows have none"))
+						but = append(but, document.Counted(a.Lacking, "row has none", "rows have none"))
 					}
 					return Lead{Column: c.Name, Rows: faults, Sure: 0.85, Says: fmt.Sprintf(
-						"%s names nearly every row, as a key does, but %s in %s%s.", c.Name,
-						document.Counted(a.Groups, "value stands", "values stand"), document.Counted(a.Surplus+a.Groups, "row", "rows"),
-						lacking)}, true
+						"%s names nearly every row, as a key does, but %s.", c.Name, strings.Join(but, ", and "))}, true
 				}})
 			}
 			return out

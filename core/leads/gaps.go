@@ -20,7 +20,7 @@ func init() {
 	Register(Kind{
 		Name: "uneven_gaps", Like: "The gaps of %d columns depend on other columns: %s.",
 		Finds:     "gaps of a column that depend on another one, so that leaving those rows out bends what is left",
-		Threshold: "1 to 60 % missing; three times as often beside one value, by chance with a probability of 1e-9 at most (chi-squared)",
+		Threshold: "1 to 60 % missing; three times as often beside one value, or a quarter of the numbers of another column, by chance with a probability of 1e-9 at most (chi-squared)",
 		OfRows: func(s *Sample) []Suspicion {
 			var out []Suspicion
 			for c := range s.Columns {
@@ -40,38 +40,97 @@ func (s *Sample) unevenGaps(c int) (Suspicion, bool) {
 		return Suspicion{}, false
 	}
 	by, value, best := -1, "", 0.0
+	var parts parting
 	for g := range s.Columns {
-		other := &s.Columns[g]
-		if g == c || other.Column == nil || other.Distinct < 2 || other.Distinct > 50 || other.Numbers != nil ||
-			other.Dates != nil || other.Missing*10 > s.Rows {
+		if g == c {
 			continue
 		}
-		if v, chi := s.gapsBeside(c, g); chi > best {
-			by, value, best = g, v, chi
+		if some, ok := s.partingBy(g); ok {
+			if v, chi := s.gapsBeside(c, some.picked); chi > best {
+				by, value, best, parts = g, v, chi, some
+			}
 		}
 	}
 	if by < 0 {
 		return Suspicion{}, false
 	}
-	other := &s.Columns[by]
 	row := func(r *Row) (bool, bool) {
 		missing := r.Cell(c).Missing
-		return missing, missing && table.Level(r.Text(by)) == value
+		return missing, missing && parts.row(r) == value
 	}
 	return Suspicion{Row: row, Told: func(a Answer) (Lead, bool) {
-		return Lead{Column: column.Name, Columns: []string{column.Name, other.Name}, Rows: a.Rows, Sure: 0.5, Says: fmt.Sprintf(
-			"%s of the %s without %s have %q in %s: leaving them out would bend what is left.", document.Grouped(a.Rows),
-			document.Counted(a.Applies, "row", "rows"), column.Name, value, other.Name)}, a.Rows > 0
+		return Lead{Column: column.Name, Columns: []string{column.Name, s.Columns[by].Name}, Rows: a.Rows, Sure: 0.5, Says: fmt.Sprintf(
+			"%s of the %s without %s have %s: leaving them out would bend what is left.", document.Grouped(a.Rows),
+			document.Counted(a.Applies, "row", "rows"), column.Name, parts.says(value))}, a.Rows > 0
 	}}, true
 }
 
-// gapsBeside returns the value of a column beside which another one is missing most, and chi-squared of the rows with
-// that value against the others where it is that large.
-func (s *Sample) gapsBeside(c, g int) (value string, chi float64) {
+// parting says in which part of the table a row lies, by a column: its value, or, where it holds many numbers, the quarter
+// of them. Parts have names.
+type parting struct {
+	picked func(i int) string // the part of a picked row
+	row    func(r *Row) string
+	says   func(part string) string
+}
+
+// partingBy parts the table by a column, false where it says nothing that others could depend on: where it is itself
+// missing often, or names rows.
+func (s *Sample) partingBy(g int) (parting, bool) {
+	c := &s.Columns[g]
+	switch {
+	case c.Column == nil || c.Dates != nil || c.Distinct < 2 || c.Missing*10 > s.Rows:
+		return parting{}, false
+	case c.Numbers == nil && c.Distinct <= 50:
+		return parting{
+			picked: func(i int) string { return table.Level(s.texts[g][i]) },
+			row:    func(r *Row) string { return table.Level(r.Text(g)) },
+			says:   func(part string) string { return fmt.Sprintf("%q in %s", part, c.Name) },
+		}, true
+	case c.Numbers == nil || s.floats[g] == nil || c.Type == table.TypeInteger && c.Distinct*10 >= c.Filled*9:
+		return parting{}, false // whole numbers that name rows tell where the gaps are, and nothing of why
+	}
+	bounds := []float64{quartile(c, 0.25), quartile(c, 0.5), quartile(c, 0.75)}
+	quarter := func(x float64) string {
+		if math.IsNaN(x) {
+			return ""
+		}
+		at := 0
+		for at < len(bounds) && x >= bounds[at] {
+			at++
+		}
+		return string(rune('0' + at))
+	}
+	return parting{
+		picked: func(i int) string { return quarter(s.floats[g][i]) },
+		row: func(r *Row) string {
+			if v := r.Cell(g).Value; v.Kind == table.Number {
+				return quarter(v.Number.Float())
+			}
+			return ""
+		},
+		says: func(part string) string {
+			written := func(x float64) string { return table.DecimalNear(x).String() }
+			switch part {
+			case "":
+				return "no number in " + c.Name
+			case "0":
+				return c.Name + " below " + written(bounds[0])
+			case "3":
+				return c.Name + " from " + written(bounds[2]) + " on"
+			}
+			at := int(part[0] - '0')
+			return c.Name + " from " + written(bounds[at-1]) + " to " + written(bounds[at])
+		},
+	}, true
+}
+
+// gapsBeside returns the part of the table in which a column is missing most, and chi-squared of its rows against the others
+// where it is that large.
+func (s *Sample) gapsBeside(c int, part func(i int) string) (value string, chi float64) {
 	type counts struct{ rows, missing float64 }
 	of, all := map[string]counts{}, counts{}
 	for i := range s.Picked {
-		name := table.Level(s.texts[g][i])
+		name := part(i)
 		one := of[name]
 		one.rows++
 		all.rows++

@@ -213,6 +213,7 @@ func TestEqualRowsAndNearKeys(t *testing.T) {
 	finds(t, "equal_rows", "none", lines("s,n", 200, row), "", 0)
 	finds(t, "near_key", "broken and lacking", lines("s,n", 161, but(row, map[int]string{50: "S-0003,1", 90: "S-0003,2", 100: ",5"})),
 		"1 value stands in 3 rows, and 1 row has none", 3)
+	finds(t, "near_key", "lacking alone", lines("s,n", 161, but(row, map[int]string{100: ",5"})), "does, but 1 row has none.", 1)
 	finds(t, "near_key", "whole", lines("s,n", 161, row), "", 0)
 	finds(t, "near_key", "a measure", lines("s,n", 161, func(i int) string { return fmt.Sprintf("%s,%d", stations(i)[:5], i*i*7919%100003) }), "", 0)
 	finds(t, "key_spellings", "two of one", lines("s,n", 200, but(row, map[int]string{50: "s-0003,1", 90: "S0004,1"})),
@@ -286,6 +287,21 @@ func TestGapsThatDependOnAnotherColumn(t *testing.T) {
 			return []string{"old", "new", "newer", "newest"}[i%4] + ","
 		}
 		return []string{"old", "new", "newer", "newest"}[i%4] + fmt.Sprintf(",%d", i)
+	}), "", 0)
+	above := func(i int) string {
+		level, n := i*7919%600, fmt.Sprint(i%7)
+		if level >= 450 && level%2 == 0 {
+			n = ""
+		}
+		return fmt.Sprintf("%d.5,%s", level, n)
+	}
+	finds(t, "uneven_gaps", "only high levels lack it", lines("level,n", 600, above),
+		"75 of the 75 rows without n have level from 449.75 on", 75)
+	finds(t, "uneven_gaps", "a number of the row", lines("id,n", 600, func(i int) string {
+		if i >= 500 {
+			return fmt.Sprintf("%d,", i)
+		}
+		return fmt.Sprintf("%d,%d", i, i%7)
 	}), "", 0)
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"gonum.org/v1/gonum/mathext"
 
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -32,15 +33,37 @@ type GapValue struct {
 }
 
 const (
-	gapValues      = 200 // a column with more different values tells nothing about gaps
+	gapValues      = 200 // a column with more different values is looked at by quarters of its numbers, if it has some
 	gapValuesShown = 5
 	// gapRowsPerValue is how many rows a value of the other column has on the average, at least: columns that name rows
 	// tell where the gaps are, and nothing of why.
 	gapRowsPerValue = 5
 )
 
-// Gaps says with which other columns the gaps of a column go, the strongest first. Only
-// columns with few different values are looked at.
+// gapCounts are the rows of a value of another column, and in how many of them the column is missing.
+type gapCounts struct{ rows, missing int64 }
+
+// gapTally counts them for each other column; nil for one of too many values.
+type gapTally struct {
+	columns []map[string]gapCounts
+	numbers []scatter // of the columns of numbers
+}
+
+func (s *gapTally) add(i int, v string, c gapCounts) {
+	m := s.columns[i]
+	if m == nil {
+		return
+	}
+	was, known := m[v]
+	if !known && len(m) >= gapValues {
+		s.columns[i] = nil
+		return
+	}
+	m[v] = gapCounts{was.rows + c.rows, was.missing + c.missing}
+}
+
+// Gaps says with which other columns the gaps of a column go, the strongest first. Columns with few different values are
+// looked at, and measures by quarters of their numbers.
 func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	names := t.Source.Columns()
 	own, err := t.position(column)
@@ -51,65 +74,86 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	for i := range at {
 		at[i] = i
 	}
-	type counts struct{ rows, missing int64 }
-	type tally struct{ columns []map[string]counts }
-	begin := func() *tally {
-		s := &tally{make([]map[string]counts, len(names))}
-		for i := range names {
-			if i != own {
-				s.columns[i] = map[string]counts{}
-			}
-		}
-		return s
-	}
-	add := func(s *tally, i int, v string, c counts) {
-		m := s.columns[i]
-		if m == nil {
-			return
-		}
-		was, known := m[v]
-		if !known && len(m) >= gapValues {
-			s.columns[i] = nil
-			return
-		}
-		m[v] = counts{was.rows + c.rows, was.missing + c.missing}
-	}
-	work := func(s *tally, r *Readers, b *table.Batch) {
-		for i := range names {
-			if s.columns[i] == nil {
-				continue
-			}
-			rows, missing := make([]int64, len(b.Columns[i].Texts)), make([]int64, len(b.Columns[i].Texts))
-			for k, code := range b.Columns[i].Codes {
-				rows[code]++
-				if r.Cell(b, own, k).Missing {
-					missing[code]++
+	// tallied counts the columns that are asked for; name gives the value that a cell counts for.
+	tallied := func(asked func(i int) bool, name func(i int, text string, c *rulebook.Cell) string) (*gapTally, error) {
+		begin := func() *gapTally {
+			s := &gapTally{make([]map[string]gapCounts, len(names)), make([]scatter, len(names))}
+			for i := range names {
+				if i != own && asked(i) {
+					s.columns[i] = map[string]gapCounts{}
 				}
 			}
-			for code, n := range rows {
-				if n == 0 {
+			return s
+		}
+		work := func(s *gapTally, r *Readers, b *table.Batch) {
+			for i := range names {
+				if s.columns[i] == nil {
 					continue
 				}
-				v := b.Columns[i].Texts[code]
-				if r.known[i][code].Missing {
-					v = ""
+				rows, missing := make([]int64, len(b.Columns[i].Texts)), make([]int64, len(b.Columns[i].Texts))
+				for k, code := range b.Columns[i].Codes {
+					rows[code]++
+					if r.Cell(b, own, k).Missing {
+						missing[code]++
+					}
 				}
-				add(s, i, v, counts{n, missing[code]})
+				for code, n := range rows {
+					if n > 0 {
+						s.add(i, name(i, b.Columns[i].Texts[code], &r.known[i][code]), gapCounts{n, missing[code]})
+					}
+				}
+			}
+			for i := range names {
+				for k, row := range b.Rows {
+					if !r.cells[i].Type.IsNumber() || i == own {
+						break
+					}
+					if v := r.Cell(b, i, k).Value; v.Kind == table.Number {
+						s.numbers[i].add(row, v.Number.Float())
+					}
+				}
 			}
 		}
+		whole := begin()
+		return whole, Scan(ctx, t, at, begin, work, func(s *gapTally) {
+			for i := range names {
+				if s.columns[i] == nil {
+					whole.columns[i] = nil
+				}
+				for v, c := range s.columns[i] {
+					whole.add(i, v, c)
+				}
+				whole.numbers[i].join(&s.numbers[i])
+			}
+		})
 	}
-	whole := begin()
-	if err := Scan(ctx, t, at, begin, work, func(s *tally) {
-		for i := range names {
-			if s.columns[i] == nil {
-				whole.columns[i] = nil
+	whole, err := tallied(func(int) bool { return true }, func(_ int, text string, c *rulebook.Cell) string {
+		if c.Missing {
+			return ""
+		}
+		return text
+	})
+	if err != nil {
+		return nil, err
+	}
+	if quarters, any := quartersOf(t, own, whole); any {
+		parted, err := tallied(func(i int) bool { return quarters[i] != nil }, func(i int, _ string, c *rulebook.Cell) string {
+			switch {
+			case c.Missing:
+				return ""
+			case c.Value.Kind != table.Number:
+				return "no number"
 			}
-			for v, c := range s.columns[i] {
-				add(whole, i, v, c)
+			return quarters[i].name(c.Value.Number.Float())
+		})
+		if err != nil {
+			return nil, err
+		}
+		for i := range names {
+			if quarters[i] != nil {
+				whole.columns[i] = parted.columns[i]
 			}
 		}
-	}); err != nil {
-		return nil, err
 	}
 	out := []Gap{}
 	for i, values := range whole.columns {
@@ -117,7 +161,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 			continue
 		}
 		g := Gap{Column: names[i], Chance: 1}
-		var all counts
+		var all gapCounts
 		for v, c := range values {
 			all.rows += c.rows
 			all.missing += c.missing
@@ -147,4 +191,82 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	}
 	slices.SortStableFunc(out, func(a, b Gap) int { return cmp.Compare(b.Strength, a.Strength) })
 	return out, nil
+}
+
+// quartersOf are the quarters of the measures among the columns of too many values, nil at all others. Whole numbers that
+// nearly all differ name rows.
+func quartersOf(t *Table, own int, whole *gapTally) (quarters []*quartering, any bool) {
+	quarters = make([]*quartering, len(whole.columns))
+	for i, name := range t.Source.Columns() {
+		numbers := whole.numbers[i].values()
+		if i == own || whole.columns[i] != nil || len(numbers) < 4*gapRowsPerValue {
+			continue
+		}
+		slices.Sort(numbers)
+		different := len(slices.Compact(slices.Clone(numbers)))
+		if t.Book.Cells(name).Type == table.TypeInteger && different*10 >= len(numbers)*9 {
+			continue
+		}
+		quarters[i], any = &quartering{numbers[len(numbers)/4], numbers[len(numbers)/2], numbers[len(numbers)*3/4]}, true
+	}
+	return quarters, any
+}
+
+// quartering is the three quartiles of a column's numbers: exact where it has at most scatterMost, else those of that many.
+type quartering [3]float64
+
+// name names the quarter of a number.
+func (q *quartering) name(x float64) string {
+	written := func(at int) string { return table.DecimalNear(q[at]).String() }
+	switch {
+	case x < q[0]:
+		return "below " + written(0)
+	case x < q[1]:
+		return "from " + written(0) + " to " + written(1)
+	case x < q[2]:
+		return "from " + written(1) + " to " + written(2)
+	}
+	return "from " + written(2) + " on"
+}
+
+// scatterMost is how many numbers a scatter keeps.
+const scatterMost = 20000
+
+// scatter keeps numbers of rows that lie scattered over the table, the same whatever the stretches.
+type scatter struct{ kept []scattered }
+
+type scattered struct {
+	order  uint64
+	number float64
+}
+
+func (s *scatter) add(row uint32, number float64) {
+	// The finishing steps of splitmix64, so that rows are not kept in the step of anything in the table.
+	x := uint64(row) + 0x9e3779b97f4a7c15
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	s.kept = append(s.kept, scattered{x ^ x>>31, number})
+	s.cut(2 * scatterMost)
+}
+
+func (s *scatter) join(other *scatter) {
+	s.kept = append(s.kept, other.kept...)
+	s.cut(2 * scatterMost)
+}
+
+// cut keeps those that come first, where there are more than so many.
+func (s *scatter) cut(most int) {
+	if len(s.kept) > most {
+		slices.SortFunc(s.kept, func(a, b scattered) int { return cmp.Compare(a.order, b.order) })
+		s.kept = s.kept[:scatterMost]
+	}
+}
+
+func (s *scatter) values() []float64 {
+	s.cut(scatterMost)
+	out := make([]float64, len(s.kept))
+	for i, k := range s.kept {
+		out[i] = k.number
+	}
+	return out
 }
