@@ -14,7 +14,7 @@ import (
 
 func auditCommand() *cli.Command {
 	return group("audit", "runs of a rulebook over a table",
-		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", nil,
+		verb("start", "audit a table by the newest rulebook of its dataset", "TABLE", []cli.Flag{allFlag()},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {

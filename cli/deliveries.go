@@ -17,7 +17,7 @@ import (
 func deliveryCommand() *cli.Command {
 	return group("delivery", "arrivals of a dataset",
 		verb("add", "take in a file: it is kept as it is and audited", "DATASET FILE",
-			append(sourceFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the audit"}), addDelivery),
+			append(sourceFlags(), allFlag(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the audit"}), addDelivery),
 		verb("fetch", "fetch deliveries from a web address, now and, with --every, again and again", "DATASET ADDRESS",
 			append(sourceFlags(), &cli.DurationFlag{Name: "every",
 				Usage: "how often it is fetched, as 24h; what has not changed is not fetched again"}), addFetch),

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -28,6 +30,8 @@ func judgeFlags() []cli.Flag {
 			Usage: "another dataset that the rulebook speaks of, as stations=stations.csv; may be given several times"},
 		&cli.StringSliceFlag{Name: "beside-rules",
 			Usage: "the rulebook by which another dataset is read, as stations=stations.yaml"},
+		&cli.StringSliceFlag{Name: "before",
+			Usage: "an earlier delivery of the same dataset, as 2025.csv, to compare with; may be given several times, the last one first"},
 		&cli.StringFlag{Name: "groups",
 			Usage: "show the rows that share the values of these columns side by side, as station,day"},
 		&cli.StringFlag{Name: "codes", Usage: "show what the texts of a column stand for"},
@@ -66,6 +70,35 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 		out.Used[dataset] = path
 		file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
 		return file, book, err
+	}
+	return out, nil
+}
+
+// earlier audits the earlier deliveries that are named, by the rulebook or, without one, by what is seen of each.
+func earlier(ctx context.Context, c *cli.Command, declared *rulebook.Rulebook) ([]rulebook.Past, error) {
+	var out []rulebook.Past
+	for _, path := range c.StringSlice("before") {
+		fail := func(err error) ([]rulebook.Past, error) {
+			return nil, fmt.Errorf("%s, the earlier delivery: %w", path, err)
+		}
+		book, err := declared, error(nil)
+		var file *intake.File
+		if declared != nil {
+			file, err = intake.Open(ctx, content.AtPath(path), book.Reading)
+		} else {
+			var d *detect.Detection
+			if book, d, err = draft(ctx, path, content.AtPath(path), intake.Reading{}); err == nil {
+				file = d.File
+			}
+		}
+		if err != nil {
+			return fail(err)
+		}
+		result, err := audit.Run(ctx, file, book, c.Int("workers"))
+		if err = errors.Join(err, file.Close()); err != nil {
+			return fail(err)
+		}
+		out = append(out, result.Past())
 	}
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -64,6 +65,52 @@ func TestSiftLooksIntoWhatItFound(t *testing.T) {
 	}
 	if code, _, errs := run("sift", file, "--beside", "stations"); code != 2 ||
 		!strings.Contains(errs, "--beside is a dataset and a file") {
+		t.Errorf("%d %s", code, errs)
+	}
+}
+
+// Of a table of many columns those are listed that something is told of, the others by their names; what is told comes first.
+func TestSiftFitsAWindow(t *testing.T) {
+	file := "../demo/data/returns.csv"
+	code, out, errs := run("sift", file, "--before", "../demo/data/returns_before.csv")
+	if lines := strings.Count(out, "\n"); code != 0 || lines > 40 || !strings.Contains(out, "and 21 columns more; --all shows them: licence, river, ") {
+		t.Errorf("%d, %d lines\n%s%s", code, lines, out, errs)
+	}
+	if first, columns := strings.Index(out, "1 number of peak lies far"), strings.Index(out, "what it is"); first < 0 || columns < first {
+		t.Errorf("what may cost most does not come first:\n%s", out)
+	}
+	if _, out, _ = run("sift", file, "--all"); strings.Contains(out, "--all shows them") || !strings.Contains(out, "\nlicence ") ||
+		!strings.Contains(out, "\ndistrict ") {
+		t.Errorf("not all is shown:\n%s", out)
+	}
+	for _, name := range []string{"stations", "visits", "highgarth_results", "millrace_results"} {
+		if _, out, _ := run("sift", "../demo/data/"+name+".csv"); strings.Count(out, "\n") > 40 || strings.Contains(out, "columns more") {
+			t.Errorf("%s does not fit:\n%s", name, out)
+		}
+	}
+}
+
+func TestSiftComparesWithAnEarlierDelivery(t *testing.T) {
+	rows := func(n int, codes ...string) string {
+		var b strings.Builder
+		b.WriteString("code,n\n")
+		for i := range n {
+			fmt.Fprintf(&b, "%s,%d\n", codes[i%len(codes)], i)
+		}
+		return b.String()
+	}
+	before, now := write(t, "before.csv", rows(90, "a1", "b2", "c3")), write(t, "now.csv", rows(60, "a1", "b2"))
+	const told = `1 code of code that stood in 30 rows of the last delivery no longer occurs: "c3" (30).`
+	if code, out, errs := run("sift", now, "--before", before); code != 0 || !strings.Contains(out, told) {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	rules := write(t, "d.yaml", "dataset: d\ncolumns: [{name: code}, {name: n, type: integer}]\n"+
+		"history: [{id: as_many, check: rows_steady, within: 10}]\n")
+	if code, out, errs := run("sift", now, "--rules", rules, "--before", before); code != 0 || !strings.Contains(out, told) ||
+		!strings.Contains(out, "The table has 60 rows; before it had 90") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	if code, _, errs := run("sift", now, "--before", "nowhere.csv"); code != 2 || !strings.Contains(errs, "nowhere.csv, the earlier delivery: ") {
 		t.Errorf("%d %s", code, errs)
 	}
 }

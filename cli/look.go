@@ -298,10 +298,17 @@ func several(n int64, word string) string {
 	return count(n) + " " + word + "s"
 }
 
+const defectsShown = 6
+
 func (o *output) defects(defects []table.Defect, n int64) {
-	o.line("%s defects in the bytes; their rows are kept:", count(n))
+	shown := defects[:min(len(defects), defectsShown)]
+	first := ""
+	if int64(len(shown)) < n {
+		first = fmt.Sprintf(" The first %d:", len(shown))
+	}
+	o.line("%s in the bytes; their rows are kept.%s", document.Counted(n, "defect", "defects"), first)
 	g := newGrid(">line", "kind", "column", "detail")
-	for _, d := range defects[:min(len(defects), 10)] {
+	for _, d := range shown {
 		g.add(count(d.Line), string(d.Kind), d.Column, d.Detail)
 	}
 	o.grid(g, "")
@@ -352,8 +359,8 @@ func readingOf(c *cli.Command) (intake.Reading, error) {
 func (o *output) profiledColumns(r *audit.Result) {
 	g := newGrid("column", "what it is", "type", ">missing", "*where", ">distinct", "*picture", "from", "to", ">mean",
 		"most frequent")
-	for i := range r.Columns {
-		c := &r.Columns[i]
+	shown, others := o.columnsToShow(r)
+	for _, c := range shown {
 		missing := ""
 		if c.Missing > 0 {
 			missing = percent(100*float64(c.Missing)/float64(max(r.Rows, 1))) + "%"
@@ -363,6 +370,9 @@ func (o *output) profiledColumns(r *audit.Result) {
 			mostFrequent(c))
 	}
 	o.grid(g, "The file has no columns.")
+	if others != "" {
+		o.line("%s", safe(others))
+	}
 	o.line("%s  where: from the first row to the last, ○ holds missing values   picture: how numbers and dates lie, or how often the most frequent values occur", o.styled("2", ""))
 }
 
@@ -427,7 +437,7 @@ func blocks(heights []int64, width int) string {
 }
 
 // leadsShown is how many lines tell leads, those that may cost most first.
-const leadsShown = 12
+const leadsShown = 10
 
 func (o *output) leads(r *audit.Result) {
 	if len(r.Leads) == 0 {
@@ -489,13 +499,25 @@ func (o *output) patterns(r *audit.Result) {
 	o.line("  %s of %s rows are complete.", count(complete), count(r.Rows))
 	shown := 0
 	for _, p := range r.MissingTogether {
-		if len(p.Missing) == 0 || shown == 6 {
+		if len(p.Missing) == 0 || shown == patternsShown && !o.all {
 			continue
 		}
 		shown++
 		o.line("  %s %s.", document.Counted(p.Rows, "row lacks", "rows lack"), safe(strings.Join(p.Missing, ", ")))
 	}
+	atLeast := ""
+	if r.MoreTogether {
+		atLeast = "at least "
+	}
+	if more := others - shown; more > 0 {
+		o.line("  and %s%d more sets of columns; --all shows them", atLeast, more)
+	} else if r.MoreTogether {
+		o.line("  and more sets of columns, of fewer rows each")
+	}
 }
+
+// patternsShown is how many sets of columns that miss together are told.
+const patternsShown = 3
 
 func (o *output) between(b *between) {
 	o.line("")

@@ -124,6 +124,10 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	if err != nil {
 		return fail(err)
 	}
+	past, err := earlier(ctx, c, book)
+	if err != nil {
+		return fail(err)
+	}
 	open := content.AtPath(path)
 	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
 	var file *intake.File
@@ -148,6 +152,7 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	if book.Beside, err = besides(c); err != nil {
 		return fail(err)
 	}
+	book.Beside.Past = past
 	digests := make(chan string, 1)
 	if c.Bool("digest") {
 		go func() { digests <- digest(path) }()
@@ -306,12 +311,6 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 	default:
 		o.line("%s: score %s, pass mark %s.", o.styled("1", "Fell short"), percent(r.Score), percent(r.PassMark))
 	}
-	o.line("")
-	if judged {
-		o.judgedColumns(r)
-	} else {
-		o.profiledColumns(r)
-	}
 	if len(r.Findings) > 0 {
 		o.line("")
 		o.findings(r)
@@ -321,17 +320,75 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 		o.line("")
 		o.defects(r.Defects, r.DefectCount)
 	}
+	o.line("")
+	if judged {
+		o.judgedColumns(r)
+	} else {
+		o.profiledColumns(r)
+	}
+}
+
+// columnsShown is how many columns are listed where there are more than fit a window: those that something is told of,
+// first.
+const columnsShown = 11
+
+// columnsToShow picks the columns that are listed, in the order of the file, and names the others.
+func (o *output) columnsToShow(r *audit.Result) (shown []*audit.Column, others string) {
+	// A dozen may be left out; fewer would take as much room as what says so.
+	if all := len(r.Columns); o.all || all <= columnsShown+4 {
+		for i := range r.Columns {
+			shown = append(shown, &r.Columns[i])
+		}
+		return shown, ""
+	}
+	told := map[string]bool{}
+	tell := func(columns ...string) {
+		for _, c := range columns {
+			if len(told) < columnsShown {
+				told[c] = true
+			}
+		}
+	}
+	for _, f := range slices.SortedStableFunc(slices.Values(r.Findings), graver) {
+		tell(f.Columns...)
+	}
+	for _, l := range r.Leads {
+		if l.Column != "" {
+			tell(l.Column)
+		}
+	}
+	var names []string
+	for i := range r.Columns {
+		tell(r.Columns[i].Name)
+	}
+	for i := range r.Columns {
+		if c := &r.Columns[i]; told[c.Name] {
+			shown = append(shown, c)
+		} else {
+			names = append(names, c.Name)
+		}
+	}
+	const named = 120 // signs of names
+	list := strings.Join(names, ", ")
+	if visibleLength(list) > named {
+		list = shorten(list, named)
+	}
+	return shown, fmt.Sprintf("and %s more; --all shows them: %s", several(int64(len(names)), "column"), list)
 }
 
 func (o *output) judgedColumns(r *audit.Result) {
 	g := newGrid("column", "type", ">filled", ">missing", ">distinct", ">score", "*mesh", "lowest", "highest", ">mean",
 		"most frequent")
-	for _, c := range r.Columns {
-		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct(&c), percent(c.Score),
+	shown, others := o.columnsToShow(r)
+	for _, c := range shown {
+		g.add(c.Name, string(c.Type), count(c.Filled), count(c.Missing), distinct(c), percent(c.Score),
 			o.strip(c.Mesh, 24),
-			visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), mostFrequent(&c))
+			visible(shorten(c.Lowest, 14)), visible(shorten(c.Highest, 14)), shortNumber(c.Mean), mostFrequent(c))
 	}
 	o.grid(g, "The file has no columns.")
+	if others != "" {
+		o.line("%s", safe(others))
+	}
 	o.legend()
 }
 

@@ -133,10 +133,6 @@ func (p *private) tour(ctx context.Context, o *output) error {
 // undeclared holds what is told of a dataset that nobody declared anything about against what was planted in it.
 func (d *demoRun) undeclared(ctx context.Context) error {
 	d.heading("7. What looks odd where nothing is declared")
-	content, err := demo.Files.ReadFile("data/" + demo.Undeclared.File)
-	if err != nil {
-		return err
-	}
 	planted, err := demo.PlantedLeads()
 	if err != nil {
 		return err
@@ -145,10 +141,19 @@ func (d *demoRun) undeclared(ctx context.Context) error {
 		Title: "Returns of those who take water"}); err != nil {
 		return err
 	}
-	delivered, err := d.steward.Deliver(ctx, demo.Undeclared.Dataset, demo.Undeclared.File, records.SourceNotes{},
-		bytes.NewReader(content))
-	if err != nil {
-		return err
+	var delivered *records.Delivered
+	for _, one := range []demo.Delivery{demo.UndeclaredBefore, demo.Undeclared} {
+		content, err := demo.Files.ReadFile("data/" + one.File)
+		if err != nil {
+			return err
+		}
+		delivered, err = d.steward.Deliver(ctx, one.Dataset, one.File, records.SourceNotes{}, bytes.NewReader(content))
+		if err != nil {
+			return err
+		}
+		if _, err = d.steward.AuditOf(ctx, delivered.Table.ID, nil); err != nil {
+			return err
+		}
 	}
 	a, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, delivered.Table.ID, nil))
 	if err != nil {

@@ -47,6 +47,9 @@ var Deliveries = []Delivery{
 // Undeclared is a dataset of the demo that nobody has declared anything about.
 var Undeclared = Delivery{"returns", "returns.csv"}
 
+// UndeclaredBefore is the delivery before it, which nothing was planted in.
+var UndeclaredBefore = Delivery{"returns", "returns_before.csv"}
+
 // PlantedLead is one thing that looks odd in it, on purpose.
 type PlantedLead struct {
 	Lead   string `json:"lead"`

@@ -84,6 +84,9 @@ type Lead = leads.Lead
 func (r *run) known(out *Result) *leads.Table {
 	t := out.known()
 	t.Closing = out.Closing
+	if b := r.plan.book.Beside; b != nil {
+		t.Past = b.Past
+	}
 	out.looks = make([]leads.Looks, len(t.Columns))
 	for c := range t.Columns {
 		j := r.plan.judges[c]

@@ -111,8 +111,6 @@ func (s *Sample) partingBy(g int) (parting, bool) {
 		says: func(part string) string {
 			written := func(x float64) string { return table.DecimalNear(x).String() }
 			switch part {
-			case "":
-				return "no number in " + c.Name
 			case "0":
 				return c.Name + " below " + written(bounds[0])
 			case "3":
@@ -141,6 +139,9 @@ func (s *Sample) gapsBeside(c int, part func(i int) string) (value string, chi f
 		of[name] = one
 	}
 	for name, one := range of {
+		if name == "" {
+			continue // what misses together is told as such
+		}
 		rest := counts{all.rows - one.rows, all.missing - one.missing}
 		if one.rows < 5 || rest.rows < 5 || one.missing/one.rows < gapTimes*rest.missing/rest.rows {
 			continue

@@ -67,6 +67,8 @@ type Table struct {
 	Closing []string
 	// AsksEqualRows says that a rule asks for them.
 	AsksEqualRows bool
+	// Past are earlier deliveries of the dataset, the last one first.
+	Past []rulebook.Past
 }
 
 // Column is what is known of a column.
@@ -163,14 +165,29 @@ func Order(all []Lead) {
 }
 
 // Settled leaves out what another lead tells better: numbers far away that are a digit or point that slipped, zeros or
-// placeholders.
+// placeholders; ratios in rows that another lead names for one of the two columns; gaps that begin at a row.
 func Settled(all []Lead) []Lead {
+	told := slices.Clone(all)
 	return slices.DeleteFunc(all, func(l Lead) bool {
-		return l.Kind == "outliers" && slices.ContainsFunc(all, func(o Lead) bool {
-			return o.Column == l.Column && (o.Kind == "shifted_point" && o.Rows >= l.Rows ||
-				(o.Kind == "zero" || o.Kind == "placeholder") && o.speaksOf(l.Texts))
+		return slices.ContainsFunc(told, func(o Lead) bool {
+			switch l.Kind {
+			case "outliers":
+				return o.Column == l.Column && (o.Kind == "shifted_point" && o.Rows >= l.Rows ||
+					(o.Kind == "zero" || o.Kind == "placeholder") && o.speaksOf(l.Texts))
+			case "uneven_gaps":
+				return o.Kind == "changes_down" && o.Column == l.Column
+			case "ratio":
+				return o.Kind != l.Kind && o.namesRowsOf(&l)
+			}
+			return false
 		})
 	})
+}
+
+// namesRowsOf reports whether a lead of one of the columns of another names all rows that are known of that one.
+func (l *Lead) namesRowsOf(other *Lead) bool {
+	return slices.ContainsFunc(l.Columns, func(c string) bool { return slices.Contains(other.Columns, c) }) &&
+		!slices.ContainsFunc(other.FirstRows, func(row uint32) bool { return !slices.Contains(l.FirstRows, row) })
 }
 
 // speaksOf reports whether a lead speaks of numbers that are all of some, however they are written.

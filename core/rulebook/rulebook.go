@@ -58,9 +58,9 @@ func (b *Rulebook) KeyColumns() []string {
 	return nil
 }
 
-// Deliveries returns how many earlier deliveries the rules compare with.
+// Deliveries returns how many earlier deliveries the rules compare with; the last one is always looked at.
 func (b *Rulebook) Deliveries() int {
-	most := 0
+	most := 1
 	for _, d := range b.Rules {
 		if r, ok := d.Rule.(PastRule); ok {
 			most = max(most, r.Deliveries())

@@ -60,9 +60,6 @@ func Audits(ctx context.Context, q Querier, dataset, table int64, c Cursor) (*Pa
 // one, of the same origin, at most so many, the last one first.
 func PastResults(ctx context.Context, q Querier, dataset, before int64, origin string,
 	most int) ([]json.RawMessage, error) {
-	if most == 0 {
-		return nil, nil
-	}
 	return list[json.RawMessage](ctx, q, `SELECT a.result FROM tables t JOIN LATERAL (SELECT result FROM audits WHERE table_id = t.id ORDER BY id DESC LIMIT 1) a ON true
 		WHERE t.dataset_id = $1 AND t.id < $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY t.id DESC LIMIT $4`, dataset, before, origin, most)
 }

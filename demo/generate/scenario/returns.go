@@ -18,19 +18,14 @@ import (
 // returnsRows is how many holders of licences sent their returns.
 const returnsRows = 640
 
-// returns writes the returns of those who take water out of the rivers: a dataset that nobody has declared anything
-// about. It comes with notes above its header, with semicolons, decimal commas, in Windows-1252, with a line of totals
-// at its end, and with one of each thing that looks odd.
-func (g *generator) returns() {
-	r := rand.New(rand.NewPCG(2024, 715))
-	columns := []string{"licence", "holder", "river", "use", "contact", "office", "signed", "due", "sent", "days", "per_day", "volume",
-		"summer", "winter", "year", "meter", "level", "depth", "licensed", "fee", "old_fee", "checked_on", "inspected",
-		"visited", "pressure", "peak", "telemetry", "unit", "remark", "note", "district"}
+var returnsColumns = []string{"licence", "holder", "river", "use", "contact", "office", "signed", "due", "sent", "days", "per_day", "volume",
+	"power", "summer", "winter", "year", "meter", "level", "depth", "licensed", "fee", "old_fee", "checked_on", "inspected",
+	"visited", "pressure", "peak", "telemetry", "unit", "remark", "note", "district"}
+
+// returned makes the rows of those returns, with nothing wrong but what is wrong with whole columns.
+func returned(r *rand.Rand, uses []string) []*row {
 	rivers := []string{"Fenn", "Asmel", "Mirlo", "Heruv", "Stolm", "Briag"}
-	uses := []string{"irrigation", "cooling", "drinking", "fish ponds"}
-	comma := func(x float64, places int) string {
-		return strings.Replace(strconv.FormatFloat(x, 'f', places, 64), ".", ",", 1)
-	}
+	power := rand.New(rand.NewPCG(2025, 715))
 	var rows []*row
 	for i := range returnsRows {
 		days, perDay := 100+r.IntN(200), 2+38*r.Float64()
@@ -53,12 +48,12 @@ func (g *generator) returns() {
 			telemetry = comma(5+r.Float64(), 2)
 		}
 		use := uses[r.IntN(len(uses))]
-		level := map[string]float64{"irrigation": 3, "cooling": 12, "drinking": 6, "fish ponds": 1}[use]
+		level := map[string]float64{"irrigation": 3, "cooling": 12, "drinking": 6, "fish ponds": 1, "milling": 20}[use]
 		rows = append(rows, &row{cells: map[string]string{
 			"licence": fmt.Sprintf("L-%04d", i+1), "holder": fmt.Sprintf("holder %d", 1+i*7919%311), "river": rivers[r.IntN(len(rivers))],
 			"use": use, "contact": fmt.Sprintf("holder%d@alder-vale.example", 1+i*7919%311), "office": fmt.Sprintf("%05d", 700+r.IntN(40)*211),
 			"signed": signed.Format("02.01.2006"), "due": due.Format("02.01.2006"), "sent": due.AddDate(0, 0, r.IntN(20)).Format("02.01.2006"),
-			"days": strconv.Itoa(days), "per_day": comma(perDay, 1), "volume": comma(perDay*float64(days), 1),
+			"days": strconv.Itoa(days), "per_day": comma(perDay, 1), "volume": comma(perDay*float64(days), 1), "power": comma(perDay*float64(days)*(0.4+0.1*power.Float64()), 1),
 			"summer": strconv.Itoa(summer), "winter": strconv.Itoa(winter), "year": strconv.Itoa(summer + winter),
 			"meter": []string{"old", "new", "newer"}[r.IntN(3)], "level": comma(level*(0.9+0.2*r.Float64()), 2), "depth": comma(depth, 1),
 			"licensed": strconv.Itoa(600 + r.IntN(90)), "fee": strconv.Itoa(fee), "old_fee": strconv.Itoa(fee),
@@ -70,6 +65,32 @@ func (g *generator) returns() {
 			rows[i].cells["remark"] = []string{"seal broken", "read from the bank", "estimated by eye"}[r.IntN(3)]
 		}
 	}
+	return rows
+}
+
+// comma writes a number with so many places after a decimal comma.
+func comma(x float64, places int) string {
+	return strings.Replace(strconv.FormatFloat(x, 'f', places, 64), ".", ",", 1)
+}
+
+func windows1252(text string) []byte {
+	encoded, err := charmap.Windows1252.NewEncoder().String(text)
+	if err != nil {
+		panic(err)
+	}
+	return []byte(encoded)
+}
+
+// returns writes the returns of those who take water out of the rivers: a dataset that nobody has declared anything
+// about. It comes with notes above its header, with semicolons, decimal commas, in Windows-1252, with a line of totals
+// at its end, and with one of each thing that looks odd.
+func (g *generator) returns() {
+	r := rand.New(rand.NewPCG(2024, 715))
+	uses := []string{"irrigation", "cooling", "drinking", "fish ponds"}
+	// The delivery before has a use that no longer occurs.
+	before := returned(rand.New(rand.NewPCG(2023, 715)), append(slices.Clone(uses), "milling"))
+	g.files["data/returns_before.csv"] = windows1252(string(render(returnsColumns, before, ";")))
+	rows := returned(r, uses)
 	var planted []demo.PlantedLead
 	plant := func(lead, column string, n int64, change func(at func() *row)) {
 		change(func() *row {
@@ -112,8 +133,20 @@ func (g *generator) returns() {
 	plant("frequent_value", "days", 100, each(100, func(_ int, r *row) {
 		r.cells["days"] = "365"
 		perDay, _ := strconv.ParseFloat(strings.Replace(r.cells["per_day"], ",", ".", 1), 64)
-		r.cells["volume"] = comma(perDay*365, 1)
+		r.cells["volume"], r.cells["power"] = comma(perDay*365, 1), comma(perDay*365*0.45, 1)
 	}))
+	plant("ratio", "volume", 2, func(func() *row) {
+		for planted := 0; planted < 2; {
+			one := g.pickFrom(r, rows)
+			volume, _ := strconv.ParseFloat(strings.Replace(one.cells["volume"], ",", ".", 1), 64)
+			if volume < 3000 || volume > 5000 {
+				continue // so that neither number is odd by itself
+			}
+			one.plant("ratio")
+			one.cells["power"] = comma(volume*0.08, 1)
+			planted++
+		}
+	})
 	plant("uneven_gaps", "winter", 0, func(func() *row) {
 		for i, one := range rows {
 			if one.cells["meter"] == "old" && i%3 == 0 && len(one.defects) == 0 {
@@ -134,7 +167,7 @@ func (g *generator) returns() {
 	plant("last_period", "sent", 0, func(func() *row) {})
 	plant("header_repeated", "", 1, func(at func() *row) {
 		again := &row{cells: map[string]string{}, defects: []string{"header_repeated"}}
-		for _, c := range columns[:len(columns)-4] { // whoever put it there did not know of the last ones
+		for _, c := range returnsColumns[:len(returnsColumns)-4] { // whoever put it there did not know of the last ones
 			if c != "old_fee" {
 				again.cells[c] = c
 			}
@@ -154,7 +187,7 @@ func (g *generator) returns() {
 			rows = slices.Insert(rows, slices.Index(rows, one)+30%len(rows), twice)
 		}
 	})
-	planted = append(planted, demo.PlantedLead{Lead: "closing_lines"})
+	planted = append(planted, demo.PlantedLead{Lead: "closing_lines"}, demo.PlantedLead{Lead: "codes_gone", Column: "use"})
 	total := &row{cells: map[string]string{"licence": "Total"}}
 	sum := 0
 	for _, one := range rows {
@@ -162,12 +195,8 @@ func (g *generator) returns() {
 		sum += n
 	}
 	total.cells["fee"] = strconv.Itoa(sum)
-	text := "Returns of water taken, Alder Vale\nPrepared at Höhe Office, 2024;;\n" + string(render(columns, append(slices.Clone(rows), total), ";"))
-	encoded, err := charmap.Windows1252.NewEncoder().String(text)
-	if err != nil {
-		panic(err)
-	}
-	g.files["data/returns.csv"] = []byte(encoded)
+	text := "Returns of water taken, Alder Vale\nPrepared at Höhe Office, 2024;;\n" + string(render(returnsColumns, append(slices.Clone(rows), total), ";"))
+	g.files["data/returns.csv"] = windows1252(text)
 	content, err := json.MarshalIndent(planted, "", " ")
 	if err != nil {
 		panic(err)
