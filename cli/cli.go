@@ -125,7 +125,9 @@ func outputOf(c *cli.Command) *output {
 }
 
 // allFlag asks for lists to their end.
-func allFlag() cli.Flag { return &cli.BoolFlag{Name: "all", Usage: "show what looks odd, and the columns, to the end"} }
+func allFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "all", Usage: "show what looks odd, and the columns, to the end"}
+}
 
 func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON, for programs"} }
 
