@@ -115,6 +115,17 @@ func TestSiftComparesWithAnEarlierDelivery(t *testing.T) {
 	}
 }
 
+func TestSiftReadsAColumnByTheNameThatItHadBefore(t *testing.T) {
+	rules := write(t, "d.yaml", "dataset: d\ncolumns: [{name: station}, {name: flow, type: decimal, was: [discharge, q]}]\n")
+	for _, name := range []string{"flow", "discharge", "q"} {
+		code, out, errs := run("sift", write(t, "d.csv", "station,"+name+"\nAV-1,5\n"), "--rules", rules)
+		told := strings.Contains(out, "flow stands as "+name+" in the file, a name that it had before.")
+		if code != 0 || told == (name == "flow") || strings.Contains(out, "not declared") {
+			t.Errorf("%s: %d %s%s", name, code, out, errs)
+		}
+	}
+}
+
 func TestRulebooksWithoutAService(t *testing.T) {
 	file, earlier, later := write(t, "visits.csv", judgeTable), write(t, "a.yaml", judgeBook),
 		write(t, "b.yaml", strings.Replace(judgeBook, "pass_mark: 10", "pass_mark: 50", 1))

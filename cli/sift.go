@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -303,6 +304,9 @@ func (o *output) file(s *sifted) {
 // auditResult shows an audit: the verdict first, then the columns, then what was found.
 func (o *output) auditResult(r *audit.Result, judged bool) {
 	o.records(r.Records, r.Rows, r.SetAside, len(r.Columns))
+	for _, name := range slices.Sorted(maps.Keys(r.Renamed)) {
+		o.line("%s stands as %s in the file, a name that it had before.", safe(name), safe(r.Renamed[name]))
+	}
 	switch {
 	case r.Passed == nil:
 		o.line("No verdict: nothing was declared.")

@@ -52,6 +52,9 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 		return nil, err
 	}
 	result.book = book.Settled(opened)
+	if file, ok := source.(interface{ Renamed() map[string]string }); ok {
+		result.Renamed = file.Renamed()
+	}
 	return result, nil
 }
 

@@ -19,6 +19,9 @@ type Result struct {
 	// Closing holds the records at the end that were set aside, as totals and notes.
 	Closing []string `json:"closing_lines,omitempty"`
 
+	// Renamed says by which names columns stand in the file, by those that they are declared by now.
+	Renamed map[string]string `json:"renamed,omitempty"`
+
 	DefectCount int64          `json:"defect_count"`
 	Defects     []table.Defect `json:"defects"` // the first defectsKept
 

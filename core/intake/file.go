@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -83,6 +84,7 @@ type File struct {
 	delimited.Text
 	opened  *Opened
 	reading Reading
+	renamed map[string]string // the name that a column has in the file, by the one that it is read by
 }
 
 // Open opens a file by its reading, which must have passed Check. Beside the errors of Begin it
@@ -225,6 +227,7 @@ func (f *File) Format() (string, content.Packing) {
 // name gives the columns their names; those that are blank or not the first of their kind are defects.
 func (f *File) name(names []string, line int64) {
 	taken := map[string]bool{}
+	names = f.rename(names)
 	for i, given := range names {
 		given = strings.TrimSpace(given)
 		name := given
@@ -244,6 +247,32 @@ func (f *File) name(names []string, line int64) {
 		f.Names = append(f.Names, name)
 	}
 }
+
+// rename gives columns the names that they are declared by now.
+func (f *File) rename(names []string) []string {
+	if len(f.reading.Renamed) == 0 {
+		return names
+	}
+	there := map[string]bool{}
+	for _, name := range names {
+		there[strings.TrimSpace(name)] = true
+	}
+	out := slices.Clone(names)
+	for i, name := range out {
+		was := strings.TrimSpace(name)
+		if now, ok := f.reading.Renamed[was]; ok && !there[now] {
+			out[i], there[now] = now, true
+			if f.renamed == nil {
+				f.renamed = map[string]string{}
+			}
+			f.renamed[now] = was
+		}
+	}
+	return out
+}
+
+// Renamed returns the names that columns have in the file, by those that they are read by now; only those that differ.
+func (f *File) Renamed() map[string]string { return f.renamed }
 
 // Reading returns the reading in force.
 func (f *File) Reading() Reading { return f.reading }

@@ -48,6 +48,9 @@ type Reading struct {
 	DateTimes  []string `json:"datetimes,omitempty"`
 	TrueWords  []string `json:"true_words,omitempty"`
 	FalseWords []string `json:"false_words,omitempty"`
+	// Renamed are columns by names that they had, which are read by the names that they have now where a file has only
+	// the old one.
+	Renamed map[string]string `json:"renamed,omitempty"`
 }
 
 // NoHeader as HeaderLine says that the first record is data.

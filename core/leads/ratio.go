@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/table"
 )
@@ -79,23 +80,38 @@ func (s *Sample) implausibleRatios() []Suspicion {
 // ratioOf suspects rows in which the ratio of two columns lies far from its quartiles, which are given as logarithms.
 func (s *Sample) ratioOf(a, b int, first, third float64) Suspicion {
 	reach := max(ratioReach*(third-first), math.Log(ratioTimes))
-	within := func(c *Column, x float64) bool { return x >= quartile(c, 0.01) && x <= quartile(c, 0.99) }
 	one, other := &s.Columns[a], &s.Columns[b]
+	// The bounds are those that the condition writes.
+	bound := func(x float64) (float64, string) {
+		d, _ := table.ParseDecimal(figure(x))
+		return d.Float(), d.Shortest()
+	}
+	least, from := bound(math.Exp(first - reach))
+	most, to := bound(math.Exp(third + reach))
+	var inner [2][2]float64 // of each by itself; what lies outside is odd by itself, which others tell
+	var parts []string
+	for i, c := range []*Column{one, other} {
+		low, lowest := bound(quartile(c, 0.01))
+		high, highest := bound(quartile(c, 0.99))
+		inner[i] = [2]float64{low, high}
+		parts = append(parts, fmt.Sprintf("%s < %s OR %s > %s", condition.Column(c.Name), lowest, condition.Column(c.Name), highest))
+	}
+	y := condition.Column(other.Name)
+	holds := fmt.Sprintf("%s OR %s OR %s BETWEEN %s * %s AND %s * %s", parts[0], parts[1], condition.Column(one.Name), from, y, to, y)
 	row := func(r *Row) (bool, bool) {
 		v, w := r.Cell(a).Value, r.Cell(b).Value
 		if v.Kind != table.Number || w.Kind != table.Number {
 			return false, false
 		}
 		x, y := v.Number.Float(), w.Number.Float()
-		if !within(one, x) || !within(other, y) {
-			return false, false // by itself odd, which others tell
+		if x < inner[0][0] || x > inner[0][1] || y < inner[1][0] || y > inner[1][1] {
+			return false, false
 		}
-		ratio := math.Log(x) - math.Log(y)
-		return true, ratio < first-reach || ratio > third+reach
+		return true, x < least*y || x > most*y
 	}
 	return Suspicion{Row: row, Told: func(answer Answer) (Lead, bool) {
 		rare := answer.Rows <= 2 || answer.Rows*ratioRare <= answer.Applies
-		return Lead{Column: one.Name, Columns: []string{one.Name, other.Name}, Rows: answer.Rows, Sure: 0.6, Says: fmt.Sprintf(
+		return Lead{Column: one.Name, Columns: []string{one.Name, other.Name}, Rows: answer.Rows, Sure: 0.6, Condition: holds, Says: fmt.Sprintf(
 			"The ratio of %s to %s is implausible in %s; half of all rows have %s to %s.", one.Name, other.Name,
 			document.Counted(answer.Rows, "row", "rows"), figure(math.Exp(first)), figure(math.Exp(third)))}, answer.Rows > 0 && rare
 	}}

@@ -179,6 +179,10 @@ func (w *proposal) column(c *rulebook.Column) {
 	s := w.seen(c)
 	fields := []string{"name: " + rulebook.Quoted(c.Name)}
 	var evidence []string
+	if was := w.was(c.Name); len(was) > 0 {
+		fields = append(fields, "was: ["+rulebook.List(was)+"]")
+		evidence = append(evidence, "an earlier delivery has it by another name, with values like these")
+	}
 	coded := slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
 		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
 	switch {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"proudsieve/core/audit"
@@ -42,6 +43,11 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 			if file, err = intake.Open(ctx, d.Open, e.Reading); err != nil {
 				return "", fmt.Errorf("%s: %w", d.Name, err)
 			}
+			if !e.knows(file.Columns()) {
+				if file, err = e.byOldNames(ctx, d, file, workers); err != nil {
+					return "", fmt.Errorf("%s: %w", d.Name, err)
+				}
+			}
 		}
 		err := errors.Join(learn(ctx, e, file, i == 0, workers), file.Close())
 		if err != nil {
@@ -49,6 +55,40 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 		}
 	}
 	return draft(e), nil
+}
+
+// byOldNames opens an earlier delivery again where some of its columns have other names now, and notes these.
+func (e *evidence) byOldNames(ctx context.Context, d Delivery, file *intake.File, workers int) (*intake.File, error) {
+	result, err := audit.Run(ctx, file, e.Draft, workers)
+	if err != nil {
+		return file, err
+	}
+	before := result.Past()
+	was := renamed(&e.Past[0], &before)
+	if len(was) == 0 {
+		return file, nil
+	}
+	maps.Copy(was, e.Reading.Renamed)
+	e.Reading.Renamed = was
+	if err := file.Close(); err != nil {
+		return file, err
+	}
+	return intake.Open(ctx, d.Open, e.Reading)
+}
+
+// knows reports whether the last delivery has columns of these names.
+func (e *evidence) knows(names []string) bool {
+	return !slices.ContainsFunc(names, func(name string) bool { return e.Past[0].Column(name) == nil })
+}
+
+// was lists the names that a column had.
+func (e *evidence) was(column string) (names []string) {
+	for _, before := range slices.Sorted(maps.Keys(e.Reading.Renamed)) {
+		if e.Reading.Renamed[before] == column {
+			names = append(names, before)
+		}
+	}
+	return names
 }
 
 func learn(ctx context.Context, e *evidence, file *intake.File, last bool, workers int) error {

@@ -13,6 +13,7 @@ import (
 // them are rules.
 type Column struct {
 	Name     string
+	Was      []string // names that it had in earlier deliveries
 	Title    string
 	Type     table.Type
 	Unit     string
@@ -50,6 +51,7 @@ func typeNames() []string {
 // columnForms are the fields of a column that are no rules.
 var columnForms = []FieldForm{
 	{Name: "name", Kind: "text", Required: true, Says: "As it stands in the header"},
+	{Name: "was", Kind: "text", Says: "Names that it had before, by which it is still found", Aspect: "names before"},
 	{Name: "title", Kind: "text", Says: "What it is called among people", Aspect: "title", CSVW: "-"},
 	{Name: "type", Kind: "choice", Choices: typeNames(), Says: "What its values are", Aspect: "type", CSVW: "-"},
 	{Name: "unit", Kind: "text", Says: "The unit of its numbers", Aspect: "unit"},
@@ -82,6 +84,7 @@ func (p *parser) column(i *Item) {
 		}
 	}
 	i.Name = c.Name
+	c.Was = i.TextsOf("was")
 	c.Title, c.Unit, c.CodeList = i.TextOf("title"), i.TextOf("unit"), i.TextOf("codes")
 	if n := i.given["type"]; n != nil {
 		c.Type = table.Type(p.Choice(n, "a type", typeNames()...))
@@ -133,6 +136,29 @@ func (p *parser) column(i *Item) {
 		i.Wrong("codes", "codes go with type code, and %q is of type %s", c.Name, c.Type)
 	}
 	p.book.Columns = append(p.book.Columns, c)
+}
+
+// renamed gives the reading the names that columns had before; each is that of one column, and of none that there is now.
+func (p *parser) renamed() {
+	for _, i := range p.items {
+		if i.Column == nil {
+			continue
+		}
+		for _, was := range i.TextsOf("was") {
+			now, taken := p.book.Reading.Renamed[was]
+			switch {
+			case p.book.Column(was) != nil:
+				i.Wrong("was", "%q is a column that is declared; only one that is no more can be what %q was", was, i.Name)
+			case taken:
+				i.Wrong("was", "%q is what %q was already", was, now)
+			default:
+				if p.book.Reading.Renamed == nil {
+					p.book.Reading.Renamed = map[string]string{}
+				}
+				p.book.Reading.Renamed[was] = i.Name
+			}
+		}
+	}
 }
 
 // CodesOf returns the code list of the item's column; nil where it has none.

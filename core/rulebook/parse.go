@@ -84,6 +84,7 @@ func (p *parser) rulebook(root *document.Node) {
 	if len(b.Columns) > columnLimit {
 		p.Fail(root, "%d columns are declared; at most %d can be", len(b.Columns), columnLimit)
 	}
+	p.renamed()
 	rules := 0
 	for _, i := range p.items {
 		if i.Column == nil {

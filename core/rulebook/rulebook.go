@@ -110,6 +110,7 @@ func (b *Rulebook) Types() map[string]table.Type {
 func (b *Rulebook) ForTable() *Rulebook {
 	copied := *b
 	copied.Reading = intake.Standard()
+	copied.Reading.Renamed = b.Reading.Renamed // the table may be older than a column's name
 	copied.Columns = append([]Column(nil), b.Columns...)
 	for i := range copied.Columns {
 		c := &copied.Columns[i]

@@ -7,6 +7,7 @@ import { Gaps, SmallPicture } from "../shared/Picture";
 import { Grid, right, Section, Td, Th, Value } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import { count, glance, percent, plural, shareOf } from "../shared/words";
+import { LeadActions } from "./LeadActions";
 
 type Table = Schemas["Table"];
 type Audit = Schemas["AuditShown"];
@@ -49,7 +50,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
           ))}
         </tbody>
       </Grid>
-      <Leads t={t} leads={r.leads} />
+      <Leads t={t} a={a} />
       <Patterns r={r} />
     </>
   );
@@ -78,7 +79,8 @@ function columnRows(r: Schemas["Result"]) {
 const leadsShown = 8;
 
 /** What looks odd although no rule asked, what may cost most first; like is gathered with like. */
-function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
+function Leads({ t, a }: { t: Table; a: Audit }) {
+  const leads = a.result.leads;
   const [open, setOpen] = useState<string[]>([]);
   if (leads.length === 0) {
     return null;
@@ -94,7 +96,7 @@ function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
         return (
           <Box key={kind}>
             {told.map((l) => (
-              <Text key={l.says} fontSize="sm">
+              <Box key={l.says} fontSize="sm">
                 {l.column && (
                   <>
                     <Link
@@ -115,7 +117,9 @@ function Leads({ t, leads }: { t: Table; leads: Schemas["Lead"][] }) {
                     {l.first_rows.length > 3 && "; …"}
                   </chakra.span>
                 )}
-              </Text>
+                {"  "}
+                <LeadActions audit={a} lead={l} />
+              </Box>
             ))}
             {told.length < alike.length && (
               <More onClick={() => setOpen([...open, kind])}>
@@ -174,6 +178,9 @@ function Summary({ a }: { a: Audit }) {
       {a.rulebook
         ? `Judged by rulebook version ${a.rulebook}: ${percent(r.score)}, pass mark ${percent(r.pass_mark)}.`
         : "The dataset has no rulebook, so nothing is judged but the types."}
+      {Object.entries(r.renamed ?? {}).map(
+        ([name, was]) => ` ${name} stands as ${was} in the file, a name that it had before.`,
+      )}
     </Text>
   );
 }
