@@ -435,7 +435,7 @@ func (o *output) findings(r *audit.Result) {
 	slices.SortStableFunc(gravest, graver)
 	for _, f := range gravest {
 		found := f.Found
-		if len(f.Texts) > 0 {
+		if len(f.Texts) > 0 && (len(f.Texts) > 1 || f.Texts[0].Text != "") {
 			texts := make([]string, 0, 3)
 			for _, t := range f.Texts[:min(len(f.Texts), 3)] {
 				texts = append(texts, fmt.Sprintf("%q", visible(t.Text)))
