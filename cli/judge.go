@@ -25,11 +25,7 @@ import (
 
 // judgeFlags are what sift takes to look into what it found.
 func judgeFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "beside",
-			Usage: "another dataset that the rulebook speaks of, as stations=stations.csv; may be given several times"},
-		&cli.StringSliceFlag{Name: "beside-rules",
-			Usage: "the rulebook by which another dataset is read, as stations=stations.yaml"},
+	return append(besideFlags(),
 		&cli.StringSliceFlag{Name: "before",
 			Usage: "an earlier delivery of the same dataset, as 2025.csv, to compare with; may be given several times, the last one first"},
 		&cli.StringFlag{Name: "groups",
@@ -37,7 +33,16 @@ func judgeFlags() []cli.Flag {
 		&cli.StringFlag{Name: "codes", Usage: "show what the texts of a column stand for"},
 		&cli.StringFlag{Name: "report", Usage: "also write a page for the owner of the data to this file"},
 		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"},
-		exactFlag(),
+		exactFlag())
+}
+
+// besideFlags name the files of other datasets.
+func besideFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "beside",
+			Usage: "another dataset that the rulebook speaks of, as stations=stations.csv; may be given several times"},
+		&cli.StringSliceFlag{Name: "beside-rules",
+			Usage: "the rulebook by which another dataset is read, as stations=stations.yaml"},
 	}
 }
 

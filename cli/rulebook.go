@@ -47,7 +47,7 @@ func rulebookCommand() *cli.Command {
 		alone("check", "say what is wrong with a rulebook file", "FILE", nil, checkRulebook),
 		alone("propose",
 			"draft a rulebook from files of one dataset, the newest first, with the evidence for each line", "FILE...",
-			append([]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, readingFlags()...),
+			append(append([]cli.Flag{&cli.StringFlag{Name: "dataset", Usage: "the name of the dataset"}}, besideFlags()...), readingFlags()...),
 			proposeRulebook),
 		alone("codes",
 			"put the codes of a file into a code list of a rulebook file, which is printed; comments and order stay",
@@ -112,8 +112,8 @@ func checkRulebook(_ context.Context, _ *cli.Command, o *output, args []string) 
 			rules++
 		}
 	}
-	o.line("%s is a good rulebook for %s: %d columns, %d keys, %d rules.", args[0], book.Dataset, len(book.Columns),
-		keys, rules)
+	o.line("%s is a good rulebook for %s: %s, %s, %s.", args[0], book.Dataset, several(int64(len(book.Columns)), "column"),
+		several(int64(keys), "key"), several(int64(rules), "rule"))
 	o.oldWords(book.Old)
 	return nil
 }
@@ -163,7 +163,18 @@ func proposeRulebook(ctx context.Context, c *cli.Command, o *output, args []stri
 		}
 		deliveries = append(deliveries, propose.Delivery{Name: path, Open: content.AtPath(path)})
 	}
-	source, err := propose.Rulebook(ctx, datasetOf(c, args[0]), deliveries, fixed, 2)
+	beside, err := besides(c)
+	if err != nil {
+		return err
+	}
+	var others []propose.Other
+	for _, pair := range c.StringSlice("beside") {
+		name, _, _ := strings.Cut(pair, "=")
+		others = append(others, propose.Other{Dataset: name, Open: func(ctx context.Context) (table.Source, *rulebook.Rulebook, error) {
+			return beside.Open(ctx, name)
+		}})
+	}
+	source, err := propose.Rulebook(ctx, datasetOf(c, args[0]), deliveries, others, fixed, 2)
 	if err != nil {
 		return err
 	}

@@ -206,6 +206,46 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	refused(t, "nothing to propose from", err, 422, "Nothing of the dataset empty has arrived yet")
 }
 
+func TestAProposalRefersToOtherDatasets(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	var register, readings strings.Builder
+	register.WriteString("id,name\n")
+	readings.WriteString("reading,station\n")
+	for i := range 30 {
+		fmt.Fprintf(&register, "AV-%03d,Station %d\n", i, i)
+		fmt.Fprintf(&readings, "R%d,AV-%03d\nS%d,AV-%03d\n", i, i, i, i)
+	}
+	if _, err := r.Steward.Declare(ctx, "rulebooks",
+		[]byte("dataset: register\ncolumns: [{name: id}, {name: name}]\nkeys: [{id: one, columns: [id]}]\n")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets", map[string]string{"name": "readings"}); err != nil {
+		t.Fatal(err)
+	}
+	proposed := func() string {
+		out, err := servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/readings/proposal")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out.Source
+	}
+	deliver := func(dataset, content string) {
+		if _, err := r.Steward.Deliver(ctx, dataset, dataset+".csv", records.SourceNotes{}, strings.NewReader(content)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	deliver("readings", readings.String())
+	if source := proposed(); strings.Contains(source, "references:") {
+		t.Errorf("nothing of the register has arrived:\n%s", source)
+	}
+	deliver("register", register.String())
+	if source := proposed(); !strings.Contains(source, "columns: [station], to: {dataset: register, columns: [id]}}   # every value is one") ||
+		!strings.Contains(source, "check: covers, in: station, with: {dataset: register, columns: [id]}, severity: minor}   # all 30 occur") {
+		t.Errorf("the register has arrived:\n%s", source)
+	}
+}
+
 func TestARulebookIsChangedByForms(t *testing.T) {
 	t.Parallel()
 	r := servicetest.Start(t, nil)

@@ -28,6 +28,8 @@ type evidence struct {
 	Measures, Dimensions []string
 	// EqualRows is how many rows of all deliveries repeat an earlier one in every cell.
 	EqualRows int64
+	// References are the columns of the last delivery that hold keys of other datasets.
+	References []reference
 	// Leads are what looks odd in the last delivery.
 	Leads []audit.Lead
 }
@@ -65,6 +67,7 @@ func draft(e *evidence) string {
 	w.keys()
 	w.codeLists()
 	w.rules()
+	w.references()
 	w.tableRules()
 	w.history()
 	if len(e.Measures) > 0 {
@@ -183,7 +186,7 @@ func (w *proposal) column(c *rulebook.Column) {
 		fields = append(fields, "was: ["+rulebook.List(was)+"]")
 		evidence = append(evidence, "an earlier delivery has it by another name, with values like these")
 	}
-	coded := slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
+	coded := w.refers(c.Name) == nil && slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
 		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
 	switch {
 	case coded:
@@ -484,18 +487,22 @@ func rowsOf(rows []uint32) string {
 	return " (row " + strings.Join(texts, "; ") + more + ")"
 }
 
-// tableRules are those of series that lack something.
+// tableRules are those of series that lack something, and of other datasets that are covered.
 func (w *proposal) tableRules() {
-	for i, l := range w.of("missing_periods", "") {
-		if i == 0 {
-			w.Line("table_rules:")
-		}
+	lines := w.coverage()
+	for _, l := range w.of("missing_periods", "") {
 		unit := "day"
 		if p := w.Past[0].Column(l.Column); p != nil && p.Dates != nil {
 			unit = p.Dates.Unit
 		}
-		w.Line("  - {id: %s, check: no_gaps, in: %s, step: %s, severity: minor}   # %s", rulebook.IDOf("no_gaps_"+l.Column),
-			rulebook.Quoted(l.Column), unit, document.Flat(l.Says))
+		lines = append(lines, fmt.Sprintf("  - {id: %s, check: no_gaps, in: %s, step: %s, severity: minor}   # %s",
+			rulebook.IDOf("no_gaps_"+l.Column), rulebook.Quoted(l.Column), unit, document.Flat(l.Says)))
+	}
+	for i, line := range lines {
+		if i == 0 {
+			w.Line("table_rules:")
+		}
+		w.Line("%s", line)
 	}
 }
 

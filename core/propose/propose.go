@@ -24,8 +24,8 @@ type Delivery struct {
 }
 
 // Rulebook proposes a rulebook for a dataset from its deliveries, the last one first. Where
-// readings differ, that of the last delivery holds.
-func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed intake.Reading,
+// readings differ, that of the last delivery holds. Others are datasets that it may refer to.
+func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, others []Other, fixed intake.Reading,
 	workers int) (string, error) {
 	e := &evidence{Dataset: dataset}
 	for i, d := range deliveries {
@@ -49,7 +49,11 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, fixed 
 				}
 			}
 		}
-		err := errors.Join(learn(ctx, e, file, i == 0, workers), file.Close())
+		err := learn(ctx, e, file, i == 0, workers)
+		if err == nil && i == 0 {
+			err = e.refer(ctx, file, others, workers)
+		}
+		err = errors.Join(err, file.Close())
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", d.Name, err)
 		}

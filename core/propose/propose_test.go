@@ -26,11 +26,16 @@ func delivered(from, to, sites int, extra string) string {
 
 func proposed(t *testing.T, deliveries ...string) string {
 	t.Helper()
+	return proposedBeside(t, nil, deliveries...)
+}
+
+func proposedBeside(t *testing.T, others []propose.Other, deliveries ...string) string {
+	t.Helper()
 	var all []propose.Delivery
 	for i, content := range deliveries {
 		all = append(all, propose.Delivery{Name: fmt.Sprint(i), Open: testkit.Opener([]byte(content))})
 	}
-	source, err := propose.Rulebook(context.Background(), "results", all, intake.Reading{}, 2)
+	source, err := propose.Rulebook(context.Background(), "results", all, others, intake.Reading{}, 2)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -15,9 +17,11 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/rulebook/edit"
+	"proudsieve/core/table"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // Outlined is a rulebook's text by its items, with what forms and the editor can offer.
@@ -145,6 +149,43 @@ type Carried struct {
 // proposedFrom is the most deliveries that a proposal looks at.
 const proposedFrom = 12
 
+// proposedBeside is how many other datasets, the newest ones, a proposal looks for references to.
+const proposedBeside = 50
+
+// otherDatasets lists the declared datasets that one may refer to, and a word for the tables of theirs that count now.
+func (s *Server) otherDatasets(ctx context.Context, d *records.Dataset, t *records.Table) (others []propose.Other, tables string, err error) {
+	all, err := store.Datasets(ctx, s.Store.DB, store.Cursor{Limit: proposedBeside})
+	if err != nil {
+		return nil, "", err
+	}
+	book := &rulebook.Rulebook{}
+	if err := work.Beside(ctx, s.Store, s.Files, t, book, time.Now()); err != nil {
+		return nil, "", err
+	}
+	for i := range all.Items {
+		other := &all.Items[i]
+		if other.ID == d.ID {
+			continue
+		}
+		declared, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, other.ID, other.Name)
+		var current *records.Table
+		if err == nil {
+			current, err = work.Current(ctx, s.Store, other)
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			continue // nothing is declared of it, or nothing of it has arrived
+		}
+		if err != nil {
+			return nil, "", err
+		}
+		others = append(others, propose.Other{Dataset: other.Name, Open: func(ctx context.Context) (table.Source, *rulebook.Rulebook, error) {
+			return book.Beside.Open(ctx, other.Name)
+		}})
+		tables += fmt.Sprintf("beside %s %s by %d ", other.Name, current.Digest, declared.ID)
+	}
+	return others, tables, nil
+}
+
 // proposals adds what drafts rulebooks, and carries them to and from CSVW.
 func (s *Server) proposals() {
 	type proposal struct {
@@ -172,8 +213,13 @@ func (s *Server) proposals() {
 			deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
 			key += t.Digest + " "
 		}
+		others, opened, err := s.otherDatasets(ctx, d, &newest[0])
+		if err != nil {
+			return nil, err
+		}
+		key += opened
 		source, err := recall(ctx, &s.remembered, key, func(ctx context.Context) (string, error) {
-			return asked(propose.Rulebook(ctx, d.Name, deliveries, intake.Reading{}, s.Pool.Workers))
+			return asked(propose.Rulebook(ctx, d.Name, deliveries, others, intake.Reading{}, s.Pool.Workers))
 		})
 		return answer(&Carried{Source: source, Left: []string{}}, err)
 	})

@@ -61,13 +61,18 @@ func current(ctx context.Context, s *store.Store, dataset string) (*records.Tabl
 	if err != nil {
 		return nil, err
 	}
-	t, err := store.NewestCleaned(ctx, s.DB, d.ID, d.Name)
-	if !errors.Is(err, store.ErrNotFound) {
-		return t, err
-	}
-	t, err = store.NewestDelivery(ctx, s.DB, d.ID, d.Name)
+	t, err := Current(ctx, s, d)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("nothing of the dataset %s has arrived yet", dataset)
 	}
 	return t, err
+}
+
+// Current returns the table of a dataset that counts now, a cleaned or merged one before a delivery, or store.ErrNotFound.
+func Current(ctx context.Context, s *store.Store, d *records.Dataset) (*records.Table, error) {
+	t, err := store.NewestCleaned(ctx, s.DB, d.ID, d.Name)
+	if !errors.Is(err, store.ErrNotFound) {
+		return t, err
+	}
+	return store.NewestDelivery(ctx, s.DB, d.ID, d.Name)
 }
