@@ -60,14 +60,14 @@ func auditCommand() *cli.Command {
 					s.comparison(&c.Comparison)
 				})
 			}),
-		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", nil,
+		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", []cli.Flag{personalFlag()},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
 					return err
 				}
 				return save(args[1], func(f *os.File) error {
-					page, err := s.ShowReport(ctx, id)
+					page, err := s.ShowReport(ctx, id, &client.ShowReportParams{Personal: s.command.Bool("personal")})
 					return client.Save(f, page, err)
 				})
 			}),

@@ -32,8 +32,13 @@ func judgeFlags() []cli.Flag {
 			Usage: "show the rows that share the values of these columns side by side, as station,day"},
 		&cli.StringFlag{Name: "codes", Usage: "show what the texts of a column stand for"},
 		&cli.StringFlag{Name: "report", Usage: "also write a page for the owner of the data to this file"},
+		personalFlag(),
 		&cli.StringFlag{Name: "findings", Usage: "also write every cell that was caught to this file, as CSV"},
 		exactFlag())
+}
+
+func personalFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "personal", Usage: "show personal data in the report, which are masked otherwise"}
 }
 
 // besideFlags name the files of other datasets.
@@ -118,7 +123,7 @@ func (o *output) lookInto(ctx context.Context, c *cli.Command, path string, s *s
 			return false, err
 		}
 		r := &report.Report{Dataset: book.Dataset, Title: book.Title, FileName: s.File.Name, Digest: s.File.SHA256,
-			When: time.Now(), Result: s.Result, Examples: examples}
+			When: time.Now(), Result: s.Result, Examples: examples, ShowPersonal: c.Bool("personal")}
 		if c.String("rules") != "" {
 			r.Rulebook = "rulebook " + c.String("rules")
 		}

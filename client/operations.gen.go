@@ -503,6 +503,12 @@ type DownloadFindingsParams struct {
 	Exact bool `form:"exact,omitempty" json:"exact,omitempty"`
 }
 
+// ShowReportParams defines parameters for ShowReport.
+type ShowReportParams struct {
+	// Personal Show personal data, which are masked otherwise; it needs the right to work on the data
+	Personal bool `form:"personal,omitempty" json:"personal,omitempty"`
+}
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// After Cursor: next of the page before
@@ -874,8 +880,8 @@ func (c *Client) MeantSo(ctx context.Context, id int64, body MeantSoJSONRequestB
 }
 
 // ShowReport calls GET /audits/{id}/report: An audit as one HTML page for the owner of the data, who needs no account to read it.
-func (c *Client) ShowReport(ctx context.Context, id int64) (io.ReadCloser, error) {
-	r := request{method: "GET", path: pathOf("/audits/%s/report", id)}
+func (c *Client) ShowReport(ctx context.Context, id int64, params *ShowReportParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/audits/%s/report", id), params: params}
 	return c.stream(ctx, r)
 }
 

@@ -206,6 +206,43 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	refused(t, "nothing to propose from", err, 422, "Nothing of the dataset empty has arrived yet")
 }
 
+func TestPersonalDataInAReportNeedTheRightToWork(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	var b strings.Builder
+	b.WriteString("contact,n\n")
+	for i := range 20 {
+		fmt.Fprintf(&b, "holder%d@alder-vale.example,%d\n", i%7, i)
+	}
+	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte("dataset: holders\ncolumns: [{name: contact}, {name: n, type: integer}]\n")); err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Steward.Deliver(ctx, "holders", "holders.csv", records.SourceNotes{}, strings.NewReader(b.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := client.Decode[api.AuditShown](r.Steward.AuditOf(ctx, d.Table.ID, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	report := func(c *client.Client, personal bool) (string, error) {
+		var page strings.Builder
+		body, err := c.ShowReport(ctx, a.ID, &client.ShowReportParams{Personal: personal})
+		err = client.Save(&page, body, err)
+		return page.String(), err
+	}
+	for _, c := range []*client.Client{r.Steward, r.Reader} {
+		if page, err := report(c, false); err != nil || strings.Contains(page, "alder-vale") {
+			t.Errorf("masked: %v\n%s", err, page)
+		}
+	}
+	if page, err := report(r.Steward, true); err != nil || !strings.Contains(page, "holder0@alder-vale") {
+		t.Errorf("shown to a steward: %v\n%s", err, page)
+	}
+	_, err = report(r.Reader, true)
+	refused(t, "a reader who wants to see them", err, 403, "needs the right to work")
+}
+
 func TestAProposalRefersToOtherDatasets(t *testing.T) {
 	t.Parallel()
 	r := servicetest.Start(t, nil)

@@ -16,12 +16,15 @@ var (
 	birth = regexp.MustCompile(`(?i)(^|[^a-z])(birth|dob|born|geburt|naissance)`)
 )
 
+// Personal is the kind of lead that tells of personal data.
+const Personal = "personal"
+
 // personalShare is how many of a hundred of the texts that are known look like personal data.
 const personalShare = 60
 
 func init() {
 	Register(Kind{
-		Name: "personal", Finds: "personal data: e-mail addresses, telephone, card and account numbers (by their check digits), dates of birth (by the column's name)",
+		Name: Personal, Finds: "personal data: e-mail addresses, telephone, card and account numbers (by their check digits), dates of birth (by the column's name)",
 		Threshold: "three texts, and 60 % of those that are known", Like: "%d columns seem to hold personal data: %s.",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			what := personal(c)

@@ -38,14 +38,23 @@ func (s *Server) comparisons() {
 	}, func(ctx context.Context, in *comparisonAsked) (*body[ComparisonShown], error) {
 		return answer(s.compared(ctx, in.ID, in.With))
 	})
+	type reportAsked struct {
+		ByID
+		Personal bool `query:"personal" doc:"Show personal data, which are masked otherwise; it needs the right to work on the data"`
+	}
 	register(s, operation{
 		Right: access.Read, ID: "show-report", Method: http.MethodGet, Path: "/audits/{id}/report",
 		Summary: "An audit as one HTML page for the owner of the data, who needs no account to read it",
-	}, func(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
+	}, func(ctx context.Context, in *reportAsked) (*huma.StreamResponse, error) {
+		if who := caller(ctx); in.Personal && !access.Role(who.Role).May(access.Work) {
+			s.recordRefusal(ctx, who, "Show personal data in a report", access.Work)
+			return nil, huma.NewError(http.StatusForbidden, forbidden(who, access.Work))
+		}
 		r, err := s.report(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
+		r.ShowPersonal = in.Personal
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Type", "text/html; charset=utf-8")
 			out.SetHeader("Content-Disposition",

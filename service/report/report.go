@@ -34,6 +34,9 @@ type Report struct {
 	Result         *audit.Result
 	Examples       map[string][]Example // rows, by rule
 	Questions      []Question
+	// ShowPersonal leaves personal data as they are; Masked are the columns whose texts are masked.
+	ShowPersonal bool
+	Masked       []string
 }
 
 // Example is a row that breaks a rule.
@@ -70,8 +73,8 @@ var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
 	"short":  short, "grouped": grouped,
 }).ParseFS(pages, "page.html"))
 
-// Write writes the page.
-func Write(out io.Writer, r *Report) error { return page.Execute(out, r) }
+// Write writes the page. Texts of columns that seem to hold personal data are masked, unless they are to be shown.
+func Write(out io.Writer, r *Report) error { return page.Execute(out, r.masked()) }
 
 // Score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
 func Score(v float64) string {

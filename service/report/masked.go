@@ -1,0 +1,107 @@
+package report
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/leads"
+	"proudsieve/core/profile"
+)
+
+// personal lists the columns that seem to hold personal data, in the order of the table.
+func personal(r *audit.Result) (names []string) {
+	holds := func(l audit.Lead, name string) bool { return l.Kind == leads.Personal && l.Column == name }
+	for _, c := range r.Columns {
+		held := func(l audit.Lead) bool { return holds(l, c.Name) }
+		if slices.ContainsFunc(r.Leads, held) || slices.ContainsFunc(r.MeantSo, held) {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
+// masked returns the report with the texts of such columns masked wherever they stand.
+func (r *Report) masked() *Report {
+	names := personal(r.Result)
+	if r.ShowPersonal || len(names) == 0 {
+		return r
+	}
+	is := func(name string) bool { return slices.Contains(names, name) }
+	out, result := *r, *r.Result
+	out.Result, out.Masked = &result, names
+	result.Columns = slices.Clone(result.Columns)
+	for i := range result.Columns {
+		if c := &result.Columns[i]; is(c.Name) {
+			c.Lowest, c.Highest, c.Mean, c.Frequent = masked(c.Lowest), masked(c.Highest), "", maskedTexts(c.Frequent)
+			c.Numbers, c.Dates = nil, nil
+		}
+	}
+	result.Findings = slices.Clone(result.Findings)
+	for i := range result.Findings {
+		if f := &result.Findings[i]; slices.ContainsFunc(f.Columns, is) {
+			f.Found = maskedWithin(f.Found, f.Texts)
+			f.Texts = maskedTexts(f.Texts)
+		}
+	}
+	result.Leads = slices.Clone(result.Leads)
+	for i := range result.Leads {
+		if l := &result.Leads[i]; slices.ContainsFunc(l.Columns, is) {
+			l.Says = maskedWithin(l.Says, l.Texts)
+		}
+	}
+	out.Examples = map[string][]Example{}
+	for rule, examples := range r.Examples {
+		examples = slices.Clone(examples)
+		for i := range examples {
+			examples[i].Cells = slices.Clone(examples[i].Cells)
+			for k := range examples[i].Cells {
+				if c := &examples[i].Cells[k]; is(c.Column) {
+					c.Text = masked(c.Text)
+				}
+			}
+		}
+		out.Examples[rule] = examples
+	}
+	return &out
+}
+
+// maskedWithin masks what a sentence quotes, and the texts that it names.
+func maskedWithin(says string, texts []profile.Frequency) string {
+	says = quotes.ReplaceAllStringFunc(says, func(quoted string) string {
+		return `"` + masked(quoted[1:len(quoted)-1]) + `"`
+	})
+	for _, t := range texts {
+		if len(t.Text) > 2 {
+			says = strings.ReplaceAll(says, t.Text, masked(t.Text))
+		}
+	}
+	return says
+}
+
+var quotes = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+
+func maskedTexts(texts []profile.Frequency) []profile.Frequency {
+	out := slices.Clone(texts)
+	for i := range out {
+		out[i].Text = masked(out[i].Text)
+	}
+	return out
+}
+
+// masked leaves of a text its first character and its form: how many letters and digits there are, and what lies between.
+func masked(text string) string {
+	first := true
+	return strings.Map(func(r rune) rune {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			return r
+		}
+		if first {
+			first = false
+			return r
+		}
+		return '•'
+	}, text)
+}
