@@ -31,6 +31,9 @@ type Sample struct {
 	cells  [][]rulebook.Cell // per column, per picked row
 	texts  [][]string
 	floats [][]float64 // per column of numbers; NaN for none
+
+	grouping map[int]grouping // per column of numbers, once it was looked for
+	named    [][]string       // per column, the names of its groups, per picked row; likewise
 }
 
 // Suspicion is a question to all rows, or to all groups of equal ones.
@@ -168,7 +171,7 @@ func (t *Table) rowsOf(l *Lead) func(r *Row) (applies, meant bool) {
 func pick(ctx context.Context, t *Table, source *relation.Table) (*Sample, error) {
 	columns := len(t.Columns)
 	s := &Sample{Table: t, cells: make([][]rulebook.Cell, columns), texts: make([][]string, columns),
-		floats: make([][]float64, columns)}
+		floats: make([][]float64, columns), named: make([][]string, columns)}
 	wanted := int64(min(pickedRows, pickedCells/max(columns, 1)))
 	every := max(1, (t.Rows+wanted-1)/max(wanted, 1))
 	type picked struct {

@@ -37,7 +37,7 @@ func init() {
 	Register(Kind{
 		Name: "group_outliers", Like: "%d columns hold numbers far from those of their group: %s.",
 		Finds:     "numbers far from those of their group that are none far from all others",
-		Threshold: "four interquartile ranges outside the quartiles of the group (of logarithms, where all are positive), and no digit lost or added; one in 1,000 at most, or two",
+		Threshold: "four interquartile ranges outside the quartiles of the group (above by logarithms, where all are positive), and no digit lost or added; one in 1,000 at most, or two",
 		OfRows:    func(s *Sample) []Suspicion { return s.grouped(false) },
 	})
 }
@@ -127,17 +127,21 @@ func (g group) reached(c *Column) bool {
 // groupReach is how many interquartile ranges a number lies outside the quartiles of its group to stand out.
 const groupReach = 4
 
-// beyond reports whether a number stands far outside its group, by logarithms where these are of positive numbers.
+// beyond reports whether a number stands far outside its group.
 func (g group) beyond(x float64) bool {
-	first, third := g.first, g.third
-	if g.low == 0 || g.rows < groupKnown {
-		return false // what begins at nothing trails off above
+	low, high := g.fences()
+	return g.low != 0 && g.rows >= groupKnown && g.third > g.first && (x < low || x > high) // what begins at nothing trails off above
+}
+
+// fences are the numbers between which those of a group are not far from it: above by logarithms where all are positive,
+// since what is skewed trails off there.
+func (g group) fences() (low, high float64) {
+	reach := groupReach * (g.third - g.first)
+	low, high = g.first-reach, g.third+reach
+	if g.low > 0 {
+		high = g.third * math.Pow(g.third/g.first, groupReach)
 	}
-	if g.low > 0 && x > 0 {
-		first, third, x = math.Log(first), math.Log(third), math.Log(x)
-	}
-	reach := groupReach * (third - first)
-	return reach > 0 && (x < first-reach || x > third+reach)
+	return low, high
 }
 
 // groupOf names the group of a row.
@@ -152,6 +156,24 @@ func (s *Sample) groupOf(r *Row, by int) string {
 // bestGroups returns the column by whose values the numbers of a column are told apart best, and how they lie in each
 // group: -1 for none, which makes one group of all.
 func (s *Sample) bestGroups(c int) (by int, groups map[string]group) {
+	if known, ok := s.grouping[c]; ok {
+		return known.by, known.groups
+	}
+	by, groups = s.findGroups(c)
+	if s.grouping == nil {
+		s.grouping = map[int]grouping{}
+	}
+	s.grouping[c] = grouping{by, groups}
+	return by, groups
+}
+
+// grouping is the column by whose values the numbers of another one are told apart best, and how they lie in each group.
+type grouping struct {
+	by     int
+	groups map[string]group
+}
+
+func (s *Sample) findGroups(c int) (by int, groups map[string]group) {
 	by = -1
 	all := s.groupsBy(c, -1)
 	whole, ok := all[""]
@@ -159,23 +181,29 @@ func (s *Sample) bestGroups(c int) (by int, groups map[string]group) {
 		return -1, nil
 	}
 	groups, best := all, whole.spread()
+	tried := 0
 	for g := range s.Columns {
+		if tried == columnsCompared {
+			break
+		}
 		other := &s.Columns[g]
 		if g == c || other.Column == nil || other.Numbers != nil || other.Dates != nil || other.Distinct < 2 ||
 			other.Distinct > groupsMost || other.Distinct*groupAtLeast > other.Filled {
 			continue
 		}
+		tried++
 		of := s.groupsBy(c, g)
 		if len(of) < 2 {
 			continue
 		}
-		spreads := make([]float64, 0, len(of))
+		spreads, middles := make([]float64, 0, len(of)), make([]float64, 0, len(of))
 		for _, one := range of {
-			spreads = append(spreads, one.spread())
+			spreads, middles = append(spreads, one.spread()), append(middles, one.third-one.first)
 		}
 		slices.Sort(spreads)
-		// It must tell them apart clearly, or any column of chance would.
-		if median := spreads[len(spreads)/2]; median < best*0.7 {
+		slices.Sort(middles)
+		// It must tell them apart clearly, by the middle half of the numbers too, or any column of chance would.
+		if median := spreads[len(spreads)/2]; median < best*0.7 && middles[len(middles)/2] < (whole.third-whole.first)*0.7 {
 			by, groups, best = g, of, median
 		}
 	}
@@ -193,6 +221,17 @@ func (g group) spread() float64 {
 	return 0
 }
 
+// names are those of the groups of a column, per picked row.
+func (s *Sample) names(by int) []string {
+	if s.named[by] == nil {
+		s.named[by] = make([]string, s.Picked)
+		for i := range s.named[by] {
+			s.named[by][i] = table.Level(s.cells[by][i].Identity(s.texts[by][i]))
+		}
+	}
+	return s.named[by]
+}
+
 func (s *Sample) groupsBy(c, by int) map[string]group {
 	numbers := map[string][]float64{}
 	for i, x := range s.floats[c] {
@@ -204,7 +243,7 @@ func (s *Sample) groupsBy(c, by int) map[string]group {
 			if s.cells[by][i].Missing {
 				continue
 			}
-			name = table.Level(s.cells[by][i].Identity(s.texts[by][i]))
+			name = s.names(by)[i]
 		}
 		numbers[name] = append(numbers[name], x)
 	}
@@ -233,12 +272,8 @@ func (s *Sample) within(c, by int, groups map[string]group, shifted bool) string
 	for _, name := range slices.Sorted(maps.Keys(groups)) {
 		g := groups[name]
 		low, high := g.low/3, g.high*3
-		if !shifted && g.low > 0 {
-			times := math.Pow(g.third/g.first, groupReach)
-			low, high = g.first/times, g.third*times
-		} else if !shifted {
-			reach := groupReach * (g.third - g.first)
-			low, high = g.first-reach, g.third+reach
+		if !shifted {
+			low, high = g.fences()
 		}
 		within := fmt.Sprintf("%s BETWEEN %s AND %s", column, figure(low), figure(high))
 		if by >= 0 {
