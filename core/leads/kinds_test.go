@@ -128,6 +128,17 @@ func TestDatesYearsOffAndPeriodsMissing(t *testing.T) {
 		return fmt.Sprintf("2023-%02d-%02d,%d", []int{1, 2, 3, 4, 5, 7, 8, 9, 10, 11, 12}[i%11], i%28+1, i)
 	}), "A month is missing from d: 2023-06.", 0)
 	finds(t, "missing_periods", "none", lines("d,n", 600, day), "", 0)
+	finds(t, "missing_periods", "a month that has none by chance", lines("d,n", 60, func(i int) string {
+		return fmt.Sprintf("2023-%02d-%02d,%d", []int{1, 2, 3, 4, 5, 7, 8, 9, 10, 11, 12, 1, 3, 3, 8, 11}[i%16], i%28+1, i)
+	}), "", 0)
+	finds(t, "last_period", "fewer by chance", lines("d,n", 220, func(i int) string {
+		if i%12 == 11 && i%24 == 11 {
+			return fmt.Sprintf("2023-12-%02d,%d", i%25+1, i)
+		} else if i%12 == 11 {
+			return fmt.Sprintf("2023-%02d-%02d,%d", 1+i%11, i%28+1, i)
+		}
+		return day(i)
+	}), "", 0)
 	finds(t, "last_period", "half a month", lines("d,n", 600, func(i int) string {
 		switch {
 		case i%12 == 11 && i < 240:

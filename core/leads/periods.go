@@ -16,6 +16,9 @@ const (
 	// be missing and still be gaps.
 	seriesAtLeast = 6
 	gapsMost      = 5
+	// fewerByChance is the square of how many standard deviations of a count (its root, where rows fall by chance) a last
+	// period is smaller than the middle one, at the least.
+	fewerByChance = 16
 	// yearsOff is how many empty years lie between a date that is decades off and the others.
 	yearsOff = 8
 )
@@ -24,13 +27,16 @@ func init() {
 	Register(Kind{
 		Name: "last_period", Like: "The last period is only partly there in %d columns: %s.",
 		Finds:     "a last month or year that is only partly there",
-		Threshold: "four periods; its last date a tenth of it before its end, and fewer rows than three quarters of the median",
+		Threshold: "four periods; its last date a tenth of it before its end, fewer rows than three quarters of the median, and than by chance (four standard deviations), unless all others have as many",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			d := c.Dates
 			if d == nil || !d.LastPartial {
 				return nil
 			}
 			last := d.Periods[len(d.Periods)-1]
+			if few, median, many := middleOf(d.Periods); many-few > 1 && (median-last.Rows)*(median-last.Rows) < fewerByChance*median {
+				return nil
+			}
 			return []Lead{{Rows: last.Rows, Sure: 0.15, Says: fmt.Sprintf(
 				"The last %s of %s, %s, is only partly there: %s, up to %s.", d.Unit, c.Name, last.Start,
 				document.Counted(last.Rows, "row", "rows"), c.Highest)}}
@@ -38,7 +44,7 @@ func init() {
 	})
 	Register(Kind{
 		Name: "missing_periods", Finds: "days, months or years that are missing from a series",
-		Threshold: "six periods, nine in ten of them with rows, and no more than a fifth missing",
+		Threshold: "six periods, no more than a fifth of them missing; ten rows in the middle one and a quarter of that in nine in ten, or as many in each but for one",
 		OfColumn: func(t *Table, c *Column) []Lead {
 			d := c.Dates
 			if d == nil {
@@ -108,9 +114,17 @@ func bulkOf(periods []profile.Period) []profile.Period {
 	return out
 }
 
-// dense reports whether rows fall into periods so regularly that one without any is missing: the least of nine in ten
-// of them has three rows.
+// dense reports whether rows fall into periods so regularly that one without any is missing: nine in ten of them have at
+// least a quarter of the rows of the one in the middle, which are ten or more (that a period has none by chance is e to the
+// minus 10 then), or all have as many, but for one row.
 func dense(periods []profile.Period) bool {
+	few, median, many := middleOf(periods)
+	several := slices.ContainsFunc(periods, func(p profile.Period) bool { return p.Rows > 1 })
+	return median >= 10 && few*4 >= median || median >= 3 && many-few <= 1 || !several
+}
+
+// middleOf returns the rows of the tenth, the middle and the ninetieth of a hundred periods that have some.
+func middleOf(periods []profile.Period) (few, median, many int64) {
 	var rows []int64
 	for _, p := range periods {
 		if p.Rows > 0 {
@@ -118,8 +132,7 @@ func dense(periods []profile.Period) bool {
 		}
 	}
 	slices.Sort(rows)
-	median := rows[len(rows)/2]
-	return median >= 3 && rows[len(rows)/10]*4 >= median || median == 1 && rows[len(rows)-1] == 1
+	return rows[len(rows)/10], rows[len(rows)/2], rows[len(rows)*9/10]
 }
 
 // yearsApart returns the years that lie years away from those in which most dates lie, with their rows.

@@ -3,6 +3,7 @@ package propose_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -81,6 +82,42 @@ func TestAProposalIsCautious(t *testing.T) {
 	if faulty, err := audit.Run(context.Background(), testkit.File(t, delivered(0, 9, 3, "S-0001;weir;x;32.03.2024;\n"),
 		book.Reading), book, 2); err != nil || len(faulty.Findings) != 3 {
 		t.Errorf("a repeated key, a text for a number and a date that is none: %+v, %v", faulty.Findings, err)
+	}
+}
+
+// A proposal of two thousand columns is a good rulebook, and finds nothing in a table that nothing is wrong with.
+func TestAProposalOfManyColumns(t *testing.T) {
+	const columns, rows = 2000, 60
+	r := rand.New(rand.NewPCG(11, 4))
+	var b strings.Builder
+	for c := range columns {
+		fmt.Fprintf(&b, "%sc%d", []string{",", ""}[1-min(c, 1)], c)
+	}
+	for i := range rows {
+		fmt.Fprintf(&b, "\nR-%03d", i)
+		for c := 1; c < columns; c++ {
+			switch c % 4 {
+			case 0:
+				fmt.Fprintf(&b, ",%d", 60+r.IntN(21))
+			case 1:
+				fmt.Fprintf(&b, ",%s", []string{"red", "blue", "green"}[r.IntN(3)])
+			case 2:
+				fmt.Fprintf(&b, ",%.2f", 9*r.Float64())
+			default:
+				fmt.Fprintf(&b, ",2024-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))
+			}
+		}
+	}
+	book := testkit.Book(t, proposed(t, b.String()))
+	result, err := audit.Run(context.Background(), testkit.File(t, b.String(), book.Reading), book, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(book.Columns) != columns || !result.HasPassed() {
+		t.Errorf("%d columns, passed: %t", len(book.Columns), result.HasPassed())
+		for _, f := range result.Findings[:min(len(result.Findings), 5)] {
+			t.Errorf("%s: %s", f.Rule, f.Found)
+		}
 	}
 }
 
