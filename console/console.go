@@ -3,12 +3,16 @@
 package console
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
 	"io/fs"
 	"net/http"
 	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 //go:embed all:dist
@@ -56,6 +60,8 @@ func Handler() (http.Handler, error) {
 			return
 		}
 		w.Header().Set("Cache-Control", "no-cache")
-		_, _ = w.Write(page)
+		sum := sha256.Sum256(page)
+		w.Header().Set("ETag", `W/"`+hex.EncodeToString(sum[:12])+`"`)
+		http.ServeContent(w, r, "index.html", time.Time{}, bytes.NewReader(page))
 	}), nil
 }

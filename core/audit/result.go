@@ -61,6 +61,22 @@ func (r *Result) HasPassed() bool { return r.Passed != nil && *r.Passed }
 // FellShort reports whether there is a verdict, and it is not good.
 func (r *Result) FellShort() bool { return r.Passed != nil && !*r.Passed }
 
+// Stops names the rules that keep a table from passing whatever its score: those of severity major that are broken, or
+// where none is, those that could not be judged.
+func (r *Result) Stops() (broken, unjudged []string) {
+	for _, f := range r.Findings {
+		if f.Severity == rulebook.Major {
+			broken = append(broken, f.Rule)
+		}
+	}
+	for _, j := range r.Rules {
+		if j.Unjudged != "" && len(broken) == 0 {
+			unjudged = append(unjudged, j.Rule)
+		}
+	}
+	return broken, unjudged
+}
+
 // Book returns the rulebook by which a table was read that was audited just now: that of the audit, with the columns
 // that it does not declare, as they turned out to be.
 func (r *Result) Book() *rulebook.Rulebook { return r.book }

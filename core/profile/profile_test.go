@@ -73,7 +73,7 @@ func TestAColumnWorkedOutByHand(t *testing.T) {
 		Quantiles: []Quantile{{0, 0.25}, {0.01, 0.25}, {0.05, 0.25}, {0.25, 0.25}, {0.5, 3.875}, {0.75, 7.5},
 			{0.95, 7.825}, {0.99, 7.965}, {1, 8}},
 		Histogram: Histogram{From: 0, Width: 0.5, Rows: []int64{4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 3, 1}},
-		Outliers:  Outliers{LowFence: -10.625, HighFence: 18.375}}
+		Outliers:  Outliers{LowFence: -10.625, HighFence: 18.375, Lowest: 0.25, Highest: 8}}
 	if !reflect.DeepEqual(got.Numbers, wantSpread) {
 		t.Errorf("got  %+v\nwant %+v", got.Numbers, wantSpread)
 	}

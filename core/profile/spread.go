@@ -44,8 +44,11 @@ type Histogram struct {
 type Outliers struct {
 	LowFence  float64 `json:"low_fence"`
 	HighFence float64 `json:"high_fence"`
-	Below     int64   `json:"below"`
-	Above     int64   `json:"above"`
+	// Lowest and Highest are the extremes of the numbers that lie between the fences: where whiskers end.
+	Lowest  float64 `json:"lowest"`
+	Highest float64 `json:"highest"`
+	Below   int64   `json:"below"`
+	Above   int64   `json:"above"`
 	// Unsure is how many numbers may lie on the other side of a fence, where fences are estimated.
 	Unsure int64 `json:"unsure,omitempty"`
 	// Far are those far beyond; nil for none.
@@ -160,12 +163,18 @@ func within(x, low, high table.Decimal) table.Decimal {
 // outliers counts what lies beyond the fences; what lies on one does not.
 func outliers(ordered []weighed, low, high table.Decimal) Outliers {
 	out := Outliers{LowFence: low.Float(), HighFence: high.Float()}
+	any := false
 	for _, w := range ordered {
-		if w.number.Cmp(low) < 0 {
+		switch {
+		case w.number.Cmp(low) < 0:
 			out.Below += w.rows
-		}
-		if w.number.Cmp(high) > 0 {
+		case w.number.Cmp(high) > 0:
 			out.Above += w.rows
+		default:
+			if !any {
+				any, out.Lowest = true, w.number.Float()
+			}
+			out.Highest = w.number.Float()
 		}
 	}
 	return out

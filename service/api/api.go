@@ -71,12 +71,12 @@ type Server struct {
 // Handler returns everything the service answers.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(numbered, s.logged, s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
+	r.Use(numbered, s.logged, compressed, s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", promhttp.Handler())
 	r.Route(Prefix, func(r chi.Router) {
-		r.Use(s.identify, bodied)
+		r.Use(tagged, s.identify, bodied)
 		s.register(r)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 			problem(w, r, http.StatusNotFound, "There is nothing at this address; the operations are listed at "+Prefix+
@@ -104,6 +104,7 @@ func (s *Server) register(r chi.Router) {
 	config.Info.Description = "Audits of incoming tables against declared rules, with their issues, fixes, merges and certificates."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
+	config.Formats = formats()
 	config.Transformers = append(config.Transformers, tell)
 	huma.DefaultArrayNullable = false // an empty list is sent as one
 	config.Servers = []*huma.Server{{URL: Prefix}}
@@ -162,6 +163,9 @@ func register[I, O any](s *Server, o operation, handler func(context.Context, *I
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
 		if err != nil {
+			if errors.Is(ctx.Err(), context.Canceled) { // whatever went wrong then went wrong because of that
+				err = ctx.Err()
+			}
 			return nil, s.refusal(err)
 		}
 		return out, nil

@@ -55,13 +55,9 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		case *shown.Passed:
 			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
 		default:
-			a, err := store.FindAudit(ctx, s.Store.DB, *shown.AuditID)
+			says, err := s.fellShort(ctx, shown)
 			if err != nil {
 				return nil, err
-			}
-			says := fmt.Sprintf("Fell short: its score is %.2f, below the pass mark of %g.", *shown.Score, a.PassMark)
-			if *shown.Score >= a.PassMark {
-				says = fmt.Sprintf("Fell short with a score of %.2f: a rule that stops it is broken, or could not be judged.", *shown.Score)
 			}
 			add("judged", "done", says, shown)
 		}
@@ -70,7 +66,50 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		return nil, err
 	}
 	pathMade(add, shown, cleaned, merged)
+	stand(p.Stages)
 	return p, nil
+}
+
+// stand lets the table stand at one station: the first one that is not done after the last one that is.
+func stand(stages []records.Stage) {
+	last := 0
+	for i := range stages {
+		if stages[i].State == "done" {
+			last = i
+		}
+	}
+	there := false
+	for i := range stages {
+		switch {
+		case stages[i].State != "here":
+		case i < last:
+			stages[i].State = "done"
+		case there:
+			stages[i].State = "ahead"
+		default:
+			there = true
+		}
+	}
+}
+
+// fellShort says why a table did not pass: its score, or the rules that stop it.
+func (s *Server) fellShort(ctx context.Context, t *records.Table) (string, error) {
+	a, err := store.FindAudit(ctx, s.Store.DB, *t.AuditID)
+	if err != nil {
+		return "", err
+	}
+	if *t.Score < a.PassMark {
+		return fmt.Sprintf("Fell short: its score is %.2f, below the pass mark of %g.", *t.Score, a.PassMark), nil
+	}
+	result, err := s.resultOf(ctx, a)
+	if err != nil {
+		return "", err
+	}
+	broken, unjudged := result.Stops()
+	if len(broken) > 0 {
+		return fmt.Sprintf("Fell short with a score of %.2f: %s stopped it.", *t.Score, document.First(broken)), nil
+	}
+	return fmt.Sprintf("Fell short with a score of %.2f: %s could not be judged.", *t.Score, document.First(unjudged)), nil
 }
 
 type addStage func(name, state, says string, table *records.Table)

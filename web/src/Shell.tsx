@@ -1,8 +1,8 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, Dialog, HStack, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet } from "@tanstack/react-router";
-import { type FormEvent, useState } from "react";
-import { api, Refusal, take } from "./client/client";
+import { Link, Outlet, useRouterState } from "@tanstack/react-router";
+import { type FormEvent, useEffect, useRef, useState, useSyncExternalStore } from "react";
+import { api, Refusal, session, take } from "./client/client";
 import { me } from "./client/queries";
 import { Field, Press, Trouble, Waiting } from "./shared/parts";
 
@@ -27,7 +27,9 @@ function changeTheme() {
 export function Shell() {
   const who = useQuery(me);
   const client = useQueryClient();
-  if (who.error instanceof Refusal && who.error.status === 401) {
+  const ended = useSyncExternalStore(session.subscribe, () => session.ended);
+  useFocusOnNewPage();
+  if (!who.data && who.error instanceof Refusal && who.error.status === 401) {
     return <SignIn />;
   }
   if (!who.data) {
@@ -90,27 +92,88 @@ export function Shell() {
           </Press>
         </HStack>
       </HStack>
-      <Box as="main" id="view" px="5" py="3" tabIndex={-1}>
+      <Box as="main" id="view" px="5" py="3" tabIndex={-1} _focusVisible={{ outline: "none" }}>
         <Outlet />
       </Box>
+      {ended && <SignInAgain name={who.data.name} />}
     </>
   );
 }
 
-/** Lets somebody in with a token; the session is a cookie that no script can read. */
-function SignIn() {
-  const client = useQueryClient();
+/** A new page begins at its beginning: whoever listens to it, or goes through it by keyboard, is there. */
+function useFocusOnNewPage() {
+  const path = useRouterState({ select: (s) => s.location.pathname });
+  const before = useRef(path);
+  useEffect(() => {
+    if (before.current !== path) {
+      before.current = path;
+      const view = document.getElementById("view");
+      if (view && !view.contains(document.activeElement)) {
+        view.focus({ preventScroll: true });
+      }
+    }
+  }, [path]);
+}
+
+/** Signing in with a token; the session is a cookie that no script can read. */
+function useSignIn(done: () => Promise<unknown>) {
   const [token, setToken] = useState("");
   const [error, setError] = useState<unknown>();
   const submit = async (e: FormEvent) => {
     e.preventDefault();
     try {
       await take(api.POST("/session", { body: { token: token.trim() } }));
-      await client.resetQueries();
+      session.begin();
+      await done();
     } catch (refusal) {
-      setError(refusal);
+      setError(refusal instanceof Refusal ? new Error(refusal.message) : refusal);
     }
   };
+  return { token, setToken, error, submit };
+}
+
+/** Where a session has ended while somebody was at work: the page stays as it is behind. */
+function SignInAgain({ name }: { name: string }) {
+  const client = useQueryClient();
+  const { token, setToken, error, submit } = useSignIn(() => client.invalidateQueries());
+  return (
+    <Dialog.Root open closeOnEscape={false} closeOnInteractOutside={false} motionPreset="none">
+      <Dialog.Backdrop />
+      <Dialog.Positioner>
+        <Dialog.Content bg="sheet" color="ink" borderRadius="2px" p="5">
+          <Dialog.Title fontSize="lg" fontWeight="650">
+            Sign in again
+          </Dialog.Title>
+          <Dialog.Description mb="3">
+            The session of {name} has ended. What you were at stays as it is behind this.
+          </Dialog.Description>
+          <form onSubmit={submit}>
+            <label htmlFor="token">Your token</label>
+            <Field
+              id="token"
+              type="password"
+              autoComplete="current-password"
+              w="full"
+              my="2"
+              autoFocus
+              value={token}
+              onChange={(e) => setToken(e.target.value)}
+            />
+            <Trouble error={error} />
+            <Press type="submit" disabled={token.trim() === ""}>
+              Sign in
+            </Press>
+          </form>
+        </Dialog.Content>
+      </Dialog.Positioner>
+    </Dialog.Root>
+  );
+}
+
+/** Lets somebody in. */
+function SignIn() {
+  const client = useQueryClient();
+  const { token, setToken, error, submit } = useSignIn(() => client.resetQueries());
   return (
     <Box as="main" maxW="460px" mx="auto" mt="24" p="6" bg="sheet" borderWidth="1px" borderColor="line">
       <HStack gap="3" mb="1">

@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "
 import { DeskView } from "./follow/DeskView";
 import { Missing, Shell } from "./Shell";
 import { tableSearch, text } from "./shared/addresses";
+import { Broken } from "./shared/Broken";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
 
@@ -107,6 +108,7 @@ export const router = createRouter({
     history,
   ]),
   defaultPreload: "intent",
+  defaultErrorComponent: Broken,
   scrollRestoration: true,
 });
 

@@ -1,13 +1,25 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { certificate, certificates } from "../client/queries";
-import { Empty, Grid, right, Section, Severity, Shown, TableLink, Td, Th, Title } from "../shared/parts";
+import {
+  Empty,
+  Grid,
+  More,
+  right,
+  Section,
+  Severity,
+  Shown,
+  TableLink,
+  Td,
+  Th,
+  Title,
+} from "../shared/parts";
 import { count, decimal, percent, when } from "../shared/words";
 
 export function CertificatesView() {
-  const all = useQuery(certificates);
+  const all = useInfiniteQuery(certificates);
   return (
     <>
       <Title>Certificates</Title>
@@ -50,6 +62,7 @@ export function CertificatesView() {
           )
         }
       </Shown>
+      <More query={all} shown={all.data?.items.length ?? 0} />
     </>
   );
 }

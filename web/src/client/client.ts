@@ -12,10 +12,32 @@ export class Refusal extends Error {
     readonly status: number,
     message: string,
     readonly details: { message: string; location?: string }[],
+    /** The number of the request, by which the service's log knows it. */
+    readonly id?: string,
   ) {
     super(message);
   }
 }
+
+/** Whether the session has ended while somebody was at work: the page stays, and asks to sign in again. */
+export const session = {
+  ended: false,
+  listeners: new Set<() => void>(),
+  set(ended: boolean) {
+    if (session.ended !== ended) {
+      session.ended = ended;
+      for (const told of session.listeners) {
+        told();
+      }
+    }
+  },
+  end: () => session.set(true),
+  begin: () => session.set(false),
+  subscribe: (told: () => void) => {
+    session.listeners.add(told);
+    return () => session.listeners.delete(told);
+  },
+};
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
@@ -35,7 +57,15 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   const problem = (answer.error ?? {}) as Partial<Schemas["ErrorModel"]>;
   const details = (problem.errors ?? []).map((e) => ({ message: e.message ?? "", location: e.location }));
-  throw new Refusal(answer.response.status, problem.detail ?? answer.response.statusText, details);
+  if (answer.response.status === 401) {
+    session.end();
+  }
+  throw new Refusal(
+    answer.response.status,
+    problem.detail ?? answer.response.statusText,
+    details,
+    answer.response.headers.get("X-Request-Id") ?? undefined,
+  );
 }
 
 /** Uploads a file as a delivery; onProgress is told the share that is sent. */

@@ -1,23 +1,78 @@
-import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Refusal } from "./client";
+import { me } from "./queries";
 
 type Version = { version: number; source: string };
+type Draft = { source: string; from: number; at: number };
+
+/** Reads a draft that was kept in this browser; what is none of ours is none. */
+function kept(key: string): Draft | undefined {
+  try {
+    const draft = JSON.parse(localStorage.getItem(key) ?? "null") as Partial<Draft> | null;
+    if (draft && typeof draft.source === "string" && typeof draft.from === "number") {
+      return { source: draft.source, from: draft.from, at: draft.at ?? 0 };
+    }
+  } catch {
+    // It is not JSON, or this browser keeps nothing.
+  }
+  return undefined;
+}
+
+function keep(key: string, draft: Draft | undefined) {
+  try {
+    if (draft) {
+      localStorage.setItem(key, JSON.stringify(draft));
+    } else {
+      localStorage.removeItem(key);
+    }
+  } catch {
+    // The draft lasts as long as the page, then.
+  }
+}
 
 /**
  * A text that is being changed, with the version it was made from: saving names that
- * version, so that nobody's is overwritten unseen.
+ * version, so that nobody's is overwritten unseen. It is kept in the browser for each person
+ * and text until it is saved or given up.
  */
-export function useDraft(newest: Version | undefined) {
-  const [draft, setDraft] = useState<{ source: string; from: number }>();
+export function useDraft(what: string, newest: Version | undefined) {
+  const key = `draft of ${useQuery(me).data?.name ?? ""}: ${what}`;
+  const read = () => ({ key, draft: kept(key), found: kept(key)?.at, elsewhere: false });
+  const [state, setState] = useState(read);
+  if (state.key !== key) {
+    setState(read());
+  }
+  const draft = state.key === key ? state.draft : undefined;
+  const set = (next: Draft | undefined) => {
+    keep(key, next);
+    setState((was) => ({ ...was, key, draft: next, found: next && was.found }));
+  };
+  useEffect(() => {
+    // Another tab changes the text too.
+    const told = (e: StorageEvent) => {
+      if (e.key === key) {
+        setState((was) => ({ ...was, elsewhere: e.newValue !== null }));
+      }
+    };
+    addEventListener("storage", told);
+    return () => removeEventListener("storage", told);
+  }, [key]);
   return {
     source: draft?.source,
     from: draft?.from ?? newest?.version ?? 0,
+    /** When the draft was changed last, where it was here before the page was opened. */
+    found: draft && state.found,
+    /** Whether another tab changes the text too. */
+    elsewhere: state.elsewhere,
     change: (source: string | undefined) =>
-      setDraft((was) =>
-        source === undefined ? undefined : { source, from: was?.from ?? newest?.version ?? 0 },
+      set(
+        source === undefined
+          ? undefined
+          : { source, from: draft?.from ?? newest?.version ?? 0, at: Date.now() },
       ),
     /** Says that the newest version was seen, and that the draft is to come after it. */
-    follow: (version: number) => setDraft((was) => was && { ...was, from: version }),
+    follow: (version: number) => draft && set({ ...draft, from: version }),
   };
 }
 

@@ -1,4 +1,5 @@
 import {
+  infiniteQueryOptions,
   keepPreviousData,
   type QueryClient,
   queryOptions,
@@ -9,6 +10,36 @@ import { useEffect, useState } from "react";
 import { api, type Schemas, take } from "./client";
 
 // One place for every question the console asks, so that the same question has the same name.
+
+type Page<T> = { items: T[]; next?: string };
+type Asked = { after?: string; limit: number };
+
+/** A list to its end, however many pages it has. */
+async function whole<T>(ask: (query: Asked) => Promise<Page<T>>): Promise<{ items: T[] }> {
+  const items: T[] = [];
+  for (let after: string | undefined; ; ) {
+    const page = await ask({ after, limit: 500 });
+    items.push(...page.items);
+    after = page.next;
+    if (!after) {
+      return { items };
+    }
+  }
+}
+
+/** A list that may be long: its first page, and the next ones once they are asked for. */
+function pages<T>(
+  queryKey: readonly unknown[],
+  ask: (query: Asked, signal: AbortSignal) => Promise<Page<T>>,
+) {
+  return infiniteQueryOptions({
+    queryKey,
+    queryFn: ({ signal, pageParam }) => ask({ after: pageParam, limit: 200 }, signal),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page: Page<T>) => page.next || undefined,
+    select: (all) => ({ items: all.pages.flatMap((page) => page.items) }),
+  });
+}
 
 export const me = queryOptions({
   queryKey: ["me"],
@@ -26,7 +57,7 @@ export const people = queryOptions({
 });
 export const datasets = queryOptions({
   queryKey: ["datasets"],
-  queryFn: ({ signal }) => take(api.GET("/datasets", { signal, params: { query: { limit: 500 } } })),
+  queryFn: ({ signal }) => whole((query) => take(api.GET("/datasets", { signal, params: { query } }))),
 });
 export const dataset = (name: string) =>
   queryOptions({
@@ -37,13 +68,17 @@ export const datasetTables = (name: string) =>
   queryOptions({
     queryKey: ["dataset", name, "tables"],
     queryFn: ({ signal }) =>
-      take(api.GET("/datasets/{name}/tables", { signal, params: { path: { name }, query: { limit: 200 } } })),
+      whole((query) =>
+        take(api.GET("/datasets/{name}/tables", { signal, params: { path: { name }, query } })),
+      ),
   });
 export const datasetAudits = (name: string) =>
   queryOptions({
     queryKey: ["dataset", name, "audits"],
     queryFn: ({ signal }) =>
-      take(api.GET("/datasets/{name}/audits", { signal, params: { path: { name }, query: { limit: 200 } } })),
+      whole((query) =>
+        take(api.GET("/datasets/{name}/audits", { signal, params: { path: { name }, query } })),
+      ),
   });
 export const table = (id: number) =>
   queryOptions({
@@ -148,7 +183,9 @@ export const versions = (name: string) =>
   queryOptions({
     queryKey: ["rulebook", name, "versions"],
     queryFn: ({ signal }) =>
-      take(api.GET("/rulebooks", { signal, params: { query: { dataset: name, limit: 200 } } })),
+      whole((query) =>
+        take(api.GET("/rulebooks", { signal, params: { query: { dataset: name, ...query } } })),
+      ),
   });
 export const differences = (dataset: string, from: number, to: number) =>
   queryOptions({
@@ -179,12 +216,18 @@ export const outlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
-export const issues = (query: { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" }) =>
+type IssuesAsked = { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" };
+/** All issues of a dataset. */
+export const issuesOf = (dataset: string) =>
   queryOptions({
-    queryKey: ["issues", query],
+    queryKey: ["issues", dataset, "all"],
     queryFn: ({ signal }) =>
-      take(api.GET("/issues", { signal, params: { query: { ...query, limit: 500 } } })),
+      whole((query) => take(api.GET("/issues", { signal, params: { query: { dataset, ...query } } }))),
   });
+export const issues = (asked: IssuesAsked) =>
+  pages(["issues", asked], (query, signal) =>
+    take(api.GET("/issues", { signal, params: { query: { ...asked, ...query } } })),
+  );
 export const issue = (id: number) =>
   queryOptions({
     queryKey: ["issue", id],
@@ -201,25 +244,25 @@ export const fixPlans = (name: string) =>
   queryOptions({
     queryKey: ["fix-plans", name],
     queryFn: ({ signal }) =>
-      take(api.GET("/fix-plans", { signal, params: { query: { dataset: name, limit: 200 } } })),
+      whole((query) =>
+        take(api.GET("/fix-plans", { signal, params: { query: { dataset: name, ...query } } })),
+      ),
   });
 export const merges = queryOptions({
   queryKey: ["merges"],
-  queryFn: ({ signal }) => take(api.GET("/merges", { signal, params: { query: { limit: 200 } } })),
+  queryFn: ({ signal }) => whole((query) => take(api.GET("/merges", { signal, params: { query } }))),
 });
-export const certificates = queryOptions({
-  queryKey: ["certificates"],
-  queryFn: ({ signal }) => take(api.GET("/certificates", { signal, params: { query: { limit: 200 } } })),
-});
+export const certificates = pages(["certificates"], (query, signal) =>
+  take(api.GET("/certificates", { signal, params: { query } })),
+);
 export const certificate = (id: number) =>
   queryOptions({
     queryKey: ["certificate", id],
     queryFn: ({ signal }) => take(api.GET("/certificates/{id}", { signal, params: { path: { id } } })),
   });
-export const history = queryOptions({
-  queryKey: ["history"],
-  queryFn: ({ signal }) => take(api.GET("/history", { signal, params: { query: { limit: 200 } } })),
-});
+export const history = pages(["history"], (query, signal) =>
+  take(api.GET("/history", { signal, params: { query } })),
+);
 
 /** What can be changed: the answers that each of them shows up in are asked for anew. */
 const shownIn = {

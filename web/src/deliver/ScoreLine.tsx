@@ -34,7 +34,7 @@ export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
         style={{ maxWidth: "100%" }}
       >
         <g fontSize="11" fill={quiet} stroke="none">
-          {[100, low].map((v) => (
+          {(low < 100 ? [100, low] : [100]).map((v) => (
             <text key={v} x={left - 6} y={y(v) + 4} textAnchor="end">
               {v}
             </text>

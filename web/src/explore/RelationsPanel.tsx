@@ -88,7 +88,7 @@ function HeatMap({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chose
         <Text fontSize="sm" color="quiet">
           linear correlation; filled where positive, hatched where negative
         </Text>
-        <SavePicture of={picture} name="correlations" />
+        <SavePicture of={picture} name="correlations" title="Correlations between the columns of numbers" />
       </HStack>
       <svg
         ref={picture}

@@ -4,7 +4,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { api, type Dimension, type Schemas, take } from "../client/client";
 import { audit } from "../client/queries";
-import type { TableSearch } from "../shared/addresses";
+import { pairs, type TableSearch } from "../shared/addresses";
 import { Choice, Empty, Field, Press, right, Td, Th, Trouble, Value, Waiting } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import { caughtWord, count, dimensions, plural, quoted } from "../shared/words";
@@ -139,10 +139,7 @@ function Filters({ t, columns, change }: { t: Schemas["Table"]; columns: string[
       <ColumnChoice columns={columns} change={change} />
       {is && (
         <Press plain size="xs" h="6" onClick={() => change({ is: undefined })} title="Take this away">
-          {(JSON.parse(is) as [string, string][])
-            .map(([c, v]) => `${c} is ${v === "" ? "missing" : v}`)
-            .join(" and ")}{" "}
-          ×
+          {(pairs(is) ?? []).map(([c, v]) => `${c} is ${v === "" ? "missing" : v}`).join(" and ")} ×
         </Press>
       )}
       {chosen && (

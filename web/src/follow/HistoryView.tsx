@@ -1,11 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { history } from "../client/queries";
-import { Grid, Shown, Td, Th, Title } from "../shared/parts";
+import { Grid, More, Shown, Td, Th, Title } from "../shared/parts";
 import { when } from "../shared/words";
 
 /** Who did what when; it is only ever added to. */
 export function HistoryView() {
-  const deeds = useQuery(history);
+  const deeds = useInfiniteQuery(history);
   return (
     <>
       <Title>History</Title>
@@ -39,6 +39,7 @@ export function HistoryView() {
           </Grid>
         )}
       </Shown>
+      <More query={deeds} shown={deeds.data?.items.length ?? 0} />
     </>
   );
 }

@@ -1,10 +1,21 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { datasets, issue, issues, me, people, refresh } from "../client/queries";
-import { Choice, Field, Press, Section, Severity, Shown, Title, Trouble, Writing } from "../shared/parts";
+import {
+  Choice,
+  Field,
+  More,
+  Press,
+  Section,
+  Severity,
+  Shown,
+  Title,
+  Trouble,
+  Writing,
+} from "../shared/parts";
 import { count, plural, when } from "../shared/words";
 import { IssueGrid } from "./IssueGrid";
 
@@ -15,7 +26,9 @@ export function IssuesView() {
   const navigate = useNavigate();
   const state = states.find((s) => s === search.state) ?? "unsettled";
   const known = useQuery(datasets);
-  const found = useQuery(issues({ dataset: search.dataset, state: state === "all" ? undefined : state }));
+  const found = useInfiniteQuery(
+    issues({ dataset: search.dataset, state: state === "all" ? undefined : state }),
+  );
   const go = (change: object) => navigate({ to: "/issues", search: { ...search, ...change } });
   return (
     <>
@@ -52,6 +65,7 @@ export function IssuesView() {
           />
         )}
       </Shown>
+      <More query={found} shown={found.data?.items.length ?? 0} />
     </>
   );
 }

@@ -2,7 +2,7 @@ import { Box, chakra, HStack, List, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { comparison, issues } from "../client/queries";
+import { comparison, issuesOf } from "../client/queries";
 import { Empty, Grid, right, Section, Severity, Td, Th, Value } from "../shared/parts";
 import { caughtWord, count, decimal, percent, plural } from "../shared/words";
 
@@ -10,7 +10,7 @@ const order: Record<string, number> = { major: 0, minor: 1, note: 2 };
 
 /** Every broken rule, the gravest first, with the way to its rows and its issue; then the rules that hold. */
 export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {
-  const known = useQuery(issues({ dataset: t.dataset }));
+  const known = useQuery(issuesOf(t.dataset));
   const r = a.result;
   const findings = [...r.findings].sort((x, y) => order[x.severity] - order[y.severity] || y.rows - x.rows);
   const measures = Object.keys(r.sums);

@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { datasetTables, differences, refresh, rulebook, useJob, versions } from "../client/queries";
+import { Kept } from "../shared/Kept";
 import {
   Choice,
   Empty,
@@ -42,7 +43,8 @@ export function RulebookView() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const book = useQuery(rulebook(name));
-  const { source: draft, from, change: setDraft, follow } = useDraft(book.data);
+  const kept = useDraft(`rulebook ${name}`, book.data);
+  const { source: draft, from, change: setDraft, follow } = kept;
   const source = draft ?? book.data?.source ?? start(name);
   const save = useMutation({
     mutationFn: () => take(api.POST("/rulebooks", { params: madeFrom(from), body: { source } })),
@@ -107,6 +109,7 @@ export function RulebookView() {
           </Press>
         </HStack>
       </HStack>
+      <Kept draft={kept} />
       <Trouble error={propose.error} />
       <Outdated
         error={save.error}

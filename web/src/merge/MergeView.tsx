@@ -7,6 +7,7 @@ import { madeFrom, useDraft } from "../client/drafts";
 import { datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
 import { Editor } from "../shared/Editor";
+import { Kept } from "../shared/Kept";
 import {
   Choice,
   Empty,
@@ -44,7 +45,8 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
   const client = useQueryClient();
   const names = [...new Set(all.map((m) => m.name))];
   const chosen = all.find((m) => m.name === (search.merge ?? names[0]));
-  const { source: draft, from, change: setDraft, follow } = useDraft(chosen);
+  const kept = useDraft(`merge ${chosen?.name ?? ""}`, chosen);
+  const { source: draft, from, change: setDraft, follow } = kept;
   const [jobId, setJobId] = useState<number>();
   const source = draft ?? chosen?.source ?? firstMerge;
   const run = useMutation({
@@ -88,6 +90,7 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
                 : "not saved yet"}
             </Text>
           </HStack>
+          <Kept draft={kept} />
           <Editor label="Merge" rows={16} value={source} onChange={setDraft} error={run.error} />
           <Outdated
             error={run.error}

@@ -5,6 +5,7 @@ import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { fixPlans, refresh, table, useJob } from "../client/queries";
 import { Editor } from "../shared/Editor";
+import { Kept } from "../shared/Kept";
 import { PathBar } from "../shared/PathBar";
 import {
   Choice,
@@ -70,7 +71,8 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   const client = useQueryClient();
   const names = [...new Set(plans.map((p) => p.name))];
   const chosen = plans.find((p) => p.name === (search.plan ?? names[0])); // the newest version comes first
-  const { source: draft, from, change: setDraft, follow } = useDraft(chosen);
+  const kept = useDraft(`fix plan ${t.dataset} ${chosen?.name ?? ""}`, chosen);
+  const { source: draft, from, change: setDraft, follow } = kept;
   const source = draft ?? chosen?.source ?? firstPlan(t.dataset);
   const go = (change: { plan?: string; job?: number }) =>
     navigate({ to: "/tables/$id/fix", params: { id: String(t.id) }, search: { ...search, ...change } });
@@ -128,6 +130,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
                   : "not saved yet"}
             </Text>
           </HStack>
+          <Kept draft={kept} />
           <Editor
             label="Steps of the fix plan"
             rows={22}

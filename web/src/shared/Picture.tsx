@@ -6,20 +6,22 @@ import { count, edge, plural, short } from "./words";
 
 type Column = Schemas["Column"];
 
-export type Bar = { label: string; rows: number };
+/** A bar; its tick is what stands below it, where that is not its label. */
+export type Bar = { label: string; rows: number; tick?: string };
 
 /** What a column's picture shows: how its numbers or dates lie, or how often its most frequent values occur. */
 export function barsOf(c: Column): Bar[] {
   if (c.numbers) {
     const h = c.numbers.histogram;
     return [
-      ...(h.below ? [{ label: `below ${edge(h.from, h.width)}`, rows: h.below }] : []),
+      ...(h.below ? [{ label: `below ${edge(h.from, h.width)}`, tick: "below", rows: h.below }] : []),
       ...h.rows.map((rows, i) => ({
         label: `${edge(h.from + i * h.width, h.width)} to ${edge(h.from + (i + 1) * h.width, h.width)}`,
+        tick: edge(h.from + i * h.width, h.width),
         rows,
       })),
       ...(h.above
-        ? [{ label: `from ${edge(h.from + h.rows.length * h.width, h.width)}`, rows: h.above }]
+        ? [{ label: `from ${edge(h.from + h.rows.length * h.width, h.width)}`, tick: "above", rows: h.above }]
         : []),
     ];
   }
@@ -94,7 +96,7 @@ export function LargePicture({ c }: { c: Column }) {
     <Box mt="2">
       <HStack justify="space-between" maxW={`${large.width}px`}>
         <Text fontWeight="600">{says}</Text>
-        <SavePicture of={picture} name={c.name} />
+        <SavePicture of={picture} name={c.name} title={says} />
       </HStack>
       <svg
         ref={picture}
@@ -117,7 +119,7 @@ export function LargePicture({ c }: { c: Column }) {
             (b, i) =>
               i % every === 0 && (
                 <text key={b.label} x={large.left + i * step + 1} y={floor + 14}>
-                  {clip(c.numbers ? b.label.split(" ")[0] : b.label, Math.floor((step * every) / 6.2))}
+                  {clip(b.tick ?? b.label, Math.floor((step * every) / 6.2))}
                 </text>
               ),
           )}
@@ -162,7 +164,7 @@ export function LargePicture({ c }: { c: Column }) {
 const clip = (text: string, length: number) =>
   text.length > length ? `${text.slice(0, Math.max(length - 1, 1))}…` : text;
 
-/** The box from quartile to quartile, its median, and whiskers up to the fences. */
+/** The box from quartile to quartile, its median, whiskers to the last numbers inside the fences, and the extremes beyond. */
 function BoxPlot({ c, inner, colour }: { c: Column; inner: number; colour: string }) {
   const n = c.numbers;
   if (!n) {
@@ -173,8 +175,10 @@ function BoxPlot({ c, inner, colour }: { c: Column; inner: number; colour: strin
   const from = h.from - (h.below ? h.width : 0);
   const x = (v: number) => large.left + Math.min(Math.max((v - from) / (bars * h.width), 0), 1) * inner;
   const at = (share: number) => n.quantiles.find((q) => q.share === share)?.number ?? 0;
-  const low = Math.max(at(0), n.outliers.low_fence);
-  const high = Math.min(at(1), n.outliers.high_fence);
+  const { below, above, lowest, highest, low_fence, high_fence } = n.outliers;
+  const known = lowest !== 0 || highest !== 0; // audits of earlier versions do not say
+  const low = known ? lowest : Math.max(at(0), low_fence);
+  const high = known ? highest : Math.min(at(1), high_fence);
   const y = large.top + 10;
   return (
     <g stroke={colour} strokeWidth={1.5} fill="none">
@@ -184,7 +188,11 @@ function BoxPlot({ c, inner, colour }: { c: Column; inner: number; colour: strin
       <line x1={x(high)} x2={x(high)} y1={y - 5} y2={y + 5} />
       <rect x={x(at(0.25))} y={y - 8} width={Math.max(x(at(0.75)) - x(at(0.25)), 1)} height={16} />
       <line x1={x(at(0.5))} x2={x(at(0.5))} y1={y - 8} y2={y + 8} strokeWidth={3} />
-      <title>{`Box from ${short(at(0.25))} to ${short(at(0.75))}, median ${short(at(0.5))}, fences at ${short(n.outliers.low_fence)} and ${short(n.outliers.high_fence)}`}</title>
+      {below > 0 && <circle cx={x(at(0))} cy={y} r={3} />}
+      {above > 0 && <circle cx={x(at(1))} cy={y} r={3} />}
+      <title>
+        {`Box from ${short(at(0.25))} to ${short(at(0.75))}, median ${short(at(0.5))}, whiskers to ${short(low)} and ${short(high)}, the last numbers inside the fences at ${short(n.outliers.low_fence)} and ${short(n.outliers.high_fence)}; beyond them ${count(below)} below and ${count(above)} above, whose extremes are marked`}
+      </title>
     </g>
   );
 }

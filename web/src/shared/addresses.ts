@@ -30,6 +30,19 @@ export const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : und
 const texts = (v: unknown) =>
   Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
 
+/** The columns and texts of rows that are chosen by their cells; nothing where an address names none. */
+export function pairs(is: unknown): [string, string][] | undefined {
+  try {
+    const all: unknown = JSON.parse(String(is));
+    const good =
+      Array.isArray(all) &&
+      all.every((p) => Array.isArray(p) && p.length === 2 && p.every((x) => typeof x === "string"));
+    return good ? all : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
 /** What the address of a table says; whatever is none of its words is left out. */
 export function tableSearch(s: Record<string, unknown>): TableSearch {
   return {
@@ -40,7 +53,7 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     after: typeof s.after === "number" ? s.after : undefined,
     offset: typeof s.offset === "number" && s.offset > 0 ? Math.floor(s.offset) : undefined,
     where: text(s.where),
-    is: text(s.is),
+    is: pairs(s.is) && text(s.is),
     find: text(s.find),
     sort: text(s.sort),
     falling: s.falling === true ? true : undefined,

@@ -1,7 +1,7 @@
 import { Box, Button, type ButtonProps, chakra, Heading, HStack, Text } from "@chakra-ui/react";
 import type { UseQueryResult } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Refusal, type Schemas } from "../client/client";
 import { isOutdated } from "../client/drafts";
 import { count, percent } from "./words";
@@ -89,10 +89,15 @@ export function Grid({ label, max, children }: { label: string; max?: string; ch
   );
 }
 
+/** The heading of a page, which is what its window is called by too. */
 export function Title({ children, aside }: { children: ReactNode; aside?: ReactNode }) {
+  const heading = useRef<HTMLHeadingElement>(null);
+  useEffect(() => {
+    document.title = `${heading.current?.textContent?.trim() || "Proud Sieve"} · Proud Sieve`;
+  });
   return (
     <HStack justify="space-between" align="baseline" mb="2" flexWrap="wrap">
-      <Heading as="h1" fontSize="xl" fontWeight="650">
+      <Heading ref={heading} as="h1" fontSize="xl" fontWeight="650">
         {children}
       </Heading>
       {aside}
@@ -139,13 +144,24 @@ export function Trouble({ error }: { error: unknown }) {
   const details = error instanceof Refusal ? error.details : [];
   return (
     <Box role="alert" borderLeftWidth="4px" borderColor="validity" bg="sheet" px="3" py="2" my="2">
-      <Text fontWeight="600">{error instanceof Error ? error.message : String(error)}</Text>
+      <Text fontWeight="600">
+        {error instanceof Refusal && error.status === 401
+          ? "Your session has ended. Sign in again to go on; nothing was lost."
+          : error instanceof Error
+            ? error.message
+            : String(error)}
+      </Text>
       {details.map((d) => (
         <Text key={`${d.location}${d.message}`} fontSize="sm">
           {d.location && <chakra.span color="quiet">{d.location}: </chakra.span>}
           {d.message}
         </Text>
       ))}
+      {error instanceof Refusal && error.status >= 500 && error.id && (
+        <Text fontSize="sm" color="quiet">
+          Request {error.id}
+        </Text>
+      )}
     </Box>
   );
 }
@@ -181,7 +197,7 @@ export function Shown<T>({
   waiting,
   children,
 }: {
-  query: UseQueryResult<T>;
+  query: Pick<UseQueryResult<T>, "data" | "error">;
   waiting?: string;
   children: (data: T) => ReactNode;
 }) {
@@ -189,6 +205,26 @@ export function Shown<T>({
     return <>{children(query.data)}</>;
   }
   return query.error ? <Trouble error={query.error} /> : <Waiting>{waiting}</Waiting>;
+}
+
+/** Under a list of which there is more: how many are shown, and the next ones. */
+export function More({
+  query,
+  shown,
+}: {
+  query: { hasNextPage: boolean; fetchNextPage: () => unknown; isFetchingNextPage: boolean };
+  shown: number;
+}) {
+  return query.hasNextPage ? (
+    <HStack my="2" gap="3">
+      <Text fontSize="sm" color="quiet">
+        The first {count(shown)} are shown.
+      </Text>
+      <Press plain onClick={() => query.fetchNextPage()} loading={query.isFetchingNextPage}>
+        Show more
+      </Press>
+    </HStack>
+  ) : null;
 }
 
 const invisible = /^\s+|\s+$|\s{2,}|\u200b|\u200c|\u200d|\u2060|\ufeff|\u00ad/g;

@@ -13,21 +13,53 @@ function download(name: string, url: string) {
 
 const namespace = "http://www.w3.org/2000/svg";
 
-/** The picture as it stands alone: on our paper, in our type, with its size. */
-function standalone(picture: SVGSVGElement): string {
+/** What a picture draws with; on a page these come from its style, which a file has not. */
+const drawn = ["fill", "stroke", "opacity", "stroke-width", "stroke-dasharray", "font-size", "text-anchor"];
+
+/** The picture as it stands alone: on our paper, in our colours and type, under its title, with its size. */
+export function standalone(picture: SVGSVGElement, title: string): string {
   const copy = picture.cloneNode(true) as SVGSVGElement;
-  copy.setAttribute("xmlns", namespace);
-  copy.setAttribute("font-family", "sans-serif");
-  const paper = document.createElementNS(namespace, "rect");
-  paper.setAttribute("width", "100%");
-  paper.setAttribute("height", "100%");
-  paper.setAttribute("fill", getComputedStyle(document.body).backgroundColor);
-  copy.insertBefore(paper, copy.firstChild);
-  return new XMLSerializer().serializeToString(copy);
+  const from = [...picture.querySelectorAll("*")];
+  for (const [i, element] of [...copy.querySelectorAll("*")].entries()) {
+    const style = getComputedStyle(from[i]);
+    for (const name of drawn) {
+      element.setAttribute(name, style.getPropertyValue(name));
+    }
+    element.removeAttribute("class");
+    element.removeAttribute("style");
+  }
+  const width = picture.width.baseVal.value;
+  const height = picture.height.baseVal.value;
+  const above = 28;
+  const page = getComputedStyle(document.body);
+  const whole = document.createElementNS(namespace, "svg");
+  whole.setAttribute("xmlns", namespace);
+  whole.setAttribute("width", String(width));
+  whole.setAttribute("height", String(height + above));
+  whole.setAttribute("font-family", "sans-serif");
+  const add = (name: string, attributes: Record<string, string>, text?: string) => {
+    const one = document.createElementNS(namespace, name);
+    for (const [key, value] of Object.entries(attributes)) {
+      one.setAttribute(key, value);
+    }
+    if (text !== undefined) {
+      one.textContent = text;
+    }
+    whole.append(one);
+  };
+  add("rect", { width: "100%", height: "100%", fill: page.backgroundColor });
+  add("text", { x: "8", y: "19", fill: page.color, "font-size": "13", "font-weight": "600" }, title);
+  copy.setAttribute("y", String(above));
+  copy.setAttribute("width", String(width));
+  copy.setAttribute("height", String(height));
+  copy.removeAttribute("style");
+  copy.removeAttribute("class");
+  whole.append(copy);
+  return new XMLSerializer().serializeToString(whole);
 }
 
-function savePicture(picture: SVGSVGElement, name: string, kind: "svg" | "png") {
-  const url = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(standalone(picture))}`;
+function savePicture(picture: SVGSVGElement, name: string, title: string, kind: "svg" | "png") {
+  const url = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(standalone(picture, title))}`;
   if (kind === "svg") {
     download(`${name}.svg`, url);
     return;
@@ -44,8 +76,16 @@ function savePicture(picture: SVGSVGElement, name: string, kind: "svg" | "png") 
   image.src = url;
 }
 
-export function SavePicture({ of, name }: { of: RefObject<SVGSVGElement | null>; name: string }) {
-  const save = (kind: "svg" | "png") => of.current && savePicture(of.current, name, kind);
+export function SavePicture({
+  of,
+  name,
+  title,
+}: {
+  of: RefObject<SVGSVGElement | null>;
+  name: string;
+  title: string;
+}) {
+  const save = (kind: "svg" | "png") => of.current && savePicture(of.current, name, title, kind);
   return (
     <HStack gap="1">
       <Press plain size="xs" h="6" onClick={() => save("svg")}>

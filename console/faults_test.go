@@ -1,0 +1,135 @@
+package console_test
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+
+	"proudsieve/service/records"
+	"proudsieve/service/servicetest"
+)
+
+// seated is a service with a delivery of a dataset, and a steward in front of it.
+func seated(t *testing.T, dataset, rulebook, content string) (*servicetest.Running, *person, int64) {
+	t.Helper()
+	r := servicetest.Start(t, nil)
+	if _, err := r.Steward.Declare(t.Context(), "rulebooks", []byte(rulebook)); err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Steward.Deliver(t.Context(), dataset, dataset+".csv", records.SourceNotes{}, strings.NewReader(content))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.AuditOf(t.Context(), d.Table.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/")
+	p.signsIn(r.Steward.Token)
+	p.sees(dataset)
+	return r, p, d.Table.ID
+}
+
+const crewsBook = "dataset: crews\ncolumns: [{name: crew}, {name: river}]\n"
+
+func TestAnyTableAndAnyAddressHasAPage(t *testing.T) {
+	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\nblue,Alder\nred,Cray\n")
+	page := fmt.Sprintf("/tables/%d", table)
+	for _, view := range []string{"columns", "findings", "groups", "codes", "rows", "relations", "reading", "source", "none"} {
+		p.visit(page + "?view=" + view)
+		p.sees("crews.csv", "Datasets")
+	}
+	p.visit(page + "?view=relations")
+	p.sees("Fewer than two columns hold numbers")
+	for _, odd := range []string{"is=foo", "is=%5B1%5D", "where=%28", "sort=nothing", "hide=foo", "offset=-7", "after=x", "column=nothing", "rule=nothing", "dimension=x"} {
+		p.visit(page + "?view=rows&" + odd)
+		p.sees("crews.csv", "Datasets")
+		if strings.Contains(p.page(), "could not be shown") {
+			t.Errorf("%s: %s", odd, p.page())
+		}
+	}
+	if title := evaluate[string](p, "document.title"); title != "crews / crews.csv · Proud Sieve" {
+		t.Errorf("the window is called %q", title)
+	}
+}
+
+// What was being written outlasts leaving the page and the end of the session.
+func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
+	r, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	p.visit("/datasets/crews/rulebook")
+	p.sees("version 1")
+	p.writes("textarea", crewsBook+"pass_mark: 77\n")
+	p.sees("changed here and not saved")
+	p.presses("Datasets")
+	p.sees("newest table")
+	p.visit("/datasets/crews/rulebook")
+	p.sees("Your draft of", "made from version 1")
+	if text := evaluate[string](p, `document.querySelector("textarea").value`); !strings.Contains(text, "pass_mark: 77") {
+		t.Errorf("the draft is %q", text)
+	}
+	evaluate[bool](p, `(() => { const x = new XMLHttpRequest(); x.open("DELETE", "/api/v1/session", false); x.send(); return true; })()`)
+	p.presses("Save as the next version")
+	p.sees("Sign in again", "The session of Mara has ended.")
+	p.signsIn("ps_guessed")
+	p.sees("This token is not in force")
+	p.signsIn(r.Steward.Token)
+	p.presses("Save as the next version")
+	p.sees("version 2 by Mara")
+	if strings.Contains(p.page(), "Your draft of") || strings.Contains(p.page(), "Sign in again") {
+		t.Errorf("the draft is saved, and the page says\n%s", p.page())
+	}
+}
+
+func TestLongListsAreShownToTheirEnd(t *testing.T) {
+	r, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	for n := range 205 {
+		if _, err := r.Steward.DeclareAfter(t.Context(), "rulebooks", fmt.Appendf(nil, "%spass_mark: %d.5\n", crewsBook, n%90), n+1); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.visit("/datasets/crews/rulebook?view=versions")
+	p.sees("206")
+	if rows := evaluate[int](p, `document.querySelectorAll("main tbody tr").length`); rows < 206 {
+		t.Errorf("%d of 206 versions are shown", rows)
+	}
+	p.visit("/history")
+	p.sees("The first 200 are shown.")
+	p.presses("Show more")
+	p.sees("took in a delivery")
+	if strings.Contains(p.page(), "are shown.") {
+		t.Error("there is no end of the history")
+	}
+}
+
+// A picture that is saved stands alone: in colours of its own, under its title.
+func TestASavedPictureStandsAlone(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("n\n")
+	for i := range 40 {
+		fmt.Fprintf(&b, "%d\n", 10+i%10)
+	}
+	b.WriteString("90\n")
+	_, p, table := seated(t, "flows", "dataset: flows\ncolumns: [{name: n, type: integer}]\n", b.String())
+	p.visit(fmt.Sprintf("/tables/%d?view=column&column=n", table))
+	p.sees("Save SVG", "numbers of n in bins")
+	evaluate[bool](p, `(HTMLAnchorElement.prototype.click = function () { window.saved = [this.download, this.href]; }, true)`)
+	p.presses("Save SVG")
+	saved := evaluate[[]string](p, "window.saved")
+	if len(saved) != 2 || saved[0] != "n.svg" {
+		t.Fatalf("saved: %q", saved)
+	}
+	_, escaped, _ := strings.Cut(saved[1], ",")
+	picture, err := url.PathUnescape(escaped)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(picture, "var(") || !strings.Contains(picture, "numbers of n in bins") || !strings.Contains(picture, "stroke=\"rgb(") ||
+		strings.Count(picture, "<circle") != 1 {
+		t.Errorf("the picture: %s", picture[:min(len(picture), 3000)])
+	}
+	// Of 40 numbers of 10 to 19 and a 90 the quartiles are 12 and 17, the fences 4.5 and 24.5: whiskers end at 10 and 19.
+	if !strings.Contains(picture, "whiskers to 10 and 19") {
+		t.Error("the whiskers do not end at 10 and 19")
+	}
+}
