@@ -42,13 +42,8 @@ func tableCommand() *cli.Command {
 					s.grid(g, "")
 				})
 			}),
-		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", []cli.Flag{
-			&cli.StringFlag{Name: "rule", Usage: "only rows that break this rule"},
-			&cli.StringFlag{Name: "column", Usage: "only rows caught in this column"},
-			&cli.StringFlag{Name: "dimension",
-				Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
-			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20},
-		}, showRows),
+		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", append(choiceFlags(),
+			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20}), showRows),
 		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN",
 			[]cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"},
 				&cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}},
@@ -78,6 +73,22 @@ func tableCommand() *cli.Command {
 					&client.ShowCodesParams{Column: args[1]}))
 				return show(s, codes, err, s.codes)
 			}),
+		verb("save-rows", "write the rows that are chosen as CSV, all of them, in the order of the file", "TABLE FILE",
+			append(choiceFlags(), &cli.StringFlag{Name: "where", Usage: "only rows for which this condition holds"},
+				&cli.StringFlag{Name: "find", Usage: "only rows with a cell that contains this text"}, exactFlag()),
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				c := s.command
+				return save(args[1], func(f *os.File) error {
+					rows, err := s.DownloadRows(ctx, id, &client.DownloadRowsParams{Rule: c.String("rule"), Column: c.String("column"),
+						Dimension: client.DownloadRowsParamsDimension(c.String("dimension")), Where: c.String("where"), Find: c.String("find"),
+						Exact: c.Bool("exact")})
+					return client.Save(f, rows, err)
+				})
+			}),
 		verb("download", "the bytes of a table", "TABLE FILE",
 			[]cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}},
 			func(ctx context.Context, s *session, args []string) error {
@@ -98,6 +109,16 @@ func tableCommand() *cli.Command {
 				return s.saveMetadata(ctx, id, args[1])
 			}),
 	)
+}
+
+// choiceFlags choose rows by what was caught in them.
+func choiceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "rule", Usage: "only rows that break this rule"},
+		&cli.StringFlag{Name: "column", Usage: "only rows caught in this column"},
+		&cli.StringFlag{Name: "dimension",
+			Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
+	}
 }
 
 // exactFlag is of commands that write findings as CSV.

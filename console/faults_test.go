@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
@@ -64,7 +66,8 @@ func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
 	p.presses("Datasets")
 	p.sees("newest table")
 	p.visit("/datasets/crews/rulebook")
-	p.sees("Your draft of", "made from version 1")
+	p.sees("Your draft of", "made from version 1", "changed here and not saved")
+	p.do("waiting for the text", chromedp.WaitVisible(chromedp.CSS("textarea")))
 	if text := evaluate[string](p, `document.querySelector("textarea").value`); !strings.Contains(text, "pass_mark: 77") {
 		t.Errorf("the draft is %q", text)
 	}
@@ -132,4 +135,38 @@ func TestASavedPictureStandsAlone(t *testing.T) {
 	if !strings.Contains(picture, "whiskers to 10 and 19") {
 		t.Error("the whiskers do not end at 10 and 19")
 	}
+}
+
+// Whoever may not do a thing is told so by its button, and not by a refusal.
+func TestEachPersonSeesWhatTheyMayDo(t *testing.T) {
+	r, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	p.presses("Sign out")
+	p.signsIn(r.Reader.Token)
+	p.sees("Ines, reader")
+	for path, button := range map[string]string{"/datasets/crews/rulebook": "Propose from the deliveries",
+		fmt.Sprintf("/tables/%d?view=source", table): "Audit it again by the newest rulebook"} {
+		p.visit(path)
+		p.sees(button)
+		found := evaluate[[]string](p, fmt.Sprintf(`[...document.querySelectorAll("button")].filter((b) => b.innerText === %q).map((b) => b.disabled + " " + b.title)`, button))
+		if len(found) != 1 || found[0] != "true You are a reader; this needs the right to work. Ask an administrator." {
+			t.Errorf("%s: %q", button, found)
+		}
+	}
+}
+
+func TestARulebookThatIsNewerThanTheAuditIsTold(t *testing.T) {
+	r, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	page := fmt.Sprintf("/tables/%d", table)
+	p.visit(page)
+	p.sees("crews.csv", "Judged by rulebook version 1")
+	if strings.Contains(p.page(), "is in force now") {
+		t.Error("the newest rulebook is called an old one")
+	}
+	if _, err := r.Steward.DeclareAfter(t.Context(), "rulebooks", []byte(crewsBook+"pass_mark: 50\n"), 1); err != nil {
+		t.Fatal(err)
+	}
+	p.visit(page)
+	p.sees("This was judged by version 1 of the rulebook; version 2 is in force now.")
+	p.presses("Audit it again by the newest rulebook")
+	p.sees("Judged by rulebook version 2")
 }

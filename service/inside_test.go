@@ -1,11 +1,15 @@
 package service_test
 
 import (
+	"encoding/csv"
 	"fmt"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
+	"proudsieve/client"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/service/api"
@@ -48,6 +52,10 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
+	id, err := strconv.ParseInt(strings.TrimPrefix(table, "/tables/"), 10, 64)
+	if err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		query string
 		total int64
@@ -85,6 +93,21 @@ func TestRowsByConditionTextAndOrder(t *testing.T) {
 		}
 		if page.Total != c.total || first != c.first {
 			t.Errorf("%s: %d rows, the first %s; want %d and %s", c.query, page.Total, first, c.total, c.first)
+		}
+		if values.Has("sort") || values.Has("offset") || values.Has("after") {
+			continue
+		}
+		// A file of them has all of them, whatever fits a page.
+		var file strings.Builder
+		body, err := r.Reader.DownloadRows(ctx, id, &client.DownloadRowsParams{Where: values.Get("where"), Find: values.Get("find"),
+			Is: values.Get("is"), Columns: []string{"river", "id"}})
+		if err := client.Save(&file, body, err); err != nil {
+			t.Fatal(err)
+		}
+		lines, err := csv.NewReader(strings.NewReader(file.String())).ReadAll()
+		if err != nil || int64(len(lines)) != c.total+1 || !slices.Equal(lines[0], []string{"row", "river", "id"}) ||
+			c.total > 0 && lines[1][2] != c.first {
+			t.Errorf("%s: the file has %d lines, %q; %v", c.query, len(lines), lines[:min(len(lines), 2)], err)
 		}
 	}
 	for query, says := range map[string]string{

@@ -129,11 +129,11 @@ func TestWhereADeliveryStandsOnItsPath(t *testing.T) {
 	}
 	audited(t, r.Steward, *job.ResultTable)
 	if got, want := states(d.Table.ID),
-		"received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+		"received done, read done, judged done, asked done, put right done, joined here, certified ahead"; got != want {
 		t.Errorf("cleaned: %s, want %s", got, want)
 	}
 	if got, want := states(*job.ResultTable),
-		"received done, read done, judged done, asked done, put right done, joined here, certified here"; got != want {
+		"received done, read done, judged done, asked done, put right done, joined here, certified ahead"; got != want {
 		t.Errorf("from the cleaned table: %s, want %s", got, want)
 	}
 	if _, err := servicetest.Post[records.Certificate](ctx, r.Certifier,

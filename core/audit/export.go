@@ -92,6 +92,48 @@ func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
 	return w.Error()
 }
 
+// WriteRows writes rows of a table as CSV under its header, in file order: those of a set, or all for nil; columns are
+// those that are written, in this order, or all for none. The number of each row comes first.
+func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *table.RowSet, columns []string, workers int,
+	exact bool) error {
+	names := source.Columns()
+	if len(columns) == 0 {
+		columns = names
+	}
+	at := make([]int, len(columns))
+	for i, name := range columns {
+		if at[i] = slices.Index(names, name); at[i] < 0 {
+			return fmt.Errorf("the table has no column %q", name)
+		}
+	}
+	w := &findingsWriter{csv.NewWriter(out), exact}
+	if err := w.write(append([]string{"row"}, columns...)); err != nil {
+		return err
+	}
+	work := func(b *table.Batch) ([][]string, error) {
+		var lines [][]string
+		for r, row := range b.Rows {
+			if rows != nil && !rows.Contains(row) {
+				continue
+			}
+			line := make([]string, 1, 1+len(at))
+			line[0] = strconv.FormatUint(uint64(row), 10)
+			for _, c := range at {
+				line = append(line, b.Columns[c].At(r))
+			}
+			lines = append(lines, line)
+		}
+		return lines, nil
+	}
+	if rows == nil || !rows.IsEmpty() {
+		if err := table.ScanWhere(ctx, source, rows, workers, work, w.writeAll); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
 // findingsWriter writes lines whose texts a spreadsheet does not run.
 type findingsWriter struct {
 	*csv.Writer

@@ -40,19 +40,31 @@ type ShownRow struct {
 	Caught  []audit.Caught `json:"caught"`
 }
 
-type rowsAsked struct {
-	ByID
-	After     uint32 `query:"after" maximum:"4294967294" doc:"Rows after this one"`
-	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+// RowChoice chooses rows of a table: those for which all holds that is given.
+type RowChoice struct {
 	Rule      string `query:"rule" doc:"Only rows that break this rule"`
 	Column    string `query:"column" doc:"Only rows caught in this column"`
 	Dimension string `query:"dimension" enum:"completeness,validity,uniqueness,consistency" doc:"Only rows caught in this dimension"`
 	Where     string `query:"where" doc:"Only rows for which this condition holds"`
 	Is        string `query:"is" doc:"Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value"`
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
-	Sort      string `query:"sort" doc:"The column whose values order the rows; missing ones come last"`
-	Falling   bool   `query:"falling" doc:"Greatest first"`
-	Offset    int64  `query:"offset" minimum:"0" maximum:"4294967294" doc:"How many of the rows asked for come before the page; not together with after"`
+}
+
+type rowsAsked struct {
+	ByID
+	RowChoice
+	After   uint32 `query:"after" maximum:"4294967294" doc:"Rows after this one"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Sort    string `query:"sort" doc:"The column whose values order the rows; missing ones come last"`
+	Falling bool   `query:"falling" doc:"Greatest first"`
+	Offset  int64  `query:"offset" minimum:"0" maximum:"4294967294" doc:"How many of the rows asked for come before the page; not together with after"`
+}
+
+type rowsFileAsked struct {
+	ByID
+	RowChoice
+	Columns []string `query:"columns,explode" doc:"Only these columns, in this order; all of them where none is named"`
+	Exact   bool     `query:"exact" doc:"Write the texts as they are, also those that a spreadsheet would run"`
 }
 
 func (s *Server) tables() {
@@ -82,6 +94,12 @@ func (s *Server) tables() {
 		Summary: "Rows of a table as they stand in the file, with what was caught",
 	}, func(ctx context.Context, in *rowsAsked) (*body[RowsPage], error) {
 		return answer(s.rows(ctx, in))
+	})
+	register(s, operation{
+		Right: access.Read, ID: "download-rows", Method: http.MethodGet, Path: "/tables/{id}/rows.csv",
+		Summary: "Rows of a table as CSV, all that are chosen, in the order of the file. A text that a spreadsheet would run as a formula gets an apostrophe before it",
+	}, func(ctx context.Context, in *rowsFileAsked) (*huma.StreamResponse, error) {
+		return s.rowsFile(ctx, in)
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-path", Method: http.MethodGet, Path: "/tables/{id}/path",
@@ -233,13 +251,10 @@ func (s *Server) auditRows(ctx context.Context, a *records.Audit) (*audit.Rows, 
 	return held.Rows, done, err
 }
 
-// wantedRows lists the rows of a page, and one more where they come in the order of the
-// file, to know whether another page follows.
-func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known *audit.Rows,
-	out *RowsPage) ([]uint32, error) {
+// chosenRows returns the rows that are chosen; nil for all.
+func (s *Server) chosenRows(ctx context.Context, t *inside, in *RowChoice, known *audit.Rows) (*table.RowSet, error) {
 	var set *table.RowSet
 	if known != nil {
-		out.Total = t.audit.Rows
 		caught, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
 		if err != nil {
 			return nil, err
@@ -249,18 +264,65 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 		return nil, invalid("The table has not been audited yet, so nothing is known to be caught; wait for its audit.")
 	}
 	chosen, err := s.selected(ctx, t, in.Where, in.Is, in.Find)
+	if err != nil || chosen == nil {
+		return set, err
+	}
+	if chosen = chosen.Clone(); set != nil {
+		chosen.And(set)
+	}
+	return chosen, nil
+}
+
+// rowsFile writes the chosen rows, all of them, as they stand in the file.
+func (s *Server) rowsFile(ctx context.Context, in *rowsFileAsked) (*huma.StreamResponse, error) {
+	t, err := s.inside(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
-	if chosen != nil {
-		if set = chosen.Clone(); set != nil && known != nil && (in.Rule != "" || in.Column != "" ||
-			in.Dimension != "") {
-			caught, err := known.Where(in.Rule, in.Column, rulebook.Dimension(in.Dimension))
-			if err != nil {
-				return nil, err
+	known, done, err := s.auditRows(ctx, t.audit)
+	if err != nil {
+		done()
+		return nil, err
+	}
+	set, err := s.chosenRows(ctx, t, &in.RowChoice, known)
+	if err == nil {
+		for _, name := range in.Columns {
+			if !slices.Contains(t.Source.Columns(), name) {
+				err = invalid("The table has no column %q.", name)
 			}
-			set.And(caught)
 		}
+	}
+	var of *records.Table
+	if err == nil {
+		of, err = store.FindTable(ctx, s.Store.DB, in.ID)
+	}
+	if err == nil {
+		err = store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded rows", subject(of), nil)
+	}
+	if err != nil {
+		done()
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(out huma.Context) {
+		defer done()
+		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_rows_%d.csv", of.Dataset, of.ID)))
+		if err := audit.WriteRows(out.Context(), out.BodyWriter(), t.Source, set, in.Columns, t.Workers, in.Exact); err != nil {
+			s.Log.Info("rows were cut off", "table", in.ID, "error", err)
+		}
+	}}, nil
+}
+
+// wantedRows lists the rows of a page, and one more where they come in the order of the
+// file, to know whether another page follows.
+func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known *audit.Rows,
+	out *RowsPage) ([]uint32, error) {
+	set, err := s.chosenRows(ctx, t, &in.RowChoice, known)
+	if err != nil {
+		return nil, err
+	}
+	if known != nil {
+		out.Total = t.audit.Rows
 	}
 	if set != nil {
 		out.Total = int64(set.GetCardinality())

@@ -9,12 +9,14 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
+	"proudsieve/core/leads"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
@@ -155,8 +157,7 @@ func (g *generated) holds(c *column, got *audit.Column, wrong func(what string, 
 func TestLeadsTellWhatWasDoneWrong(t *testing.T) {
 	tables, seed := drawn(t)
 	planted, found, told, right := 0, 0, 0, 0
-	missed := map[string]int{}
-	untrue := map[string]int{}
+	missed, untrue, of := map[string]int{}, map[string]int{}, map[string]int{}
 	for n := range tables {
 		g := generate(rand.New(rand.NewPCG(seed+1, uint64(n))), true)
 		if g.planted.lead == "" {
@@ -174,6 +175,7 @@ func TestLeadsTellWhatWasDoneWrong(t *testing.T) {
 			t.Fatal(n, err)
 		}
 		planted++
+		of[g.planted.lead]++
 		hit := false
 		for _, l := range r.Leads {
 			switch {
@@ -199,6 +201,16 @@ func TestLeadsTellWhatWasDoneWrong(t *testing.T) {
 				t.Logf("table %d: %v is not told", n, g.planted)
 			}
 		}
+	}
+	if testing.Verbose() {
+		var b strings.Builder
+		b.WriteString("\n| lead | planted | told | told where nothing was planted |\n|---|---:|---:|---:|\n")
+		for _, name := range leads.Names() {
+			if of[name]+untrue[name] > 0 {
+				fmt.Fprintf(&b, "| `%s` | %d | %d | %d |\n", name, of[name], of[name]-missed[name], untrue[name])
+			}
+		}
+		t.Log(b.String())
 	}
 	t.Logf("%d of %d defects are told; %d of %d leads tell one; missed %v, false %v", found, planted, right, told, missed, untrue)
 	if found*100 < planted*95 || right*2 < told {

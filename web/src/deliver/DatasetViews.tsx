@@ -78,7 +78,7 @@ export function DatasetsView() {
           Saving a rulebook adds the dataset that it names.
         </Text>
         <Editor label="Rulebook" rows={12} value={source} onChange={setSource} error={save.error} />
-        <Press onClick={() => save.mutate(source)} loading={save.isPending}>
+        <Press needs="work" onClick={() => save.mutate(source)} loading={save.isPending}>
           Save the rulebook
         </Press>
       </Section>
@@ -229,7 +229,7 @@ function Upload({ name }: { name: string }) {
             onChange={(e) => setNotes({ ...notes, [n.name]: e.target.value })}
           />
         ))}
-        <Press type="submit" loading={send.isPending}>
+        <Press needs="work" type="submit" loading={send.isPending}>
           Take it in
         </Press>
         {send.isPending && <Text role="status">{Math.round(share * 100)}% sent</Text>}
@@ -303,7 +303,7 @@ function Fetches({ name }: { name: string }) {
           value={hours}
           onChange={(e) => setHours(e.target.value)}
         />
-        <Press type="submit" plain loading={add.isPending}>
+        <Press needs="work" type="submit" plain loading={add.isPending}>
           Fetch
         </Press>
       </HStack>
@@ -318,10 +318,10 @@ function Fetches({ name }: { name: string }) {
             {f.checked_at ? `${when(f.checked_at)}: ${f.message}` : "not fetched yet"}
           </span>
           {f.table_id && <TableLink id={f.table_id}>newest delivery</TableLink>}
-          <Press plain size="xs" h="6" onClick={() => run.mutate(f.id)}>
+          <Press needs="work" plain size="xs" h="6" onClick={() => run.mutate(f.id)}>
             Fetch now
           </Press>
-          <Press plain size="xs" h="6" onClick={() => end.mutate(f.id)}>
+          <Press needs="work" plain size="xs" h="6" onClick={() => end.mutate(f.id)}>
             End
           </Press>
         </HStack>

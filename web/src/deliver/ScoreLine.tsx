@@ -54,12 +54,17 @@ export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
         <line x1={left} x2={width} y1={y(100)} y2={y(100)} stroke={line} />
         <line x1={left} x2={width} y1={y(low)} y2={y(low)} stroke={line} />
         <line x1={left} x2={width} y1={y(mark)} y2={y(mark)} stroke={quiet} strokeDasharray="2 4" />
-        <polyline
-          points={shown.map((a, i) => `${x(i)},${y(a.score)}`).join(" ")}
-          fill="none"
-          stroke={ink}
-          strokeWidth="1.2"
-        />
+        {/* What was cleaned or merged is another thing than what arrived: each has its own line. */}
+        {[...new Set(shown.map((a) => a.origin))].map((origin) => (
+          <polyline
+            key={origin}
+            points={shown.flatMap((a, i) => (a.origin === origin ? [`${x(i)},${y(a.score)}`] : [])).join(" ")}
+            fill="none"
+            stroke={ink}
+            strokeWidth="1.2"
+            strokeDasharray={origin === "delivery" ? undefined : "5 3"}
+          />
+        ))}
         {shown.map((a, i) => {
           const title = `${percent(a.score)}, ${a.passed ? "passed" : "fell short"}: ${originWord[a.origin]} ${a.table_id}, ${when(a.created_at)}`;
           return (
@@ -100,8 +105,8 @@ export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
         })}
       </svg>
       <Text fontSize="xs" color="quiet">
-        Score of the table, 0 to 100, for each audit. A disc is a delivery, a square a cleaned or merged
-        table.
+        Score of the table, 0 to 100, for each audit. Discs and the full line are deliveries, squares and
+        broken lines cleaned or merged tables.
       </Text>
     </Box>
   );

@@ -126,7 +126,7 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
       </Text>
       {c.list && sure.length > 0 && (
         <HStack mb="2" gap="3">
-          <Press loading={accept.isPending} onClick={() => accept.mutate(sure)}>
+          <Press needs="work" loading={accept.isPending} onClick={() => accept.mutate(sure)}>
             Accept all {sure.length} that are 90% sure or more
           </Press>
           <Text fontSize="sm" color="quiet">
@@ -185,6 +185,7 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
                       "accepted"
                     ) : worth.includes(x) ? (
                       <Press
+                        needs="work"
                         plain
                         size="xs"
                         h="6"

@@ -17,7 +17,7 @@ export function RelationsPanel({ t, a }: { t: Table; a: Audit }) {
     <>
       <Keys t={t} />
       <Crossing t={t} a={a} />
-      <Correlations t={t} />
+      <Correlations t={t} numbers={a.result.columns.filter((c) => c.numbers).length} />
     </>
   );
 }
@@ -53,7 +53,7 @@ function Keys({ t }: { t: Table }) {
 
 const cell = 42;
 
-function Correlations({ t }: { t: Table }) {
+function Correlations({ t, numbers }: { t: Table; numbers: number }) {
   const found = useQuery(correlations(t.id));
   const { column } = useSearch({ from: "/tables/$id" });
   return (
@@ -64,6 +64,11 @@ function Correlations({ t }: { t: Table }) {
             <Empty>Fewer than two columns hold numbers, so that nothing can be correlated.</Empty>
           ) : (
             <HStack align="start" gap="8" flexWrap="wrap">
+              {c.columns.length < numbers && (
+                <Text w="full" fontSize="sm" color="quiet">
+                  The first {c.columns.length} of {numbers} columns of numbers are held against one another.
+                </Text>
+              )}
               <HeatMap t={t} c={c} chosen={column} />
               <Ranked t={t} c={c} chosen={c.columns.includes(column ?? "") ? column : undefined} />
             </HStack>
@@ -183,6 +188,8 @@ function HeatMap({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chose
   );
 }
 
+const pairsShown = 200;
+
 function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen?: string }) {
   const navigate = useNavigate();
   const pairs = c.columns.flatMap((first, i) =>
@@ -192,8 +199,7 @@ function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen
   );
   const shown = pairs
     .filter((p) => p.r != null && (!chosen || p.first === chosen || p.second === chosen))
-    .sort((x, y) => Math.abs(y.r ?? 0) - Math.abs(x.r ?? 0))
-    .slice(0, 40);
+    .sort((x, y) => Math.abs(y.r ?? 0) - Math.abs(x.r ?? 0));
   return (
     <Box minW="380px">
       <HStack mb="1" justify="space-between">
@@ -232,7 +238,7 @@ function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen
           </tr>
         </thead>
         <tbody>
-          {shown.map((p) => (
+          {shown.slice(0, pairsShown).map((p) => (
             <tr key={`${p.first}\u0000${p.second}`}>
               <Td>{p.second}</Td>
               <Td>{p.first}</Td>
@@ -243,6 +249,11 @@ function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen
           ))}
         </tbody>
       </Grid>
+      {shown.length > pairsShown && (
+        <Text fontSize="sm" color="quiet">
+          The first {count(pairsShown)} of {count(shown.length)} pairs; the CSV has all of them.
+        </Text>
+      )}
       {c.rank_error != null && c.rank_error > 0 && (
         <Text fontSize="sm" color="quiet">
           Ranks are estimates in columns with very many different numbers.

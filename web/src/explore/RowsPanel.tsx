@@ -4,9 +4,8 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { api, type Dimension, type Schemas, take } from "../client/client";
 import { audit } from "../client/queries";
-import { pairs, type TableSearch } from "../shared/addresses";
+import { pairs, rowsFile, type TableSearch } from "../shared/addresses";
 import { Choice, Empty, Field, Press, right, Td, Th, Trouble, Value, Waiting } from "../shared/parts";
-import { SaveTable } from "../shared/save";
 import { caughtWord, count, dimensions, plural, quoted } from "../shared/words";
 
 const mark: Record<Dimension, string> = {
@@ -251,7 +250,8 @@ function VirtualGrid({
   start: number;
   change: Change;
 }) {
-  const { sort, falling, hide = [], pin = [] } = useSearch({ from: "/tables/$id" });
+  const search = useSearch({ from: "/tables/$id" });
+  const { sort, falling, hide = [], pin = [] } = search;
   const result = useQuery({ ...audit(t.audit_id ?? 0), enabled: t.audit_id != null }).data?.result;
   const frame = useRef<HTMLDivElement>(null);
   const [fit, setFit] = useState(20);
@@ -404,15 +404,13 @@ function VirtualGrid({
           <Press plain size="xs" h="6" onClick={() => goTo(total)}>
             Last row
           </Press>
-          <SaveTable
-            name={`${t.dataset} rows ${at + 1}`}
-            rows={() => [
-              ["row", ...order],
-              ...shown.flatMap(({ r }) =>
-                r ? [[r.row, ...order.map((c) => r.cells[first.columns.indexOf(c)])]] : [],
-              ),
-            ]}
-          />
+          <a
+            href={rowsFile(t.id, search, hide.length + pin.length === 0 ? [] : order)}
+            download
+            title="Every row that is chosen, in the order of the file"
+          >
+            Save all {count(total)} as CSV
+          </a>
         </HStack>
       </HStack>
     </>

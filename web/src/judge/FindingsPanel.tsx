@@ -146,7 +146,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
               </tr>
             </thead>
             <tbody>
-              {r.defects.slice(0, 200).map((d) => (
+              {r.defects.map((d) => (
                 <tr key={`${d.line}${d.kind}${d.column}`}>
                   <Td {...right}>{count(d.line)}</Td>
                   <Td>{d.kind.replaceAll("_", " ")}</Td>
@@ -158,6 +158,11 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
               ))}
             </tbody>
           </Grid>
+          {r.defect_count > r.defects.length && (
+            <Text fontSize="sm" color="quiet">
+              The first {count(r.defects.length)} of {count(r.defect_count)} defects.
+            </Text>
+          )}
         </Section>
       )}
       {held.length > 0 && (

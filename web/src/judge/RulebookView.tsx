@@ -96,7 +96,7 @@ export function RulebookView() {
           ))}
         </HStack>
         <HStack gap="2" pb="1">
-          <Press plain onClick={() => propose.mutate()} loading={propose.isPending}>
+          <Press needs="work" plain onClick={() => propose.mutate()} loading={propose.isPending}>
             Propose from the deliveries
           </Press>
           {changed && (
@@ -104,7 +104,7 @@ export function RulebookView() {
               Take the changes back
             </Press>
           )}
-          <Press onClick={() => save.mutate()} loading={save.isPending} disabled={!changed}>
+          <Press needs="work" onClick={() => save.mutate()} loading={save.isPending} disabled={!changed}>
             Save as the next version
           </Press>
         </HStack>
@@ -197,7 +197,13 @@ function TrialPanel({ name, source }: { name: string; source: string }) {
             </option>
           ))}
         </Choice>
-        <Press plain onClick={() => run.mutate()} loading={run.isPending} disabled={id === undefined}>
+        <Press
+          needs="work"
+          plain
+          onClick={() => run.mutate()}
+          loading={run.isPending}
+          disabled={id === undefined}
+        >
           Try it
         </Press>
       </HStack>

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { CertificatePanel } from "../certify/CertificatePanel";
 import { api, type Schemas, take } from "../client/client";
-import { audit, refresh, table, useJob, usePendingAudit } from "../client/queries";
+import { audit, dataset, refresh, table, useJob, usePendingAudit } from "../client/queries";
 import { ReadingPanel } from "../deliver/ReadingPanel";
 import { Withdrawn, WithdrawPanel } from "../deliver/WithdrawPanel";
 import { CodesPanel } from "../explore/CodesPanel";
@@ -143,23 +143,49 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
   const result = useQuery(audit(auditId));
   return (
     <Shown query={result}>
-      {(a) =>
-        view === "findings" ? (
-          <FindingsPanel t={t} a={a} />
-        ) : view === "column" ? (
-          <ColumnPanel t={t} a={a} />
-        ) : view === "groups" ? (
-          <GroupsPanel t={t} a={a} />
-        ) : view === "codes" ? (
-          <CodesPanel t={t} a={a} />
-        ) : view === "relations" ? (
-          <RelationsPanel t={t} a={a} />
-        ) : (
-          <ColumnsPanel t={t} a={a} />
-        )
-      }
+      {(a) => (
+        <>
+          <NewerRulebook t={t} a={a} />
+          <AuditPanel t={t} a={a} view={view} />
+        </>
+      )}
     </Shown>
   );
+}
+
+/** Says that the rulebook has a later version than the one that the table was judged by. */
+function NewerRulebook({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {
+  const newest = useQuery(dataset(t.dataset)).data?.rulebook;
+  if (!newest || newest === a.rulebook || t.withdrawn_at) {
+    return null;
+  }
+  return (
+    <HStack role="status" my="2" gap="3" fontSize="sm" flexWrap="wrap">
+      <Text>
+        {a.rulebook
+          ? `This was judged by version ${a.rulebook} of the rulebook; version ${newest} is in force now.`
+          : `This was judged by no rulebook; version ${newest} is in force now.`}
+      </Text>
+      <AuditAgain id={t.id} />
+    </HStack>
+  );
+}
+
+function AuditPanel({ t, a, view }: { t: Schemas["Table"]; a: Schemas["AuditShown"]; view: string }) {
+  switch (view) {
+    case "findings":
+      return <FindingsPanel t={t} a={a} />;
+    case "column":
+      return <ColumnPanel t={t} a={a} />;
+    case "groups":
+      return <GroupsPanel t={t} a={a} />;
+    case "codes":
+      return <CodesPanel t={t} a={a} />;
+    case "relations":
+      return <RelationsPanel t={t} a={a} />;
+    default:
+      return <ColumnsPanel t={t} a={a} />;
+  }
 }
 
 function AuditAgain({ id }: { id: number }) {
@@ -170,7 +196,7 @@ function AuditAgain({ id }: { id: number }) {
   });
   return (
     <>
-      <Press plain onClick={() => start.mutate()} loading={start.isPending}>
+      <Press needs="work" plain onClick={() => start.mutate()} loading={start.isPending}>
         Audit it again by the newest rulebook
       </Press>
       <Trouble error={start.error} />

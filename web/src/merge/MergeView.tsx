@@ -102,6 +102,7 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
             }
           />
           <Press
+            needs="work"
             mt="2"
             onClick={() => run.mutate()}
             loading={run.isPending || (job !== undefined && !job.ended_at)}

@@ -148,10 +148,10 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
             }
           />
           <HStack mt="2" gap="3">
-            <Press onClick={() => start.mutate("preview")} loading={start.isPending}>
+            <Press needs="work" onClick={() => start.mutate("preview")} loading={start.isPending}>
               Show what it would do
             </Press>
-            <Press plain onClick={() => start.mutate("apply")} disabled={start.isPending}>
+            <Press needs="work" plain onClick={() => start.mutate("apply")} disabled={start.isPending}>
               Apply it
             </Press>
           </HStack>

@@ -30,6 +30,21 @@ export const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : und
 const texts = (v: unknown) =>
   Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
 
+/** Where the service hands out the rows that an address chooses, all of them, as CSV; no columns stand for all. */
+export function rowsFile(id: number, s: TableSearch, columns: string[]): string {
+  const query = new URLSearchParams();
+  for (const name of ["rule", "column", "dimension", "where", "is", "find"] as const) {
+    const value = s[name];
+    if (value) {
+      query.set(name, value);
+    }
+  }
+  for (const c of columns) {
+    query.append("columns", c);
+  }
+  return `/api/v1/tables/${id}/rows.csv?${query}`;
+}
+
 /** The columns and texts of rows that are chosen by their cells; nothing where an address names none. */
 export function pairs(is: unknown): [string, string][] | undefined {
   try {

@@ -1,15 +1,33 @@
 import { Box, Button, type ButtonProps, chakra, Heading, HStack, Text } from "@chakra-ui/react";
-import type { UseQueryResult } from "@tanstack/react-query";
+import { type UseQueryResult, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Refusal, type Schemas } from "../client/client";
 import { isOutdated } from "../client/drafts";
+import { me } from "../client/queries";
 import { count, percent } from "./words";
 
 // The small parts that every view is made of.
 
-/** A button that does the main thing, or (plain) another one. */
-export function Press({ plain, ...props }: ButtonProps & { plain?: boolean }) {
+type Right = Schemas["Me"]["rights"][number];
+
+/** Whether somebody is signed in who has a right, and why not otherwise. */
+export function useMay(right: Right | undefined): { may: boolean; why?: string } {
+  // It is asked by the page around; a button on the way in must not ask again.
+  const who = useQuery({ ...me, enabled: false }).data;
+  if (!right || !who || who.rights.includes(right)) {
+    return { may: true };
+  }
+  return {
+    may: false,
+    why: `You are a ${who.role}; this needs the right to ${right}. Ask an administrator.`,
+  };
+}
+
+/** A button that does the main thing, or (plain) another one; whoever lacks the right that it needs is told so. */
+export function Press({ plain, needs, ...props }: ButtonProps & { plain?: boolean; needs?: Right }) {
+  const { may, why } = useMay(needs);
+  const refused = may ? {} : { disabled: true, title: why };
   return (
     <Button
       size="sm"
@@ -23,6 +41,7 @@ export function Press({ plain, ...props }: ButtonProps & { plain?: boolean }) {
       fontWeight="600"
       _hover={{ filter: "brightness(1.1)" }}
       {...props}
+      {...refused}
     />
   );
 }
