@@ -91,6 +91,16 @@ func (p *person) sees(texts ...string) {
 	}
 }
 
+// awaits waits until an expression is true in the page.
+func (p *person) awaits(expression string) {
+	p.t.Helper()
+	for deadline := time.Now().Add(patience); !evaluate[bool](p, expression); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			p.t.Fatalf("%s does not become true at %s", expression, p.address())
+		}
+	}
+}
+
 // presses clicks the link or button that says something.
 func (p *person) presses(text string) {
 	p.t.Helper()

@@ -4,7 +4,7 @@ import { Link, Outlet, useRouterState } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { api, Refusal, session, take } from "./client/client";
 import { me } from "./client/queries";
-import { Field, Press, Trouble, Waiting } from "./shared/parts";
+import { Field, Press, Title, Trouble, Waiting } from "./shared/parts";
 
 const places = [
   { to: "/", name: "Desk" },
@@ -212,8 +212,9 @@ function SignIn() {
 
 export function Missing() {
   return (
-    <Text py="4">
-      There is no view at this address. <Link to="/">Back to the desk</Link>
-    </Text>
+    <>
+      <Title>There is no view at this address.</Title>
+      <Link to="/">Back to the desk</Link>
+    </>
   );
 }

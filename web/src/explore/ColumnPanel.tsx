@@ -6,7 +6,7 @@ import type { Schemas } from "../client/client";
 import { crossing, gaps } from "../client/queries";
 import { Mesh } from "../shared/Mesh";
 import { Gaps, LargePicture } from "../shared/Picture";
-import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Value } from "../shared/parts";
+import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Unseen, Value } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import { beyond, count, decimal, dimensions, glance, percent, plural, short } from "../shared/words";
 import { Frequencies } from "./ColumnsPanel";
@@ -268,7 +268,7 @@ function Grouped({ t, columns, c }: { t: Table; columns: Column[]; c: Column }) 
                     <Th {...right}>numbers</Th>
                     <Th {...right}>sum</Th>
                     <Th {...right}>mean</Th>
-                    <Th />
+                    <Unseen>as a bar</Unseen>
                   </tr>
                 </thead>
                 <tbody>

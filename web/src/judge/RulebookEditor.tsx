@@ -133,7 +133,6 @@ export function RulebookEditor(props: {
           spellCheck={false}
           wrap="off"
           aria-autocomplete="list"
-          aria-expanded={offers !== undefined}
           value={value}
           onChange={(e) => {
             onChange(e.target.value);

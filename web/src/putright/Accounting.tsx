@@ -2,7 +2,7 @@ import { Box, chakra, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { tableInputs } from "../client/queries";
-import { Grid, right, Section, Shown, TableLink, Td, Th } from "../shared/parts";
+import { Grid, right, Section, Shown, TableLink, Td, Th, Unseen } from "../shared/parts";
 import { count, decimal, plural } from "../shared/words";
 
 type Sums = Record<string, string>;
@@ -148,13 +148,13 @@ function Merged({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
           <tr>
             <Th>step</Th>
             <Th {...right}>rows</Th>
-            <Th />
+            <Unseen>change of rows</Unseen>
             {measures.map((m) => (
               <Th key={m} {...right}>
                 sum of {m}
               </Th>
             ))}
-            <Th />
+            <Unseen>more</Unseen>
           </tr>
         </thead>
         <tbody>

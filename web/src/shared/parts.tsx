@@ -78,6 +78,15 @@ export const Th = chakra("th", {
   },
 });
 
+/** The heading of a column whose cells need none to look at, for those who listen. */
+export function Unseen({ children }: { children: string }) {
+  return (
+    <Th>
+      <chakra.span srOnly>{children}</chakra.span>
+    </Th>
+  );
+}
+
 export const Td = chakra("td", {
   base: {
     px: "2",
@@ -98,7 +107,7 @@ export function Grid({ label, max, children }: { label: string; max?: string; ch
       overflow="auto"
       maxH={max}
       tabIndex={0}
-      role="region"
+      role="group"
       aria-label={label}
       borderTopWidth="1px"
       borderColor="line"

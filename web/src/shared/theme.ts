@@ -12,7 +12,11 @@ export const system = createSystem(
       "html, body": { bg: "paper", color: "ink", fontSize: "15px", lineHeight: "1.4" },
       "*:focus-visible": { outline: "2px solid", outlineColor: "accent", outlineOffset: "1px" },
       a: { color: "accent", textUnderlineOffset: "2px" },
-      "a:hover": { textDecoration: "underline" },
+      "a:hover, main a": { textDecoration: "underline" },
+      "main nav a:not(:hover)": { textDecoration: "none" },
+      "*, *::before, *::after": {
+        _motionReduce: { animationDuration: "0s !important", transitionDuration: "0s !important" },
+      },
       table: { borderCollapse: "separate", borderSpacing: "0", fontVariantNumeric: "tabular-nums" },
     },
     theme: {
