@@ -138,6 +138,30 @@ func (e DownloadTableParamsWhat) Valid() bool {
 	}
 }
 
+// Defines values for DownloadRowsParamsDimension.
+const (
+	DownloadRowsParamsDimensionCompleteness DownloadRowsParamsDimension = "completeness"
+	DownloadRowsParamsDimensionConsistency  DownloadRowsParamsDimension = "consistency"
+	DownloadRowsParamsDimensionUniqueness   DownloadRowsParamsDimension = "uniqueness"
+	DownloadRowsParamsDimensionValidity     DownloadRowsParamsDimension = "validity"
+)
+
+// Valid indicates whether the value is a known member of the DownloadRowsParamsDimension enum.
+func (e DownloadRowsParamsDimension) Valid() bool {
+	switch e {
+	case DownloadRowsParamsDimensionCompleteness:
+		return true
+	case DownloadRowsParamsDimensionConsistency:
+		return true
+	case DownloadRowsParamsDimensionUniqueness:
+		return true
+	case DownloadRowsParamsDimensionValidity:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ShowGroupsParamsKind.
 const (
 	ShowGroupsParamsKindConflicting ShowGroupsParamsKind = "conflicting"
@@ -177,30 +201,6 @@ func (e ShowRowsParamsDimension) Valid() bool {
 	case ShowRowsParamsDimensionUniqueness:
 		return true
 	case ShowRowsParamsDimensionValidity:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for DownloadRowsParamsDimension.
-const (
-	DownloadRowsParamsDimensionCompleteness DownloadRowsParamsDimension = "completeness"
-	DownloadRowsParamsDimensionConsistency  DownloadRowsParamsDimension = "consistency"
-	DownloadRowsParamsDimensionUniqueness   DownloadRowsParamsDimension = "uniqueness"
-	DownloadRowsParamsDimensionValidity     DownloadRowsParamsDimension = "validity"
-)
-
-// Valid indicates whether the value is a known member of the DownloadRowsParamsDimension enum.
-func (e DownloadRowsParamsDimension) Valid() bool {
-	switch e {
-	case DownloadRowsParamsDimensionCompleteness:
-		return true
-	case DownloadRowsParamsDimensionConsistency:
-		return true
-	case DownloadRowsParamsDimensionUniqueness:
-		return true
-	case DownloadRowsParamsDimensionValidity:
 		return true
 	default:
 		return false
@@ -711,6 +711,36 @@ type DownloadTableParams struct {
 // DownloadTableParamsWhat defines parameters for DownloadTable.
 type DownloadTableParamsWhat string
 
+// DownloadRowsParams defines parameters for DownloadRows.
+type DownloadRowsParams struct {
+	// Rule Only rows that break this rule
+	Rule string `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Column Only rows caught in this column
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+
+	// Dimension Only rows caught in this dimension
+	Dimension DownloadRowsParamsDimension `form:"dimension,omitempty" json:"dimension,omitempty"`
+
+	// Where Only rows for which this condition holds
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Is Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value
+	Is string `form:"is,omitempty" json:"is,omitempty"`
+
+	// Find Only rows with a cell that contains this text, whatever its case
+	Find string `form:"find,omitempty" json:"find,omitempty"`
+
+	// Columns Only these columns, in this order; all of them where none is named
+	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// Exact Write the texts as they are, also those that a spreadsheet would run
+	Exact bool `form:"exact,omitempty" json:"exact,omitempty"`
+}
+
+// DownloadRowsParamsDimension defines parameters for DownloadRows.
+type DownloadRowsParamsDimension string
+
 // ShowCodesParams defines parameters for ShowCodes.
 type ShowCodesParams struct {
 	Column string `form:"column" json:"column"`
@@ -790,36 +820,6 @@ type ShowRowsParams struct {
 
 // ShowRowsParamsDimension defines parameters for ShowRows.
 type ShowRowsParamsDimension string
-
-// DownloadRowsParams defines parameters for DownloadRows.
-type DownloadRowsParams struct {
-	// Rule Only rows that break this rule
-	Rule string `form:"rule,omitempty" json:"rule,omitempty"`
-
-	// Column Only rows caught in this column
-	Column string `form:"column,omitempty" json:"column,omitempty"`
-
-	// Dimension Only rows caught in this dimension
-	Dimension DownloadRowsParamsDimension `form:"dimension,omitempty" json:"dimension,omitempty"`
-
-	// Where Only rows for which this condition holds
-	Where string `form:"where,omitempty" json:"where,omitempty"`
-
-	// Is Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value
-	Is string `form:"is,omitempty" json:"is,omitempty"`
-
-	// Find Only rows with a cell that contains this text, whatever its case
-	Find string `form:"find,omitempty" json:"find,omitempty"`
-
-	// Columns Only these columns, in this order; all of them where none is named
-	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
-
-	// Exact Write the texts as they are, also those that a spreadsheet would run
-	Exact bool `form:"exact,omitempty" json:"exact,omitempty"`
-}
-
-// DownloadRowsParamsDimension defines parameters for DownloadRows.
-type DownloadRowsParamsDimension string
 
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
@@ -1227,6 +1227,12 @@ func (c *Client) CertifyTable(ctx context.Context, id int64) (*Certificate, erro
 	return answered[Certificate](ctx, c, r)
 }
 
+// DownloadRows calls GET /tables/{id}/chosen-rows: Rows of a table as CSV, all that are chosen, in the order of the file. A text that a spreadsheet would run as a formula gets an apostrophe before it.
+func (c *Client) DownloadRows(ctx context.Context, id int64, params *DownloadRowsParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/chosen-rows", id), params: params}
+	return c.stream(ctx, r)
+}
+
 // ShowCodes calls GET /tables/{id}/codes: What the texts of a column stand for: codes, other spellings of them with how sure that is, codes of other columns, or nothing known.
 func (c *Client) ShowCodes(ctx context.Context, id int64, params *ShowCodesParams) (*Codes, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/codes", id), params: params}
@@ -1303,12 +1309,6 @@ func (c *Client) ShowReading(ctx context.Context, id int64) (*Detection, error) 
 func (c *Client) ShowRows(ctx context.Context, id int64, params *ShowRowsParams) (*RowsPage, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/rows", id), params: params}
 	return answered[RowsPage](ctx, c, r)
-}
-
-// DownloadRows calls GET /tables/{id}/rows.csv: Rows of a table as CSV, all that are chosen, in the order of the file. A text that a spreadsheet would run as a formula gets an apostrophe before it.
-func (c *Client) DownloadRows(ctx context.Context, id int64, params *DownloadRowsParams) (io.ReadCloser, error) {
-	r := request{method: "GET", path: pathOf("/tables/%s/rows.csv", id), params: params}
-	return c.stream(ctx, r)
 }
 
 // TryRulebook calls POST /tables/{id}/trials: Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded.

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"proudsieve/demo"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -78,6 +80,21 @@ func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
 			p.awaits("window.broken !== undefined")
 			for _, broken := range evaluate[[]string](p, "window.broken") {
 				t.Errorf("%s in %s: %s", page.path, theme, broken)
+			}
+		}
+	}
+}
+
+// No page is wider than its window; what is wide scrolls in a frame of its own.
+func TestPagesFitTheirWindow(t *testing.T) {
+	_, p := surveyed(t)
+	for _, width := range []int64{390, 768, 1280, 1600} {
+		p.do("taking another window", chromedp.EmulateViewport(width, 800))
+		for _, page := range everyPage {
+			p.visit(page.path)
+			p.sees(page.sees)
+			if wide := evaluate[int64](p, "document.documentElement.scrollWidth"); wide > width {
+				t.Errorf("at %d pixels %s is %d wide: %s", width, page.path, wide, evaluate[string](p, `[...document.querySelectorAll("main *, header *")].filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest("[role=group], .scrolls")).slice(0, 3).map((e) => e.outerHTML.slice(0, 140)).join(" | ")`))
 			}
 		}
 	}

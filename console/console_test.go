@@ -367,7 +367,7 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 	}
 	// First view within the bar: scripts that were loaded for it, as they went over the wire or compressed.
 	if kB := evaluate[float64](p,
-		`performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 1000 {
+		`performance.getEntriesByType("resource").filter((e) => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`); kB > 300 {
 		t.Errorf("the first view loads %.0f kB of script", kB)
 	}
 }

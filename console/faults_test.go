@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -77,6 +78,7 @@ func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
 	p.signsIn("ps_guessed")
 	p.sees("This token is not in force")
 	p.signsIn(r.Steward.Token)
+	p.awaits(`!document.querySelector("[role=dialog]") && getComputedStyle(document.body).pointerEvents !== "none"`)
 	p.presses("Save as the next version")
 	p.sees("version 2 by Mara")
 	p.awaits(`!/Your draft of|Sign in again/.test(document.body.innerText)`)
@@ -167,4 +169,25 @@ func TestARulebookThatIsNewerThanTheAuditIsTold(t *testing.T) {
 	p.sees("This was judged by version 1 of the rulebook; version 2 is in force now.")
 	p.presses("Audit it again by the newest rulebook")
 	p.sees("Judged by rulebook version 2")
+}
+
+func TestRowsAreCountedAndPinnedColumnsStandSideBySide(t *testing.T) {
+	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\nblue,Cray\n")
+	p.visit(fmt.Sprintf("/tables/%d?view=rows&pin=%s", table, url.QueryEscape(`["river","crew"]`)))
+	p.sees("Cray", "of 2 rows")
+	rows := evaluate[string](p, `document.querySelector("table").getAttribute("aria-rowcount") + ": " + [...document.querySelectorAll("tr")].map((r) => r.getAttribute("aria-rowindex")).join(" ")`)
+	if rows != "3: 1 2 3" {
+		t.Errorf("the rows are counted %q", rows)
+	}
+	if apart := evaluate[float64](p, `(() => { const [, river, crew] = [...document.querySelectorAll("tbody tr:first-child td")].map((c) => parseFloat(getComputedStyle(c).left)); return crew - river; })()`); apart != 170 {
+		t.Errorf("pinned columns are %v pixels apart", apart)
+	}
+	open := `document.querySelector("details[open]") !== null`
+	p.do("opening the columns", chromedp.Click(chromedp.Search(`//summary[contains(., "columns")]`)))
+	p.awaits(open)
+	p.do("closing them by keyboard", chromedp.KeyEvent(kb.Escape))
+	p.awaits("!(" + open + ")")
+	if at := evaluate[string](p, "document.activeElement.tagName"); at != "SUMMARY" {
+		t.Errorf("the keyboard is at %s", at)
+	}
 }

@@ -96,7 +96,7 @@ func (s *Server) tables() {
 		return answer(s.rows(ctx, in))
 	})
 	register(s, operation{
-		Right: access.Read, ID: "download-rows", Method: http.MethodGet, Path: "/tables/{id}/rows.csv",
+		Right: access.Read, ID: "download-rows", Method: http.MethodGet, Path: "/tables/{id}/chosen-rows",
 		Summary: "Rows of a table as CSV, all that are chosen, in the order of the file. A text that a spreadsheet would run as a formula gets an apostrophe before it",
 	}, func(ctx context.Context, in *rowsFileAsked) (*huma.StreamResponse, error) {
 		return s.rowsFile(ctx, in)

@@ -51,20 +51,22 @@ export function Shell() {
       </chakra.a>
       <HStack
         as="header"
-        px="5"
-        h="11"
-        gap="6"
+        px={{ base: "3", md: "5" }}
+        minH="11"
+        columnGap="6"
+        rowGap="0"
+        flexWrap="wrap"
         borderBottomWidth="1px"
         borderColor="line"
         bg="sheet"
         justify="space-between"
       >
-        <HStack gap="6">
+        <HStack columnGap="6" rowGap="1" flexWrap="wrap" py="1">
           <HStack gap="2">
             <img src="/mesh.svg" width={18} height={18} alt="" />
             <Text fontWeight="700">Proud Sieve</Text>
           </HStack>
-          <HStack as="nav" aria-label="Places" gap="5">
+          <HStack as="nav" aria-label="Places" columnGap="5" rowGap="1" flexWrap="wrap">
             {places.map((p) => (
               <Link
                 key={p.to}
@@ -80,7 +82,7 @@ export function Shell() {
             ))}
           </HStack>
         </HStack>
-        <HStack gap="3" fontSize="sm">
+        <HStack gap="3" fontSize="sm" py="1">
           <Text color="quiet">
             {who.data.name}, {who.data.role}
           </Text>
@@ -92,7 +94,14 @@ export function Shell() {
           </Press>
         </HStack>
       </HStack>
-      <Box as="main" id="view" px="5" py="3" tabIndex={-1} _focusVisible={{ outline: "none" }}>
+      <Box
+        as="main"
+        id="view"
+        px={{ base: "3", md: "5" }}
+        py="3"
+        tabIndex={-1}
+        _focusVisible={{ outline: "none" }}
+      >
         <Outlet />
       </Box>
       {ended && <SignInAgain name={who.data.name} />}

@@ -44,7 +44,11 @@ export function ColumnPanel({ t, a }: { t: Table; a: Audit }) {
         .map((l) => (
           <Text key={l.says}>{l.says}</Text>
         ))}
-      <Box display="grid" gridTemplateColumns="minmax(0, 1fr) 330px" gap="6">
+      <Box
+        display="grid"
+        gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(0, 1fr) 330px" }}
+        gap="6"
+      >
         <Box minW="0">
           <LargePicture c={c} />
           <Costs t={t} a={a} c={c} />

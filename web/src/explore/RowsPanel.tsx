@@ -191,7 +191,15 @@ function ColumnChoice({ columns, change }: { columns: string[]; change: Change }
     return next.length > 0 ? next : undefined;
   };
   return (
-    <chakra.details position="relative">
+    <chakra.details
+      position="relative"
+      onKeyDown={(e) => {
+        if (e.key === "Escape") {
+          e.currentTarget.open = false;
+          e.currentTarget.querySelector("summary")?.focus();
+        }
+      }}
+    >
       <chakra.summary cursor="pointer" fontSize="sm">
         columns{hide.length > 0 && ` (${count(hide.length)} hidden)`}
       </chakra.summary>
@@ -302,10 +310,8 @@ function VirtualGrid({
     const p = pages[Math.floor((at + i) / pageRows) - from]?.data;
     return { place: at + i, r: p?.rows[(at + i) % pageRows] };
   });
-  const order = [
-    ...pin.filter((c) => first.columns.includes(c)),
-    ...first.columns.filter((c) => !pin.includes(c)),
-  ].filter((c) => !hide.includes(c));
+  const pinned = pin.filter((c) => first.columns.includes(c) && !hide.includes(c));
+  const order = [...pinned, ...first.columns.filter((c) => !pin.includes(c) && !hide.includes(c))];
   const onKey = (e: KeyboardEvent) => {
     const step: Record<string, number> = {
       ArrowDown: 1,
@@ -343,9 +349,9 @@ function VirtualGrid({
         }}
       >
         <Box h={`${height}px`} minW="100%" w="fit-content">
-          <chakra.table position="sticky" top="0" aria-rowcount={total} w="full">
+          <chakra.table position="sticky" top="0" aria-rowcount={total + 1} w="full">
             <thead>
-              <tr>
+              <tr aria-rowindex={1}>
                 <Th {...right} left="0" zIndex="3" h={`${headHeight}px`}>
                   row
                 </Th>
@@ -353,7 +359,7 @@ function VirtualGrid({
                   <Head
                     key={c}
                     name={c}
-                    pinned={pin.includes(c)}
+                    pinned={pinnedAt(pinned, c)}
                     sorted={sort === c ? (falling ? "descending" : "ascending") : undefined}
                     change={change}
                   />
@@ -364,9 +370,17 @@ function VirtualGrid({
             <tbody>
               {shown.map(({ place, r }) =>
                 r ? (
-                  <Row key={r.row} r={r} columns={first.columns} order={order} pin={pin} result={result} />
+                  <Row
+                    key={r.row}
+                    place={place}
+                    r={r}
+                    columns={first.columns}
+                    order={order}
+                    pin={pinned}
+                    result={result}
+                  />
                 ) : (
-                  <tr key={`waiting ${place}`}>
+                  <tr key={`waiting ${place}`} aria-rowindex={place + 2}>
                     <Td {...right} color="quiet" h={`${rowHeight}px`}>
                       …
                     </Td>
@@ -417,6 +431,25 @@ function VirtualGrid({
   );
 }
 
+const pinnedWidth = 170;
+
+/** Where a pinned column stays: beside those that were pinned before it, each as wide as the others. */
+const pinnedAt = (pin: string[], column: string) => {
+  const at = pin.indexOf(column);
+  const width = `${pinnedWidth}px`;
+  return at < 0
+    ? undefined
+    : ({
+        position: "sticky",
+        left: `${64 + at * pinnedWidth}px`,
+        bg: "sheet",
+        w: width,
+        minW: width,
+        maxW: width,
+        zIndex: 1,
+      } as const);
+};
+
 function Head({
   name,
   pinned,
@@ -424,7 +457,7 @@ function Head({
   change,
 }: {
   name: string;
-  pinned: boolean;
+  pinned?: object;
   sorted?: "ascending" | "descending";
   change: Change;
 }) {
@@ -435,11 +468,7 @@ function Head({
         ? { sort: name, falling: true }
         : { sort: undefined, falling: undefined };
   return (
-    <Th
-      aria-sort={sorted ?? "none"}
-      {...(pinned ? { left: "64px", zIndex: 2, bg: "sheet" } : {})}
-      maxW="220px"
-    >
+    <Th aria-sort={sorted ?? "none"} maxW="220px" {...(pinned ? { ...pinned, zIndex: 2 } : {})}>
       <chakra.button
         type="button"
         onClick={() => change(next)}
@@ -495,12 +524,14 @@ function beyondFences(text: string, c?: Schemas["Column"]) {
 }
 
 function Row({
+  place,
   r,
   columns,
   order,
   pin,
   result,
 }: {
+  place: number;
   r: Schemas["ShownRow"];
   columns: string[];
   order: string[];
@@ -508,7 +539,7 @@ function Row({
   result?: Schemas["Result"];
 }) {
   return (
-    <tr>
+    <tr aria-rowindex={place + 2}>
       <Td
         {...right}
         position="sticky"
@@ -539,7 +570,7 @@ function Row({
             color={worst}
             textAlign={of?.numbers ? "right" : undefined}
             title={[...caught.map((x) => x.rule), ...(beyond ? ["beyond the fences"] : []), text].join(", ")}
-            {...(pin.includes(c) ? { position: "sticky", left: "64px", bg: "sheet" } : {})}
+            {...pinnedAt(pin, c)}
           >
             {worst && <chakra.span aria-label={caughtWord[worst]}>{mark[worst]} </chakra.span>}
             {beyond && <chakra.span aria-label="beyond the fences">{beyond} </chakra.span>}

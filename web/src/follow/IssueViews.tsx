@@ -113,7 +113,7 @@ function Loaded({ i }: { i: Schemas["IssueShown"] }) {
   const may = who.data?.rights.includes("discuss");
   const settled = i.state === "closed" || i.state === "waived";
   return (
-    <Box display="grid" gridTemplateColumns="minmax(0, 1fr) 340px" gap="8">
+    <Box display="grid" gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(0, 1fr) 340px" }} gap="8">
       <Box>
         <Title>
           {i.id}. {i.title}

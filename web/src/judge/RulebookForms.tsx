@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
@@ -45,8 +45,8 @@ export function RulebookForms(props: {
         return (
           <>
             <Trouble error={change.error} />
-            <HStack align="start" gap="5">
-              <Box w="330px" flexShrink="0">
+            <Stack direction={{ base: "column", lg: "row" }} align={{ base: "stretch", lg: "start" }} gap="5">
+              <Box w={{ lg: "330px" }} flexShrink="0">
                 <HStack as="nav" aria-label="Parts of the rulebook" gap="3" mb="1" flexWrap="wrap">
                   {o.forms.map((f) => (
                     <chakra.button
@@ -94,7 +94,7 @@ export function RulebookForms(props: {
                   </Empty>
                 )}
               </Box>
-            </HStack>
+            </Stack>
           </>
         );
       }}
@@ -254,7 +254,7 @@ function ItemForm(props: {
             <Box
               key={f.name}
               display="grid"
-              gridTemplateColumns="130px 260px 1fr"
+              gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "130px 260px 1fr" }}
               alignItems="center"
               gap="3"
               py="1"

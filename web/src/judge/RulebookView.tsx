@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
@@ -136,14 +136,14 @@ export function RulebookView() {
           />
         </>
       ) : (
-        <HStack align="start" gap="5">
+        <Stack direction={{ base: "column", lg: "row" }} align={{ base: "stretch", lg: "start" }} gap="5">
           <Box flex="1" minW="0">
             <RulebookEditor value={source} onChange={setDraft} error={save.error} />
           </Box>
-          <Box w="400px" flexShrink="0">
+          <Box w={{ lg: "400px" }} flexShrink="0">
             <TrialPanel name={name} source={source} />
           </Box>
-        </HStack>
+        </Stack>
       )}
     </>
   );

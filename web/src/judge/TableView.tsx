@@ -73,7 +73,9 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
       <HStack
         as="nav"
         aria-label="Views of the table"
-        gap="5"
+        columnGap="5"
+        rowGap="1"
+        flexWrap="wrap"
         borderBottomWidth="1px"
         borderColor="line"
         mb="2"

@@ -68,7 +68,11 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
   return (
     <>
       <Title>Merges</Title>
-      <Box display="grid" gridTemplateColumns="minmax(300px, 420px) minmax(0, 1fr)" gap="6">
+      <Box
+        display="grid"
+        gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(300px, 420px) minmax(0, 1fr)" }}
+        gap="6"
+      >
         <Box>
           <HStack mb="2" gap="2">
             <Choice

@@ -106,7 +106,11 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
         </Link>
       </Title>
       <PathBar id={t.id} dataset={t.dataset} />
-      <Box display="grid" gridTemplateColumns="minmax(300px, 420px) minmax(0, 1fr)" gap="5">
+      <Box
+        display="grid"
+        gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(300px, 420px) minmax(0, 1fr)" }}
+        gap="5"
+      >
         <Box>
           <HStack mb="2" gap="2">
             <Choice

@@ -16,7 +16,10 @@ export function PathBar({ id, dataset }: { id: number; dataset: string }) {
     <chakra.ol
       aria-label="The path of the work"
       display="grid"
-      gridTemplateColumns={`repeat(${path.data.stages.length}, 1fr)`}
+      gridTemplateColumns={{
+        base: "repeat(auto-fill, minmax(140px, 1fr))",
+        lg: `repeat(${path.data.stages.length}, 1fr)`,
+      }}
       listStyleType="none"
       borderTopWidth="2px"
       borderColor="calm"

@@ -42,7 +42,7 @@ export function rowsFile(id: number, s: TableSearch, columns: string[]): string 
   for (const c of columns) {
     query.append("columns", c);
   }
-  return `/api/v1/tables/${id}/rows.csv?${query}`;
+  return `/api/v1/tables/${id}/chosen-rows?${query}`;
 }
 
 /** The columns and texts of rows that are chosen by their cells; nothing where an address names none. */
