@@ -2,7 +2,9 @@ package detect
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -49,7 +51,11 @@ func (d *Detection) encoding(head []byte, cut bool) {
 	}
 	beyond, first, control := 0, 0, 0
 	line := 1
-	for _, b := range head {
+	looked := head
+	if ascii(head) {
+		looked = nil
+	}
+	for _, b := range looked {
 		if b == '\n' {
 			line++
 		}
@@ -106,6 +112,9 @@ func (d *Detection) extent(cut bool) string {
 
 // nulShare is the share of NUL among the bytes at even or odd places.
 func nulShare(head []byte, odd int) float64 {
+	if bytes.IndexByte(head, 0) < 0 {
+		return 0
+	}
 	n, all := 0, 0
 	for i := odd; i < len(head); i += 2 {
 		all++
@@ -114,6 +123,17 @@ func nulShare(head []byte, odd int) float64 {
 		}
 	}
 	return float64(n) / float64(max(all, 1))
+}
+
+// ascii reports whether no byte is beyond ASCII, eight of them at a time.
+func ascii(text []byte) bool {
+	const beyond = 0x8080808080808080
+	for ; len(text) >= 8; text = text[8:] {
+		if binary.LittleEndian.Uint64(text)&beyond != 0 {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(text, func(b byte) bool { return b >= utf8.RuneSelf })
 }
 
 func undecodable(head []byte) (n int) {
@@ -193,7 +213,11 @@ func (d *Detection) quote(text []byte) {
 func quotedCells(text []byte, quote byte) (n int) {
 	const around = ",;\t|\r\n"
 	for i := 0; i < len(text) && n < 100_000; i++ {
-		if text[i] != quote || i > 0 && strings.IndexByte(around, text[i-1]) < 0 {
+		next := bytes.IndexByte(text[i:], quote)
+		if next < 0 {
+			break
+		}
+		if i += next; i > 0 && strings.IndexByte(around, text[i-1]) < 0 {
 			continue
 		}
 		end := bytes.IndexByte(text[i+1:], quote)
@@ -235,6 +259,9 @@ func (d *Detection) delimiter(s *delimited.Text, text []byte) {
 	}
 	var best, second candidate
 	for _, delimiter := range []string{",", ";", "\t", "|", ":", "~", "^", " "} {
+		if bytes.IndexByte(text, delimiter[0]) < 0 {
+			continue
+		}
 		s.Delimiter = delimiter[0]
 		widths, all := map[int]int{}, 0
 		for _, r := range s.Records(text, 200) {
