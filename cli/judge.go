@@ -16,7 +16,6 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -71,17 +70,26 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 				dataset)
 		}
 		book, err := readRulebook(books[dataset])
-		if err == nil && book == nil {
-			book, _, err = draft(ctx, path, content.AtPath(path), intake.Reading{})
-		}
 		if err != nil {
 			return nil, nil, err
 		}
 		out.Used[dataset] = path
+		return openBy(ctx, path, book)
+	}
+	return out, nil
+}
+
+// openBy opens a file by its rulebook or, without one, by a draft of what is seen of it.
+func openBy(ctx context.Context, path string, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+	if book != nil {
 		file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
 		return file, book, err
 	}
-	return out, nil
+	book, d, err := draft(ctx, path, content.AtPath(path), intake.Reading{})
+	if err != nil {
+		return nil, nil, err
+	}
+	return d.File, book, nil
 }
 
 // earlier audits the earlier deliveries that are named, by the rulebook or, without one, by what is seen of each.
@@ -91,16 +99,7 @@ func earlier(ctx context.Context, c *cli.Command, declared *rulebook.Rulebook) (
 		fail := func(err error) ([]rulebook.Past, error) {
 			return nil, fmt.Errorf("%s, the earlier delivery: %w", path, err)
 		}
-		book, err := declared, error(nil)
-		var file *intake.File
-		if declared != nil {
-			file, err = intake.Open(ctx, content.AtPath(path), book.Reading)
-		} else {
-			var d *detect.Detection
-			if book, d, err = draft(ctx, path, content.AtPath(path), intake.Reading{}); err == nil {
-				file = d.File
-			}
-		}
+		file, book, err := openBy(ctx, path, declared)
 		if err != nil {
 			return fail(err)
 		}

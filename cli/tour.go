@@ -141,23 +141,19 @@ func (d *demoRun) undeclared(ctx context.Context) error {
 		Title: "Returns of those who take water"}); err != nil {
 		return err
 	}
-	var delivered *records.Delivered
+	var a *api.AuditShown
 	for _, one := range []demo.Delivery{demo.UndeclaredBefore, demo.Undeclared} {
 		content, err := demo.Files.ReadFile("data/" + one.File)
 		if err != nil {
 			return err
 		}
-		delivered, err = d.steward.Deliver(ctx, one.Dataset, one.File, records.SourceNotes{}, bytes.NewReader(content))
+		delivered, err := d.steward.Deliver(ctx, one.Dataset, one.File, records.SourceNotes{}, bytes.NewReader(content))
 		if err != nil {
 			return err
 		}
-		if _, err = d.steward.AuditOf(ctx, delivered.Table.ID, nil); err != nil {
+		if a, err = client.Decode[api.AuditShown](d.steward.AuditOf(ctx, delivered.Table.ID, nil)); err != nil {
 			return err
 		}
-	}
-	a, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, delivered.Table.ID, nil))
-	if err != nil {
-		return err
 	}
 	told := a.Result.Leads
 	g := newGrid("lead", "column", "what is told")

@@ -3,13 +3,11 @@ package console_test
 import (
 	"fmt"
 	"os"
-	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
 	"proudsieve/demo"
-	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
 
@@ -18,16 +16,7 @@ func surveyed(t *testing.T) (*servicetest.Running, *person) {
 	t.Helper()
 	r := servicetest.Start(t, nil)
 	for _, one := range demo.Deliveries {
-		if _, err := r.Steward.Declare(t.Context(), "rulebooks", []byte(demoText(t, "rulebooks/"+one.Dataset+".yaml"))); err != nil {
-			t.Fatal(err)
-		}
-		d, err := r.Steward.Deliver(t.Context(), one.Dataset, one.File, records.SourceNotes{}, strings.NewReader(demoText(t, "data/"+one.File)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := r.Steward.AuditOf(t.Context(), d.Table.ID, nil); err != nil {
-			t.Fatal(err)
-		}
+		judgedBy(t, r, one.Dataset, demoText(t, "rulebooks/"+one.Dataset+".yaml"), demoText(t, "data/"+one.File))
 	}
 	p := sitDown(t, r.URL)
 	p.visit("/")

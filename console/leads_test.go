@@ -8,35 +8,18 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"proudsieve/client"
-	"proudsieve/service/records"
-	"proudsieve/service/servicetest"
 )
 
 // What looks odd is written into the rulebook as meant so, with a reason, or becomes an issue, by a press each.
 func TestWhatLooksOddIsMeantSoOrMadeAnIssue(t *testing.T) {
-	r := servicetest.Start(t, nil)
-	if _, err := r.Steward.Declare(t.Context(), "rulebooks",
-		[]byte("dataset: levels\ncolumns: [{name: n, type: integer}, {name: unit}, {name: spare}]\n")); err != nil {
-		t.Fatal(err)
-	}
 	var b strings.Builder
 	b.WriteString("n,unit,spare\n")
 	for i := range 200 {
 		fmt.Fprintf(&b, "%d,m,\n", 60+i*7%21)
 	}
 	b.WriteString("7412000,m,\n")
-	d, err := r.Steward.Deliver(t.Context(), "levels", "levels.csv", records.SourceNotes{}, strings.NewReader(b.String()))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.Steward.AuditOf(t.Context(), d.Table.ID, nil); err != nil {
-		t.Fatal(err)
-	}
-	p := sitDown(t, r.URL)
-	p.visit("/")
-	p.signsIn(r.Steward.Token)
-	p.sees("levels")
-	p.visit(fmt.Sprintf("/tables/%d", d.Table.ID))
+	r, p, table := seated(t, "levels", "dataset: levels\ncolumns: [{name: n, type: integer}, {name: unit}, {name: spare}]\n", b.String())
+	p.visit(fmt.Sprintf("/tables/%d", table))
 	p.sees("What looks odd", "lies far from the others", "spare is empty.")
 	p.do("pressing meant so", chromedp.Click(chromedp.CSS(`button[aria-label^="Meant so: spare is empty"]`)))
 	p.writes(`input[aria-label="Why it is meant so"]`, "It is kept for later.")

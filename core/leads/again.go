@@ -185,7 +185,7 @@ func pick(ctx context.Context, t *Table, source *relation.Table) (*Sample, error
 	begin := func() *picked { return &picked{make([][]rulebook.Cell, columns), make([][]string, columns)} }
 	work := func(p *picked, r *relation.Readers, b *table.Batch) {
 		for k, row := range b.Rows {
-			if every > 1 && scattered(row)%uint64(every) != 0 {
+			if every > 1 && relation.Scattered(row)%uint64(every) != 0 {
 				continue
 			}
 			for c := range at {
@@ -217,14 +217,6 @@ func pick(ctx context.Context, t *Table, source *relation.Table) (*Sample, error
 		}
 	}
 	return s, err
-}
-
-// scattered spreads row numbers, so that rows are not picked in the step of anything in the table.
-func scattered(row uint32) uint64 {
-	x := uint64(row) * 0x9E3779B97F4A7C15
-	x ^= x >> 32
-	x *= 0xBF58476D1CE4E5B9
-	return x ^ x>>29
 }
 
 // answer asks all rows.

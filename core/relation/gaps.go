@@ -74,7 +74,9 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	for i := range at {
 		at[i] = i
 	}
-	// tallied counts the columns that are asked for; name gives the value that a cell counts for.
+	// tallied counts the columns that are asked for; name gives the value that a cell counts for. Their numbers are kept
+	// where the quarters are not known yet.
+	var quarters []*quartering
 	tallied := func(asked func(i int) bool, name func(i int, text string, c *rulebook.Cell) string) (*gapTally, error) {
 		begin := func() *gapTally {
 			s := &gapTally{make([]map[string]gapCounts, len(names)), make([]scatter, len(names))}
@@ -105,7 +107,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 			}
 			for i := range names {
 				for k, row := range b.Rows {
-					if !r.cells[i].Type.IsNumber() || i == own {
+					if !r.cells[i].Type.IsNumber() || i == own || quarters != nil {
 						break
 					}
 					if v := r.Cell(b, i, k).Value; v.Kind == table.Number {
@@ -136,7 +138,8 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	if err != nil {
 		return nil, err
 	}
-	if quarters, any := quartersOf(t, own, whole); any {
+	var any bool
+	if quarters, any = quartersOf(t, own, whole); any {
 		parted, err := tallied(func(i int) bool { return quarters[i] != nil }, func(i int, _ string, c *rulebook.Cell) string {
 			switch {
 			case c.Missing:
@@ -233,19 +236,24 @@ func (q *quartering) name(x float64) string {
 const scatterMost = 20000
 
 // scatter keeps numbers of rows that lie scattered over the table, the same whatever the stretches.
-type scatter struct{ kept []scattered }
+type scatter struct{ kept []kept }
 
-type scattered struct {
+type kept struct {
 	order  uint64
 	number float64
 }
 
+// Scattered spreads row numbers, so that rows are not picked in the step of anything in the table. No two rows come out
+// the same.
+func Scattered(row uint32) uint64 {
+	x := uint64(row) * 0x9E3779B97F4A7C15
+	x ^= x >> 32
+	x *= 0xBF58476D1CE4E5B9
+	return x ^ x>>29
+}
+
 func (s *scatter) add(row uint32, number float64) {
-	// The finishing steps of splitmix64, so that rows are not kept in the step of anything in the table.
-	x := uint64(row) + 0x9e3779b97f4a7c15
-	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
-	x = (x ^ x>>27) * 0x94d049bb133111eb
-	s.kept = append(s.kept, scattered{x ^ x>>31, number})
+	s.kept = append(s.kept, kept{Scattered(row), number})
 	s.cut(2 * scatterMost)
 }
 
@@ -257,7 +265,7 @@ func (s *scatter) join(other *scatter) {
 // cut keeps those that come first, where there are more than so many.
 func (s *scatter) cut(most int) {
 	if len(s.kept) > most {
-		slices.SortFunc(s.kept, func(a, b scattered) int { return cmp.Compare(a.order, b.order) })
+		slices.SortFunc(s.kept, func(a, b kept) int { return cmp.Compare(a.order, b.order) })
 		s.kept = s.kept[:scatterMost]
 	}
 }

@@ -125,7 +125,7 @@ function useFocusOnNewPage() {
 }
 
 /** Signing in with a token; the session is a cookie that no script can read. */
-function useSignIn(done: () => Promise<unknown>) {
+function TokenForm({ done }: { done: () => Promise<unknown> }) {
   const [token, setToken] = useState("");
   const [error, setError] = useState<unknown>();
   const submit = async (e: FormEvent) => {
@@ -138,13 +138,30 @@ function useSignIn(done: () => Promise<unknown>) {
       setError(refusal instanceof Refusal ? new Error(refusal.message) : refusal);
     }
   };
-  return { token, setToken, error, submit };
+  return (
+    <form onSubmit={submit}>
+      <label htmlFor="token">Your token</label>
+      <Field
+        id="token"
+        type="password"
+        autoComplete="current-password"
+        w="full"
+        my="2"
+        autoFocus
+        value={token}
+        onChange={(e) => setToken(e.target.value)}
+      />
+      <Trouble error={error} />
+      <Press type="submit" disabled={token.trim() === ""}>
+        Sign in
+      </Press>
+    </form>
+  );
 }
 
 /** Where a session has ended while somebody was at work: the page stays as it is behind. */
 function SignInAgain({ name }: { name: string }) {
   const client = useQueryClient();
-  const { token, setToken, error, submit } = useSignIn(() => client.invalidateQueries());
   return (
     <Dialog.Root open closeOnEscape={false} closeOnInteractOutside={false} motionPreset="none">
       <Dialog.Backdrop />
@@ -156,23 +173,7 @@ function SignInAgain({ name }: { name: string }) {
           <Dialog.Description mb="3">
             The session of {name} has ended. What you were at stays as it is behind this.
           </Dialog.Description>
-          <form onSubmit={submit}>
-            <label htmlFor="token">Your token</label>
-            <Field
-              id="token"
-              type="password"
-              autoComplete="current-password"
-              w="full"
-              my="2"
-              autoFocus
-              value={token}
-              onChange={(e) => setToken(e.target.value)}
-            />
-            <Trouble error={error} />
-            <Press type="submit" disabled={token.trim() === ""}>
-              Sign in
-            </Press>
-          </form>
+          <TokenForm done={() => client.invalidateQueries()} />
         </Dialog.Content>
       </Dialog.Positioner>
     </Dialog.Root>
@@ -182,7 +183,6 @@ function SignInAgain({ name }: { name: string }) {
 /** Lets somebody in. */
 function SignIn() {
   const client = useQueryClient();
-  const { token, setToken, error, submit } = useSignIn(() => client.resetQueries());
   return (
     <Box as="main" maxW="460px" mx="auto" mt="24" p="6" bg="sheet" borderWidth="1px" borderColor="line">
       <HStack gap="3" mb="1">
@@ -194,23 +194,7 @@ function SignIn() {
       <Text color="quiet" mb="4">
         Audits of incoming tables, from arrival to certificate.
       </Text>
-      <form onSubmit={submit}>
-        <label htmlFor="token">Your token</label>
-        <Field
-          id="token"
-          type="password"
-          autoComplete="current-password"
-          w="full"
-          my="2"
-          autoFocus
-          value={token}
-          onChange={(e) => setToken(e.target.value)}
-        />
-        <Trouble error={error} />
-        <Press type="submit" disabled={token.trim() === ""}>
-          Sign in
-        </Press>
-      </form>
+      <TokenForm done={() => client.resetQueries()} />
       <Text fontSize="sm" color="quiet" mt="4">
         An administrator makes tokens with <chakra.code fontFamily="mono">proudsieve token add</chakra.code>.
         The service writes the first one into the file administrator-token of its data directory.
