@@ -11,7 +11,10 @@ type Record struct {
 // Records takes the first records of a text apart, which is all there is of it; blank lines are left out.
 func (t *Text) Records(text []byte, most int) []Record {
 	s := t.scanner()
-	var out []Record
+	var (
+		out   []Record
+		cells []cell
+	)
 	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
 	for line := int64(1); len(text) > 0 && len(out) < most; {
 		r, ok := s.first(stretch{text, true})
@@ -19,9 +22,10 @@ func (t *Text) Records(text []byte, most int) []Record {
 			return out
 		}
 		if r.form != blankRecord {
-			one := Record{Line: line}
-			for _, c := range s.appendCells(nil, text[:r.end], r.form) {
-				one.Cells = append(one.Cells, string(c.content(text[:r.end])))
+			cells = s.appendCells(cells[:0], text[:r.end], r.form)
+			one := Record{Line: line, Cells: make([]string, len(cells))}
+			for i, c := range cells {
+				one.Cells[i] = string(c.content(text[:r.end]))
 			}
 			out = append(out, one)
 		}

@@ -121,17 +121,13 @@ func width(r delimited.Record) int {
 // looksTyped reports whether a text is a number or starts as a date does.
 func looksTyped(text string) bool {
 	text = table.Trim(text)
-	for _, f := range numberFormats {
-		if _, ok := f.format.Parse(table.TypeDecimal, text); ok {
-			return true
-		}
+	if numberFits(text) != 0 {
+		return true
 	}
-	for _, p := range datePatterns {
-		if _, ok := p.Parse(text); ok {
-			return true
-		}
-	}
-	return false
+	return mayBeDate(text) && slices.ContainsFunc(datePatterns, func(p table.DatePattern) bool {
+		_, ok := p.Parse(text)
+		return ok
+	})
 }
 
 // TotalWords are words with which records of totals begin, levelled.
@@ -228,7 +224,7 @@ func newAbove(records []delimited.Record, header int) *above {
 			if c == len(a.always) {
 				a.always, a.words = append(a.always, true), append(a.words, 0)
 			}
-			a.words[c] = max(a.words[c], len(strings.Fields(cell)))
+			a.words[c] = max(a.words[c], words(cell))
 		}
 		for c := range a.always {
 			a.always[c] = a.always[c] && c < len(r.Cells) && table.Trim(r.Cells[c]) != ""
@@ -249,8 +245,16 @@ func (a *above) lacks(r delimited.Record, first int) bool {
 
 // note reports whether a record is a sentence of three words or more, alone in a column that has none so long.
 func (a *above) note(r delimited.Record, at int) bool {
-	words := len(strings.Fields(r.Cells[at]))
-	return len(a.always) >= 3 && filled(r) == 1 && words >= 3 && (at >= len(a.words) || words > a.words[at]) && a.lacks(r, at)
+	n := words(r.Cells[at])
+	return len(a.always) >= 3 && filled(r) == 1 && n >= 3 && (at >= len(a.words) || n > a.words[at]) && a.lacks(r, at)
+}
+
+// words counts the words of a text.
+func words(text string) (n int) {
+	for range strings.FieldsSeq(text) {
+		n++
+	}
+	return n
 }
 
 // sums reports whether the numbers of a record are the sums of those in the records above it, of which there are two
@@ -301,9 +305,27 @@ func (d *Detection) lastRecords() []delimited.Record {
 	if start == 0 {
 		return nil
 	}
+	tail = tail[start:]
 	t := &delimited.Text{Layout: delimited.Layout{Delimiter: d.Reading.Delimiter[0], LineEnd: '\n'}}
 	if d.Reading.Quote != "none" {
 		t.Quote = d.Reading.Quote[0]
 	}
-	return t.Records(tail[start:], len(tail))
+	if t.Quote == 0 || bytes.IndexByte(tail, t.Quote) < 0 {
+		tail = lastLines(tail, closingLines)
+	}
+	return t.Records(tail, len(tail))
+}
+
+// closingLines is how many lines at the end are looked at where every line is a record.
+const closingLines = 200
+
+// lastLines returns the end of a text from where so many lines are left.
+func lastLines(text []byte, lines int) []byte {
+	at := len(text)
+	for range lines + 1 { // the last line ends with one too
+		if at = bytes.LastIndexByte(text[:at], '\n'); at < 0 {
+			return text
+		}
+	}
+	return text[at+1:]
 }

@@ -2,6 +2,7 @@ package detect
 
 import (
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -71,6 +72,7 @@ const (
 type numberFormat struct {
 	decimal, grouping string
 	format            *table.Format
+	alone             int // which of the formats has the same mark, and no grouping
 }
 
 // numberFormats are the ways to write numbers that are looked for, the usual ones first.
@@ -83,10 +85,54 @@ var numberFormats = func() []numberFormat {
 		if pair[1] != "" {
 			f.GroupingMark, _ = utf8.DecodeRuneInString(pair[1])
 		}
-		out = append(out, numberFormat{pair[0], pair[1], f})
+		alone := slices.IndexFunc(out, func(o numberFormat) bool { return o.decimal == pair[0] })
+		out = append(out, numberFormat{pair[0], pair[1], f, max(alone, len(out)*boolean(alone < 0))})
 	}
 	return out
 }()
+
+func boolean(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// formatSet is a set of numberFormats, a bit for each.
+type formatSet uint16
+
+func (s formatSet) has(f int) bool { return s>>f&1 != 0 }
+
+// numberFits returns the formats by which a text is a number.
+func numberFits(text string) (fits formatSet) {
+	digits, marks := false, false
+	for i := range len(text) {
+		switch b := text[i]; {
+		case b >= '0' && b <= '9':
+			digits = true
+		case b == '-' || b == '+' || b == 'e' || b == 'E':
+		case b == '.' || b == ',' || b == ' ' || b == '\'' || b >= utf8.RuneSelf:
+			marks = true
+		default:
+			return 0
+		}
+	}
+	if !digits {
+		return 0
+	}
+	for f, one := range numberFormats {
+		ok := fits.has(one.alone)
+		if one.alone == f && (marks || f == 0) || one.grouping != "" && strings.Contains(text, one.grouping) {
+			_, ok = one.format.Parse(table.TypeDecimal, text)
+		} else if !marks {
+			ok = fits.has(0)
+		}
+		if ok {
+			fits |= 1 << f
+		}
+	}
+	return fits
+}
 
 var (
 	// dateSources are the ways to write dates that are looked for, of those that fit alike the stricter first.
@@ -136,8 +182,15 @@ func Swapped(pattern string) string {
 
 // mayBeDate rules most texts out that are none.
 func mayBeDate(text string) bool {
-	return len(text) >= 6 && len(text) <= 30 && (text[0] >= '0' && text[0] <= '9' || text[len(text)-1] >= '0' &&
-		text[len(text)-1] <= '9' && strings.Contains(text, ", "))
+	if len(text) < 6 || len(text) > 30 {
+		return false
+	}
+	others := 0 // that are no digits; only in one pattern nothing divides the digits
+	for i := range len(text) {
+		others += boolean(text[i] < '0' || text[i] > '9')
+	}
+	return (others >= 2 || len(text) == len("yyyyMMdd")) && (text[0] >= '0' && text[0] <= '9' ||
+		text[len(text)-1] >= '0' && text[len(text)-1] <= '9' && strings.Contains(text, ", "))
 }
 
 var missingWords = []string{"n/a", "na", "n.a.", "nan", "null", "nil", "none", "missing", "unknown", "unbekannt",
@@ -213,20 +266,16 @@ func columnEvidence(name string, b *table.Batch, c int) ColumnEvidence {
 func marksOf(column *table.Column, counts []int64, first []uint32, filled int) *Marks {
 	fits := make([]int, len(numberFormats))
 	any := 0
-	fit := make([][]bool, len(column.Texts))
+	fit := make([]formatSet, len(column.Texts))
 	for code, text := range column.Texts {
 		if counts[code] == 0 {
 			continue
 		}
-		fit[code] = make([]bool, len(numberFormats))
-		is := false
-		for f := range numberFormats {
-			if _, ok := numberFormats[f].format.Parse(table.TypeDecimal, text); ok {
-				fit[code][f], is = true, true
-				fits[f] += int(counts[code])
-			}
+		fit[code] = numberFits(text)
+		for set := fit[code]; set != 0; set &= set - 1 {
+			fits[bits.TrailingZeros16(uint16(set))] += int(counts[code])
 		}
-		if is {
+		if fit[code] != 0 {
 			any += int(counts[code])
 		}
 	}
@@ -243,18 +292,21 @@ func marksOf(column *table.Column, counts []int64, first []uint32, filled int) *
 		Others: any - fits[best], Confidence: Certain}
 	marks := 0
 	for code, text := range column.Texts {
-		if fit[code] == nil || !fit[code][best] || !strings.ContainsAny(text, ".,' \u00a0\u202f\u2019") {
+		if !fit[code].has(best) || !strings.ContainsAny(text, ".,' \u00a0\u202f\u2019") {
 			continue
 		}
-		marks++
+		if marks++; m.DecidedRow > 0 && first[code] >= m.DecidedRow {
+			continue
+		}
 		decides := true
-		for f, ok := range fit[code] {
+		for f := range numberFormats {
 			// Another way decides otherwise only if it gives another number.
-			if ok && f != best && !sameNumber(text, f, best) {
+			if fit[code].has(f) && f != best && !sameNumber(text, f, best) {
 				decides = false
+				break
 			}
 		}
-		if decides && (m.DecidedRow == 0 || first[code] < m.DecidedRow) {
+		if decides {
 			m.DecidedBy, m.DecidedRow = text, first[code]
 		}
 	}

@@ -1,7 +1,9 @@
 package detect
 
 import (
+	"math/rand/v2"
 	"reflect"
+	"strings"
 	"testing"
 
 	"proudsieve/core/table"
@@ -72,6 +74,32 @@ func TestMarksOfNumbers(t *testing.T) {
 		if m := e.Numbers; m == nil || m.DecimalMark != c.decimal || m.GroupingMark != c.grouping ||
 			m.Confidence != c.confidence || m.DecidedRow != c.row {
 			t.Errorf("%q: %+v", c.texts, e.Numbers)
+		}
+	}
+}
+
+// What is known of a text without reading it by each format or pattern is what reading it says.
+func TestTextsAreRuledOutOnlyWhereNoFormatFits(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	pieces := []string{"1", "12", "234", "567", "0", ".", ",", " ", "'", "-", "+", "e", "E5", "\u00a0", "\u202f", "\u2019", "x", "/", ":", "\t"}
+	for range 200_000 {
+		text := ""
+		for range 1 + r.IntN(8) {
+			text += pieces[r.IntN(len(pieces))]
+		}
+		fits := numberFits(text)
+		for f, one := range numberFormats {
+			if _, ok := one.format.Parse(table.TypeDecimal, text); ok != fits.has(f) {
+				t.Fatalf("%q with the mark %q and the grouping %q: a number %t, said %t", text, one.decimal, one.grouping, ok, fits.has(f))
+			}
+		}
+	}
+	shortest := strings.NewReplacer("'T'", "T", "yyyy", "2024", "yy", "24", "MMM", "Sep", "MM", "09", "M", "9", "dd", "03", "d", "3",
+		"HH", "04", "H", "4", "mm", "05", "ss", "06", "SSSSSS", "123456", "SSS", "123", "X", "Z")
+	for _, p := range datePatterns {
+		text := shortest.Replace(p.String())
+		if _, ok := p.Parse(text); !ok || !mayBeDate(text) {
+			t.Errorf("%q by %s: read %t, may be a date %t", text, &p, ok, mayBeDate(text))
 		}
 	}
 }
