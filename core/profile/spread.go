@@ -3,6 +3,7 @@ package profile
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 
 	"proudsieve/core/table"
@@ -306,25 +307,64 @@ const mostUnitPlaces = 18
 // sortUnits sorts numbers by how many units of 10^-scale they are; it does nothing and returns false where one is too many
 // for a machine word.
 func sortUnits(numbers []weighed, scale int) bool {
-	type unit struct {
-		units int64
-		at    int
-	}
-	sorted := make([]unit, len(numbers))
+	sorted := make([]placedUnits, len(numbers))
 	for i := range numbers {
 		units, ok := numbers[i].number.Scaled(scale)
 		if !ok {
 			return false
 		}
-		sorted[i] = unit{units, i}
+		sorted[i] = placedUnits{units, i}
 	}
-	slices.SortFunc(sorted, func(a, b unit) int { return cmp.Or(cmp.Compare(a.units, b.units), a.at-b.at) })
+	sorted = inOrder(sorted)
 	out := make([]weighed, len(numbers))
 	for i, one := range sorted {
 		out[i] = numbers[one.at]
 	}
 	copy(numbers, out)
 	return true
+}
+
+// placedUnits is a number in units, and its place among others.
+type placedUnits struct {
+	units int64
+	at    int
+}
+
+const (
+	digitBits = 11  // of the digits that inOrder sorts by
+	fewUnits  = 256 // are sorted by comparing
+)
+
+// inOrder returns numbers in ascending order, equals in the order of their places: a radix sort from the last digit on
+// (Knuth, The Art of Computer Programming 3, algorithm 5.2.5R), since there are tens of thousands in each of hundreds of columns.
+func inOrder(numbers []placedUnits) []placedUnits {
+	if len(numbers) < fewUnits {
+		slices.SortFunc(numbers, func(a, b placedUnits) int { return cmp.Or(cmp.Compare(a.units, b.units), a.at-b.at) })
+		return numbers
+	}
+	least, most := numbers[0].units, numbers[0].units
+	for _, one := range numbers {
+		least, most = min(least, one.units), max(most, one.units)
+	}
+	sorted := make([]placedUnits, len(numbers))
+	for shift := 0; shift < bits.Len64(uint64(most)-uint64(least)); shift += digitBits {
+		var starts [1 << digitBits]int
+		digit := func(one *placedUnits) int { return int((uint64(one.units) - uint64(least)) >> shift & (1<<digitBits - 1)) }
+		for i := range numbers {
+			starts[digit(&numbers[i])]++
+		}
+		start := 0
+		for d, n := range starts {
+			starts[d], start = start, start+n
+		}
+		for i := range numbers {
+			d := digit(&numbers[i])
+			sorted[starts[d]] = numbers[i]
+			starts[d]++
+		}
+		numbers, sorted = sorted, numbers
+	}
+	return numbers
 }
 
 // quantile interpolates linearly at share x (count-1), as SQL's percentile_cont does, exactly.

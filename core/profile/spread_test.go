@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -150,5 +151,25 @@ func TestEstimatedBinsSayHowFarTheyMayBeOff(t *testing.T) {
 		max(above-s.Outliers.Above, s.Outliers.Above-above); d > s.Outliers.Unsure {
 		t.Errorf("outliers are %d and %d, said to be %d and %d, off by %d at most", below, above, s.Outliers.Below,
 			s.Outliers.Above, s.Outliers.Unsure)
+	}
+}
+
+func TestUnitsStandInOrderHoweverManyAndFarApartTheyAre(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, n := range []int{0, 1, 2, fewUnits - 1, fewUnits, 5000} {
+		for _, within := range []int64{1, 3, 1000, 1 << 22, math.MaxInt64} {
+			numbers := make([]placedUnits, n)
+			for i := range numbers {
+				numbers[i] = placedUnits{r.Int64N(within) - r.Int64N(within), i}
+			}
+			if n > 2 {
+				numbers[1].units, numbers[2].units = math.MaxInt64, math.MinInt64
+			}
+			want := slices.Clone(numbers)
+			slices.SortStableFunc(want, func(a, b placedUnits) int { return cmp.Compare(a.units, b.units) })
+			if got := inOrder(numbers); !slices.Equal(got, want) {
+				t.Errorf("%d numbers within %d are out of order", n, within)
+			}
+		}
 	}
 }

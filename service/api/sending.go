@@ -11,8 +11,10 @@ import (
 )
 
 // compressed packs pages, scripts and JSON on their way; files that are downloaded stay as they are.
-var compressed = middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/css", "text/javascript",
-	"application/javascript", "image/svg+xml")
+func compressed() func(http.Handler) http.Handler {
+	return middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/css", "text/javascript",
+		"application/javascript", "image/svg+xml")
+}
 
 // tagLimit bounds the answers that get a tag, in bytes: they are held until they are whole.
 const tagLimit = 4 << 20

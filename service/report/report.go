@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"proudsieve/core/audit"
@@ -59,22 +60,25 @@ type Question struct {
 	Asked string // when, and by whom
 }
 
-var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
-	"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "gathered": leads.Gather,
-	"meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
-	"share": func(part, of int64) string {
-		if of == 0 {
-			return ""
-		}
-		return Score(100*float64(part)/float64(of)) + " %"
-	},
-	"points": Score,
-	"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
-	"short":  short, "grouped": grouped,
-}).ParseFS(pages, "page.html"))
+// page is made when it is asked for first: most commands write none.
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page.html").Funcs(template.FuncMap{
+		"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "gathered": leads.Gather,
+		"meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
+		"share": func(part, of int64) string {
+			if of == 0 {
+				return ""
+			}
+			return Score(100*float64(part)/float64(of)) + " %"
+		},
+		"points": Score,
+		"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
+		"short":  short, "grouped": grouped,
+	}).ParseFS(pages, "page.html"))
+})
 
 // Write writes the page. Texts of columns that seem to hold personal data are masked, unless they are to be shown.
-func Write(out io.Writer, r *Report) error { return page.Execute(out, r.masked()) }
+func Write(out io.Writer, r *Report) error { return page().Execute(out, r.masked()) }
 
 // Score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
 func Score(v float64) string {

@@ -98,7 +98,7 @@ var ErrPrivateAddress = errors.New("the address leads to this machine or a priva
 // special are the networks that are no place in the public internet: IANA's registries of
 // special-purpose addresses for IPv4 (RFC 6890) and IPv6, with multicast and what was used
 // before. Those that carry an IPv4 address within are among them, so that none hides there.
-var special = func() []netip.Prefix {
+var special = sync.OnceValue(func() []netip.Prefix {
 	var out []netip.Prefix
 	for _, text := range strings.Fields(`
 		0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 127.0.0.0/8 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 192.0.2.0/24 192.31.196.0/24
@@ -108,12 +108,12 @@ var special = func() []netip.Prefix {
 		out = append(out, netip.MustParsePrefix(text))
 	}
 	return out
-}()
+})
 
 // public reports whether an address is a place in the public internet.
 func public(ip netip.Addr) bool {
 	ip = ip.Unmap().WithZone("")
-	return ip.IsValid() && !slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(ip) })
+	return ip.IsValid() && !slices.ContainsFunc(special(), func(p netip.Prefix) bool { return p.Contains(ip) })
 }
 
 // fetching is how addresses are asked: through one client, which keeps no connection open.

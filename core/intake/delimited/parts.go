@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -140,6 +141,9 @@ func (p *parts) collect(part *part) (end int) {
 	} else {
 		p.lineEnds = p.lineEnds[:0]
 	}
+	if closing == 0 {
+		end = p.lines(part, size)
+	}
 	for end < len(rest) && (end < size || len(part.records) <= closing && closing > 0) {
 		if quote < end {
 			quote = p.nextQuote(end)
@@ -183,6 +187,29 @@ func (p *parts) collect(part *part) (end int) {
 	part.records = part.records[:rows]
 	part.setAside, p.at.Line = held.setAside, held.line
 	return held.end
+}
+
+// lines takes every line for a record where no quote stands, as most tables are, up to the first one that ends beyond size
+// bytes, or the last one that has an end. It returns where that is.
+func (p *parts) lines(part *part, size int) (end int) {
+	rest, records, line := p.rest.bytes(), part.records, p.at.Line
+	for block, found := range p.lineEnds {
+		for ; found != 0 && end < size; found &= found - 1 {
+			stop := block<<6 + bits.TrailingZeros64(found) + 1
+			if stop > len(rest) {
+				break
+			}
+			if rest[end] <= ' ' && blank(rest[end:stop]) {
+				part.setAside++
+			} else {
+				records = append(records, span{uint32(end), uint32(stop - end), line, plainRecord})
+			}
+			end = stop
+			line++
+		}
+	}
+	part.records, p.at.Line = records, line
+	return end
 }
 
 // closes reports whether a record begins with one of the texts of closing lines.
