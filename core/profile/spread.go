@@ -349,7 +349,9 @@ func inOrder(numbers []placedUnits) []placedUnits {
 	sorted := make([]placedUnits, len(numbers))
 	for shift := 0; shift < bits.Len64(uint64(most)-uint64(least)); shift += digitBits {
 		var starts [1 << digitBits]int
-		digit := func(one *placedUnits) int { return int((uint64(one.units) - uint64(least)) >> shift & (1<<digitBits - 1)) }
+		digit := func(one *placedUnits) int {
+			return int((uint64(one.units) - uint64(least)) >> shift & (1<<digitBits - 1))
+		}
 		for i := range numbers {
 			starts[digit(&numbers[i])]++
 		}
