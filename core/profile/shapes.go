@@ -83,12 +83,14 @@ func (c *shapeCounts) countShape(text string, rows int64) {
 func (c *shapeCounts) survey(text string) (length int, stray bool) {
 	c.made = slices.Grow(c.made[:0], shapeLimit+len(cut)+1)
 	made := c.made[:shapeLimit+1]
-	var all, odd, last uint64    // last is the class of the byte before
+	var odd, last uint64         // last is the class of the byte before
 	before, n := uint64(0x80), 0 // whether that is a space
 	for rest := text; len(rest) > 0; {
 		w, inside, count := eightBytes(rest)
+		if w&tops != 0 {
+			return c.surveyWide(text)
+		}
 		rest = rest[count:]
-		all |= w
 		digits, capitals, letters := between(w, '0', '9'), between(w, 'A', 'Z'), between(w, 'a', 'z')
 		alike := digits | capitals | letters
 		class := w&^alike | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
@@ -100,9 +102,6 @@ func (c *shapeCounts) survey(text string) (length int, stray bool) {
 		}
 		end := 8 * (count - 1)
 		last, before = class>>end&0xFF, spaces>>end&0x80
-	}
-	if all&tops != 0 {
-		return c.surveyWide(text)
 	}
 	if c.made = made[:min(n, shapeLimit)]; n > shapeLimit {
 		c.made = append(c.made, cut...)

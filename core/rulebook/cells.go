@@ -3,6 +3,7 @@ package rulebook
 import (
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -98,10 +99,19 @@ func (c *Cells) Read(text string) Cell {
 // mayBeMissing rules most texts out: a blank one starts with a space of some kind, and a
 // mark is short, or has spaces to be levelled.
 func (c *Cells) mayBeMissing(text string) bool {
-	first := text[0]
-	return first <= ' ' || first > '~' || c.longest > 0 && (len(text) <= c.longest || text[len(text)-1] <= ' ' ||
-		text[len(text)-1] > '~' || strings.Contains(text, "  "))
+	if first := text[0]; first <= ' ' || first > '~' && spaceLike(utf8.DecodeRuneInString(text)) {
+		return true
+	}
+	if c.longest == 0 {
+		return false
+	}
+	last := text[len(text)-1]
+	return len(text) <= c.longest || last <= ' ' || last > '~' && spaceLike(utf8.DecodeLastRuneInString(text)) ||
+		strings.Contains(text, "  ")
 }
+
+// spaceLike reports whether a character beyond the printable ones of ASCII may be taken off an end.
+func spaceLike(r rune, _ int) bool { return r == '\x7f' || r == utf8.RuneError || table.IsSpace(r) }
 
 // MayStandForNothing reports whether a text that is not empty may be blank or a mark for missing values.
 func (c *Cells) MayStandForNothing(text string) bool { return c.mayBeMissing(text) }

@@ -39,6 +39,7 @@ type Dictionary struct {
 	lastLong uint32   // the code of the long text looked up last
 	// fetched is written so that the loads for it are not thought needless.
 	fetched uint32
+	short   [16]byte // of a text that its token holds
 }
 
 const (
@@ -56,7 +57,7 @@ func MostlyNew(texts, rows, columns int) bool {
 }
 
 const (
-	enoughTexts = 2048
+	enoughTexts = 1024
 	fewestTexts = 128
 )
 
@@ -324,10 +325,9 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		if d.Sparing && (t.Plain() || cells.Clean && t.Inline()) || t.Hi == 0 {
 			continue
 		}
-		var short [16]byte
 		var raw []byte
 		if t.Inline() {
-			raw = t.Bytes(&short)
+			raw = t.Bytes(&d.short)
 		} else {
 			raw = cells.place(t)
 			d.Tokens[code] = tokenOfHash(xxh3.Hash128(raw))

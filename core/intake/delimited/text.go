@@ -17,6 +17,7 @@ import (
 	"context"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 
@@ -117,6 +118,9 @@ func (t *Text) scanner() scanner { return scanner{t.Layout, t.Converted} }
 
 // encode turns the raw bytes of a cell into its text, and says what is wrong with them.
 func (t *Text) encode(raw string) (text string, kind table.DefectKind) {
+	if t.Characters == nil && utf8.ValidString(raw) && strings.IndexByte(raw, 0) < 0 {
+		return raw, ""
+	}
 	text, clean := Decode(nil, raw)
 	switch {
 	case !clean || t.Characters != nil && strings.ContainsRune(text, '\uFFFD'):
