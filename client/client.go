@@ -262,14 +262,23 @@ func (c *Client) Deliver(ctx context.Context, dataset, fileName string, notes re
 			query.Set(name, value)
 		}
 	}
-	path := pathOf("/datasets/%s/deliveries", dataset) + "?" + query.Encode()
+	return upload[records.Delivered](ctx, c, pathOf("/datasets/%s/deliveries", dataset)+"?"+query.Encode(), in)
+}
+
+// Arrive sends a file to be looked at before it becomes a delivery.
+func (c *Client) Arrive(ctx context.Context, fileName string, in io.Reader) (*records.Arrival, error) {
+	return upload[records.Arrival](ctx, c, "/arrivals?"+url.Values{"file_name": {fileName}}.Encode(), in)
+}
+
+// upload sends bytes as they are.
+func upload[T any](ctx context.Context, c *Client, path string, in io.Reader) (*T, error) {
 	response, err := c.do(ctx, http.MethodPost, path, in, http.Header{"Content-Type": {"application/octet-stream"}})
 	if err != nil {
 		return nil, err
 	}
 	defer response.Body.Close()
-	var out records.Delivered
-	return &out, json.NewDecoder(response.Body).Decode(&out)
+	out := new(T)
+	return out, json.NewDecoder(response.Body).Decode(out)
 }
 
 // SigningKey returns the public JSON Web Key by which certificates are verified.

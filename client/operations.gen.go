@@ -72,6 +72,36 @@ func (e NewPersonBodyRole) Valid() bool {
 	}
 }
 
+// Defines values for ReadingWishEncoding.
+const (
+	ReadingWishEncodingIso88591    ReadingWishEncoding = "iso-8859-1"
+	ReadingWishEncodingIso885915   ReadingWishEncoding = "iso-8859-15"
+	ReadingWishEncodingUtf16be     ReadingWishEncoding = "utf-16be"
+	ReadingWishEncodingUtf16le     ReadingWishEncoding = "utf-16le"
+	ReadingWishEncodingUtf8        ReadingWishEncoding = "utf-8"
+	ReadingWishEncodingWindows1252 ReadingWishEncoding = "windows-1252"
+)
+
+// Valid indicates whether the value is a known member of the ReadingWishEncoding enum.
+func (e ReadingWishEncoding) Valid() bool {
+	switch e {
+	case ReadingWishEncodingIso88591:
+		return true
+	case ReadingWishEncodingIso885915:
+		return true
+	case ReadingWishEncodingUtf16be:
+		return true
+	case ReadingWishEncodingUtf16le:
+		return true
+	case ReadingWishEncodingUtf8:
+		return true
+	case ReadingWishEncodingWindows1252:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListTablesParamsOrigin.
 const (
 	ListTablesParamsOriginCleaned  ListTablesParamsOrigin = "cleaned"
@@ -210,6 +240,16 @@ func (e ShowRowsParamsDimension) Valid() bool {
 // AuditShown defines model for AuditShown.
 type AuditShown = json.RawMessage
 
+// BecomingBody defines model for BecomingBody.
+type BecomingBody struct {
+	Dataset string       `json:"dataset"`
+	Reading *ReadingWish `json:"reading,omitempty"`
+	Source  SourceNotes  `json:"source,omitempty"`
+
+	// Title Of a new dataset
+	Title string `json:"title,omitempty"`
+}
+
 // Carried defines model for Carried.
 type Carried = json.RawMessage
 
@@ -267,6 +307,9 @@ type DeclaredBody struct {
 	// Source YAML
 	Source string `json:"source"`
 }
+
+// Delivered defines model for Delivered.
+type Delivered = records.Delivered
 
 // Desk defines model for Desk.
 type Desk = json.RawMessage
@@ -331,6 +374,14 @@ type Job = records.Job
 
 // Key defines model for Key.
 type Key = json.RawMessage
+
+// LookedAt defines model for LookedAt.
+type LookedAt = json.RawMessage
+
+// LookingBody defines model for LookingBody.
+type LookingBody struct {
+	Reading *ReadingWish `json:"reading,omitempty"`
+}
 
 // MadeBody defines model for MadeBody.
 type MadeBody struct {
@@ -457,6 +508,37 @@ type PlannedBody struct {
 	Version int64 `json:"version,omitempty"`
 }
 
+// ReadingWish defines model for ReadingWish.
+type ReadingWish struct {
+	// Closing Texts with which records at the end begin that are no rows; an empty list where all are
+	Closing *[]string `json:"closing,omitempty"`
+
+	// Dates Unicode date patterns
+	Dates       []string            `json:"dates,omitempty"`
+	DecimalMark string              `json:"decimal_mark,omitempty"`
+	Delimiter   string              `json:"delimiter,omitempty"`
+	Encoding    ReadingWishEncoding `json:"encoding,omitempty"`
+
+	// Entry The file of an archive that is the table
+	Entry string `json:"entry,omitempty"`
+
+	// GroupingMark One character between thousands
+	GroupingMark string `json:"grouping_mark,omitempty"`
+
+	// HeaderLine The line with the column names; -1 where there is none
+	HeaderLine int64 `json:"header_line,omitempty"`
+
+	// Missing Texts that stand for a missing value, beside the empty cell
+	Missing []string `json:"missing,omitempty"`
+
+	// Quote One character, or none
+	Quote string `json:"quote,omitempty"`
+	Sheet string `json:"sheet,omitempty"`
+}
+
+// ReadingWishEncoding defines model for ReadingWish.Encoding.
+type ReadingWishEncoding string
+
 // RetentionBody defines model for RetentionBody.
 type RetentionBody struct {
 	// KeepDeliveries How many deliveries are kept; null for all
@@ -480,6 +562,9 @@ type SavingBody struct {
 	// Source YAML
 	Source string `json:"source"`
 }
+
+// SourceNotes defines model for SourceNotes.
+type SourceNotes = records.SourceNotes
 
 // Table defines model for Table.
 type Table = records.Table
@@ -828,6 +913,12 @@ type ListTokensParams struct {
 	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// DeliverArrivalJSONRequestBody defines body for DeliverArrival for application/json ContentType.
+type DeliverArrivalJSONRequestBody = BecomingBody
+
+// LookAtArrivalJSONRequestBody defines body for LookAtArrival for application/json ContentType.
+type LookAtArrivalJSONRequestBody = LookingBody
+
 // MakeIssueJSONRequestBody defines body for MakeIssue for application/json ContentType.
 type MakeIssueJSONRequestBody = MadeBody
 
@@ -896,6 +987,18 @@ type WithdrawDeliveryJSONRequestBody = WithdrawalBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewTokenBody
+
+// DeliverArrival calls POST /arrivals/{id}/delivery: Make a file that was sent a delivery of a dataset, which is added where it is new; its audit is queued.
+func (c *Client) DeliverArrival(ctx context.Context, id int64, body DeliverArrivalJSONRequestBody) (*Delivered, error) {
+	r := request{method: "POST", path: pathOf("/arrivals/%s/delivery", id), body: body}
+	return answered[Delivered](ctx, c, r)
+}
+
+// LookAtArrival calls POST /arrivals/{id}/reading: How a file that was sent is read, and why, with its first rows; nothing is recorded.
+func (c *Client) LookAtArrival(ctx context.Context, id int64, body LookAtArrivalJSONRequestBody) (*LookedAt, error) {
+	r := request{method: "POST", path: pathOf("/arrivals/%s/reading", id), body: body}
+	return answered[LookedAt](ctx, c, r)
+}
 
 // ListAudits calls GET /audits: All audits, newest first.
 func (c *Client) ListAudits(ctx context.Context, params *ListAuditsParams) (*PageAudit, error) {

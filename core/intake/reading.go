@@ -30,7 +30,7 @@ type Reading struct {
 	Sheet string `json:"sheet,omitempty"` // of a workbook; empty for the first one that is not hidden
 	// Closing are texts with which records at the end begin that are no rows, as totals and notes. ClosingLines is how
 	// many there are, as earlier versions declared them; a delivery without them loses rows.
-	Closing      []string `json:"closing,omitempty"`
+	Closing      []string `json:"closing,omitzero"`
 	ClosingLines int      `json:"closing_lines,omitempty"`
 	Encoding     string   `json:"encoding"`  // one of Encodings
 	Delimiter    string   `json:"delimiter"` // one byte

@@ -124,6 +124,7 @@ func (s *Server) register(r chi.Router) {
 	s.datasets()
 	s.declarations()
 	s.deliveries(r)
+	s.arrivals(r)
 	s.fetches()
 	s.tables()
 	s.relations()

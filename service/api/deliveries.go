@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -25,7 +26,7 @@ const uploadStalls = 60 * time.Second
 
 // deliveries adds the upload, which streams and so is a plain handler.
 func (s *Server) deliveries(r chi.Router) {
-	r.Post("/datasets/{name}/deliveries", s.upload)
+	r.Post("/datasets/{name}/deliveries", s.upload("Take in a delivery", s.takeIn))
 	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[records.Delivered](), true, "Delivered")
 	s.api.OpenAPI().AddOperation(&huma.Operation{
 		OperationID: "add-delivery", Method: http.MethodPost, Path: "/datasets/{name}/deliveries",
@@ -51,25 +52,52 @@ func (s *Server) deliveries(r chi.Router) {
 	})
 }
 
-func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
-	who := caller(r.Context())
-	if !access.Role(who.Role).May(access.Work) {
-		s.recordRefusal(r.Context(), who, "Take in a delivery", access.Work)
-		problem(w, r, http.StatusForbidden, forbidden(who, access.Work))
-		return
-	}
-	delivered, err := s.takeIn(w, r, who)
-	if err != nil {
-		var refused *huma.ErrorModel
-		if errors.As(s.refusal(err), &refused) {
-			drain(r)
-			problem(w, r, refused.Status, refused.Detail)
+// upload answers a request whose body is a file: what take makes of it, or why it was refused.
+func (s *Server) upload(what string, take func(w http.ResponseWriter, r *http.Request, who *store.Caller) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		who := caller(r.Context())
+		if !access.Role(who.Role).May(access.Work) {
+			s.recordRefusal(r.Context(), who, what, access.Work)
+			problem(w, r, http.StatusForbidden, forbidden(who, access.Work))
+			return
 		}
-		return
+		made, err := take(w, r, who)
+		if err != nil {
+			var refused *huma.ErrorModel
+			if errors.As(s.refusal(err), &refused) {
+				drain(r)
+				problem(w, r, refused.Status, refused.Detail)
+			}
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusCreated)
+		_ = json.NewEncoder(w).Encode(made)
 	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(http.StatusCreated)
-	_ = json.NewEncoder(w).Encode(delivered)
+}
+
+// receive keeps the file that is the body of a request; the caller closes what was kept.
+func (s *Server) receive(w http.ResponseWriter, r *http.Request) (*files.Kept, error) {
+	limited := http.MaxBytesReader(w, r.Body, s.UploadLimit)
+	kept, err := s.Pool.Receive(r.Context(), patient{limited, http.NewResponseController(w)})
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("The file is larger than the %d bytes that this service takes in; nothing was kept.", s.UploadLimit))
+	case errors.Is(err, files.ErrNothing):
+		return nil, invalid("The file is empty; nothing was kept. Ask its provider to send it again.")
+	}
+	return kept, err
+}
+
+// fileName is the name that a request gives to the file in its body.
+func fileName(r *http.Request, otherwise string) string {
+	name := filepath.Base(r.URL.Query().Get("file_name"))
+	if name == "." || name == "/" {
+		name = otherwise
+	}
+	return strings.ToValidUTF8(name, "?")
 }
 
 // patient reads a body whose sender may be slow, but not silent.
@@ -87,48 +115,38 @@ func (p patient) Read(b []byte) (int, error) {
 	return p.Reader.Read(b)
 }
 
-func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Caller) (*records.Delivered, error) {
+func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, who *store.Caller) (any, error) {
 	ctx := r.Context()
 	dataset, err := store.FindDataset(ctx, s.Store.DB, chi.URLParam(r, "name"))
 	if err != nil {
 		return nil, err
 	}
 	query := r.URL.Query()
-	name := filepath.Base(query.Get("file_name"))
-	if name == "." || name == "/" {
-		name = dataset.Name + ".csv"
-	}
 	source, err := json.Marshal(records.SourceNotes{Provider: query.Get("provider"), Contact: query.Get("contact"),
 		Period: query.Get("period"),
 		Method: query.Get("method"), Limits: query.Get("limits"), Note: query.Get("note")})
 	if err != nil {
 		return nil, err
 	}
-	limited := http.MaxBytesReader(w, r.Body, s.UploadLimit)
-	kept, err := s.Pool.Receive(ctx, patient{limited, http.NewResponseController(w)})
-	var tooLarge *http.MaxBytesError
-	switch {
-	case errors.As(err, &tooLarge):
-		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
-			fmt.Sprintf("The file is larger than the %d bytes that this service takes in; nothing was kept.",
-				s.UploadLimit))
-	case errors.Is(err, files.ErrNothing):
-		return nil, invalid("The file is empty; nothing was kept. Ask its provider to send it again.")
-	case err != nil:
+	kept, err := s.receive(w, r)
+	if err != nil {
 		return nil, err
 	}
 	defer kept.Close()
-	taken, err := s.Pool.TakeIn(ctx, who.ID, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery,
-		Digest: kept.Digest, Bytes: kept.Bytes,
-		FileName: strings.ToValidUTF8(name, "?"), Source: source, CreatedBy: who.ID}, dataset.Name)
+	return s.delivered(ctx, store.NewTable{DatasetID: dataset.ID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+		FileName: fileName(r, dataset.Name+".csv"), Source: source, CreatedBy: who.ID}, dataset.Name)
+}
+
+// delivered takes in a delivery whose bytes are kept, and says what became of it.
+func (s *Server) delivered(ctx context.Context, t store.NewTable, dataset string) (*records.Delivered, error) {
+	taken, err := s.Pool.TakeIn(ctx, t.CreatedBy, t, dataset)
 	if err != nil {
 		return nil, err
 	}
 	out := &records.Delivered{Table: *taken.Table, Job: taken.Job, Known: taken.Known,
-		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset.Name)}
+		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, dataset)}
 	if taken.Known {
-		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.",
-			taken.Table.ID, dataset.Name)
+		out.Message = fmt.Sprintf("These bytes arrived before, as delivery %d of %s; nothing was added.", taken.Table.ID, dataset)
 	}
 	return out, nil
 }

@@ -120,7 +120,11 @@ func (s *Server) relations() {
 		}
 		return answer(recall(ctx, &s.remembered, fmt.Sprintf("reading %d", t.ID),
 			func(ctx context.Context) (*detect.Detection, error) {
-				return detect.Detect(ctx, s.Files.At(t.Digest), intake.Reading{})
+				fixed, err := work.ReadingOf(t)
+				if err != nil {
+					return nil, err
+				}
+				return detect.Detect(ctx, s.Files.At(t.Digest), fixed)
 			}))
 	})
 	type correlationsAsked struct {

@@ -12,7 +12,6 @@ import (
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
-	"proudsieve/core/intake"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
@@ -218,8 +217,12 @@ func (s *Server) proposals() {
 			return nil, err
 		}
 		key += opened
+		fixed, err := work.ReadingOf(&newest[0])
+		if err != nil {
+			return nil, err
+		}
 		source, err := recall(ctx, &s.remembered, key, func(ctx context.Context) (string, error) {
-			return asked(propose.Rulebook(ctx, d.Name, deliveries, others, intake.Reading{}, s.Pool.Workers))
+			return asked(propose.Rulebook(ctx, d.Name, deliveries, others, fixed, s.Pool.Workers))
 		})
 		return answer(&Carried{Source: source, Left: []string{}}, err)
 	})

@@ -15,6 +15,7 @@ type Table struct {
 	Bytes         int64            `db:"bytes" json:"bytes"`
 	FileName      string           `db:"file_name" json:"file_name"`
 	Source        json.RawMessage  `db:"source" json:"source" doc:"What is known of where a delivery comes from"`
+	Reading       *json.RawMessage `db:"reading" json:"reading" doc:"How a person said that a delivery is read; a rulebook's reading counts once there is one"`
 	ParentID      *int64           `db:"parent_id" json:"parent_id" doc:"The table that was cleaned"`
 	DeclarationID *int64           `db:"declaration_id" json:"declaration_id" doc:"The fix plan or merge that made the table"`
 	Declaration   *string          `db:"declaration" json:"declaration" doc:"Its name and version"`

@@ -4,6 +4,7 @@ import "proudsieve/service/records"
 
 // The records that the store keeps.
 type (
+	Arrival     = records.Arrival
 	Audit       = records.Audit
 	Certificate = records.Certificate
 	Dataset     = records.Dataset

@@ -15,7 +15,7 @@ const (
 	OriginMerged   = "merged"
 )
 
-const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.parent_id, t.declaration_id,
+const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.reading, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
 	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
 	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id,
@@ -31,6 +31,7 @@ type NewTable struct {
 	Bytes         int64
 	FileName      string
 	Source        json.RawMessage // nil for none
+	Reading       json.RawMessage // nil where nobody said how it is read
 	ParentID      *int64
 	DeclarationID *int64
 	ChangeLog     *string
@@ -67,15 +68,17 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 	if t.Source == nil {
 		t.Source = json.RawMessage("{}")
 	}
-	var accounting *string
-	if t.Accounting != nil {
-		text := string(t.Accounting)
-		accounting = &text
+	orNull := func(raw json.RawMessage) *string {
+		if raw == nil {
+			return nil
+		}
+		text := string(raw)
+		return &text
 	}
-	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by, reading)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
 		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID,
-		t.ChangeLog, accounting, t.CreatedBy)
+		t.ChangeLog, orNull(t.Accounting), t.CreatedBy, orNull(t.Reading))
 	if err != nil {
 		return nil, err
 	}

@@ -114,7 +114,8 @@ func Expired(ctx context.Context, q Querier, dataset int64) ([]int64, error) {
 // RecordedDigests says which of some digests a record speaks of whose bytes are kept.
 func RecordedDigests(ctx context.Context, q Querier, digests []string) (map[string]bool, error) {
 	known, err := list[string](ctx, q, `SELECT digest FROM tables t WHERE digest = ANY($1) AND NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = t.id AND w.bytes_let_go)
-		UNION SELECT change_log_digest FROM tables WHERE change_log_digest = ANY($1) UNION SELECT rows_digest FROM audits WHERE rows_digest = ANY($1)`, digests)
+		UNION SELECT change_log_digest FROM tables WHERE change_log_digest = ANY($1) UNION SELECT rows_digest FROM audits WHERE rows_digest = ANY($1)
+		UNION SELECT digest FROM arrivals WHERE digest = ANY($1)`, digests)
 	if err != nil {
 		return nil, err
 	}

@@ -29,15 +29,27 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 		source, err := intake.Open(ctx, open, book.Reading)
 		return source, book, err
 	}
-	fixed := intake.Reading{}
-	if t.Origin != store.OriginDelivery {
-		fixed = intake.Standard()
+	fixed, err := ReadingOf(t)
+	if err != nil {
+		return nil, nil, err
 	}
 	d, err := detect.Detect(ctx, open, fixed)
 	if err != nil {
 		return nil, nil, err
 	}
 	return d.File, rulebook.Draft(t.Dataset, d, d.File.Columns()), nil
+}
+
+// ReadingOf returns what is known, without a rulebook, of how a table is read: what a person said of a delivery, and
+// everything of the tables that we write.
+func ReadingOf(t *records.Table) (fixed intake.Reading, err error) {
+	if t.Origin != store.OriginDelivery {
+		return intake.Standard(), nil
+	}
+	if t.Reading != nil {
+		err = json.Unmarshal(*t.Reading, &fixed)
+	}
+	return fixed, err
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.

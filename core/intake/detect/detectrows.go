@@ -139,7 +139,7 @@ var TotalWords = []string{"total", "totals", "grand total", "sum", "summe", "ges
 // record has; and notes, a sentence alone in a column of
 // other things. What only may be one stays a row.
 func (d *Detection) closing(records []delimited.Record) {
-	if len(d.Reading.Closing) > 0 || d.Reading.ClosingLines != 0 || len(records) < 3 {
+	if d.Reading.Closing != nil || d.Reading.ClosingLines != 0 || len(records) < 3 {
 		return
 	}
 	last, whole := records, len(records) < sampledRecords
