@@ -174,10 +174,11 @@ func proposeRulebook(ctx context.Context, c *cli.Command, o *output, args []stri
 			return beside.Open(ctx, name)
 		}})
 	}
-	source, err := propose.Rulebook(ctx, datasetOf(c, args[0]), deliveries, others, fixed, 2)
+	proposal, err := propose.Rulebook(ctx, datasetOf(c, args[0]), deliveries, others, fixed, 2)
 	if err != nil {
 		return err
 	}
+	source := proposal.Source(propose.Choice{})
 	return o.carried(source, []byte(source), nil)
 }
 

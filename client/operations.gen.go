@@ -279,6 +279,16 @@ type ChangeBody struct {
 // Checked defines model for Checked.
 type Checked = json.RawMessage
 
+// Choice defines model for Choice.
+type Choice struct {
+	// Left Parts that are left out
+	Left     []Pick   `json:"left,omitempty"`
+	PassMark *float64 `json:"pass_mark,omitempty"`
+
+	// Taken Suggested parts that are taken
+	Taken []Pick `json:"taken,omitempty"`
+}
+
 // Codes defines model for Codes.
 type Codes = json.RawMessage
 
@@ -499,6 +509,13 @@ type Path = records.Path
 // Person defines model for Person.
 type Person = records.Person
 
+// Pick defines model for Pick.
+type Pick struct {
+	Item    string `json:"item"`
+	Part    string `json:"part"`
+	Section string `json:"section"`
+}
+
 // PlannedBody defines model for PlannedBody.
 type PlannedBody struct {
 	// FixPlan The name of a fix plan of the table's dataset
@@ -507,6 +524,9 @@ type PlannedBody struct {
 	// Version 0 for the newest
 	Version int64 `json:"version,omitempty"`
 }
+
+// Proposed defines model for Proposed.
+type Proposed = json.RawMessage
 
 // ReadingWish defines model for ReadingWish.
 type ReadingWish struct {
@@ -644,6 +664,12 @@ type ImportCsvwJSONBody = interface{}
 
 // ProposeRulebookParams defines parameters for ProposeRulebook.
 type ProposeRulebookParams struct {
+	// Last How many of the newest deliveries are looked at
+	Last int64 `form:"last,omitempty" json:"last,omitempty"`
+}
+
+// ChooseProposalParams defines parameters for ChooseProposal.
+type ChooseProposalParams struct {
 	// Last How many of the newest deliveries are looked at
 	Last int64 `form:"last,omitempty" json:"last,omitempty"`
 }
@@ -934,6 +960,9 @@ type ImportCsvwJSONRequestBody = ImportCsvwJSONBody
 // AddFetchJSONRequestBody defines body for AddFetch for application/json ContentType.
 type AddFetchJSONRequestBody = NewFetch
 
+// ChooseProposalJSONRequestBody defines body for ChooseProposal for application/json ContentType.
+type ChooseProposalJSONRequestBody = Choice
+
 // SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
 type SetRetentionJSONRequestBody = RetentionBody
 
@@ -1097,9 +1126,15 @@ func (c *Client) AddFetch(ctx context.Context, name string, body AddFetchJSONReq
 }
 
 // ProposeRulebook calls GET /datasets/{name}/proposal: A draft of a rulebook from the newest deliveries, with the evidence for each line.
-func (c *Client) ProposeRulebook(ctx context.Context, name string, params *ProposeRulebookParams) (*Carried, error) {
+func (c *Client) ProposeRulebook(ctx context.Context, name string, params *ProposeRulebookParams) (*Proposed, error) {
 	r := request{method: "GET", path: pathOf("/datasets/%s/proposal", name), params: params}
-	return answered[Carried](ctx, c, r)
+	return answered[Proposed](ctx, c, r)
+}
+
+// ChooseProposal calls POST /datasets/{name}/proposal: The draft as a person chose of it, which is not saved.
+func (c *Client) ChooseProposal(ctx context.Context, name string, params *ChooseProposalParams, body ChooseProposalJSONRequestBody) (*Proposed, error) {
+	r := request{method: "POST", path: pathOf("/datasets/%s/proposal", name), params: params, body: body}
+	return answered[Proposed](ctx, c, r)
 }
 
 // SetRetention calls PUT /datasets/{name}/retention: Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go.

@@ -49,38 +49,54 @@ func (e *evidence) identifies(column string) bool {
 // codesProposed is how many different texts a column may have to be proposed as one of codes.
 const codesProposed = 60
 
-// draft writes a rulebook with the evidence for each line beside it. What nearly holds is a rule, whose breakers are
-// named, so that the proposal finds what is wrong in the very deliveries that it was made from; what merely could be
-// stands in a comment, for a steward to decide.
-func draft(e *evidence) string {
-	w := &proposal{evidence: e}
-	w.Line("# Proposed from %s. What holds, or nearly holds, is a rule; a line that starts with # is a suggestion.", plural(len(e.Past), "delivery", "deliveries"))
-	w.Line("dataset: %s", e.Dataset)
-	w.Text.Reading(w.evidence.Reading)
-	if found := w.disguised(); len(found) > 0 {
-		w.Line("  # missing: [%s]   # these look as if they stood for nothing", rulebook.List(found))
-	}
-	w.Line("columns:")
+// draft proposes a rulebook. What nearly holds is a rule, whose breakers are named, so that the proposal finds what is
+// wrong in the very deliveries that it was made from; what merely could be is suggested, for a steward to decide.
+func draft(e *evidence) *Proposal {
+	w := &proposal{evidence: e, Proposal: &Proposal{}}
+	w.begin()
 	for i := range e.Draft.Columns {
 		w.column(&e.Draft.Columns[i])
 	}
 	w.keys()
-	w.codeLists()
 	w.rules()
 	w.references()
 	w.tableRules()
 	w.history()
 	if len(e.Measures) > 0 {
-		w.Line("measures: [%s]   # columns of numbers that are summed; they say what a finding costs", rulebook.List(e.Measures))
+		l := Line{Section: sectionMeasures, Item: sectionMeasures}
+		for _, name := range e.Measures {
+			l.Parts = append(l.Parts, Part{Name: name, Fields: []string{name}, Evidence: "it is summed, and says what a finding costs"})
+		}
+		w.Lines = append(w.Lines, l)
 	}
-	w.Line("pass_mark: 100   # the least score of a table that passes; decide what is good enough")
-	return w.String()
+	return w.Proposal
+}
+
+// begin writes what stands above the columns.
+func (w *proposal) begin() {
+	var head rulebook.Text
+	head.Line("# Proposed from %s. What holds, or nearly holds, is a rule; a line that starts with # is a suggestion.",
+		plural(len(w.Past), "delivery", "deliveries"))
+	head.Line("dataset: %s", w.Dataset)
+	reading := w.evidence.Reading
+	reading.Missing = nil // they stand in a line of their own
+	head.Reading(reading)
+	w.head = head.String()
+	l := Line{Section: sectionReading, Item: "missing"}
+	for _, text := range w.evidence.Reading.Missing {
+		l.Parts = append(l.Parts, Part{Name: text, Fields: []string{text}, Evidence: "it was said to stand for nothing"})
+	}
+	for _, text := range w.disguised() {
+		l.Parts = append(l.Parts, Part{Name: text, Fields: []string{text}, Evidence: "it looks as if it stood for nothing", Suggested: true})
+	}
+	if len(l.Parts) > 0 {
+		w.Lines = append(w.Lines, l)
+	}
 }
 
 type proposal struct {
 	*evidence
-	rulebook.Text
-	lists []string // code lists, as lines
+	*Proposal
 	coded []string // columns of type code
 }
 
@@ -180,75 +196,74 @@ func further(t table.Type, a, b string, direction int) string {
 
 func (w *proposal) column(c *rulebook.Column) {
 	s := w.seen(c)
-	fields := []string{"name: " + rulebook.Quoted(c.Name)}
-	var evidence []string
+	l := Line{Section: sectionColumns, Item: c.Name, Parts: []Part{{Fields: []string{"name: " + rulebook.Quoted(c.Name)}, Fixed: true}}}
+	add := func(part Part) { l.Parts = append(l.Parts, part) }
 	if was := w.was(c.Name); len(was) > 0 {
-		fields = append(fields, "was: ["+rulebook.List(was)+"]")
-		evidence = append(evidence, "an earlier delivery has it by another name, with values like these")
+		add(Part{Name: "was", Fields: []string{"was: [" + rulebook.List(was) + "]"},
+			Evidence: "an earlier delivery has it by another name, with values like these"})
 	}
 	coded := w.refers(c.Name) == nil && slices.Contains(w.Dimensions, c.Name) && c.Type == table.TypeText && s.known && len(s.values) > 1 &&
 		len(s.values) <= codesProposed && s.filled >= int64(4*len(s.values))
 	switch {
 	case coded:
 		w.coded = append(w.coded, c.Name)
-		list, left := w.list(c.Name, &s)
-		fields = append(fields, "type: code", "codes: "+list)
-		if len(left) == 0 {
-			fields = append(fields, "new_codes: true")
-			evidence = append(evidence, fmt.Sprintf(
-				"%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values)))
-		} else {
-			evidence = append(evidence, fmt.Sprintf("%d different texts; left out of the list below, since they are hardly codes: %s",
-				len(s.values), document.First(left)))
-		}
+		add(w.codes(c.Name, &s))
 	case c.Type != table.TypeText:
-		fields = append(fields, "type: "+string(c.Type))
-		evidence = append(evidence, fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped,
-			s.filled, w.exceptions(c.Name)))
+		add(Part{Name: "type", Fixed: true, Fields: []string{"type: " + string(c.Type)},
+			Evidence: fmt.Sprintf("%d of %d filled cells are of this type%s", s.filled-s.mistyped, s.filled, w.exceptions(c.Name))})
 	case w.withUnit(c.Name) != "":
 		unit := rulebook.Quoted(w.withUnit(c.Name))
-		fields = append(fields, "type: decimal", "written_with: ["+unit+"]", "unit: "+unit)
-		evidence = append(evidence, document.Flat(w.of("units", c.Name)[0].Says))
+		add(Part{Name: "type", Fixed: true, Fields: []string{"type: decimal", "written_with: [" + unit + "]", "unit: " + unit},
+			Evidence: document.Flat(w.of("units", c.Name)[0].Says)})
 	default:
 		if l := w.of("date_orders", c.Name); len(l) > 0 {
-			evidence = append(evidence, document.Flat(l[0].Says))
+			add(Part{Name: "dates", Fixed: true, Fields: []string{}, Evidence: document.Flat(l[0].Says)})
 		}
 	}
 	if s.in == len(w.Past) && s.missing*requiredMost <= s.rows && s.rows >= requiredRows && s.filled > 0 {
-		fields = append(fields, "required: true")
+		part := Part{Name: "required", Fields: []string{"required: true"}}
 		if s.missing > 0 {
-			evidence = append(evidence, document.Counted(s.missing, "cell is missing", "cells are missing"))
+			part.Evidence = document.Counted(s.missing, "cell is missing", "cells are missing")
 		}
+		add(part)
 	}
 	if l := w.of("outliers", c.Name); len(l) > 0 {
 		if from, to, ok := w.bounds(c.Name); ok {
-			fields = append(fields, "from: "+from, "to: "+to)
-			evidence = append(evidence, document.Flat(l[0].Says))
+			add(Part{Name: "range", Fields: []string{"from: " + from, "to: " + to}, Evidence: document.Flat(l[0].Says)})
 		}
 	}
 	if len(c.Dates) > 0 {
-		fields = append(fields, "dates: "+rulebook.Quoted(c.Dates[0]))
+		add(Part{Name: "dates", Fixed: true, Fields: []string{"dates: " + rulebook.Quoted(c.Dates[0])}})
 	}
 	if c.DecimalMark != "" {
-		fields = append(fields, "decimal_mark: "+rulebook.Quoted(c.DecimalMark))
+		part := Part{Name: "marks", Fixed: true, Fields: []string{"decimal_mark: " + rulebook.Quoted(c.DecimalMark)}}
 		if c.GroupingMark != "" {
-			fields = append(fields, "grouping_mark: "+rulebook.Quoted(c.GroupingMark))
+			part.Fields = append(part.Fields, "grouping_mark: "+rulebook.Quoted(c.GroupingMark))
 		}
+		add(part)
 	}
 	switch {
 	case w.identifies(c.Name):
-		fields = append(fields, "role: identifier")
+		add(Part{Name: "role", Fixed: true, Fields: []string{"role: identifier"}})
 	case slices.Contains(w.Measures, c.Name):
-		fields = append(fields, "role: measure")
+		add(Part{Name: "role", Fixed: true, Fields: []string{"role: measure"}})
 	}
-	comment := ""
-	if len(evidence) > 0 {
-		comment = "   # " + strings.Join(evidence, "; ")
+	l.Parts = append(l.Parts, w.hints(c, &s, coded)...)
+	w.Lines = append(w.Lines, l)
+}
+
+// codes proposes that the values of a column are those of a list.
+func (w *proposal) codes(column string, s *seen) Part {
+	list, left := w.list(column, s)
+	part := Part{Name: partCodes, Fields: []string{"type: code", "codes: " + list}}
+	if len(left) == 0 {
+		part.Fields = append(part.Fields, "new_codes: true")
+		part.Evidence = fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values))
+	} else {
+		part.Evidence = fmt.Sprintf("%d different texts; left out of the list below, since they are hardly codes: %s", len(s.values),
+			document.First(left))
 	}
-	w.Line("  - {%s}%s", strings.Join(fields, ", "), comment)
-	if hints := w.hints(c, &s, coded); len(hints) > 0 {
-		w.Line("    # %s", strings.Join(hints, "; "))
-	}
+	return part
 }
 
 // withUnit returns the unit that nearly all cells of a column of texts have beside their number; empty for none.
@@ -269,30 +284,33 @@ func (w *proposal) withUnit(column string) string {
 	return unit
 }
 
-// hints are rules that hold so far.
-func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) []string {
-	var hints []string
+// hints are suggestions, that hold so far, and what else is worth knowing.
+func (w *proposal) hints(c *rulebook.Column, s *seen, coded bool) (hints []Part) {
+	suggest := func(name, evidence string, fields ...string) {
+		hints = append(hints, Part{Name: name, Fields: append([]string{}, fields...), Evidence: evidence, Suggested: true})
+	}
 	switch {
 	case s.filled == 0:
-		return []string{"it is empty"}
+		suggest("", "it is empty")
+		return hints
 	case s.missing == 0 && s.rows < requiredRows:
-		hints = append(hints, "required: true would hold, since no cell was missing")
+		suggest("required", "would hold, since no cell was missing", "required: true")
 	case s.missing*requiredMost > s.rows:
-		hints = append(hints, fmt.Sprintf("%.1f %% of its cells were missing", 100*float64(s.missing)/float64(s.rows)))
+		suggest("", fmt.Sprintf("%.1f %% of its cells were missing", 100*float64(s.missing)/float64(s.rows)))
 	}
 	if s.in < len(w.Past) {
-		hints = append(hints, fmt.Sprintf("only %d of %d deliveries had it", s.in, len(w.Past)))
+		suggest("", fmt.Sprintf("only %d of %d deliveries had it", s.in, len(w.Past)))
 	}
 	if (c.Type.IsNumber() || c.Type == table.TypeDate) && s.lowest != "" && len(w.of("outliers", c.Name)) == 0 {
-		hints = append(hints, fmt.Sprintf("from: %s, to: %s were its extremes", s.lowest, s.highest))
+		suggest("range", "were its extremes", "from: "+s.lowest, "to: "+s.highest)
 	}
 	if truth, untruth, ok := truths(s.values); ok && c.Type == table.TypeText {
-		hints = append(hints, fmt.Sprintf("type: boolean with true_words: [%s], false_words: [%s] would hold", truth, untruth))
+		suggest("", fmt.Sprintf("type: boolean with true_words: [%s], false_words: [%s] would hold", truth, untruth))
 	}
 	if c.Type == table.TypeText && !coded && len(s.shapes) == 1 {
 		for shape := range s.shapes {
 			if pattern := patternOf(shape); pattern != "" {
-				hints = append(hints, fmt.Sprintf("pattern: %s fits every cell", strconv.Quote(pattern)))
+				suggest("pattern", "fits every cell", "pattern: "+strconv.Quote(pattern))
 			}
 		}
 	}
@@ -331,11 +349,8 @@ func (w *proposal) list(column string, s *seen) (name string, left []string) {
 		return '_'
 	}, strings.ToLower(column)), "_")
 	name = name[:min(len(name), 50)]
-	for _, known := range w.lists {
-		if strings.HasPrefix(known, "  "+name+":") {
-			name += "_" + strconv.Itoa(len(w.lists))
-			break
-		}
+	if slices.ContainsFunc(w.lists, func(known codeList) bool { return known.name == name }) {
+		name += "_" + strconv.Itoa(len(w.lists))
 	}
 	hardly := map[string]bool{}
 	for _, kind := range []string{"placeholder", "several_values", "neighbour_values", "total_rows"} {
@@ -373,7 +388,7 @@ func (w *proposal) list(column string, s *seen) (name string, left []string) {
 		codes = append(codes, one)
 	}
 	slices.Sort(codes)
-	w.lists = append(w.lists, fmt.Sprintf("  %s: [%s]", name, strings.Join(codes, ", ")))
+	w.lists = append(w.lists, codeList{column, name, strings.Join(codes, ", ")})
 	return name, left
 }
 
@@ -411,25 +426,20 @@ func (w *proposal) bounds(column string) (from, to string, ok bool) {
 // rules are those that leads say, each of which all rows hold but those that are meant.
 func (w *proposal) rules() {
 	taken := map[string]bool{}
-	began := false
 	for _, l := range w.Leads {
 		if l.Condition == "" || w.asked(l) {
 			continue
-		}
-		if !began {
-			began = true
-			w.Line("rules:")
 		}
 		id := rulebook.IDOf(l.Kind + "_" + l.Column)
 		for n := 2; taken[id]; n++ {
 			id = rulebook.IDOf(fmt.Sprintf("%s_%d_%s", l.Kind, n, l.Column))
 		}
 		taken[id] = true
-		tolerance := ""
+		fields := []string{"id: " + id, "condition: " + rulebook.Quoted(l.Condition)}
 		if l.Tolerance != "" {
-			tolerance = ", tolerance: " + l.Tolerance
+			fields = append(fields, "tolerance: "+l.Tolerance)
 		}
-		w.Line("  - {id: %s, condition: %s%s}   # %s", id, rulebook.Quoted(l.Condition), tolerance, document.Flat(l.Says))
+		w.add(sectionRules, id, Part{Fields: fields, Evidence: document.Flat(l.Says)})
 	}
 }
 
@@ -444,13 +454,6 @@ func (w *proposal) asked(l audit.Lead) bool {
 
 func (w *proposal) keys() {
 	for i, k := range w.Keys {
-		if i == 0 {
-			w.Line("keys:")
-		}
-		mark := ""
-		if i > 0 { // one key is enough to begin with
-			mark = "# "
-		}
 		evidence := "every value named one row"
 		if k.Surplus+k.Lacking > 0 {
 			evidence = fmt.Sprintf("%s surplus%s and %s a part; the others had one each",
@@ -462,13 +465,15 @@ func (w *proposal) keys() {
 			ids[c] = rulebook.IDOf(name)
 		}
 		id := strings.Join(ids, "_and_")
-		w.Line("  %s- {id: one_%s, columns: [%s]}   # %s", mark, id[:min(len(id), 50)], rulebook.List(k.Columns), evidence)
+		id = "one_" + id[:min(len(id), 50)]
+		// one key is enough to begin with
+		w.add(sectionKeys, id, Part{Fields: []string{"id: " + id, "columns: [" + rulebook.List(k.Columns) + "]"}, Evidence: evidence, Suggested: i > 0})
 	}
 	evidence := "no two rows were equal in every cell"
 	if w.EqualRows > 0 {
 		evidence = document.Counted(w.EqualRows, "row repeats", "rows repeat") + " an earlier one in every cell"
 	}
-	w.Line("equal_rows: {severity: minor}   # %s", evidence)
+	w.add(sectionEqualRows, sectionEqualRows, Part{Fields: []string{"severity: minor"}, Evidence: evidence})
 }
 
 // rowsOf names some rows.
@@ -489,43 +494,28 @@ func rowsOf(rows []uint32) string {
 
 // tableRules are those of series that lack something, and of other datasets that are covered.
 func (w *proposal) tableRules() {
-	lines := w.coverage()
+	w.coverage()
 	for _, l := range w.of("missing_periods", "") {
 		unit := "day"
 		if p := w.Past[0].Column(l.Column); p != nil && p.Dates != nil {
 			unit = p.Dates.Unit
 		}
-		lines = append(lines, fmt.Sprintf("  - {id: %s, check: no_gaps, in: %s, step: %s, severity: minor}   # %s",
-			rulebook.IDOf("no_gaps_"+l.Column), rulebook.Quoted(l.Column), unit, document.Flat(l.Says)))
-	}
-	for i, line := range lines {
-		if i == 0 {
-			w.Line("table_rules:")
-		}
-		w.Line("%s", line)
-	}
-}
-
-func (w *proposal) codeLists() {
-	if len(w.lists) == 0 {
-		return
-	}
-	w.Line("code_lists:")
-	for _, l := range w.lists {
-		w.Line("%s", l)
+		id := rulebook.IDOf("no_gaps_" + l.Column)
+		w.add(sectionTableRules, id, Part{Fields: []string{"id: " + id, "check: no_gaps", "in: " + rulebook.Quoted(l.Column), "step: " + unit,
+			"severity: minor"}, Evidence: document.Flat(l.Says)})
 	}
 }
 
 func (w *proposal) history() {
-	w.Line("history:")
-	w.Line("  - {id: columns_stay, check: same_columns, reason: A column that is lost or of another type is seen at once.}")
+	w.add(sectionHistory, "columns_stay", Part{Fields: []string{"id: columns_stay", "check: same_columns",
+		"reason: A column that is lost or of another type is seen at once."}})
 	if n := len(w.Past); n > 1 {
 		least, most := w.Past[0].Rows, w.Past[0].Rows
 		for _, p := range w.Past {
 			least, most = min(least, p.Rows), max(most, p.Rows)
 		}
-		w.Line("  # - {id: rows_stay, check: rows_steady, within: 50, last: 3}   # the deliveries had %d to %d rows",
-			least, most)
+		w.add(sectionHistory, "rows_stay", Part{Fields: []string{"id: rows_stay", "check: rows_steady", "within: 50", "last: 3"},
+			Evidence: fmt.Sprintf("the deliveries had %d to %d rows", least, most), Suggested: true})
 	}
 }
 

@@ -26,14 +26,14 @@ type Delivery struct {
 // Rulebook proposes a rulebook for a dataset from its deliveries, the last one first. Where
 // readings differ, that of the last delivery holds. Others are datasets that it may refer to.
 func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, others []Other, fixed intake.Reading,
-	workers int) (string, error) {
+	workers int) (*Proposal, error) {
 	e := &evidence{Dataset: dataset}
 	for i, d := range deliveries {
 		var file *intake.File
 		if i == 0 {
 			detected, err := detect.Detect(ctx, d.Open, fixed)
 			if err != nil {
-				return "", fmt.Errorf("%s: %w", d.Name, err)
+				return nil, fmt.Errorf("%s: %w", d.Name, err)
 			}
 			e.Reading, e.Draft = detected.Reading, rulebook.Draft(dataset, detected, detected.File.Columns())
 			e.Draft.Expect(rulebook.EqualRowsID, rulebook.Note)
@@ -41,11 +41,11 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, others
 		} else {
 			var err error
 			if file, err = intake.Open(ctx, d.Open, e.Reading); err != nil {
-				return "", fmt.Errorf("%s: %w", d.Name, err)
+				return nil, fmt.Errorf("%s: %w", d.Name, err)
 			}
 			if !e.knows(file.Columns()) {
 				if file, err = e.byOldNames(ctx, d, file, workers); err != nil {
-					return "", fmt.Errorf("%s: %w", d.Name, err)
+					return nil, fmt.Errorf("%s: %w", d.Name, err)
 				}
 			}
 		}
@@ -55,7 +55,7 @@ func Rulebook(ctx context.Context, dataset string, deliveries []Delivery, others
 		}
 		err = errors.Join(err, file.Close())
 		if err != nil {
-			return "", fmt.Errorf("%s: %w", d.Name, err)
+			return nil, fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
 	return draft(e), nil

@@ -36,11 +36,11 @@ func proposedBeside(t *testing.T, others []propose.Other, deliveries ...string) 
 	for i, content := range deliveries {
 		all = append(all, propose.Delivery{Name: fmt.Sprint(i), Open: testkit.Opener([]byte(content))})
 	}
-	source, err := propose.Rulebook(context.Background(), "results", all, others, intake.Reading{}, 2)
+	p, err := propose.Rulebook(context.Background(), "results", all, others, intake.Reading{}, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return source
+	return p.Source(propose.Choice{})
 }
 
 func TestAProposalIsAGoodRulebookWithItsEvidence(t *testing.T) {
@@ -131,5 +131,34 @@ func TestNamesThatYAMLWouldMisread(t *testing.T) {
 		if book.Columns[i].Name != want {
 			t.Errorf("column %d is %q, want %q", i, book.Columns[i].Name, want)
 		}
+	}
+}
+
+// A steward takes a proposal line by line: what is left out is not in it, what is suggested is where it is taken.
+func TestPartsOfAProposalAreTakenAndLeft(t *testing.T) {
+	p, err := propose.Rulebook(context.Background(), "results", []propose.Delivery{{Name: "a", Open: testkit.Opener([]byte(
+		delivered(100, 200, 4, "S-9999;mill;unknown;31.03.2024;\n")))}}, nil, intake.Reading{}, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mark := 97.5
+	source := p.Source(propose.Choice{PassMark: &mark,
+		Left: []propose.Pick{{Section: "columns", Item: "site", Part: "codes"}, {Section: "columns", Item: "value", Part: "required"},
+			{Section: "columns", Item: "value", Part: "type"}, // which cannot be left
+			{Section: "keys", Item: "one_sample"}, {Section: "equal_rows", Item: "equal_rows"}, {Section: "measures", Item: "measures", Part: "value"}},
+		Taken: []propose.Pick{{Section: "columns", Item: "value", Part: "range"}, {Section: "columns", Item: "sample", Part: "pattern"},
+			{Section: "reading", Item: "missing", Part: "unknown"}}})
+	book := testkit.Book(t, source)
+	if len(book.CodeLists) > 0 || strings.Contains(source, "equal_rows") || strings.Contains(source, "\nmeasures") || book.PassMark != mark ||
+		len(book.Reading.Missing) != 1 || !strings.Contains(source, "# keys:") && strings.Contains(source, "\nkeys:") {
+		t.Errorf("the rulebook has what was left, or lacks what was taken:\n%s", source)
+	}
+	for _, want := range []string{"{name: value, type: decimal, role: measure, from: 1.5, to: 90.5}", `pattern: "[A-Z]+-[0-9]+"}`, "missing: [unknown]\n"} {
+		if !strings.Contains(source, want) {
+			t.Errorf("the rulebook has no %q:\n%s", want, source)
+		}
+	}
+	if whole := p.Source(propose.Choice{}); !strings.Contains(whole, "codes_site") || !strings.Contains(whole, "# missing: [unknown]") {
+		t.Errorf("a choice changed the proposal:\n%s", whole)
 	}
 }

@@ -257,21 +257,19 @@ func (e *evidence) refers(column string) *reference {
 
 // references are those that hold or nearly hold.
 func (w *proposal) references() {
-	for i, r := range w.References {
-		if i == 0 {
-			w.Line("references:")
-		}
+	for _, r := range w.References {
 		evidence := "every value is one"
 		if r.known < r.filled {
 			evidence = fmt.Sprintf("%d of %d cells hold none: %s", r.filled-r.known, r.filled, firstOf(r.unknown))
 		}
-		w.Line("  - {id: %s, columns: [%s], to: {dataset: %s, columns: [%s]}}   # %s", rulebook.IDOf(r.column+"_known"),
-			rulebook.Quoted(r.column), r.to.Dataset, rulebook.List(r.to.Columns), evidence)
+		id := rulebook.IDOf(r.column + "_known")
+		w.add(sectionReferences, id, Part{Fields: []string{"id: " + id, "columns: [" + rulebook.Quoted(r.column) + "]",
+			fmt.Sprintf("to: {dataset: %s, columns: [%s]}", r.to.Dataset, rulebook.List(r.to.Columns))}, Evidence: evidence})
 	}
 }
 
 // coverage are the tables that nearly every row of another dataset occurs in.
-func (w *proposal) coverage() (lines []string) {
+func (w *proposal) coverage() {
 	for _, r := range w.References {
 		if r.met*10 < r.keys*referenceShare || r.to.Dataset == w.Dataset {
 			continue
@@ -280,10 +278,10 @@ func (w *proposal) coverage() (lines []string) {
 		if r.met < r.keys {
 			evidence = fmt.Sprintf("%d of %d do not occur: %s", r.keys-r.met, r.keys, firstOf(r.never))
 		}
-		lines = append(lines, fmt.Sprintf("  - {id: %s, check: covers, in: %s, with: {dataset: %s, columns: [%s]}, severity: minor}   # %s",
-			rulebook.IDOf("covers_"+r.to.Dataset+"_"+r.column), rulebook.Quoted(r.column), r.to.Dataset, rulebook.List(r.to.Columns), evidence))
+		id := rulebook.IDOf("covers_" + r.to.Dataset + "_" + r.column)
+		w.add(sectionTableRules, id, Part{Fields: []string{"id: " + id, "check: covers", "in: " + rulebook.Quoted(r.column),
+			fmt.Sprintf("with: {dataset: %s, columns: [%s]}", r.to.Dataset, rulebook.List(r.to.Columns)), "severity: minor"}, Evidence: evidence})
 	}
-	return lines
 }
 
 // firstOf names the first of some texts.

@@ -185,46 +185,76 @@ func (s *Server) otherDatasets(ctx context.Context, d *records.Dataset, t *recor
 	return others, tables, nil
 }
 
+// ProposalAsked says of what a rulebook is to be drafted.
+type ProposalAsked struct {
+	ByName
+	Last int `query:"last" minimum:"1" maximum:"12" default:"3" doc:"How many of the newest deliveries are looked at"`
+}
+
+// Proposed is a draft of a rulebook.
+type Proposed struct {
+	Source string         `json:"source" doc:"A rulebook in YAML, with the evidence beside each line"`
+	Lines  []propose.Line `json:"lines" doc:"What it is made of"`
+}
+
+// proposed drafts a rulebook for a dataset from its newest deliveries.
+func (s *Server) proposed(ctx context.Context, name string, last int) (*propose.Proposal, error) {
+	d, err := store.FindDataset(ctx, s.Store.DB, name)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := store.Deliveries(ctx, s.Store.DB, d.ID, min(last, proposedFrom))
+	if err != nil {
+		return nil, err
+	}
+	if len(newest) == 0 {
+		return nil, invalid("Nothing of the dataset %s has arrived yet; a proposal needs a delivery.", d.Name)
+	}
+	var deliveries []propose.Delivery
+	key := "proposal "
+	for _, t := range newest {
+		deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
+		key += t.Digest + " "
+	}
+	others, opened, err := s.otherDatasets(ctx, d, &newest[0])
+	if err != nil {
+		return nil, err
+	}
+	fixed, err := work.ReadingOf(&newest[0])
+	if err != nil {
+		return nil, err
+	}
+	key += fmt.Sprintf("%s %+v", opened, fixed)
+	return recall(ctx, &s.remembered, key, func(ctx context.Context) (*propose.Proposal, error) {
+		return asked(propose.Rulebook(ctx, d.Name, deliveries, others, fixed, s.Pool.Workers))
+	})
+}
+
 // proposals adds what drafts rulebooks, and carries them to and from CSVW.
 func (s *Server) proposals() {
-	type proposal struct {
-		ByName
-		Last int `query:"last" minimum:"1" maximum:"12" default:"3" doc:"How many of the newest deliveries are looked at"`
-	}
 	register(s, operation{
 		Right: access.Work, ID: "propose-rulebook", Method: http.MethodGet, Path: "/datasets/{name}/proposal",
 		Summary: "A draft of a rulebook from the newest deliveries, with the evidence for each line",
-	}, func(ctx context.Context, in *proposal) (*body[Carried], error) {
-		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+	}, func(ctx context.Context, in *ProposalAsked) (*body[Proposed], error) {
+		p, err := s.proposed(ctx, in.Name, in.Last)
 		if err != nil {
 			return nil, err
 		}
-		newest, err := store.Deliveries(ctx, s.Store.DB, d.ID, min(in.Last, proposedFrom))
+		return answer(&Proposed{Source: p.Source(propose.Choice{}), Lines: p.Lines}, nil)
+	})
+	type chosen struct {
+		ProposalAsked
+		Body propose.Choice
+	}
+	register(s, operation{
+		Right: access.Work, ID: "choose-proposal", Method: http.MethodPost, Path: "/datasets/{name}/proposal",
+		Summary: "The draft as a person chose of it, which is not saved",
+	}, func(ctx context.Context, in *chosen) (*body[Proposed], error) {
+		p, err := s.proposed(ctx, in.Name, in.Last)
 		if err != nil {
 			return nil, err
 		}
-		if len(newest) == 0 {
-			return nil, invalid("Nothing of the dataset %s has arrived yet; a proposal needs a delivery.", d.Name)
-		}
-		var deliveries []propose.Delivery
-		key := "proposal "
-		for _, t := range newest {
-			deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
-			key += t.Digest + " "
-		}
-		others, opened, err := s.otherDatasets(ctx, d, &newest[0])
-		if err != nil {
-			return nil, err
-		}
-		key += opened
-		fixed, err := work.ReadingOf(&newest[0])
-		if err != nil {
-			return nil, err
-		}
-		source, err := recall(ctx, &s.remembered, key, func(ctx context.Context) (string, error) {
-			return asked(propose.Rulebook(ctx, d.Name, deliveries, others, fixed, s.Pool.Workers))
-		})
-		return answer(&Carried{Source: source, Left: []string{}}, err)
+		return answer(&Proposed{Source: p.Source(in.Body), Lines: p.Lines}, nil)
 	})
 	type version struct {
 		Dataset string `path:"dataset"`
