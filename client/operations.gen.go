@@ -390,6 +390,8 @@ type LookedAt = json.RawMessage
 
 // LookingBody defines model for LookingBody.
 type LookingBody struct {
+	// Dataset What it is to be a delivery of; the reading of its rulebook counts where it has one
+	Dataset string       `json:"dataset,omitempty"`
 	Reading *ReadingWish `json:"reading,omitempty"`
 }
 

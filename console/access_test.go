@@ -3,6 +3,7 @@ package console_test
 import (
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -18,6 +19,9 @@ func surveyed(t *testing.T) (*servicetest.Running, *person) {
 	for _, one := range demo.Deliveries {
 		judgedBy(t, r, one.Dataset, demoText(t, "rulebooks/"+one.Dataset+".yaml"), demoText(t, "data/"+one.File))
 	}
+	if _, err := r.Steward.Arrive(t.Context(), "returns.csv", strings.NewReader(demoText(t, "data/returns.csv"))); err != nil {
+		t.Fatal(err)
+	}
 	p := sitDown(t, r.URL)
 	p.visit("/")
 	p.signsIn(r.Steward.Token)
@@ -29,7 +33,10 @@ func surveyed(t *testing.T) (*servicetest.Running, *person) {
 var everyPage = []struct{ path, sees string }{
 	{"/", "Open issues, the gravest first"},
 	{"/datasets", "stations"},
-	{"/datasets/highgarth_results", "Take in a delivery"},
+	{"/datasets/highgarth_results", "Fetch deliveries from a web address"},
+	{"/datasets/highgarth_results/proposal", "is ticked"},
+	{"/new", "Drop a file anywhere"},
+	{"/new?arrival=1", "The first rows, as they are read"},
 	{"/datasets/highgarth_results/rulebook", "version 1"},
 	{"/datasets/highgarth_results/rulebook?view=forms&section=columns&item=value", "The unit of its numbers"},
 	{"/datasets/highgarth_results/rulebook?view=versions", "version"},

@@ -147,7 +147,7 @@ func TestEachPersonSeesWhatTheyMayDo(t *testing.T) {
 	p.presses("Sign out")
 	p.signsIn(r.Reader.Token)
 	p.sees("Ines, reader")
-	for path, button := range map[string]string{"/datasets/crews/rulebook": "Propose from the deliveries",
+	for path, button := range map[string]string{"/datasets/crews/rulebook": "Save as the next version",
 		fmt.Sprintf("/tables/%d?view=source", table): "Audit it again by the newest rulebook"} {
 		p.visit(path)
 		p.sees(button)

@@ -163,7 +163,9 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	p.presses("text")
-	p.presses("Propose from the deliveries")
+	p.presses("See what could hold")
+	p.sees("or nearly holds, is ticked", "Version 2 of the rulebook is in force")
+	p.presses("Change it in forms first")
 	p.sees("changed here and not saved")
 }
 

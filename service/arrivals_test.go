@@ -91,6 +91,11 @@ func TestAFileIsLookedAtChangedAndTakenIn(t *testing.T) {
 		!strings.Contains(err.Error(), "declares how") {
 		t.Errorf("another reading than the rulebook's: %v", err)
 	}
+	// what is shown is what the rulebook makes of it
+	seen, err = servicetest.Post[api.LookedAt](ctx, r.Steward, fmt.Sprintf("/arrivals/%d/reading", next.ID), client.LookingBody{Dataset: "gauges"})
+	if err != nil || seen.Rulebook != 1 || len(seen.Columns) != 3 || seen.Columns[0].Type != "text" || len(seen.Rows) != 2 {
+		t.Errorf("by the rulebook: %+v, %v", seen, err)
+	}
 	if _, err := r.Steward.DeliverArrival(ctx, next.ID, client.BecomingBody{Dataset: "gauges"}); err != nil {
 		t.Error(err)
 	}

@@ -255,7 +255,7 @@ func (w *proposal) column(c *rulebook.Column) {
 // codes proposes that the values of a column are those of a list.
 func (w *proposal) codes(column string, s *seen) Part {
 	list, left := w.list(column, s)
-	part := Part{Name: partCodes, Fields: []string{"type: code", "codes: " + list}}
+	part := Part{Name: partCodes, Fields: []string{"type: code", "codes: " + list}, Detail: w.lists[len(w.lists)-1].codes}
 	if len(left) == 0 {
 		part.Fields = append(part.Fields, "new_codes: true")
 		part.Evidence = fmt.Sprintf("%d different texts, in the list below; new ones are told and cost nothing until new_codes goes", len(s.values))

@@ -26,6 +26,7 @@ type Line struct {
 type Part struct {
 	Name      string   `json:"name" doc:"Empty where the line has but one"`
 	Fields    []string `json:"fields" doc:"As the rulebook writes them; empty for what is merely worth knowing"`
+	Detail    string   `json:"detail,omitempty" doc:"What a field names, as the codes of a list"`
 	Evidence  string   `json:"evidence"`
 	Suggested bool     `json:"suggested" doc:"It is taken only where a person says so"`
 	Fixed     bool     `json:"fixed" doc:"The line is nothing without it"`

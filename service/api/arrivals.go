@@ -73,7 +73,9 @@ func stored(r intake.Reading) (json.RawMessage, error) {
 // LookedAt is a file as it is read: how, and why, and its first rows.
 type LookedAt struct {
 	Arrival  records.Arrival   `json:"arrival"`
+	Format   string            `json:"format" doc:"delimited, json_lines, json_array, json_object, xlsx or parquet"`
 	Reading  intake.Reading    `json:"reading" doc:"How it is read"`
+	Rulebook int               `json:"rulebook,omitempty" doc:"The version of the rulebook that says how it is read"`
 	Evidence []detect.Evidence `json:"evidence" doc:"What of this was found out, and what it rests on"`
 	Columns  []LookedColumn    `json:"columns"`
 	Rows     []LookedRow       `json:"rows" doc:"The first ones"`
@@ -121,6 +123,7 @@ func (s *Server) arrivals(r chi.Router) {
 		ByID
 		Body struct {
 			Reading *ReadingWish `json:"reading,omitempty"`
+			Dataset string       `json:"dataset,omitempty" maxLength:"60" doc:"What it is to be a delivery of; the reading of its rulebook counts where it has one"`
 		}
 	}
 	register(s, operation{
@@ -135,7 +138,11 @@ func (s *Server) arrivals(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return answer(s.lookAt(ctx, a, fixed))
+		book, err := s.bookOf(ctx, in.Body.Dataset)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.lookAt(ctx, a, fixed, book))
 	})
 	type becoming struct {
 		ByID
@@ -209,26 +216,79 @@ const (
 	fittingMost = 5
 )
 
-// lookAt reads the first rows of a file.
-func (s *Server) lookAt(ctx context.Context, a *records.Arrival, fixed intake.Reading) (*LookedAt, error) {
-	d, err := detect.Detect(ctx, s.Files.At(a.Digest), fixed)
+// bookOf returns the newest rulebook of a dataset with its version; nil where there is none.
+func (s *Server) bookOf(ctx context.Context, dataset string) (*versionedBook, error) {
+	if dataset == "" {
+		return nil, nil
+	}
+	d, err := s.declaration(ctx, store.KindRulebook, dataset, dataset, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
 	if err != nil {
+		return nil, err
+	}
+	book, err := rulebook.Parse([]byte(d.Source))
+	if err != nil {
+		return nil, err
+	}
+	return &versionedBook{book, d.Version}, nil
+}
+
+type versionedBook struct {
+	*rulebook.Rulebook
+	version int
+}
+
+// lookAt reads the first rows of a file: by a rulebook where there is one, and otherwise by what is said and found out.
+func (s *Server) lookAt(ctx context.Context, a *records.Arrival, fixed intake.Reading, book *versionedBook) (*LookedAt, error) {
+	out := &LookedAt{Arrival: *a, Name: nameFor(a.FileName)}
+	d, err := detect.Detect(ctx, s.Files.At(a.Digest), fixed)
+	if err != nil && book == nil {
 		return nil, invalid("%s cannot be read in this way: %s", a.FileName, err)
 	}
-	defer d.File.Close()
-	names := d.File.Columns()
-	out := &LookedAt{Arrival: *a, Reading: d.Reading, Evidence: d.Evidence, Name: nameFor(a.FileName)}
-	for _, c := range rulebook.Draft("file", d, names).Columns {
-		out.Columns = append(out.Columns, LookedColumn{c.Name, string(c.Type)})
+	var rows *table.Batch
+	var names []string
+	if err == nil {
+		defer d.File.Close()
+		names, rows = d.File.Columns(), d.Sample
+		out.Format, out.Reading, out.Evidence = d.Format, d.Reading, d.Evidence
 	}
-	if b := d.Sample; b != nil {
-		out.SetAside, out.Defects = b.SetAside, b.Defects
-		for i := range min(b.Len(), lookedRows) {
-			row := LookedRow{Line: b.Lines[i], Cells: make([]string, len(b.Columns))}
-			for c := range b.Columns {
-				row.Cells[c] = clipped(b.Columns[c].At(i))
+	var columns *rulebook.Rulebook
+	if book != nil {
+		file, err := intake.Open(ctx, s.Files.At(a.Digest), book.Reading)
+		if err == nil {
+			defer file.Close()
+			names = file.Columns()
+			rows, _, err = detect.Sample(ctx, file)
+		}
+		if err != nil {
+			return nil, invalid("%s cannot be read as the rulebook of %s says: %s", a.FileName, book.Dataset, err)
+		}
+		out.Rulebook, out.Reading = book.version, book.Reading
+		var seen []detect.ColumnEvidence
+		if rows != nil {
+			seen = detect.Columns(names, rows)
+		}
+		columns = book.WithOpen(names, seen, rows)
+	} else {
+		columns = rulebook.Draft("file", d, names)
+	}
+	for _, name := range names {
+		one := LookedColumn{Name: name}
+		if c := columns.Column(name); c != nil {
+			one.Type = string(c.Type)
+		}
+		out.Columns = append(out.Columns, one)
+	}
+	if rows != nil {
+		out.SetAside, out.Defects = rows.SetAside, rows.Defects
+		for i := range min(rows.Len(), lookedRows) {
+			row := LookedRow{Line: rows.Lines[i], Cells: make([]string, len(rows.Columns))}
+			for c := range rows.Columns {
+				row.Cells[c] = clipped(rows.Columns[c].At(i))
 			}
-			for _, surplus := range b.Surplus[i] {
+			for _, surplus := range rows.Surplus[i] {
 				row.Cells = append(row.Cells, clipped(surplus))
 			}
 			out.Rows = append(out.Rows, row)

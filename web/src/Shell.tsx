@@ -4,6 +4,7 @@ import { Link, Outlet, useRouterState } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { api, Refusal, session, take } from "./client/client";
 import { me } from "./client/queries";
+import { useDropAnywhere } from "./deliver/arriving";
 import { Field, Press, Title, Trouble, Waiting } from "./shared/parts";
 
 const places = [
@@ -29,6 +30,7 @@ export function Shell() {
   const client = useQueryClient();
   const ended = useSyncExternalStore(session.subscribe, () => session.ended);
   useFocusOnNewPage();
+  const over = useDropAnywhere();
   if (!who.data && who.error instanceof Refusal && who.error.status === 401) {
     return <SignIn />;
   }
@@ -104,6 +106,30 @@ export function Shell() {
       >
         <Outlet />
       </Box>
+      {over && (
+        <Box
+          position="fixed"
+          inset="0"
+          zIndex="9"
+          borderWidth="4px"
+          borderStyle="dashed"
+          borderColor="accent"
+          pointerEvents="none"
+        >
+          <Text
+            role="status"
+            position="absolute"
+            bottom="3"
+            left="3"
+            bg="sheet"
+            px="3"
+            py="2"
+            fontWeight="600"
+          >
+            Let it go to take the file in.
+          </Text>
+        </Box>
+      )}
       {ended && <SignInAgain name={who.data.name} />}
     </>
   );

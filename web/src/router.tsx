@@ -1,7 +1,7 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import { DeskView } from "./follow/DeskView";
 import { Missing, Shell } from "./Shell";
-import { tableSearch, text } from "./shared/addresses";
+import { arrivalSearch, tableSearch, text } from "./shared/addresses";
 import { Broken } from "./shared/Broken";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
@@ -18,6 +18,19 @@ const dataset = createRoute({
   getParentRoute: () => root,
   path: "/datasets/$name",
   component: lazyRouteComponent(() => import("./deliver/DatasetViews"), "DatasetView"),
+});
+
+const arrival = createRoute({
+  getParentRoute: () => root,
+  path: "/new",
+  validateSearch: arrivalSearch,
+  component: lazyRouteComponent(() => import("./deliver/ArrivalView"), "ArrivalView"),
+});
+
+const proposal = createRoute({
+  getParentRoute: () => root,
+  path: "/datasets/$name/proposal",
+  component: lazyRouteComponent(() => import("./judge/ProposalView"), "ProposalView"),
 });
 
 const rulebook = createRoute({
@@ -97,6 +110,8 @@ export const router = createRouter({
     desk,
     datasets,
     dataset,
+    arrival,
+    proposal,
     rulebook,
     table,
     fix,

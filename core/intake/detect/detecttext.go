@@ -98,8 +98,9 @@ func (d *Detection) encoding(head []byte, cut bool) {
 			fmt.Sprintf("bytes beyond ASCII, from line %d on, that are no UTF-8; byte A4 is ¤ here, and € in iso-8859-15", first))
 	default:
 		set("windows-1252", Likely,
-			fmt.Sprintf("%d bytes beyond ASCII, from line %d on, that are no UTF-8; iso-8859-1 would read them alike",
-				beyond, first))
+			fmt.Sprintf("%s beyond ASCII, from line %d on, that %s no UTF-8; iso-8859-1 would read %s alike",
+				plural(beyond, "byte"), first, map[bool]string{true: "is", false: "are"}[beyond == 1],
+				map[bool]string{true: "it", false: "them"}[beyond == 1]))
 	}
 }
 

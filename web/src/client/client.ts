@@ -68,17 +68,11 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   );
 }
 
-/** Uploads a file as a delivery; onProgress is told the share that is sent. */
-export function deliver(
-  dataset: string,
-  file: File,
-  about: Record<string, string>,
-  onProgress: (share: number) => void,
-): Promise<Schemas["Delivered"]> {
-  const query = new URLSearchParams({ file_name: file.name, ...about });
+/** Sends a file as it is; onProgress is told the share that is sent. */
+function upload<T>(path: string, file: File, onProgress: (share: number) => void): Promise<T> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest(); // fetch does not report the progress of an upload
-    request.open("POST", `/api/v1/datasets/${encodeURIComponent(dataset)}/deliveries?${query}`);
+    request.open("POST", `/api/v1${path}`);
     request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
     request.onload = () => {
       const body = JSON.parse(request.responseText || "{}");
@@ -93,3 +87,20 @@ export function deliver(
     request.send(file);
   });
 }
+
+/** Uploads a file as a delivery. */
+export const deliver = (
+  dataset: string,
+  file: File,
+  about: Record<string, string>,
+  onProgress: (share: number) => void,
+) =>
+  upload<Schemas["Delivered"]>(
+    `/datasets/${encodeURIComponent(dataset)}/deliveries?${new URLSearchParams({ file_name: file.name, ...about })}`,
+    file,
+    onProgress,
+  );
+
+/** Sends a file to be looked at before it becomes a delivery. */
+export const arrive = (file: File, onProgress: (share: number) => void) =>
+  upload<Schemas["Arrival"]>(`/arrivals?${new URLSearchParams({ file_name: file.name })}`, file, onProgress);

@@ -118,6 +118,28 @@ export const reading = (id: number) =>
     queryFn: ({ signal }) => take(api.GET("/tables/{id}/reading", { signal, params: { path: { id } } })),
     staleTime: Number.POSITIVE_INFINITY,
   });
+export type ReadingWish = Schemas["ReadingWish"];
+
+/** A file that was sent, as it is read where somebody says so much of how. */
+export const lookedAt = (id: number, reading: ReadingWish, dataset?: string) =>
+  queryOptions({
+    queryKey: ["arrival", id, reading, dataset],
+    queryFn: ({ signal }) =>
+      take(
+        api.POST("/arrivals/{id}/reading", { signal, params: { path: { id } }, body: { reading, dataset } }),
+      ),
+    placeholderData: keepPreviousData,
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+export const proposal = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "proposal"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/datasets/{name}/proposal", { signal, params: { path: { name }, query: { last: 3 } } })),
+    staleTime: 60_000,
+    retry: false,
+  });
 export const correlations = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "correlations"],

@@ -1,8 +1,8 @@
 import { chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { useRef, useState } from "react";
-import { api, deliver, type Schemas, take } from "../client/client";
+import { Link, useParams } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, type Schemas, take } from "../client/client";
 import {
   dataset,
   datasetAudits,
@@ -12,7 +12,6 @@ import {
   refresh,
   rulebook,
 } from "../client/queries";
-import { Editor } from "../shared/Editor";
 import {
   Empty,
   Field,
@@ -29,59 +28,21 @@ import {
   Trouble,
   Verdict,
 } from "../shared/parts";
-import { bytes, count, plural, sourceNotes, when } from "../shared/words";
+import { bytes, count, plural, when } from "../shared/words";
+import { AddDataset } from "./AddDataset";
 import { DatasetGrid } from "./DatasetGrid";
+import { FirstSteps, TakeIn } from "./FirstSteps";
 import { ScoreLine } from "./ScoreLine";
-
-const firstRulebook = `dataset: my_dataset
-title: What it is
-reading:
-  encoding: utf-8
-  delimiter: ","
-columns:
-  - {name: id, required: true}
-keys:
-  - {id: one_row, columns: [id]}
-pass_mark: 95
-`;
-
-function useSaveRulebook() {
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  return useMutation({
-    mutationFn: (source: string) => take(api.POST("/rulebooks", { body: { source } })),
-    onSuccess: async (saved) => {
-      await refresh(client, "delivery");
-      navigate({ to: "/datasets/$name", params: { name: saved.dataset } });
-    },
-  });
-}
 
 export function DatasetsView() {
   const all = useQuery(datasets);
-  const save = useSaveRulebook();
-  const [source, setSource] = useState(firstRulebook);
   return (
     <>
-      <Title>Datasets</Title>
+      <Title aside={<TakeIn />}>Datasets</Title>
       <Shown query={all}>
-        {(page) =>
-          page.items.length === 0 ? (
-            <Empty>There are no datasets yet. Declare the first one below.</Empty>
-          ) : (
-            <DatasetGrid datasets={page.items} />
-          )
-        }
+        {(page) => (page.items.length === 0 ? <FirstSteps /> : <DatasetGrid datasets={page.items} />)}
       </Shown>
-      <Section title="Declare another dataset">
-        <Text color="quiet" mb="1">
-          Saving a rulebook adds the dataset that it names.
-        </Text>
-        <Editor label="Rulebook" rows={12} value={source} onChange={setSource} error={save.error} />
-        <Press needs="work" onClick={() => save.mutate(source)} loading={save.isPending}>
-          Save the rulebook
-        </Press>
-      </Section>
+      <AddDataset />
     </>
   );
 }
@@ -115,11 +76,10 @@ export function DatasetView() {
             </chakra.span>
           </Title>
           <Shown query={audits}>{(page) => <ScoreLine audits={page.items} />}</Shown>
-          <Section title="Deliveries and tables">
+          <Section title="Deliveries and tables" aside={<TakeIn dataset={name} />}>
             <Shown query={tables}>{(page) => <Tables tables={page.items} />}</Shown>
           </Section>
           <RulebookSection name={name} />
-          <Upload name={name} />
           <Fetches name={name} />
         </>
       )}
@@ -129,7 +89,9 @@ export function DatasetView() {
 
 function Tables({ tables }: { tables: Schemas["Table"][] }) {
   if (tables.length === 0) {
-    return <Empty>Nothing has arrived yet. Take in the first file below.</Empty>;
+    return (
+      <Empty>Nothing has arrived yet. Take in the first file, or fetch it from a web address below.</Empty>
+    );
   }
   return (
     <Grid label="Deliveries and tables" max="340px">
@@ -186,61 +148,6 @@ function Tables({ tables }: { tables: Schemas["Table"][] }) {
         ))}
       </tbody>
     </Grid>
-  );
-}
-
-function Upload({ name }: { name: string }) {
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  const file = useRef<HTMLInputElement>(null);
-  const [notes, setNotes] = useState<Record<string, string>>({});
-  const [share, setShare] = useState(0);
-  const send = useMutation({
-    mutationFn: (chosen: File) => deliver(name, chosen, notes, setShare),
-    onSuccess: async (delivered) => {
-      await refresh(client, "delivery");
-      if (!delivered.known) {
-        navigate({ to: "/tables/$id", params: { id: String(delivered.table.id) } });
-      }
-    },
-  });
-  return (
-    <Section title="Take in a delivery">
-      <HStack
-        as="form"
-        gap="3"
-        flexWrap="wrap"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const chosen = file.current?.files?.[0];
-          if (chosen) {
-            send.mutate(chosen);
-          }
-        }}
-      >
-        <Field ref={file} type="file" aria-label="File" required h="auto" py="1" />
-        {sourceNotes.map((n) => (
-          <Field
-            key={n.name}
-            aria-label={n.label}
-            placeholder={n.hint}
-            w="150px"
-            value={notes[n.name] ?? ""}
-            onChange={(e) => setNotes({ ...notes, [n.name]: e.target.value })}
-          />
-        ))}
-        <Press needs="work" type="submit" loading={send.isPending}>
-          Take it in
-        </Press>
-        {send.isPending && <Text role="status">{Math.round(share * 100)}% sent</Text>}
-      </HStack>
-      <Trouble error={send.error} />
-      {send.data?.known && (
-        <Text role="status" py="1">
-          {send.data.message} <TableLink id={send.data.table.id}>Show it</TableLink>
-        </Text>
-      )}
-    </Section>
   );
 }
 
@@ -339,8 +246,16 @@ function RulebookSection({ name }: { name: string }) {
         {book.data
           ? `Version ${book.data.version} by ${book.data.author}, ${when(book.data.created_at)}. `
           : !book.isLoading && "Nothing is declared yet, so that only the profile is known. "}
+        {!book.data && (
+          <>
+            <Link to="/datasets/$name/proposal" params={{ name }}>
+              See what could hold
+            </Link>
+            , or{" "}
+          </>
+        )}
         <Link to="/datasets/$name/rulebook" params={{ name }} search={{}}>
-          {book.data ? "Read, change and try it" : "Declare what must hold"}
+          {book.data ? "Read, change and try it" : "write it yourself"}
         </Link>
       </Text>
     </Section>

@@ -9,7 +9,7 @@ import { Gaps, LargePicture } from "../shared/Picture";
 import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Unseen, Value } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import { beyond, count, decimal, dimensions, glance, percent, plural, short } from "../shared/words";
-import { Frequencies } from "./ColumnsPanel";
+import { Frequencies } from "./Frequencies";
 import { missing } from "./RowsPanel";
 
 type Table = Schemas["Table"];

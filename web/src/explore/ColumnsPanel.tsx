@@ -1,43 +1,116 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { Link, useNavigate } from "@tanstack/react-router";
-import { type ReactNode, useState } from "react";
-import type { Dimension, Schemas } from "../client/client";
-import { Legend, Mesh } from "../shared/Mesh";
-import { Gaps, SmallPicture } from "../shared/Picture";
-import { Grid, right, Section, Td, Th, Value } from "../shared/parts";
+import { HStack, Text } from "@chakra-ui/react";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import type { Schemas } from "../client/client";
+import { Legend } from "../shared/Mesh";
+import { Choice, Empty, Field, Grid, right, Th } from "../shared/parts";
+import { SortHead } from "../shared/SortHead";
 import { SaveTable } from "../shared/save";
-import { count, glance, percent, plural, shareOf } from "../shared/words";
-import { LeadActions } from "./LeadActions";
+import { count, percent, plural } from "../shared/words";
+import { ColumnRow } from "./ColumnRow";
+import { Leads } from "./Leads";
+import { MissingTogether } from "./MissingTogether";
 
 type Table = Schemas["Table"];
 type Audit = Schemas["AuditShown"];
 type Column = Schemas["Column"];
 
+/** By what columns are put into order. */
+const orders: Record<string, (a: Column, b: Column) => number> = {
+  name: (a, b) => a.name.localeCompare(b.name),
+  kind: (a, b) => a.role.localeCompare(b.role) || a.type.localeCompare(b.type),
+  missing: (a, b) => a.missing - b.missing,
+  score: (a, b) => a.score - b.score,
+  distinct: (a, b) => a.distinct - b.distinct,
+};
+
+/** Which columns are worth a look, by a word of the address. */
+const choices: Record<string, { label: string; holds: (c: Column, odd: Set<string>) => boolean }> = {
+  missing: { label: "with something missing", holds: (c) => c.missing > 0 },
+  faults: { label: "that lost points", holds: (c) => c.score < 100 },
+  odd: { label: "that look odd", holds: (c, odd) => odd.has(c.name) },
+};
+
+/** From how many columns on one is looked for by its name. */
+const many = 12;
+
 /** The columns of a table as one scannable list: what each is, where it misses, how its values lie. */
 export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
   const r = a.result;
+  const search = useSearch({ from: "/tables/$id" });
+  const navigate = useNavigate();
+  const go = (to: Partial<typeof search>) =>
+    navigate({
+      to: "/tables/$id",
+      params: { id: String(t.id) },
+      search: { ...search, ...to },
+      replace: true,
+    });
+  const shown = chosenColumns(r, search);
+  const judged = r.passed != null;
+  const head = { by: search.sort, falling: search.falling, sort: go };
   return (
     <>
-      <HStack justify="space-between" flexWrap="wrap" mb="1">
+      {!judged && <Leads t={t} a={a} />}
+      <HStack justify="space-between" flexWrap="wrap" mb="1" mt={judged ? "0" : "4"}>
         <Summary a={a} />
         <HStack gap="4">
           <Legend />
           <SaveTable name={`${t.dataset} columns`} rows={() => columnRows(r)} />
         </HStack>
       </HStack>
-      <Grid label="Columns" max={r.leads.length > 0 ? "calc(100vh - 330px)" : "calc(100vh - 265px)"}>
+      {r.columns.length >= many && (
+        <HStack gap="3" mb="1" flexWrap="wrap">
+          <Field
+            type="search"
+            aria-label="Find a column"
+            placeholder={`find among ${count(r.columns.length)} columns`}
+            w="220px"
+            value={search.find ?? ""}
+            onChange={(e) => go({ find: e.target.value || undefined })}
+          />
+          <Choice
+            aria-label="Which columns"
+            value={search.show ?? ""}
+            onChange={(e) => go({ show: e.target.value || undefined })}
+          >
+            <option value="">all columns</option>
+            {Object.entries(choices).map(([name, c]) => (
+              <option key={name} value={name}>
+                {c.label}
+              </option>
+            ))}
+          </Choice>
+          {shown.length < r.columns.length && (
+            <Text fontSize="sm" color="quiet" role="status">
+              {count(shown.length)} of {plural(r.columns.length, "column", "columns")}
+            </Text>
+          )}
+        </HStack>
+      )}
+      <Grid
+        label="Columns"
+        max={r.leads.length > 0 && judged ? "calc(100vh - 360px)" : "calc(100vh - 265px)"}
+      >
         <thead>
           <tr>
-            <Th left="0" zIndex="2">
+            <SortHead name="name" {...head} left="0" zIndex="2">
               column
-            </Th>
-            <Th>what it is</Th>
+            </SortHead>
+            <SortHead name="kind" {...head}>
+              what it is
+            </SortHead>
             <Th>picture</Th>
-            <Th {...right}>missing</Th>
+            <SortHead name="missing" {...head} {...right}>
+              missing
+            </SortHead>
             <Th>where</Th>
-            <Th {...right}>score</Th>
+            <SortHead name="score" {...head} {...right}>
+              score
+            </SortHead>
             <Th>mesh, first row to last</Th>
-            <Th {...right}>distinct</Th>
+            <SortHead name="distinct" {...head} {...right}>
+              distinct
+            </SortHead>
             <Th>from</Th>
             <Th>to</Th>
             <Th {...right}>mean</Th>
@@ -45,15 +118,30 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
           </tr>
         </thead>
         <tbody>
-          {r.columns.map((c) => (
-            <Row key={c.name} t={t} a={a} c={c} />
+          {shown.map((c) => (
+            <ColumnRow key={c.name} t={t} a={a} c={c} />
           ))}
         </tbody>
       </Grid>
-      <Leads t={t} a={a} />
-      <Patterns r={r} />
+      {shown.length === 0 && <Empty>No column is so. Show all columns, or look for another name.</Empty>}
+      {judged && <Leads t={t} a={a} />}
+      <MissingTogether r={r} />
     </>
   );
+}
+
+/** The columns that an address chooses, in its order; those of the file where it names none. */
+function chosenColumns(
+  r: Schemas["Result"],
+  asked: { find?: string; show?: string; sort?: string; falling?: boolean },
+): Column[] {
+  const odd = new Set(r.leads.map((l) => l.column));
+  const find = asked.find?.toLowerCase() ?? "";
+  const chosen = r.columns.filter(
+    (c) => c.name.toLowerCase().includes(find) && (choices[asked.show ?? ""]?.holds(c, odd) ?? true),
+  );
+  const order = orders[asked.sort ?? ""];
+  return order ? chosen.sort((a, b) => (asked.falling ? order(b, a) : order(a, b))) : chosen;
 }
 
 function columnRows(r: Schemas["Result"]) {
@@ -75,99 +163,6 @@ function columnRows(r: Schemas["Result"]) {
   ];
 }
 
-/** How many leads are shown before somebody asks for the others. */
-const leadsShown = 8;
-
-/** What looks odd although no rule asked, what may cost most first; like is gathered with like. */
-function Leads({ t, a }: { t: Table; a: Audit }) {
-  const leads = a.result.leads;
-  const [open, setOpen] = useState<string[]>([]);
-  if (leads.length === 0) {
-    return null;
-  }
-  const kinds = [...new Set(leads.map((l) => l.kind))].map((kind) => leads.filter((l) => l.kind === kind));
-  const all = open.includes("");
-  const shown = all ? kinds : kinds.slice(0, leadsShown);
-  return (
-    <Section title="What looks odd, though no rule asked">
-      {shown.map((alike) => {
-        const kind = alike[0].kind;
-        const told = open.includes(kind) || alike.length < 3 ? alike : alike.slice(0, 1);
-        return (
-          <Box key={kind}>
-            {told.map((l) => (
-              <Box key={l.says} fontSize="sm">
-                {l.column && (
-                  <>
-                    <Link
-                      to="/tables/$id"
-                      params={{ id: String(t.id) }}
-                      search={{ view: "column", column: l.column }}
-                    >
-                      {l.column}
-                    </Link>
-                    :{" "}
-                  </>
-                )}
-                {l.says}
-                {l.first_rows.length > 0 && (
-                  <chakra.span color="quiet">
-                    {" "}
-                    Row {l.first_rows.slice(0, 3).map(count).join("; ")}
-                    {l.first_rows.length > 3 && "; …"}
-                  </chakra.span>
-                )}
-                {"  "}
-                <LeadActions audit={a} lead={l} />
-              </Box>
-            ))}
-            {told.length < alike.length && (
-              <More onClick={() => setOpen([...open, kind])}>
-                and {alike.length - told.length} more like it
-              </More>
-            )}
-          </Box>
-        );
-      })}
-      {shown.length < kinds.length && (
-        <More onClick={() => setOpen([...open, ""])}>
-          and {plural(leads.length - shown.flat().length, "more", "more")} of other kinds
-        </More>
-      )}
-    </Section>
-  );
-}
-
-function More({ onClick, children }: { onClick: () => void; children: ReactNode }) {
-  return (
-    <chakra.button fontSize="sm" color="accent" textDecoration="underline" onClick={onClick}>
-      {children}
-    </chakra.button>
-  );
-}
-
-/** Which columns miss together. */
-function Patterns({ r }: { r: Schemas["Result"] }) {
-  const complete = r.missing_together.find((p) => p.missing.length === 0)?.rows ?? 0;
-  const lacking = r.missing_together.filter((p) => p.missing.length > 0);
-  if (lacking.length === 0) {
-    return null;
-  }
-  return (
-    <Section title="What misses together">
-      <Text fontSize="sm">
-        {count(complete)} of {plural(r.rows, "row", "rows")} are complete.
-      </Text>
-      {lacking.slice(0, 12).map((p) => (
-        <Text key={p.missing.join()} fontSize="sm">
-          {plural(p.rows, "row lacks", "rows lack")} {p.missing.join(", ")}.
-        </Text>
-      ))}
-      {(lacking.length > 12 || r.more_together) && <Text fontSize="sm">There are more combinations.</Text>}
-    </Section>
-  );
-}
-
 function Summary({ a }: { a: Audit }) {
   const r = a.result;
   return (
@@ -182,103 +177,5 @@ function Summary({ a }: { a: Audit }) {
         ([name, was]) => ` ${name} stands as ${was} in the file, a name that it had before.`,
       )}
     </Text>
-  );
-}
-
-function useShowRows(t: Table) {
-  const navigate = useNavigate();
-  return (column: string, dimension: Dimension, firstRow: number) =>
-    navigate({
-      to: "/tables/$id",
-      params: { id: String(t.id) },
-      search: { view: "rows", column, dimension, after: firstRow - 1 || undefined },
-    });
-}
-
-function Row({ t, a, c }: { t: Table; a: Audit; c: Column }) {
-  const showRows = useShowRows(t);
-  const frequent = c.frequent[0];
-  return (
-    <tr>
-      <Td
-        position="sticky"
-        left="0"
-        maxW="200px"
-        overflow="hidden"
-        textOverflow="ellipsis"
-        whiteSpace="nowrap"
-        title={c.name}
-      >
-        <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "column", column: c.name }}>
-          {c.name}
-        </Link>
-      </Td>
-      <Td color="quiet" whiteSpace="nowrap">
-        {c.role}
-        {c.role !== c.type && `, ${c.type}`}
-      </Td>
-      <Td>
-        <SmallPicture c={c} />
-      </Td>
-      <Td {...right} whiteSpace="nowrap" title={plural(c.missing, "cell", "cells")}>
-        {c.missing > 0 && shareOf(c.missing, a.result.rows)}
-      </Td>
-      <Td>
-        <Gaps c={c} rows={a.result.rows} />
-      </Td>
-      <Td {...right} fontWeight={c.score < 100 ? "650" : "400"}>
-        {percent(c.score)}
-      </Td>
-      <Td>
-        <Mesh
-          mesh={c.mesh}
-          rows={a.result.rows}
-          name={c.name}
-          onPress={(first, dimension) => showRows(c.name, dimension, first)}
-        />
-      </Td>
-      <Td
-        {...right}
-        whiteSpace="nowrap"
-        title={c.distinct_error ? `estimated, to within ${percent(100 * c.distinct_error)} %` : undefined}
-      >
-        {c.distinct_error ? "≈ " : ""}
-        {count(c.distinct)}
-      </Td>
-      <Td {...cell}>{c.lowest && <Value text={c.lowest} />}</Td>
-      <Td {...cell}>{c.highest && <Value text={c.highest} />}</Td>
-      <Td {...right}>{glance(c.mean)}</Td>
-      <Td {...cell}>
-        {frequent && c.distinct < c.filled && (
-          <>
-            <Value text={frequent.text} /> ×{c.at_least && "≥"}
-            {count(frequent.rows)}
-          </>
-        )}
-      </Td>
-    </tr>
-  );
-}
-
-const cell = { whiteSpace: "nowrap", maxW: "150px", overflow: "hidden", textOverflow: "ellipsis" } as const;
-
-/** Bars of how often texts occur; the scale is the share of the whole. */
-export function Frequencies({ of, total }: { of: Schemas["Frequency"][]; total: number }) {
-  return (
-    <Box>
-      {of.map((f) => (
-        <HStack key={f.text} fontSize="sm" gap="2">
-          <Box w="150px" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={f.text}>
-            <Value text={f.text} />
-          </Box>
-          <Box flex="1" aria-hidden="true">
-            <Box h="2.5" bg="quiet" w={`${(100 * f.rows) / Math.max(total, 1)}%`} minW="1px" />
-          </Box>
-          <Text w="60px" {...right}>
-            {count(f.rows)}
-          </Text>
-        </HStack>
-      ))}
-    </Box>
   );
 }

@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { datasets, desk } from "../client/queries";
 import { DatasetGrid } from "../deliver/DatasetGrid";
-import { Empty, Progress, Section, Shown, TableLink, Title } from "../shared/parts";
+import { FirstSteps, TakeIn } from "../deliver/FirstSteps";
+import { Progress, Section, Shown, TableLink, Title } from "../shared/parts";
 import { bytes, count, plural, when } from "../shared/words";
 import { IssueGrid } from "./IssueGrid";
 
@@ -13,6 +14,14 @@ const issuesShown = 12;
 export function DeskView() {
   const today = useQuery(desk);
   const all = useQuery(datasets);
+  if (all.data?.items.length === 0 && today.data && today.data.failed.length === 0) {
+    return (
+      <>
+        <Title>Begin here</Title>
+        <FirstSteps />
+      </>
+    );
+  }
   return (
     <>
       <Shown query={today}>
@@ -61,17 +70,9 @@ export function DeskView() {
           );
         }}
       </Shown>
-      <Section title="Datasets">
+      <Section title="Datasets" aside={<TakeIn />}>
         <Shown query={all}>
-          {(page) =>
-            page.items.length === 0 ? (
-              <Empty>
-                There are no datasets yet. <Link to="/datasets">Save the rulebook of the first one.</Link>
-              </Empty>
-            ) : (
-              <DatasetGrid datasets={page.items} />
-            )
-          }
+          {(page) => (page.items.length === 0 ? <FirstSteps /> : <DatasetGrid datasets={page.items} />)}
         </Shown>
       </Section>
     </>

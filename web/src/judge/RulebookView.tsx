@@ -53,11 +53,6 @@ export function RulebookView() {
       setDraft(undefined);
     },
   });
-  const propose = useMutation({
-    mutationFn: () =>
-      take(api.GET("/datasets/{name}/proposal", { params: { path: { name }, query: { last: 3 } } })),
-    onSuccess: (p) => setDraft(p.source),
-  });
   const view = search.view === "forms" || search.view === "versions" ? search.view : "text";
   const go = (to: { view?: string; section?: string; item?: string; from?: number }) =>
     navigate({ to: "/datasets/$name/rulebook", params: { name }, search: to, replace: true });
@@ -96,9 +91,9 @@ export function RulebookView() {
           ))}
         </HStack>
         <HStack gap="2" pb="1">
-          <Press needs="work" plain onClick={() => propose.mutate()} loading={propose.isPending}>
-            Propose from the deliveries
-          </Press>
+          <Link to="/datasets/$name/proposal" params={{ name }}>
+            See what could hold
+          </Link>
           {changed && (
             <Press plain onClick={() => setDraft(undefined)}>
               Take the changes back
@@ -110,7 +105,6 @@ export function RulebookView() {
         </HStack>
       </HStack>
       <Kept draft={kept} />
-      <Trouble error={propose.error} />
       <Outdated
         error={save.error}
         follow={() =>

@@ -1,9 +1,9 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { CertificatePanel } from "../certify/CertificatePanel";
 import { api, type Schemas, take } from "../client/client";
-import { audit, dataset, refresh, table, useJob, usePendingAudit } from "../client/queries";
+import { audit, table, useJob, usePendingAudit } from "../client/queries";
 import { ReadingPanel } from "../deliver/ReadingPanel";
 import { Withdrawn, WithdrawPanel } from "../deliver/WithdrawPanel";
 import { CodesPanel } from "../explore/CodesPanel";
@@ -14,18 +14,9 @@ import { RelationsPanel } from "../explore/RelationsPanel";
 import { RowsPanel } from "../explore/RowsPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
-import {
-  originWord,
-  Press,
-  Progress,
-  Section,
-  Shown,
-  TableLink,
-  Title,
-  Trouble,
-  Verdict,
-} from "../shared/parts";
+import { originWord, Progress, Section, Shown, TableLink, Title, Verdict } from "../shared/parts";
 import { bytes, count, sourceNotes, when } from "../shared/words";
+import { AuditAgain, NextStep } from "./AuditAgain";
 import { FindingsPanel } from "./FindingsPanel";
 
 /** A delivery, or a table made of one: the path, the verdict, and views of what is in it. */
@@ -147,29 +138,11 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
     <Shown query={result}>
       {(a) => (
         <>
-          <NewerRulebook t={t} a={a} />
+          <NextStep t={t} a={a} />
           <AuditPanel t={t} a={a} view={view} />
         </>
       )}
     </Shown>
-  );
-}
-
-/** Says that the rulebook has a later version than the one that the table was judged by. */
-function NewerRulebook({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {
-  const newest = useQuery(dataset(t.dataset)).data?.rulebook;
-  if (!newest || newest === a.rulebook || t.withdrawn_at) {
-    return null;
-  }
-  return (
-    <HStack role="status" my="2" gap="3" fontSize="sm" flexWrap="wrap">
-      <Text>
-        {a.rulebook
-          ? `This was judged by version ${a.rulebook} of the rulebook; version ${newest} is in force now.`
-          : `This was judged by no rulebook; version ${newest} is in force now.`}
-      </Text>
-      <AuditAgain id={t.id} />
-    </HStack>
   );
 }
 
@@ -188,22 +161,6 @@ function AuditPanel({ t, a, view }: { t: Schemas["Table"]; a: Schemas["AuditShow
     default:
       return <ColumnsPanel t={t} a={a} />;
   }
-}
-
-function AuditAgain({ id }: { id: number }) {
-  const client = useQueryClient();
-  const start = useMutation({
-    mutationFn: () => take(api.POST("/tables/{id}/audits", { params: { path: { id } } })),
-    onSuccess: () => refresh(client, "table"),
-  });
-  return (
-    <>
-      <Press needs="work" plain onClick={() => start.mutate()} loading={start.isPending}>
-        Audit it again by the newest rulebook
-      </Press>
-      <Trouble error={start.error} />
-    </>
-  );
 }
 
 function SourcePanel({ t }: { t: Schemas["Table"] }) {

@@ -1,3 +1,5 @@
+import type { ReadingWish } from "../client/queries";
+
 // The address holds the whole state of a view, so that a link shows a colleague the same.
 
 export type TableSearch = {
@@ -13,6 +15,8 @@ export type TableSearch = {
   find?: string;
   sort?: string;
   falling?: boolean;
+  /** Of the columns: only those that are so. */
+  show?: string;
   hide?: string[];
   pin?: string[];
   /** Of the cross-tabulation. */
@@ -72,6 +76,7 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     find: text(s.find),
     sort: text(s.sort),
     falling: s.falling === true ? true : undefined,
+    show: text(s.show),
     hide: texts(s.hide),
     pin: texts(s.pin),
     down: text(s.down),
@@ -79,5 +84,31 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     measure: text(s.measure),
     by: texts(s.by),
     kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
+  };
+}
+
+/**
+ * What the address of a file on its way in says: which file, what a person says of how it is read, and which dataset it
+ * is a delivery of, or that of a new one.
+ */
+export function arrivalSearch(s: Record<string, unknown>): {
+  arrival?: number;
+  reading?: ReadingWish;
+  dataset?: string;
+  fresh?: boolean;
+} {
+  const texts = ["encoding", "delimiter", "quote", "decimal_mark", "grouping_mark", "sheet", "entry"];
+  const lists = ["missing", "dates", "closing"];
+  const said = Object.entries(s.reading && typeof s.reading === "object" ? s.reading : {}).filter(
+    ([name, v]) =>
+      (texts.includes(name) && typeof v === "string") ||
+      (lists.includes(name) && Array.isArray(v) && v.every((t) => typeof t === "string")) ||
+      (name === "header_line" && Number.isInteger(v)),
+  );
+  return {
+    arrival: typeof s.arrival === "number" && s.arrival > 0 ? Math.floor(s.arrival) : undefined,
+    reading: said.length > 0 ? (Object.fromEntries(said) as ReadingWish) : undefined,
+    dataset: text(s.dataset),
+    fresh: s.fresh === true ? true : undefined,
   };
 }

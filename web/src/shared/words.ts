@@ -86,6 +86,12 @@ export const beyond = (column: string, low: number, high: number) =>
 
 const plain = (n: number) => n.toLocaleString("en-US", { useGrouping: false, maximumFractionDigits: 12 });
 
+/** A long name, cut in the middle, where names differ least. */
+export const middle = (name: string, most: number) =>
+  name.length <= most
+    ? name
+    : `${name.slice(0, Math.ceil((most - 1) / 2))}…${name.slice(-Math.floor((most - 1) / 2))}`;
+
 /** What is written down of where a delivery comes from. */
 export const sourceNotes = [
   { name: "provider", label: "Provider", hint: "who sent it" },
