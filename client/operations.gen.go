@@ -349,7 +349,9 @@ type Fetching = records.Fetching
 
 // Field defines model for Field.
 type Field struct {
+	Column  int64    `json:"column,omitempty"`
 	Dataset string   `json:"dataset,omitempty"`
+	Line    int64    `json:"line,omitempty"`
 	Name    string   `json:"name"`
 	Value   string   `json:"value,omitempty"`
 	Values  []string `json:"values,omitempty"`

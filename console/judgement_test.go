@@ -169,6 +169,58 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 	p.sees("changed here and not saved")
 }
 
+// Everything that a rulebook can say is said in forms, with mistakes at the field; comments stay.
+func TestFormsForAllOfARulebook(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	const before = "# kept by the office\ndataset: gauges\ncolumns:\n  - {name: id}\n  - {name: flow, type: decimal}   # in litres\n"
+	if _, err := r.Steward.Declare(context.Background(), "rulebooks", []byte(before)); err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit("/datasets/gauges/rulebook?view=forms&section=rulebook")
+	p.signsIn(r.Steward.Token)
+	fill := func(field, text string) {
+		t.Helper()
+		p.writes(fmt.Sprintf(`input[aria-label=%q]`, field), text)
+		p.do("leaving "+field, chromedp.Focus(chromedp.CSS(fmt.Sprintf(`input[aria-label=%q]`, field))), chromedp.KeyEvent(kb.Enter))
+	}
+	p.sees("The least score of a table that passes")
+	fill("pass_mark", "5O")
+	p.sees("1 mistake in the text", `not "5O"`)
+	fill("pass_mark", "50")
+	p.awaits(`!document.body.innerText.includes("mistake in the text")`)
+	fill("measures", "flow")
+	p.presses("reading")
+	p.writes(`select[aria-label="delimiter"]`, ";")
+	fill("missing", "n/a, -999")
+	p.presses("columns")
+	p.presses("flow")
+	fill("from", "zero")
+	p.sees(`"zero"`)
+	fill("from", "0")
+	p.presses("code lists")
+	p.sees("There is no list yet.")
+	p.writes(`input[aria-label="The name of a list more"]`, "rivers")
+	p.writes(`input[aria-label="Its codes"]`, "Asmel, Briag, Fenn")
+	p.presses("Add the list")
+	p.sees("rivers, 3 codes")
+	fill("What Briag stands for", "the Briag below the weir")
+	fill("Other spellings of Asmel", "Assmel, asml")
+	p.do("removing a code", chromedp.Click(chromedp.CSS(`button[aria-label="Remove Fenn"]`)))
+	p.sees("rivers, 2 codes")
+	p.presses("equal rows")
+	p.presses("Declare it")
+	p.sees("What it means for the table when it is broken")
+	p.presses("text")
+	p.sees("It is a good rulebook.")
+	want := "# kept by the office\ndataset: gauges\ncolumns:\n  - {name: id}\n  - {name: flow, type: decimal, from: 0}   # in litres\n" +
+		"pass_mark: 50\nmeasures: [flow]\nreading:\n  delimiter: \";\"\n  missing: [\"n/a\", \"-999\"]\n" +
+		"code_lists:\n  rivers: [{code: Asmel, spellings: [Assmel, asml]}, {code: Briag, label: \"the Briag below the weir\"}]\nequal_rows: {severity: minor}\n"
+	if text := evaluate[string](p, `document.querySelector('textarea').value`); text != want {
+		t.Errorf("the text is\n%s\nwant\n%s", text, want)
+	}
+}
+
 // A rulebook of 300 columns opens and is checked without a wait that a person notices.
 func TestARulebookOfManyColumns(t *testing.T) {
 	r := servicetest.Start(t, nil)

@@ -89,6 +89,9 @@ func (r *Readers) Cell(b *table.Batch, i, k int) *rulebook.Cell {
 	return &r.known[i][b.Columns[r.at[i]].Codes[k]]
 }
 
+// Known returns the cells that the texts of the i-th column in the dictionary of the batch stand for; its codes are their places.
+func (r *Readers) Known(i int) []rulebook.Cell { return r.known[i] }
+
 // Scan reads the table in stretches, each with a state of its own; take gets them in file order.
 func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *Readers, *table.Batch),
 	take func(S)) error {

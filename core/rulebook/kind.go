@@ -39,7 +39,7 @@ func (k *Kind) FindingKind() string {
 // FieldForm is a field of an item: what it is in a form, in words, and elsewhere.
 type FieldForm struct {
 	Name     string   `json:"name"`
-	Kind     string   `json:"kind" enum:"text,number,truth,choice,column,columns,codes,condition,elsewhere"`
+	Kind     string   `json:"kind" enum:"text,texts,number,truth,choice,column,columns,codes,condition,elsewhere"`
 	Choices  []string `json:"choices,omitempty"`
 	Says     string   `json:"says"` // what it declares
 	Required bool     `json:"required,omitempty"`
@@ -385,18 +385,18 @@ func (i *Item) OnlyForNumbers(field string, t table.Type) {
 
 // SectionForm says what the items of a section are made of.
 type SectionForm struct {
-	Name  string      `json:"name"`
-	Title string      `json:"title"` // one item, as "a column"
-	Form  []FieldForm `json:"form"`
+	Name   string      `json:"name"`
+	Title  string      `json:"title"` // one item, as "a column"
+	Single bool        `json:"single,omitempty" doc:"It is no list, but has the fields itself"`
+	Form   []FieldForm `json:"form"`
 }
 
 // Sections are those of a rulebook that forms can change.
 func Sections() []SectionForm {
-	var out []SectionForm
+	out := []SectionForm{{HeadSection, "the rulebook itself", true, headForms}, {ReadingSection, "how bytes become rows", true, readingForms()}}
 	for i := range sections {
-		if s := &sections[i]; !s.Single {
-			out = append(out, SectionForm{s.Name, s.Title, s.forms()})
-		}
+		s := &sections[i]
+		out = append(out, SectionForm{s.Name, s.Title, s.Single, s.forms()})
 	}
 	return out
 }

@@ -36,6 +36,9 @@ type Field struct {
 	Values []string `json:"values,omitempty"`
 	// Dataset is set where the field tells columns of another dataset, which are its Values.
 	Dataset string `json:"dataset,omitempty"`
+	// Line and Column are where it stands in the text, from 1; not of a change.
+	Line   int `json:"line,omitempty"`
+	Column int `json:"column,omitempty"`
 }
 
 // Apply applies changes to the text of a rulebook, one after the other. The text need not be a
@@ -84,10 +87,13 @@ func (e *editor) apply(root *document.Node, c Change) error {
 	if root.Kind != document.Mapping {
 		return fmt.Errorf("the rulebook is not made of names and values")
 	}
-	if c.Section == "" {
+	if c.Section == "" || c.Section == rulebook.HeadSection {
 		return e.set(root, c.Field, fieldValue(c.given()))
 	}
 	section := entry(root, c.Section)
+	if c.Section == rulebook.ReadingSection || rulebook.SectionOf(c.Section) != nil && rulebook.SectionOf(c.Section).Single {
+		return e.single(section, c)
+	}
 	if c.Section == "code_lists" {
 		return e.codeList(root, section, c)
 	}
@@ -107,6 +113,28 @@ func (e *editor) apply(root *document.Node, c Change) error {
 	return e.set(found, c.Field, fieldValue(c.given()))
 }
 
+// single changes a section that has the fields itself; it is made with its first field, and goes with its last one.
+func (e *editor) single(section *document.Entry, c Change) error {
+	text := fieldValue(c.given())
+	switch {
+	case section == nil && c.Add:
+		e.lines = append(trimmedEnd(e.lines), c.Section+": "+item(c.Fields), "")
+		return nil
+	case section == nil && (text == "" || c.Remove):
+		return nil
+	case section == nil:
+		e.lines = append(trimmedEnd(e.lines), c.Section+":", "  "+c.Field+": "+text, "")
+		return nil
+	case section.Value.Kind == document.Null && text != "":
+		e.lines = slices.Insert(e.lines, section.Line, "  "+c.Field+": "+text)
+		return nil
+	case c.Remove, text == "" && !e.fieldValue(section.Value) && len(section.Value.Entries) == 1 && section.Value.Entries[0].Name == c.Field:
+		e.lines = slices.Delete(e.lines, section.Line-1, e.lastLine(section.Line-1, section.Column)+1)
+		return nil
+	}
+	return e.set(section.Value, c.Field, text)
+}
+
 // itemOf finds the item of a list that has a name, id or code.
 func itemOf(list *document.Node, name string) *document.Node {
 	for _, one := range list.Items {
@@ -123,7 +151,9 @@ func itemOf(list *document.Node, name string) *document.Node {
 }
 
 // given returns what a change sets its field to.
-func (c *Change) given() Field { return Field{c.Field, c.Value, c.Values, c.Dataset} }
+func (c *Change) given() Field {
+	return Field{Name: c.Field, Value: c.Value, Values: c.Values, Dataset: c.Dataset}
+}
 
 // fieldValue writes the value of a field.
 func fieldValue(f Field) string {
@@ -166,6 +196,13 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 		return e.insertField(section.Value, text)
 	}
 	list := entry(section.Value, c.Item).Value
+	if c.Remove && c.Code == "" {
+		if len(section.Value.Entries) == 1 {
+			e.lines = slices.Delete(e.lines, section.Line-1, e.lastLine(section.Line-1, section.Column)+1)
+			return nil
+		}
+		return e.removeField(section.Value, entry(section.Value, c.Item))
+	}
 	if list.Kind == document.Mapping {
 		codes := entry(list, "codes")
 		if codes == nil {
@@ -179,6 +216,9 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	code := itemOf(list, c.Code)
 	if code == nil {
 		return fmt.Errorf("the code list %s has no code %q", c.Item, c.Code)
+	}
+	if c.Remove {
+		return e.removeFrom(list, code)
 	}
 	if !c.Add {
 		if code.Kind == document.Scalar {
@@ -551,5 +591,32 @@ func (e *editor) remove(section *document.Entry, item *document.Node) error {
 		line = section.Line - 1
 	}
 	e.lines = slices.Delete(e.lines, line, last+1)
+	return nil
+}
+
+// removeFrom takes an item out of a list that keeps others.
+func (e *editor) removeFrom(list, item *document.Node) error {
+	at := slices.Index(list.Items, item)
+	if len(list.Items) == 1 {
+		return fmt.Errorf("it is the only one; remove the list")
+	}
+	if !e.fieldValue(list) {
+		line := e.start(item).line
+		e.lines = slices.Delete(e.lines, line, e.lastLine(line, indent(e.lines[line])+1)+1)
+		return nil
+	}
+	from, to := e.start(item), place{}
+	if at+1 < len(list.Items) {
+		to = e.start(list.Items[at+1])
+	} else {
+		var err error
+		if from, err = e.end(list.Items[at-1]); err == nil {
+			to, err = e.end(item)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	e.splice(from, to, "")
 	return nil
 }

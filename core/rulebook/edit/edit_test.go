@@ -251,6 +251,72 @@ func TestARulebookMadeByChangesAlone(t *testing.T) {
 	}
 }
 
+// What is no list is changed by its fields: the rulebook itself, its reading, the rule against equal rows.
+func TestChangesOfWhatIsNoList(t *testing.T) {
+	source := "dataset: d # its name\ncolumns:\n  - {name: a, type: decimal}\n"
+	change := func(changes ...edit.Change) {
+		t.Helper()
+		made, err := edit.Apply(source, changes)
+		if err != nil {
+			t.Fatalf("%v in\n%s", err, source)
+		}
+		source = made
+	}
+	change(edit.Change{Section: "rulebook", Field: "title", Value: "Gauges"}, edit.Change{Section: "rulebook", Field: "measures", Values: []string{"a"}},
+		edit.Change{Section: "reading", Field: "delimiter", Value: ";"}, edit.Change{Section: "reading", Field: "missing", Values: []string{"n/a", "-"}},
+		edit.Change{Section: "equal_rows", Add: true, Fields: []edit.Field{{Name: "severity", Value: "note"}}})
+	b := testkit.Book(t, source)
+	if b.Title != "Gauges" || b.Measures[0] != "a" || b.Reading.Delimiter != ";" || len(b.Reading.Missing) != 2 || !slices.Contains(b.RuleIDs(), "equal_rows") ||
+		!strings.Contains(source, "# its name") {
+		t.Error(source)
+	}
+	o, err := edit.OutlineOf(source)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range o.Sections {
+		if s.Name == "reading" && (len(s.Items) != 1 || s.Items[0].Fields[0].Value != ";" || s.Items[0].Fields[0].Line == 0) {
+			t.Errorf("%+v", s)
+		}
+	}
+	change(edit.Change{Section: "reading", Field: "missing"}, edit.Change{Section: "reading", Field: "delimiter"}, edit.Change{Section: "equal_rows", Remove: true},
+		edit.Change{Section: "rulebook", Field: "title"}, edit.Change{Section: "rulebook", Field: "measures"})
+	if source != "dataset: d # its name\ncolumns:\n  - {name: a, type: decimal}\n" {
+		t.Errorf("all taken back:\n%s", source)
+	}
+}
+
+func TestCodesAreRemovedAndSaidMoreOf(t *testing.T) {
+	for name, source := range map[string]string{
+		"in brackets": "dataset: d\ncolumns: [{name: a, type: code, codes: c}]\ncode_lists:\n  c: [A, {code: B, label: bee}, C]\n",
+		"in lines":    "dataset: d\ncolumns: [{name: a, type: code, codes: c}]\ncode_lists:\n  c:\n    - A\n    - {code: B, label: bee}\n    - C\n",
+	} {
+		made, err := edit.Apply(source, []edit.Change{{Section: "code_lists", Item: "c", Code: "C", Remove: true},
+			{Section: "code_lists", Item: "c", Code: "A", Field: "label", Value: "ay"}, {Section: "code_lists", Item: "c", Code: "B", Field: "ended", Value: "true"},
+			{Section: "code_lists", Item: "c", Code: "B", Field: "spellings", Values: []string{"bee", "be"}}})
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		o, err := edit.OutlineOf(made)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list := o.Codes[0]
+		if len(list.Entries) != 2 || list.Entries[0].Label != "ay" || !list.Entries[1].Ended || len(list.Entries[1].Spellings) != 2 {
+			t.Errorf("%s: %+v\n%s", name, list, made)
+		}
+		if made, err = edit.Apply(made, []edit.Change{{Section: "code_lists", Item: "c", Code: "A", Remove: true}}); err != nil || strings.Contains(made, "ay") {
+			t.Errorf("%s: %v\n%s", name, err, made)
+		}
+		if _, err := edit.Apply(made, []edit.Change{{Section: "code_lists", Item: "c", Code: "B", Remove: true}}); err == nil {
+			t.Errorf("%s: a list without a code", name)
+		}
+		if made, err = edit.Apply(made, []edit.Change{{Section: "code_lists", Item: "c", Remove: true}}); err != nil || strings.Contains(made, "code_lists") {
+			t.Errorf("%s: %v\n%s", name, err, made)
+		}
+	}
+}
+
 func FuzzApply(f *testing.F) {
 	f.Add(edited, "columns", "value", "type", "integer")
 	f.Add("a: [1, {b: c}]\n", "", "", "a", "x")
@@ -269,7 +335,7 @@ func TestTheOutlineOfARulebook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	columns := o.Sections[0]
+	columns := o.Sections[slices.IndexFunc(o.Sections, func(s edit.SectionOutline) bool { return s.Name == "columns" })]
 	if columns.Name != "columns" || len(columns.Items) != 4 || columns.Items[1].Name != "a, b: {c}" ||
 		columns.Items[2].Line != 7 || columns.Items[2].Fields[2].Value != "0" ||
 		len(columns.Items[3].Fields[1].Values) != 2 {
@@ -284,6 +350,16 @@ func TestTheOutlineOfARulebook(t *testing.T) {
 func TestFormsOfferWhatTheParserKnows(t *testing.T) {
 	for _, s := range rulebook.Sections() {
 		for _, f := range s.Form {
+			if s.Single {
+				text := s.Name + ": {" + f.Name + ": 1}\n"
+				if s.Name == rulebook.HeadSection {
+					text = f.Name + ": 1\n"
+				}
+				if _, err := rulebook.Parse([]byte("dataset: d\ncolumns: [{name: a}]\n" + text)); err != nil && strings.Contains(err.Error(), " has no ") {
+					t.Errorf("%s.%s: %v", s.Name, f.Name, err)
+				}
+				continue
+			}
 			_, err := rulebook.Parse([]byte("dataset: d\ncolumns: [{name: a}]\n" + strings.Replace(s.Name, "columns",
 				"x", 1) + ":\n  - {" + f.Name + ": 1}\n"))
 			if s.Name == "columns" {

@@ -28,8 +28,20 @@ type ItemOutline struct {
 
 // ListOutline is a code list.
 type ListOutline struct {
-	Name  string   `json:"name"`
-	Codes []string `json:"codes"`
+	Name    string        `json:"name"`
+	Line    int           `json:"line"`
+	Codes   []string      `json:"codes"`
+	Entries []CodeOutline `json:"entries"`
+	// Dataset is where its codes are taken from that are not written out.
+	Dataset string `json:"dataset,omitempty"`
+}
+
+// CodeOutline is a code of a list with what is said of it.
+type CodeOutline struct {
+	Code      string   `json:"code"`
+	Label     string   `json:"label,omitempty"`
+	Spellings []string `json:"spellings"`
+	Ended     bool     `json:"ended,omitempty"`
 }
 
 // OutlineOf lays the text of a rulebook out by its items.
@@ -46,7 +58,13 @@ func OutlineOf(source string) (*Outline, error) {
 	}
 	for _, s := range rulebook.Sections() {
 		section := SectionOutline{Name: s.Name, Items: []ItemOutline{}}
-		if e := entry(root, s.Name); e != nil {
+		if s.Name == rulebook.HeadSection {
+			section.Items = append(section.Items, ItemOutline{Name: s.Name, Line: 1, Fields: out.Head})
+		} else if e := entry(root, s.Name); e != nil && s.Single {
+			item := itemOutline(e.Value)
+			item.Name, item.Line = s.Name, e.Line
+			section.Items = append(section.Items, item)
+		} else if e != nil {
 			for _, item := range e.Value.Items {
 				section.Items = append(section.Items, itemOutline(item))
 			}
@@ -55,25 +73,43 @@ func OutlineOf(source string) (*Outline, error) {
 	}
 	if e := entry(root, "code_lists"); e != nil {
 		for _, list := range e.Value.Entries {
-			out.Codes = append(out.Codes, ListOutline{list.Name, codesOf(list.Value)})
+			out.Codes = append(out.Codes, listOutline(&list))
 		}
 	}
 	return out, nil
 }
 
-func codesOf(list *document.Node) []string {
+func listOutline(e *document.Entry) ListOutline {
+	list := e.Value
+	out := ListOutline{Name: e.Name, Line: e.Line, Codes: []string{}, Entries: []CodeOutline{}}
+	if from := entry(list, "from"); from != nil {
+		if dataset := entry(from.Value, "dataset"); dataset != nil {
+			out.Dataset = dataset.Value.Text
+		}
+	}
 	if codes := entry(list, "codes"); codes != nil {
 		list = codes.Value
 	}
-	codes := []string{}
 	for _, item := range list.Items {
-		if code := entry(item, "code"); code != nil {
-			codes = append(codes, code.Value.Text)
-		} else {
-			codes = append(codes, item.Text)
+		one := CodeOutline{Code: item.Text, Spellings: []string{}}
+		for i := range item.Entries {
+			switch f := fieldOf(&item.Entries[i]); f.Name {
+			case "code":
+				one.Code = f.Value
+			case "label":
+				one.Label = f.Value
+			case "ended":
+				one.Ended = f.Value == "true"
+			case "spellings":
+				if one.Spellings = f.Values; f.Values == nil {
+					one.Spellings = []string{f.Value}
+				}
+			}
 		}
+		out.Codes = append(out.Codes, one.Code)
+		out.Entries = append(out.Entries, one)
 	}
-	return codes
+	return out
 }
 
 func itemOutline(item *document.Node) ItemOutline {
@@ -89,7 +125,7 @@ func itemOutline(item *document.Node) ItemOutline {
 }
 
 func fieldOf(e *document.Entry) Field {
-	f := Field{Name: e.Name, Value: e.Value.Text}
+	f := Field{Name: e.Name, Value: e.Value.Text, Line: e.Line, Column: e.Column}
 	switch e.Value.Kind {
 	case document.List:
 		f.Values = []string{}

@@ -1,0 +1,144 @@
+package tally
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"proudsieve/core/profile"
+	"proudsieve/core/table"
+)
+
+// Measure is what is told of the rows of a group.
+type Measure struct {
+	Kind string `json:"kind" doc:"rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest"`
+	Of   string `json:"of,omitempty" doc:"An expression: a column, or what is made of several; not of rows"`
+}
+
+// Name is what the measure is called by: its kind, and of what.
+func (m Measure) Name() string {
+	if m.Of == "" {
+		return m.Kind
+	}
+	return m.Kind + " " + m.Of
+}
+
+// MeasureRows counts rows.
+const MeasureRows = "rows"
+
+// measureKind is a kind of measure.
+type measureKind struct {
+	place   int
+	rows    bool // it is of rows, and of no expression
+	number  bool // it is of numbers alone
+	counted bool // it needs the values to be held
+	tell    func(rows int64, of *gatheredOf) (text string, exact bool)
+}
+
+func wholeNumber(n int64) string { return table.DecimalOf(n, 0).Shortest() }
+
+func quantileOf(share table.Decimal) func(int64, *gatheredOf) (string, bool) {
+	return func(_ int64, of *gatheredOf) (string, bool) {
+		d, exact, ok := of.counted.Quantile(share)
+		if !ok {
+			return "", true
+		}
+		return d.Shortest(), exact
+	}
+}
+
+var measureKinds = map[string]*measureKind{
+	MeasureRows: {place: 0, rows: true, tell: func(rows int64, _ *gatheredOf) (string, bool) { return wholeNumber(rows), true }},
+	"filled":    {place: 1, tell: func(_ int64, of *gatheredOf) (string, bool) { return wholeNumber(of.filled), true }},
+	"distinct": {place: 2, counted: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
+		n, exact := of.counted.Distinct()
+		return wholeNumber(n), exact
+	}},
+	"sum": {place: 3, number: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
+		if of.filled == 0 {
+			return "", true
+		}
+		return of.sum.Shortest(), true
+	}},
+	"mean": {place: 4, number: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
+		if of.filled == 0 {
+			return "", true
+		}
+		mean, _ := of.sum.Div(table.DecimalOf(of.filled, 0))
+		return mean.Shortest(), true
+	}},
+	"median":         {place: 5, number: true, counted: true, tell: quantileOf(table.DecimalOf(50, 2))},
+	"first_quartile": {place: 6, number: true, counted: true, tell: quantileOf(table.DecimalOf(25, 2))},
+	"third_quartile": {place: 7, number: true, counted: true, tell: quantileOf(table.DecimalOf(75, 2))},
+	"lowest":         {place: 8, tell: func(_ int64, of *gatheredOf) (string, bool) { return of.lowest.Identity(), true }},
+	"highest":        {place: 9, tell: func(_ int64, of *gatheredOf) (string, bool) { return of.highest.Identity(), true }},
+}
+
+// MeasureKinds lists the kinds of measures.
+func MeasureKinds() []string {
+	return slices.SortedFunc(maps.Keys(measureKinds), func(a, b string) int { return measureKinds[a].place - measureKinds[b].place })
+}
+
+// gatheredOf is what is known of the values of an expression in a group.
+type gatheredOf struct {
+	filled          int64
+	sum             table.Decimal
+	lowest, highest table.Value
+	counted         profile.Counted
+}
+
+// add takes in a value that so many rows have.
+func (g *gatheredOf) add(v *table.Value, rows int64, counted bool) {
+	g.extend(v)
+	if g.filled += rows; v.Kind == table.Number {
+		g.sum = g.sum.Add(v.Number.Times(rows))
+	}
+	if counted {
+		g.counted.Add(v, rows)
+	}
+}
+
+func (g *gatheredOf) extend(v *table.Value) {
+	if g.lowest.Kind == table.Missing || table.Compare(*v, g.lowest) < 0 {
+		g.lowest = lasting(v)
+	}
+	if g.highest.Kind == table.Missing || table.Compare(*v, g.highest) > 0 {
+		g.highest = lasting(v)
+	}
+}
+
+// lasting returns a value whose text may stand in the bytes of a batch, to be kept beyond it.
+func lasting(v *table.Value) table.Value {
+	out := *v
+	out.Text = strings.Clone(v.Text)
+	return out
+}
+
+func (g *gathered) merge(o *gathered) {
+	g.rows += o.rows
+	for i := range o.of {
+		a, b := &g.of[i], &o.of[i]
+		if b.filled == 0 {
+			continue
+		}
+		a.filled += b.filled
+		a.sum = a.sum.Add(b.sum)
+		a.extend(&b.lowest)
+		a.extend(&b.highest)
+		a.counted.Merge(&b.counted)
+	}
+}
+
+// held is how many values are held.
+func (g *gathered) held() (n int) {
+	for i := range g.of {
+		n += g.of[i].counted.Len()
+	}
+	return n
+}
+
+func (g *gathered) estimate() {
+	for i := range g.of {
+		g.of[i].counted.Estimate()
+	}
+}

@@ -1,0 +1,499 @@
+// Package tally tells of rows by group: how many there are, and what measures of them are. Groups are the values of
+// expressions of the condition language, so that a period of a date, a step of a number and whatever else can be worked
+// out of a row are told of in one way.
+//
+// To add a measure, give measures.go its kind.
+package tally
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/document"
+	"proudsieve/core/relation"
+	"proudsieve/core/table"
+)
+
+// Question says by what rows are grouped, and what is told of each group.
+type Question struct {
+	// By are one or two expressions of the condition language: columns, or what is made of them, as
+	// DATE_TRUNC('month', sampled) or FLOOR(flow / 5) * 5. None tells of all rows as one group.
+	By       []string
+	Measures []Measure     // none counts the rows
+	Rows     *table.RowSet // that count; nil for all
+	// Top is how many groups are told of on their own, of each expression; the others are gathered. 0 for Top.
+	Top int
+	// Order puts the groups of the first expression into order; the zero value orders texts by their rows, most first, and
+	// numbers, dates and times by their value.
+	Order Order
+}
+
+// Order is an order of groups.
+type Order struct {
+	By      string // "group", "rows", or the place of a measure from 0, as "1"; empty for the order that goes without saying
+	Falling bool
+}
+
+// Tally tells of rows by group.
+type Tally struct {
+	By       []GroupedBy `json:"by"`
+	Measures []Measure   `json:"measures"`
+	// Cells are by the groups of the first expression and those of the second, of which there is one where there is none.
+	// Groups beyond the first so many are gathered in a last one (GroupedBy.Rest).
+	Cells  [][]Tallied `json:"cells"`
+	Downs  []Tallied   `json:"downs"`  // each group of the first expression over all of the second
+	Across []Tallied   `json:"across"` // and the other way round
+	All    Tallied     `json:"all"`
+}
+
+// GroupedBy is an expression with its groups, in order.
+type GroupedBy struct {
+	Expression string  `json:"expression"`
+	Kind       string  `json:"kind" enum:"text,number,date,datetime,boolean"`
+	Groups     []Group `json:"groups"`
+	// Rest is how many groups are gathered in the last one beyond these; 0 where all stand here.
+	Rest int `json:"rest"`
+}
+
+// Group is the rows for which an expression has a value, or none.
+type Group struct {
+	Text    string `json:"text"` // the value as tables of ours write it
+	Missing bool   `json:"missing,omitempty" doc:"The expression has no value: something that it speaks of is missing, or not of its type"`
+	value   table.Value
+}
+
+// Tallied is what is told of a group.
+type Tallied struct {
+	Rows int64 `json:"rows"`
+	// Values are those of the measures, exact decimals and ISO dates; empty for none.
+	Values []string `json:"values"`
+	// Estimated says which of them are not exact: quantiles and counts of different values, where too many are held.
+	Estimated []bool `json:"estimated,omitempty"`
+}
+
+const (
+	// Top is how many groups are told of on their own where nobody says how many, and Most how many can be.
+	Top  = 40
+	Most = 1000
+	// groupsHeld bounds the groups that are held, and valuesHeld the different values in them that are.
+	groupsHeld = 1 << 17
+	valuesHeld = 1 << 20
+)
+
+// ErrTooManyGroups says that what is grouped by has too many values.
+var ErrTooManyGroups = fmt.Errorf("there are more than %s groups; group by fewer values, as a period of a date or a step of a number, or choose rows",
+	document.Grouped(groupsHeld))
+
+// prepared is a question made ready.
+type prepared struct {
+	by       []*condition.Expression
+	of       []*condition.Expression // of the measures, each once
+	measures []Measure
+	sources  []int // of each measure, in of; -1 for none
+	counted  []bool
+	names    []string
+	at       []int
+}
+
+// groupKey is a group by the identities of its values; a missing one has a NUL, which no text has.
+type groupKey [2]string
+
+const missingGroup = "\x00"
+
+// gathered is what is known of the rows of a group.
+type gathered struct {
+	rows int64
+	of   []gatheredOf
+}
+
+// group is a group with its values.
+type group struct {
+	values [2]table.Value
+	gathered
+}
+
+// Tally groups rows and tells of each group.
+func Of(ctx context.Context, t *relation.Table, asked Question) (*Tally, error) {
+	q, err := prepare(t, asked)
+	if err != nil {
+		return nil, err
+	}
+	whole := map[groupKey]*group{}
+	values, over := 0, false
+	var full error
+	err = relation.Scan(ctx, t, q.at, func() *part { return newPart(q, asked.Rows) },
+		func(p *part, r *relation.Readers, b *table.Batch) { p.take(r, b) },
+		func(p *part) {
+			for key, g := range p.groups {
+				to := whole[key]
+				if to == nil {
+					if len(whole) >= groupsHeld {
+						full = ErrTooManyGroups
+						return
+					}
+					to = &group{values: g.values, gathered: gathered{of: make([]gatheredOf, len(q.of))}}
+					whole[key] = to
+				}
+				before := to.held()
+				to.merge(&g.gathered)
+				values += to.held() - before
+			}
+			if over || values > valuesHeld {
+				over = true
+				for _, g := range whole {
+					g.estimate()
+				}
+				values = 0
+			}
+		})
+	if err = cmp.Or(full, err); err != nil {
+		return nil, err
+	}
+	return q.shown(whole, asked)
+}
+
+// prepare checks a question against a table.
+func prepare(t *relation.Table, asked Question) (*prepared, error) {
+	q := &prepared{measures: asked.Measures, names: t.Source.Columns()}
+	if len(q.measures) == 0 {
+		q.measures = []Measure{{Kind: MeasureRows}}
+	}
+	if len(asked.By) > 2 {
+		return nil, fmt.Errorf("rows are grouped by two expressions at most, not by %d", len(asked.By))
+	}
+	types := map[string]table.Type{}
+	for _, name := range q.names {
+		types[name] = t.Book.Cells(name).Type
+	}
+	compile := func(source, what string) (*condition.Expression, error) {
+		x, mistakes := condition.CompileExpression(source, types)
+		if len(mistakes) > 0 {
+			return nil, fmt.Errorf("%s, %q: %w", what, source, mistakes[0])
+		}
+		for _, name := range x.Names() {
+			if at := slices.Index(q.names, name); !slices.Contains(q.at, at) {
+				q.at = append(q.at, at)
+			}
+		}
+		return x, nil
+	}
+	for _, source := range asked.By {
+		x, err := compile(source, "what rows are grouped by")
+		if err != nil {
+			return nil, err
+		}
+		q.by = append(q.by, x)
+	}
+	sources := map[string]int{}
+	for _, m := range q.measures {
+		kind := measureKinds[m.Kind]
+		if kind == nil {
+			return nil, fmt.Errorf("%q is no measure; known are %s", m.Kind, strings.Join(MeasureKinds(), ", "))
+		}
+		if kind.rows {
+			q.sources = append(q.sources, -1)
+			continue
+		}
+		at, known := sources[m.Of]
+		if !known {
+			x, err := compile(m.Of, "the measure "+m.Kind)
+			if err != nil {
+				return nil, err
+			}
+			at = len(q.of)
+			sources[m.Of] = at
+			q.of, q.counted = append(q.of, x), append(q.counted, false)
+		}
+		if kind.number && q.of[at].Kind != table.Number {
+			return nil, fmt.Errorf("%s is of numbers, and %s is a %s", m.Kind, m.Of, q.of[at].Kind)
+		}
+		q.sources = append(q.sources, at)
+		q.counted[at] = q.counted[at] || kind.counted
+	}
+	return q, nil
+}
+
+// part gathers one stretch.
+type part struct {
+	*prepared
+	rows       *table.RowSet
+	groups     map[groupKey]*group
+	values     *typedRows
+	by         []*condition.ExpressionEvaluator
+	of         []*condition.ExpressionEvaluator
+	memory     *condition.Memory
+	identities [2][]string // of the values of a batch
+}
+
+func newPart(q *prepared, rows *table.RowSet) *part {
+	p := &part{prepared: q, rows: rows, groups: map[groupKey]*group{}, memory: condition.NewMemory(len(q.by) + len(q.of))}
+	for _, x := range q.by {
+		p.by = append(p.by, x.Evaluator(p.memory))
+	}
+	for _, x := range q.of {
+		p.of = append(p.of, x.Evaluator(p.memory))
+	}
+	return p
+}
+
+// column is the values that an expression has in a batch.
+type column struct {
+	values []table.Value
+	codes  []uint32
+}
+
+// take gathers the rows of a batch.
+func (p *part) take(r *relation.Readers, b *table.Batch) {
+	if p.values == nil {
+		p.values = &typedRows{r: r, names: p.names, at: p.at, values: make([][]table.Value, len(p.at))}
+	}
+	p.values.begin(b)
+	var by [2]column
+	for i, x := range p.by {
+		by[i] = p.column(x)
+		p.identities[i] = p.identities[i][:0]
+		for v := range by[i].values {
+			p.identities[i] = append(p.identities[i], identity(&by[i].values[v]))
+		}
+	}
+	of := make([]column, len(p.of))
+	for i, x := range p.of {
+		of[i] = p.column(x)
+	}
+	groups := map[uint64]*group{} // by the codes in this batch
+	for k, row := range b.Rows {
+		if p.rows != nil && !p.rows.Contains(row) {
+			continue
+		}
+		var codes [2]uint32
+		for i := range p.by {
+			codes[i] = by[i].codes[k]
+		}
+		pair := uint64(codes[0])<<32 | uint64(codes[1])
+		g := groups[pair]
+		if g == nil {
+			g = p.group(by, codes)
+			groups[pair] = g
+		}
+		g.rows++
+		for i := range of {
+			if v := &of[i].values[of[i].codes[k]]; v.Kind != table.Missing {
+				g.of[i].add(v, 1, p.counted[i])
+			}
+		}
+	}
+}
+
+// column works an expression out; what comes of it is good until the next one is, and so is copied.
+func (p *part) column(x *condition.ExpressionEvaluator) column {
+	values, codes := x.Values(p.values)
+	return column{slices.Clone(values), slices.Clone(codes)}
+}
+
+func identity(v *table.Value) string {
+	if v.Kind == table.Missing {
+		return missingGroup
+	}
+	return v.Identity()
+}
+
+func (p *part) group(by [2]column, codes [2]uint32) *group {
+	var key groupKey
+	g := &group{gathered: gathered{of: make([]gatheredOf, len(p.prepared.of))}}
+	for i := range p.by {
+		key[i], g.values[i] = p.identities[i][codes[i]], by[i].values[codes[i]]
+	}
+	if known := p.groups[key]; known != nil {
+		return known
+	}
+	for i := range key {
+		key[i] = strings.Clone(key[i])
+		g.values[i].Text = strings.Clone(g.values[i].Text) // it may stand in the bytes of a batch
+	}
+	p.groups[key] = g
+	return g
+}
+
+// typedRows gives expressions the typed values of a batch, each text once.
+type typedRows struct {
+	r      *relation.Readers
+	names  []string
+	at     []int // columns that are read
+	b      *table.Batch
+	values [][]table.Value
+}
+
+func (t *typedRows) begin(b *table.Batch) {
+	t.b = b
+	for i, at := range t.at {
+		known := t.r.Known(i)
+		// The dictionary was forgotten, or each row has a text of its own, in the bytes of the batch.
+		if len(known) < len(t.values[i]) || len(b.Columns[at].Texts) == b.Len() {
+			t.values[i] = t.values[i][:0]
+		}
+		for code := len(t.values[i]); code < len(known); code++ {
+			t.values[i] = append(t.values[i], known[code].Value)
+		}
+	}
+}
+
+// Len implements condition.Rows.
+func (t *typedRows) Len() int { return t.b.Len() }
+
+// Values implements condition.Rows.
+func (t *typedRows) Values(name string) ([]table.Value, []uint32) {
+	at := slices.Index(t.names, name)
+	return t.values[slices.Index(t.at, at)], t.b.Columns[at].Codes
+}
+
+// shown puts the groups into order, and gathers those beyond the first.
+func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, error) {
+	top := asked.Top
+	if top <= 0 {
+		top = Top
+	}
+	top = min(top, Most)
+	out := &Tally{By: []GroupedBy{}, Measures: q.measures, Cells: [][]Tallied{}, Downs: []Tallied{}, Across: []Tallied{}}
+	var places [2]map[string]int
+	var sizes [2]int
+	for i := range 2 {
+		places[i], sizes[i] = map[string]int{"": 0}, 1
+		if i >= len(q.by) {
+			continue
+		}
+		one, err := q.ordered(whole, i, asked)
+		if err != nil {
+			return nil, err
+		}
+		places[i] = map[string]int{}
+		for at, g := range one.Groups {
+			places[i][identity(&g.value)] = min(at, top)
+		}
+		one.Rest = max(len(one.Groups)-top, 0)
+		one.Groups = one.Groups[:min(len(one.Groups), top)]
+		sizes[i] = len(one.Groups) + min(one.Rest, 1)
+		out.By = append(out.By, *one)
+	}
+	grid := make([]gathered, sizes[0]*sizes[1])
+	downs, across, all := make([]gathered, sizes[0]), make([]gathered, sizes[1]), gathered{}
+	for _, key := range sortedKeys(whole) { // sums of floating point are none here, but what is estimated depends on the order
+		g := &whole[key].gathered
+		down, beside := places[0][key[0]], places[1][key[1]]
+		for _, to := range []*gathered{&grid[down*sizes[1]+beside], &downs[down], &across[beside], &all} {
+			if to.of == nil {
+				to.of = make([]gatheredOf, len(q.of))
+			}
+			to.merge(g)
+		}
+	}
+	for i := range sizes[0] {
+		line := make([]Tallied, sizes[1])
+		for k := range line {
+			line[k] = q.told(&grid[i*sizes[1]+k])
+		}
+		out.Cells = append(out.Cells, line)
+		out.Downs = append(out.Downs, q.told(&downs[i]))
+	}
+	for k := range sizes[1] {
+		out.Across = append(out.Across, q.told(&across[k]))
+	}
+	out.All = q.told(&all)
+	return out, nil
+}
+
+func sortedKeys(whole map[groupKey]*group) []groupKey {
+	keys := make([]groupKey, 0, len(whole))
+	for key := range whole {
+		keys = append(keys, key)
+	}
+	slices.SortFunc(keys, func(a, b groupKey) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return keys
+}
+
+// told says what the measures of a group are.
+func (q *prepared) told(g *gathered) Tallied {
+	out := Tallied{Rows: g.rows, Values: make([]string, len(q.measures))}
+	for i, m := range q.measures {
+		var of *gatheredOf
+		if at := q.sources[i]; at >= 0 {
+			if g.of == nil {
+				continue
+			}
+			of = &g.of[at]
+		}
+		text, exact := measureKinds[m.Kind].tell(g.rows, of)
+		if out.Values[i] = text; !exact && text != "" {
+			if out.Estimated == nil {
+				out.Estimated = make([]bool, len(q.measures))
+			}
+			out.Estimated[i] = true
+		}
+	}
+	return out
+}
+
+// ordered lists the groups of an expression. Missing ones come last.
+func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*GroupedBy, error) {
+	kind := q.by[i].Kind
+	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []Group{}}
+	sums := map[string]*gathered{}
+	for _, key := range sortedKeys(whole) {
+		g := whole[key]
+		to := sums[key[i]]
+		if to == nil {
+			to = &gathered{of: make([]gatheredOf, len(q.of))}
+			sums[key[i]] = to
+			v := g.values[i]
+			out.Groups = append(out.Groups, Group{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
+		}
+		to.merge(&g.gathered)
+	}
+	order := asked.Order
+	if i > 0 {
+		order = Order{}
+	}
+	if order.By == "" {
+		order = Order{By: "group"}
+		if kind == table.Text {
+			order = Order{By: "rows", Falling: true}
+		}
+	}
+	value := func(g Group) table.Value { return g.value }
+	switch order.By {
+	case "group":
+	case "rows":
+		value = func(g Group) table.Value { return table.NumberValue(table.DecimalOf(sums[identity(&g.value)].rows, 0)) }
+	default:
+		at := slices.IndexFunc(q.measures, func(m Measure) bool { return m.Name() == order.By })
+		if at < 0 {
+			return nil, fmt.Errorf("groups are put into order by group, by rows, or by one of the measures asked for, not by %q", order.By)
+		}
+		value = func(g Group) table.Value {
+			v, _ := table.StandardFormat.Parse(table.TypeDecimal, q.told(sums[identity(&g.value)]).Values[at])
+			return v
+		}
+	}
+	slices.SortStableFunc(out.Groups, func(a, b Group) int {
+		if a.Missing != b.Missing {
+			return cmp.Compare(boolean(a.Missing), boolean(b.Missing))
+		}
+		x, y := value(a), value(b)
+		by := table.Compare(x, y)
+		if order.Falling {
+			by = -by
+		}
+		return cmp.Or(by, table.Compare(a.value, b.value))
+	})
+	return out, nil
+}
+
+func boolean(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,154 @@
+package tally_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"testing"
+
+	"proudsieve/core/intake"
+	"proudsieve/core/relation"
+	"proudsieve/core/table"
+	"proudsieve/core/tally"
+	"proudsieve/core/testkit"
+)
+
+const book = `dataset: visits
+columns:
+  - {name: river}
+  - {name: flow, type: decimal}
+  - {name: day, type: date}
+`
+
+func of(t *testing.T, content string, asked tally.Question) (*tally.Tally, error) {
+	t.Helper()
+	return tally.Of(context.Background(), &relation.Table{Source: testkit.File(t, content, intake.Reading{}), Book: testkit.Book(t, book), Workers: 2}, asked)
+}
+
+func groups(g tally.GroupedBy) string {
+	var out []string
+	for _, one := range g.Groups {
+		text := one.Text
+		if one.Missing {
+			text = "none"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, " ")
+}
+
+const few = `river,flow,day
+Alder,1.5,2024-01-05
+Bram,2,2024-01-20
+Alder,2.5,2024-02-01
+Cray,,2024-02-02
+Alder,dry,
+Bram,4,2024-03-09
+`
+
+func TestRowsAreToldOfByGroup(t *testing.T) {
+	got, err := of(t, few, tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "rows"}, {Kind: "sum", Of: "flow"}, {Kind: "mean", Of: "flow"},
+		{Kind: "median", Of: "flow"}, {Kind: "filled", Of: "flow"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if groups(got.By[0]) != "Alder Bram Cray" || got.By[0].Kind != "text" {
+		t.Errorf("groups %+v", got.By[0])
+	}
+	for i, want := range []string{"3|4|2|2|2", "2|6|3|3|2", "1||||0"} {
+		if text := strings.Join(got.Downs[i].Values, "|"); text != want {
+			t.Errorf("%s: %s, want %s", got.By[0].Groups[i].Text, text, want)
+		}
+	}
+	if text := strings.Join(got.All.Values, "|"); text != "6|10|2.5|2.25|4" || got.All.Rows != 6 {
+		t.Errorf("all: %s", text)
+	}
+}
+
+func TestPeriodsAreInTheirOrderAndMissingOnesLast(t *testing.T) {
+	got, err := of(t, few, tally.Question{By: []string{"DATE_TRUNC('month', day)", "flow >= 2"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if groups(got.By[0]) != "2024-01-01 2024-02-01 2024-03-01 none" || groups(got.By[1]) != "false true none" {
+		t.Errorf("%s; %s", groups(got.By[0]), groups(got.By[1]))
+	}
+	if got.Cells[0][0].Rows != 1 || got.Cells[0][1].Rows != 1 || got.Cells[3][2].Rows != 1 || got.Across[1].Rows != 3 || got.Measures[0].Kind != tally.MeasureRows {
+		t.Errorf("%+v", got.Cells)
+	}
+}
+
+func TestTheFirstGroupsAndTheRest(t *testing.T) {
+	asked := tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "sum", Of: "flow"}, {Kind: "distinct", Of: "river"}}, Top: 1,
+		Order: tally.Order{By: "sum flow", Falling: true}}
+	got, err := of(t, few, asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if groups(got.By[0]) != "Bram" || got.By[0].Rest != 2 || len(got.Downs) != 2 || got.Downs[1].Rows != 4 || got.Downs[1].Values[0] != "4" ||
+		got.Downs[1].Values[1] != "2" {
+		t.Errorf("%+v, %+v", got.By[0], got.Downs)
+	}
+	asked.Order = tally.Order{By: "group", Falling: true}
+	if got, err = of(t, few, asked); err != nil || groups(got.By[0]) != "Cray" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+func TestOnlySomeRowsCount(t *testing.T) {
+	rows := table.NewRowSet()
+	rows.AddMany([]uint32{2, 6})
+	got, err := of(t, few, tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "sum", Of: "flow"}}, Rows: rows})
+	if err != nil || groups(got.By[0]) != "Bram" || got.All.Values[0] != "6" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+func TestWhatCannotBeAskedIsSaid(t *testing.T) {
+	for want, asked := range map[string]tally.Question{
+		`no column "rivr"; did you mean "river"?`: {By: []string{"rivr"}},
+		"two expressions at most":                 {By: []string{"river", "flow", "day"}},
+		`"total" is no measure`:                   {Measures: []tally.Measure{{Kind: "total", Of: "flow"}}},
+		"sum is of numbers, and river is a text":  {Measures: []tally.Measure{{Kind: "sum", Of: "river"}}},
+		`not by "flow"`:                           {By: []string{"river"}, Order: tally.Order{By: "flow"}},
+		"no value in any row":                     {By: []string{"NULL"}},
+	} {
+		if _, err := of(t, few, asked); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%+v: %v, want %s", asked, err, want)
+		}
+	}
+}
+
+// A table of a million different numbers is told of within its memory: quantiles and how many there are become estimates,
+// and say so; sums stay exact. What comes of it does not depend on the workers.
+func TestTooManyValuesAreEstimatedAndSaidToBe(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("river,flow,day\n")
+	const rows = 1_200_000
+	for i := range rows {
+		fmt.Fprintf(&b, "%s,%d.5,\n", []string{"Alder", "Bram"}[i%2], i)
+	}
+	asked := tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "median", Of: "flow"}, {Kind: "distinct", Of: "flow"}, {Kind: "sum", Of: "flow"}}}
+	var before string
+	for _, workers := range []int{1, 4} {
+		got, err := tally.Of(context.Background(), &relation.Table{Source: testkit.File(t, b.String(), intake.Reading{}), Book: testkit.Book(t, book), Workers: workers}, asked)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all := got.All
+		median, _ := strconv.ParseFloat(all.Values[0], 64)
+		distinct, _ := strconv.ParseFloat(all.Values[1], 64)
+		if all.Estimated == nil || !all.Estimated[0] || !all.Estimated[1] || all.Estimated[2] || math.Abs(median-rows/2) > rows/2*0.001 ||
+			math.Abs(distinct-rows) > rows*0.08 || all.Values[2] != "720000000000" {
+			t.Errorf("%+v", all)
+		}
+		raw, err := json.Marshal(got)
+		if err != nil || before != "" && before != string(raw) {
+			t.Errorf("%d workers give\n%s\nand one\n%s", workers, raw, before)
+		}
+		before = string(raw)
+	}
+}
