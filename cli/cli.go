@@ -66,7 +66,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 				Sources: cli.EnvVars("PROUDSIEVE_TOKEN_FILE")},
 		},
 		Commands: []*cli.Command{
-			lookCommand(), siftCommand(), upCommand(), serveCommand(),
+			lookCommand(), siftCommand(), tallyCommand(), upCommand(), serveCommand(),
 			backupCommand(), restoreCommand(), checkCommand(), databaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),

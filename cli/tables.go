@@ -63,6 +63,7 @@ func tableCommand() *cli.Command {
 						int64(found.Listed))
 				})
 			}),
+		tableTallyCommand(),
 		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])

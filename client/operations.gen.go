@@ -237,6 +237,27 @@ func (e ShowRowsParamsDimension) Valid() bool {
 	}
 }
 
+// Defines values for ShowTallyParamsShare.
+const (
+	ShowTallyParamsShareAll    ShowTallyParamsShare = "all"
+	ShowTallyParamsShareColumn ShowTallyParamsShare = "column"
+	ShowTallyParamsShareRow    ShowTallyParamsShare = "row"
+)
+
+// Valid indicates whether the value is a known member of the ShowTallyParamsShare enum.
+func (e ShowTallyParamsShare) Valid() bool {
+	switch e {
+	case ShowTallyParamsShareAll:
+		return true
+	case ShowTallyParamsShareColumn:
+		return true
+	case ShowTallyParamsShareRow:
+		return true
+	default:
+		return false
+	}
+}
+
 // AuditShown defines model for AuditShown.
 type AuditShown = json.RawMessage
 
@@ -593,6 +614,9 @@ type SourceNotes = records.SourceNotes
 // Table defines model for Table.
 type Table = records.Table
 
+// Tally defines model for Tally.
+type Tally = json.RawMessage
+
 // TriedBody defines model for TriedBody.
 type TriedBody struct {
 	// Source A rulebook in YAML, which is not saved
@@ -935,6 +959,39 @@ type ShowRowsParams struct {
 
 // ShowRowsParamsDimension defines parameters for ShowRows.
 type ShowRowsParamsDimension string
+
+// ShowTallyParams defines parameters for ShowTally.
+type ShowTallyParams struct {
+	// By Expressions whose values are the groups: columns, or what is made of them, as DATE_TRUNC('month', day)
+	By []string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Measure What is told of each group, as sum flow: rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest, and of what; rows where none is named
+	Measure []string `form:"measure,omitempty" json:"measure,omitempty"`
+
+	// Share Tell rows, filled and sums as shares in percent
+	Share ShowTallyParamsShare `form:"share,omitempty" json:"share,omitempty"`
+
+	// Where Only rows for which this condition holds
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Is Only rows whose cells have these texts: a JSON list of pairs of a column and a text
+	Is string `form:"is,omitempty" json:"is,omitempty"`
+
+	// Find Only rows with a cell that contains this text
+	Find string `form:"find,omitempty" json:"find,omitempty"`
+
+	// Top How many groups are told of on their own; 0 for 40
+	Top int64 `form:"top,omitempty" json:"top,omitempty"`
+
+	// Order group, rows or a measure
+	Order string `form:"order,omitempty" json:"order,omitempty"`
+
+	// Falling The greatest first
+	Falling bool `form:"falling,omitempty" json:"falling,omitempty"`
+}
+
+// ShowTallyParamsShare defines parameters for ShowTally.
+type ShowTallyParamsShare string
 
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
@@ -1451,6 +1508,12 @@ func (c *Client) ShowReading(ctx context.Context, id int64) (*Detection, error) 
 func (c *Client) ShowRows(ctx context.Context, id int64, params *ShowRowsParams) (*RowsPage, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/rows", id), params: params}
 	return answered[RowsPage](ctx, c, r)
+}
+
+// ShowTally calls GET /tables/{id}/tally: The rows of a table by group, with what measures say of each.
+func (c *Client) ShowTally(ctx context.Context, id int64, params *ShowTallyParams) (*Tally, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/tally", id), params: params}
+	return answered[Tally](ctx, c, r)
 }
 
 // TryRulebook calls POST /tables/{id}/trials: Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded.

@@ -12,6 +12,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
+	"proudsieve/core/tally"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -193,5 +194,33 @@ func TestEveryFormatIsTakenInAndBrowsed(t *testing.T) {
 	if err != nil || fmt.Sprint(page.Columns) != "[a b.c]" || page.Total != 3 || page.Rows[0].Line != 3 ||
 		fmt.Sprint(page.Rows[0].Surplus) != "[broken]" {
 		t.Errorf("%+v, %v", page, err)
+	}
+}
+
+// What the service tells of a table by group is what was put into it.
+func TestATableIsToldOfByGroup(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	table := taken(t, r, gauges())
+	ask := func(query string) *tally.Tally {
+		t.Helper()
+		found, err := servicetest.Get[tally.Tally](ctx, r.Reader, table+"/tally?"+query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return found
+	}
+	found := ask("by=river&measure=rows&measure=filled+flow&measure=highest+depth")
+	if len(found.Downs) != 3 || found.Downs[0].Rows != 1000 || found.All.Values[1] != "2700" || found.All.Values[2] != "96" {
+		t.Errorf("%+v", found)
+	}
+	found = ask(url.Values{"by": {"FLOOR(depth / 50)", "river"}, "share": {"all"}, "where": {"depth < 50"}}.Encode())
+	if len(found.By[0].Groups) != 1 || found.All.Values[0] != "100" || found.All.Rows >= 3000 {
+		t.Errorf("%+v", found)
+	}
+	for _, bad := range []string{"by=rivr", "by=a&by=b&by=c", "measure=total+flow", "share=half", "top=5000"} {
+		if _, err := servicetest.Get[tally.Tally](ctx, r.Reader, table+"/tally?"+bad); err == nil {
+			t.Errorf("%s is answered", bad)
+		}
 	}
 }

@@ -3,6 +3,7 @@ package tally
 import (
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"proudsieve/core/profile"
@@ -13,14 +14,34 @@ import (
 type Measure struct {
 	Kind string `json:"kind" doc:"rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest"`
 	Of   string `json:"of,omitempty" doc:"An expression: a column, or what is made of several; not of rows"`
+	// Share tells it as a share in percent, of rows, filled and sum alone.
+	Share string `json:"share,omitempty" enum:",all,row,column" doc:"Of what it is told as a share, in percent; of itself where this is left out"`
 }
+
+// The wholes of which a measure is told as a share: all rows, or those of the same group of the first expression (a row of
+// the table) or of the second (a column).
+const (
+	ShareOfAll    = "all"
+	ShareOfRow    = "row"
+	ShareOfColumn = "column"
+)
 
 // Name is what the measure is called by: its kind, and of what.
 func (m Measure) Name() string {
-	if m.Of == "" {
-		return m.Kind
+	name := m.Kind
+	if m.Of != "" {
+		name += " " + m.Of
 	}
-	return m.Kind + " " + m.Of
+	if m.Share != "" {
+		name += ", % of " + m.Share
+	}
+	return name
+}
+
+// MeasureOf reads a measure as people write it: its kind, and of what, as "sum flow * depth".
+func MeasureOf(text string) Measure {
+	kind, of, _ := strings.Cut(strings.TrimSpace(text), " ")
+	return Measure{Kind: kind, Of: strings.TrimSpace(of)}
 }
 
 // MeasureRows counts rows.
@@ -32,6 +53,7 @@ type measureKind struct {
 	rows    bool // it is of rows, and of no expression
 	number  bool // it is of numbers alone
 	counted bool // it needs the values to be held
+	adds    bool // that of a whole is the sum of those of its parts
 	tell    func(rows int64, of *gatheredOf) (text string, exact bool)
 }
 
@@ -48,13 +70,13 @@ func quantileOf(share table.Decimal) func(int64, *gatheredOf) (string, bool) {
 }
 
 var measureKinds = map[string]*measureKind{
-	MeasureRows: {place: 0, rows: true, tell: func(rows int64, _ *gatheredOf) (string, bool) { return wholeNumber(rows), true }},
-	"filled":    {place: 1, tell: func(_ int64, of *gatheredOf) (string, bool) { return wholeNumber(of.filled), true }},
+	MeasureRows: {place: 0, rows: true, adds: true, tell: func(rows int64, _ *gatheredOf) (string, bool) { return wholeNumber(rows), true }},
+	"filled":    {place: 1, adds: true, tell: func(_ int64, of *gatheredOf) (string, bool) { return wholeNumber(of.filled), true }},
 	"distinct": {place: 2, counted: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
 		n, exact := of.counted.Distinct()
 		return wholeNumber(n), exact
 	}},
-	"sum": {place: 3, number: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
+	"sum": {place: 3, number: true, adds: true, tell: func(_ int64, of *gatheredOf) (string, bool) {
 		if of.filled == 0 {
 			return "", true
 		}
@@ -141,4 +163,14 @@ func (g *gathered) estimate() {
 	for i := range g.of {
 		g.of[i].counted.Estimate()
 	}
+}
+
+// shareOf tells a part of a whole in percent, to six digits; nothing where the whole is.
+func shareOf(part, whole string) string {
+	a, ok := table.ParseDecimal(part)
+	b, also := table.ParseDecimal(whole)
+	if !ok || !also || b.Sign() == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(100*a.Float()/b.Float(), 'g', 6, 64)
 }

@@ -52,15 +52,26 @@ type Tally struct {
 
 // GroupedBy is an expression with its groups, in order.
 type GroupedBy struct {
-	Expression string  `json:"expression"`
-	Kind       string  `json:"kind" enum:"text,number,date,datetime,boolean"`
-	Groups     []Group `json:"groups"`
+	Expression string         `json:"expression"`
+	Kind       string         `json:"kind" enum:"text,number,date,datetime,boolean"`
+	Groups     []TalliedGroup `json:"groups"`
 	// Rest is how many groups are gathered in the last one beyond these; 0 where all stand here.
 	Rest int `json:"rest"`
 }
 
-// Group is the rows for which an expression has a value, or none.
-type Group struct {
+// NameOf is what the i-th group is called, and what the others are that are gathered behind the last one.
+func (g *GroupedBy) NameOf(i int) string {
+	switch {
+	case i >= len(g.Groups):
+		return fmt.Sprintf("the other %s", document.Grouped(int64(g.Rest)))
+	case g.Groups[i].Missing:
+		return "(missing)"
+	}
+	return g.Groups[i].Text
+}
+
+// TalliedGroup is the rows for which an expression has a value, or none.
+type TalliedGroup struct {
 	Text    string `json:"text"` // the value as tables of ours write it
 	Missing bool   `json:"missing,omitempty" doc:"The expression has no value: something that it speaks of is missing, or not of its type"`
 	value   table.Value
@@ -193,6 +204,12 @@ func prepare(t *relation.Table, asked Question) (*prepared, error) {
 		kind := measureKinds[m.Kind]
 		if kind == nil {
 			return nil, fmt.Errorf("%q is no measure; known are %s", m.Kind, strings.Join(MeasureKinds(), ", "))
+		}
+		if m.Share != "" && !kind.adds {
+			return nil, fmt.Errorf("%s is no share of a whole; rows, filled and sum are", m.Kind)
+		}
+		if !slices.Contains([]string{"", ShareOfAll, ShareOfRow, ShareOfColumn}, m.Share) {
+			return nil, fmt.Errorf("a share is of all, of its row or of its column, not of %q", m.Share)
 		}
 		if kind.rows {
 			q.sources = append(q.sources, -1)
@@ -402,7 +419,46 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 		out.Across = append(out.Across, q.told(&across[k]))
 	}
 	out.All = q.told(&all)
+	q.share(out)
 	return out, nil
+}
+
+// share tells measures as shares where that is asked.
+func (q *prepared) share(t *Tally) {
+	for m, asked := range q.measures {
+		if asked.Share == "" {
+			continue
+		}
+		all := t.All.Values[m]
+		whole := func(down, across int) string {
+			switch {
+			case asked.Share == ShareOfRow && down >= 0:
+				return t.Downs[down].Values[m]
+			case asked.Share == ShareOfColumn && across >= 0:
+				return t.Across[across].Values[m]
+			}
+			return all
+		}
+		for i, line := range t.Cells {
+			for k := range line {
+				line[k].Values[m] = shareOf(line[k].Values[m], whole(i, k))
+			}
+		}
+		downs, across := make([]string, len(t.Downs)), make([]string, len(t.Across))
+		for i := range t.Downs {
+			downs[i] = shareOf(t.Downs[i].Values[m], whole(i, -1))
+		}
+		for k := range t.Across {
+			across[k] = shareOf(t.Across[k].Values[m], whole(-1, k))
+		}
+		for i := range t.Downs {
+			t.Downs[i].Values[m] = downs[i]
+		}
+		for k := range t.Across {
+			t.Across[k].Values[m] = across[k]
+		}
+		t.All.Values[m] = shareOf(all, all)
+	}
 }
 
 func sortedKeys(whole map[groupKey]*group) []groupKey {
@@ -439,7 +495,7 @@ func (q *prepared) told(g *gathered) Tallied {
 // ordered lists the groups of an expression. Missing ones come last.
 func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*GroupedBy, error) {
 	kind := q.by[i].Kind
-	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []Group{}}
+	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []TalliedGroup{}}
 	sums := map[string]*gathered{}
 	for _, key := range sortedKeys(whole) {
 		g := whole[key]
@@ -448,7 +504,7 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 			to = &gathered{of: make([]gatheredOf, len(q.of))}
 			sums[key[i]] = to
 			v := g.values[i]
-			out.Groups = append(out.Groups, Group{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
+			out.Groups = append(out.Groups, TalliedGroup{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
 		}
 		to.merge(&g.gathered)
 	}
@@ -462,22 +518,24 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 			order = Order{By: "rows", Falling: true}
 		}
 	}
-	value := func(g Group) table.Value { return g.value }
+	value := func(g TalliedGroup) table.Value { return g.value }
 	switch order.By {
 	case "group":
 	case "rows":
-		value = func(g Group) table.Value { return table.NumberValue(table.DecimalOf(sums[identity(&g.value)].rows, 0)) }
+		value = func(g TalliedGroup) table.Value {
+			return table.NumberValue(table.DecimalOf(sums[identity(&g.value)].rows, 0))
+		}
 	default:
 		at := slices.IndexFunc(q.measures, func(m Measure) bool { return m.Name() == order.By })
 		if at < 0 {
 			return nil, fmt.Errorf("groups are put into order by group, by rows, or by one of the measures asked for, not by %q", order.By)
 		}
-		value = func(g Group) table.Value {
+		value = func(g TalliedGroup) table.Value {
 			v, _ := table.StandardFormat.Parse(table.TypeDecimal, q.told(sums[identity(&g.value)]).Values[at])
 			return v
 		}
 	}
-	slices.SortStableFunc(out.Groups, func(a, b Group) int {
+	slices.SortStableFunc(out.Groups, func(a, b TalliedGroup) int {
 		if a.Missing != b.Missing {
 			return cmp.Compare(boolean(a.Missing), boolean(b.Missing))
 		}

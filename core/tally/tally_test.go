@@ -98,6 +98,27 @@ func TestTheFirstGroupsAndTheRest(t *testing.T) {
 	}
 }
 
+func TestSharesOfARowAColumnAndAll(t *testing.T) {
+	share := func(of string) tally.Measure { return tally.Measure{Kind: "rows", Share: of} }
+	got, err := of(t, few, tally.Question{By: []string{"river", "flow >= 2"}, Measures: []tally.Measure{share("all"), share("row"), share("column"), {Kind: "sum", Of: "flow", Share: "all"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Alder: one row below 2, one from 2 on, one without a number
+	if text := strings.Join(got.Cells[0][0].Values, " "); text != "16.6667 33.3333 100 15" {
+		t.Errorf("a cell: %s", text)
+	}
+	if text := strings.Join(got.Downs[1].Values, " "); text != "33.3333 100 33.3333 60" {
+		t.Errorf("a row: %s", text)
+	}
+	if text := strings.Join(got.Across[2].Values, " "); text != "33.3333 33.3333 100 " {
+		t.Errorf("a column: %q", text)
+	}
+	if _, err := of(t, few, tally.Question{Measures: []tally.Measure{{Kind: "mean", Of: "flow", Share: "all"}}}); err == nil || !strings.Contains(err.Error(), "no share of a whole") {
+		t.Error(err)
+	}
+}
+
 func TestOnlySomeRowsCount(t *testing.T) {
 	rows := table.NewRowSet()
 	rows.AddMany([]uint32{2, 6})

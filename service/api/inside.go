@@ -17,6 +17,7 @@ import (
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
+	"proudsieve/core/tally"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -170,6 +171,44 @@ func (s *Server) relations() {
 		key := strings.Join([]string{"crossing", in.Down, in.Across, in.Measure, in.Where}, "\x00")
 		return answer(recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) (*relation.Crossing, error) {
 			return asked(relation.Cross(ctx, t.Table, in.Down, in.Across, in.Measure, rows))
+		}))
+	})
+	type tallyAsked struct {
+		ByID
+		By      []string `query:"by,explode" maxItems:"2" doc:"Expressions whose values are the groups: columns, or what is made of them, as DATE_TRUNC('month', day)"`
+		Measure []string `query:"measure,explode" maxItems:"20" doc:"What is told of each group, as sum flow: rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest, and of what; rows where none is named"`
+		Share   string   `query:"share" enum:"all,row,column" doc:"Tell rows, filled and sums as shares in percent"`
+		Where   string   `query:"where" doc:"Only rows for which this condition holds"`
+		Is      string   `query:"is" doc:"Only rows whose cells have these texts: a JSON list of pairs of a column and a text"`
+		Find    string   `query:"find" doc:"Only rows with a cell that contains this text"`
+		Top     int      `query:"top" minimum:"0" maximum:"1000" doc:"How many groups are told of on their own; 0 for 40"`
+		Order   string   `query:"order" doc:"group, rows or a measure"`
+		Falling bool     `query:"falling" doc:"The greatest first"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "show-tally", Method: http.MethodGet, Path: "/tables/{id}/tally",
+		Summary: "The rows of a table by group, with what measures say of each",
+	}, func(ctx context.Context, in *tallyAsked) (*body[tally.Tally], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.selected(ctx, t, in.Where, in.Is, in.Find)
+		if err != nil {
+			return nil, err
+		}
+		q := tally.Question{By: in.By, Rows: rows, Top: in.Top, Order: tally.Order{By: in.Order, Falling: in.Falling}}
+		if len(in.Measure) == 0 {
+			in.Measure = []string{tally.MeasureRows}
+		}
+		for _, text := range in.Measure {
+			m := tally.MeasureOf(text)
+			m.Share = in.Share
+			q.Measures = append(q.Measures, m)
+		}
+		key := fmt.Sprintf("tally %q %q %q %d %v", in.By, q.Measures, []string{in.Where, in.Is, in.Find}, in.Top, q.Order)
+		return answer(recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) (*tally.Tally, error) {
+			return asked(tally.Of(ctx, t.Table, q))
 		}))
 	})
 	type gapsAsked struct {

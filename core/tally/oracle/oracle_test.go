@@ -151,7 +151,7 @@ func compare(t *testing.T, whole *tally.Tally, cells []any) {
 		if cells[i] == "ALL" || i >= len(whole.By) {
 			return -1
 		}
-		return slices.IndexFunc(whole.By[i].Groups, func(g tally.Group) bool { return g.Text == cells[i] && g.Missing == (cells[i] == "") })
+		return slices.IndexFunc(whole.By[i].Groups, func(g tally.TalliedGroup) bool { return g.Text == cells[i] && g.Missing == (cells[i] == "") })
 	}
 	down, across := place(0), place(1)
 	if down < 0 && cells[0] != "ALL" || across < 0 && cells[1] != "ALL" {
