@@ -324,9 +324,6 @@ type ComparisonShown = json.RawMessage
 // Correlations defines model for Correlations.
 type Correlations = json.RawMessage
 
-// Crossing defines model for Crossing.
-type Crossing = json.RawMessage
-
 // Dataset defines model for Dataset.
 type Dataset = records.Dataset
 
@@ -891,21 +888,6 @@ type ShowCorrelationsParams struct {
 	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
 }
 
-// ShowCrossingParams defines parameters for ShowCrossing.
-type ShowCrossingParams struct {
-	// Down The column whose values stand beside the rows
-	Down string `form:"down" json:"down"`
-
-	// Across The column whose values stand above the columns
-	Across string `form:"across,omitempty" json:"across,omitempty"`
-
-	// Measure A column of numbers that is summed
-	Measure string `form:"measure,omitempty" json:"measure,omitempty"`
-
-	// Where Only rows for which this condition holds
-	Where string `form:"where,omitempty" json:"where,omitempty"`
-}
-
 // ListGapsParams defines parameters for ListGaps.
 type ListGapsParams struct {
 	Column string `form:"column" json:"column"`
@@ -1442,12 +1424,6 @@ func (c *Client) ShowCodes(ctx context.Context, id int64, params *ShowCodesParam
 func (c *Client) ShowCorrelations(ctx context.Context, id int64, params *ShowCorrelationsParams) (*Correlations, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/correlations", id), params: params}
 	return answered[Correlations](ctx, c, r)
-}
-
-// ShowCrossing calls GET /tables/{id}/crossing: A cross-tabulation of one or two columns, with the sum and the mean of a third.
-func (c *Client) ShowCrossing(ctx context.Context, id int64, params *ShowCrossingParams) (*Crossing, error) {
-	r := request{method: "GET", path: pathOf("/tables/%s/crossing", id), params: params}
-	return answered[Crossing](ctx, c, r)
 }
 
 // ApplyFix calls POST /tables/{id}/fixes: Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is.

@@ -135,15 +135,6 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 	if err != nil || fmt.Sprint(c.Columns) != "[depth flow]" || *c.Pearson[0][1] < 0.9999 || c.Pairs[0][1] != 2700 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	x, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&measure=depth")
-	if err != nil || len(x.Downs) != 3 || x.Rows != 3000 || x.Cells[0][0].Rows != 1000 {
-		t.Errorf("%+v, %v", x, err)
-	}
-	some, err := servicetest.Get[relation.Crossing](ctx, r.Reader, table+"/crossing?down=river&across=depth&where="+
-		url.QueryEscape("depth < 3"))
-	if err != nil || some.Rows != 93 || len(some.Acrosses) != 3 {
-		t.Errorf("%+v, %v", some, err)
-	}
 	keys, err := servicetest.Get[[]relation.Key](ctx, r.Reader, table+"/keys")
 	if err != nil || len(*keys) == 0 || fmt.Sprint((*keys)[0]) != "{[id] 0 0 []}" {
 		t.Errorf("%+v, %v", keys, err)
@@ -152,7 +143,7 @@ func TestWhatColumnsHaveToDoWithOneAnother(t *testing.T) {
 	if err != nil || len(*gaps) == 0 || (*gaps)[0].Strength > 0.3 {
 		t.Errorf("%+v, %v", gaps, err)
 	}
-	for path, says := range map[string]string{"/crossing?down=nothing": `no column "nothing"`,
+	for path, says := range map[string]string{"/tally?by=nothing": `no column "nothing"`,
 		"/gaps?column=nothing": `no column "nothing"`, "/correlations?columns=nothing": `no column "nothing"`} {
 		if _, err := servicetest.Get[any](ctx, r.Reader, table+path); err == nil ||
 			!strings.Contains(err.Error(), says) {

@@ -166,7 +166,7 @@ func (l *load) next(n int, r *rand.Rand) (kind, path string) {
 			fmt.Sprintf("/tables/%d/rows?sort=%s&offset=%d&limit=50&where=%s", l.table,
 				[]string{"level", "flow", "remark"}[r.IntN(3)], r.IntN(1000), where),
 			fmt.Sprintf("/tables/%d/rows?limit=50&find=%s", l.table, strconv.Itoa(r.IntN(1_000_000))),
-			fmt.Sprintf("/tables/%d/crossing?down=station&measure=flow&where=%s", l.table, where),
+			fmt.Sprintf("/tables/%d/tally?by=station&measure=sum+flow&where=%s", l.table, where),
 			fmt.Sprintf("/tables/%d/rows?limit=50&where=%s", l.table, where),
 		}[r.IntN(4)]
 	}

@@ -1,6 +1,5 @@
 // Package relation describes what columns have to do with one another: correlations,
-// cross-tabulations, which other columns a column's gaps go with, and which columns
-// together name a row. Each question is a reading of the table of its own, since none
+// which other columns a column's gaps go with, and which columns together name a row. Each question is a reading of the table of its own, since none
 // but a person who asks it needs the answer.
 //
 // To add a question, write a file with what it answers and a function of a Table: Scan gives it

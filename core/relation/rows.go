@@ -62,6 +62,14 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 	return out, err
 }
 
+// value is what a cell counts as: its text, nothing where it is missing.
+func value(r *Readers, b *table.Batch, i, k int) string {
+	if r.Cell(b, i, k).Missing {
+		return ""
+	}
+	return b.Columns[r.at[i]].At(k)
+}
+
 // containing says in which rows a cell contains a lower-case text.
 func containing(b *table.Batch, find string) []bool {
 	found := make([]bool, b.Len())

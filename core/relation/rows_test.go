@@ -138,31 +138,6 @@ func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
 	}
 }
 
-func TestCrossTabulationsOfManyValuesGatherTheRest(t *testing.T) {
-	var b strings.Builder
-	b.WriteString("name,n,day\n")
-	for i := range 5000 {
-		fmt.Fprintf(&b, "v%d,%d,\n", i%100*(i%100)/100, i)
-	}
-	x, err := relation.Cross(context.Background(), small(t, b.String()), "name", "", "n", nil)
-	must(t, err)
-	rows, numbers := int64(0), int64(0)
-	for _, line := range x.Cells {
-		rows += line[0].Rows
-		numbers += line[0].Numbers
-	}
-	if rows != 5000 || numbers != 5000 || x.Rows != 5000 || x.Sum != "12497500" ||
-		len(x.Downs) != relation.MostValues || x.MoreDowns == 0 || len(x.Cells) != relation.MostValues+1 {
-		t.Errorf("%d rows, %d numbers, sum %s, %d values and %d more", rows, numbers, x.Sum, len(x.Downs), x.MoreDowns)
-	}
-	some := table.NewRowSet()
-	some.AddRange(1, 11)
-	if x, err = relation.Cross(context.Background(), small(t, b.String()), "name", "", "n", some); err != nil ||
-		x.Rows != 10 || x.Sum != "45" {
-		t.Errorf("of ten rows: %+v, %v", x, err)
-	}
-}
-
 func TestQuestionsCanBeInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

@@ -386,12 +386,19 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 		if err != nil {
 			return nil, err
 		}
-		places[i] = map[string]int{}
-		for at, g := range one.Groups {
-			places[i][identity(&g.value)] = min(at, top)
+		all := one.Groups
+		one.Groups = all[:min(len(all), top)]
+		if last := all[max(len(all)-1, 0):]; len(all) > top && last[0].Missing { // what is missing stands on its own, always
+			one.Groups = append(slices.Clone(one.Groups), last[0])
 		}
-		one.Rest = max(len(one.Groups)-top, 0)
-		one.Groups = one.Groups[:min(len(one.Groups), top)]
+		one.Rest = len(all) - len(one.Groups)
+		places[i] = map[string]int{}
+		for _, g := range all {
+			places[i][identity(&g.value)] = len(one.Groups)
+		}
+		for at, g := range one.Groups {
+			places[i][identity(&g.value)] = at
+		}
 		sizes[i] = len(one.Groups) + min(one.Rest, 1)
 		out.By = append(out.By, *one)
 	}

@@ -98,6 +98,17 @@ func TestTheFirstGroupsAndTheRest(t *testing.T) {
 	}
 }
 
+// What is missing is never gathered with other groups.
+func TestWhatIsMissingStandsOnItsOwn(t *testing.T) {
+	got, err := of(t, few, tally.Question{By: []string{"flow"}, Top: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if groups(got.By[0]) != "1.5 2 none" || got.By[0].Rest != 2 || len(got.Downs) != 4 || got.Downs[2].Rows != 2 || got.Downs[3].Rows != 2 {
+		t.Errorf("%+v, %+v", got.By[0], got.Downs)
+	}
+}
+
 func TestSharesOfARowAColumnAndAll(t *testing.T) {
 	share := func(of string) tally.Measure { return tally.Measure{Kind: "rows", Share: of} }
 	got, err := of(t, few, tally.Question{By: []string{"river", "flow >= 2"}, Measures: []tally.Measure{share("all"), share("row"), share("column"), {Kind: "sum", Of: "flow", Share: "all"}}})

@@ -149,30 +149,6 @@ func (s *Server) relations() {
 				return asked(relation.Correlate(ctx, t.Table, in.Columns))
 			}))
 	})
-	type crossingAsked struct {
-		ByID
-		Down    string `query:"down" required:"true" doc:"The column whose values stand beside the rows"`
-		Across  string `query:"across" doc:"The column whose values stand above the columns"`
-		Measure string `query:"measure" doc:"A column of numbers that is summed"`
-		Where   string `query:"where" doc:"Only rows for which this condition holds"`
-	}
-	register(s, operation{
-		Right: access.Read, ID: "show-crossing", Method: http.MethodGet, Path: "/tables/{id}/crossing",
-		Summary: "A cross-tabulation of one or two columns, with the sum and the mean of a third",
-	}, func(ctx context.Context, in *crossingAsked) (*body[relation.Crossing], error) {
-		t, err := s.inside(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		rows, err := s.selected(ctx, t, in.Where, "", "")
-		if err != nil {
-			return nil, err
-		}
-		key := strings.Join([]string{"crossing", in.Down, in.Across, in.Measure, in.Where}, "\x00")
-		return answer(recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) (*relation.Crossing, error) {
-			return asked(relation.Cross(ctx, t.Table, in.Down, in.Across, in.Measure, rows))
-		}))
-	})
 	type tallyAsked struct {
 		ByID
 		By      []string `query:"by,explode" maxItems:"2" doc:"Expressions whose values are the groups: columns, or what is made of them, as DATE_TRUNC('month', day)"`

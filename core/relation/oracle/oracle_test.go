@@ -75,8 +75,6 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 	must(t, err)
 	correlations, err := relation.Correlate(ctx, s, []string{"a", "b", "c"})
 	must(t, err)
-	crossing, err := relation.Cross(ctx, s, "station", "meter", "c", nil)
-	must(t, err)
 	gaps, err := relation.Gaps(ctx, s, "b")
 	must(t, err)
 	columns := map[string]*audit.Column{}
@@ -84,9 +82,6 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		columns[result.Columns[i].Name] = &result.Columns[i]
 	}
 	a, day := columns["a"], columns["day"]
-	at := func(station, meter string) relation.Crossed {
-		return crossing.Cells[slices.Index(crossing.Downs, station)][slices.Index(crossing.Acrosses, meter)]
-	}
 	quantile := func(share float64) float64 {
 		for _, q := range a.Numbers.Quantiles {
 			if q.Share == share {
@@ -158,9 +153,6 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"rows that lack b alone", fmt.Sprint(pattern("b")),
 			"SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NULL AND fc IS NOT NULL"},
 		{"surplus rows of the key", fmt.Sprint(surplus), "SELECT count(*) - count(DISTINCT id) FROM s"},
-		{"rows of a cell of the cross-tabulation", fmt.Sprint(at("AV-7", "old").Rows),
-			"SELECT count(*) FROM s WHERE station = 'AV-7' AND meter = 'old'"},
-		{"its sum", at("AV-7", "new").Sum, "SELECT trim_scale(sum(c)) FROM s WHERE station = 'AV-7' AND meter = 'new'"},
 		{"pairs of numbers", fmt.Sprint(correlations.Pairs[0][1]),
 			"SELECT count(*) FROM s WHERE a IS NOT NULL AND b IS NOT NULL"},
 	}
@@ -190,8 +182,6 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"correlation with whole numbers", *correlations.Pearson[2][0], "SELECT corr(a, c) FROM s"},
 		{"correlation of ranks", *correlations.Spearman[0][2], "SELECT corr(x.r, y.r) FROM " + ranksOf("a") +
 			" x JOIN " + ranksOf("c") + " y USING (k)"},
-		{"mean of a cell of the cross-tabulation", float(at("AV-7", "new").Mean),
-			"SELECT avg(c) FROM s WHERE station = 'AV-7' AND meter = 'new'"},
 		{"association of gaps", gapV, `SELECT sqrt(sum(n * (share - overall) ^ 2) / sum(n) / max(overall * (1 - overall))) FROM
 			(SELECT count(*) AS n, avg((fb IS NULL)::int) AS share, (SELECT avg((fb IS NULL)::int) FROM s) AS overall FROM s GROUP BY meter) q`},
 	}

@@ -156,17 +156,22 @@ export const gaps = (id: number, column: string) =>
     queryFn: ({ signal }) =>
       take(api.GET("/tables/{id}/gaps", { signal, params: { path: { id }, query: { column } } })),
   });
-export const crossing = (id: number, down: string, across?: string, measure?: string) =>
+export type TallyAsked = {
+  by: string[];
+  measure: string[];
+  share?: "all" | "row" | "column";
+  where?: string;
+  order?: string;
+  falling?: boolean;
+};
+/** The rows of a table by group. */
+export const tally = (id: number, asked: TallyAsked) =>
   queryOptions({
-    queryKey: ["table", id, "crossing", down, across, measure],
+    queryKey: ["table", id, "tally", asked],
     queryFn: ({ signal }) =>
-      take(
-        api.GET("/tables/{id}/crossing", {
-          signal,
-          params: { path: { id }, query: { down, across, measure } },
-        }),
-      ),
+      take(api.GET("/tables/{id}/tally", { signal, params: { path: { id }, query: asked } })),
     placeholderData: keepPreviousData,
+    retry: false,
   });
 export const audit = (id: number) =>
   queryOptions({

@@ -3,12 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 import type { Schemas } from "../client/client";
-import { crossing, gaps } from "../client/queries";
+import { gaps, tally } from "../client/queries";
 import { Mesh } from "../shared/Mesh";
 import { Gaps, LargePicture } from "../shared/Picture";
 import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Unseen, Value } from "../shared/parts";
 import { SaveTable } from "../shared/save";
-import { beyond, count, decimal, dimensions, glance, percent, plural, short } from "../shared/words";
+import { beyond, count, decimal, dimensions, glance, percent, plural, quoted, short } from "../shared/words";
 import { Frequencies } from "./Frequencies";
 import { missing } from "./RowsPanel";
 
@@ -229,8 +229,9 @@ function Grouped({ t, columns, c }: { t: Table; columns: Column[]; c: Column }) 
   const others = columns.filter((o) => o.name !== c.name && (o.role === "category" || o.distinct <= 200));
   const by = others.some((o) => o.name === search.across) ? search.across : undefined;
   const measure = c.numbers ? c.name : undefined;
+  const asked = (of: string) => ["rows", `filled ${of}`, `sum ${of}`, `mean ${of}`, `median ${of}`];
   const found = useQuery({
-    ...crossing(t.id, by ?? "", undefined, measure),
+    ...tally(t.id, { by: [quoted(by ?? "")], measure: asked(quoted(c.name)) }),
     enabled: by !== undefined && measure !== undefined,
   });
   if (!measure || others.length === 0) {
@@ -261,37 +262,55 @@ function Grouped({ t, columns, c }: { t: Table; columns: Column[]; c: Column }) 
       {by && (
         <Shown query={found} waiting="Looking through all rows …">
           {(x) => {
-            const means = x.cells.map((r) => Number(r[0].mean ?? 0));
+            const means = x.downs.map((d) => Number(d.values[3] || 0));
             const most = Math.max(...means.map(Math.abs), 1e-300);
+            const called = (i: number) => x.by[0].groups[i];
             return (
-              <Grid label={`${c.name} by ${by}`} max="300px">
-                <thead>
-                  <tr>
-                    <Th>{by}</Th>
-                    <Th {...right}>rows</Th>
-                    <Th {...right}>numbers</Th>
-                    <Th {...right}>sum</Th>
-                    <Th {...right}>mean</Th>
-                    <Unseen>as a bar</Unseen>
-                  </tr>
-                </thead>
-                <tbody>
-                  {x.downs.map((v, i) => (
-                    <tr key={v}>
-                      <Td>
-                        {v === "" ? <chakra.span color="quiet">missing</chakra.span> : <Value text={v} />}
-                      </Td>
-                      <Td {...right}>{count(x.cells[i][0].rows)}</Td>
-                      <Td {...right}>{count(x.cells[i][0].numbers ?? 0)}</Td>
-                      <Td {...right}>{decimal(x.cells[i][0].sum)}</Td>
-                      <Td {...right}>{glance(x.cells[i][0].mean)}</Td>
-                      <Td w="160px" aria-hidden="true">
-                        <Box h="2.5" mt="1" bg="quiet" w={`${(100 * Math.abs(means[i])) / most}%`} />
-                      </Td>
+              <>
+                <Grid label={`${c.name} by ${by}`} max="300px">
+                  <thead>
+                    <tr>
+                      <Th>{by}</Th>
+                      <Th {...right}>rows</Th>
+                      <Th {...right}>numbers</Th>
+                      <Th {...right}>sum</Th>
+                      <Th {...right}>mean</Th>
+                      <Unseen>as a bar</Unseen>
+                      <Th {...right}>median</Th>
                     </tr>
-                  ))}
-                </tbody>
-              </Grid>
+                  </thead>
+                  <tbody>
+                    {x.downs.map((d, i) => (
+                      <tr key={called(i)?.text ?? "rest"}>
+                        <Td>
+                          {!called(i) ? (
+                            <chakra.span color="quiet">{plural(x.by[0].rest, "other", "others")}</chakra.span>
+                          ) : called(i).missing ? (
+                            <chakra.span color="quiet">missing</chakra.span>
+                          ) : (
+                            <Value text={called(i).text} />
+                          )}
+                        </Td>
+                        <Td {...right}>{count(d.rows)}</Td>
+                        <Td {...right}>{count(Number(d.values[1]))}</Td>
+                        <Td {...right}>{decimal(d.values[2])}</Td>
+                        <Td {...right}>{glance(d.values[3])}</Td>
+                        <Td w="160px" aria-hidden="true">
+                          <Box h="2.5" mt="1" bg="quiet" w={`${(100 * Math.abs(means[i])) / most}%`} />
+                        </Td>
+                        <Td {...right}>{glance(d.values[4])}</Td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </Grid>
+                <Link
+                  to="/tables/$id"
+                  params={{ id: String(t.id) }}
+                  search={{ view: "tally", down: quoted(by), measures: asked(quoted(c.name)) }}
+                >
+                  More of it in the tally
+                </Link>
+              </>
             );
           }}
         </Shown>

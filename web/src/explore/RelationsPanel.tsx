@@ -1,12 +1,12 @@
 import { Box, chakra, HStack, Text, useToken } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useRef } from "react";
 import type { Schemas } from "../client/client";
-import { correlations, crossing, keys } from "../client/queries";
-import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Value } from "../shared/parts";
+import { correlations, keys } from "../client/queries";
+import { Choice, Empty, Grid, right, Section, Shown, Td, Th } from "../shared/parts";
 import { SavePicture, SaveTable } from "../shared/save";
-import { count, decimal, glance, plural, shareOf } from "../shared/words";
+import { count, plural } from "../shared/words";
 
 type Table = Schemas["Table"];
 type Audit = Schemas["AuditShown"];
@@ -16,7 +16,6 @@ export function RelationsPanel({ t, a }: { t: Table; a: Audit }) {
   return (
     <>
       <Keys t={t} />
-      <Crossing t={t} a={a} />
       <Correlations t={t} numbers={a.result.columns.filter((c) => c.numbers).length} />
     </>
   );
@@ -265,170 +264,3 @@ function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen
 
 const signed = (r: number | null | undefined) =>
   r == null ? "" : `${r > 0 ? "+" : r < 0 ? "−" : ""}${Math.abs(r).toFixed(3)}`;
-
-function Crossing({ t, a }: { t: Table; a: Audit }) {
-  const search = useSearch({ from: "/tables/$id" });
-  const navigate = useNavigate();
-  const columns = a.result.columns;
-  const grouping = columns.filter((c) => c.role === "category" || c.distinct <= 200);
-  const down = search.down ?? grouping.find((c) => c.distinct > 1)?.name ?? "";
-  const { across, measure } = search;
-  const change = (what: Record<string, string | undefined>) =>
-    navigate({
-      to: "/tables/$id",
-      params: { id: String(t.id) },
-      search: { view: "relations", column: search.column, down, across, measure, ...what },
-    });
-  const found = useQuery({ ...crossing(t.id, down, across, measure), enabled: down !== "" });
-  return (
-    <Section title="Cross-tabulation">
-      <HStack gap="3" mb="2" flexWrap="wrap">
-        <Choice
-          aria-label="Values beside the rows"
-          value={down}
-          onChange={(e) => change({ down: e.target.value })}
-        >
-          {columns.map((c) => (
-            <option key={c.name}>{c.name}</option>
-          ))}
-        </Choice>
-        <Text>by</Text>
-        <Choice
-          aria-label="Values above the columns"
-          value={across ?? ""}
-          onChange={(e) => change({ across: e.target.value || undefined })}
-        >
-          <option value="">nothing else</option>
-          {columns.map((c) => (
-            <option key={c.name}>{c.name}</option>
-          ))}
-        </Choice>
-        <Choice
-          aria-label="What the cells hold"
-          value={measure ?? ""}
-          onChange={(e) => change({ measure: e.target.value || undefined })}
-        >
-          <option value="">rows</option>
-          {columns
-            .filter((c) => c.numbers)
-            .map((c) => (
-              <option key={c.name} value={c.name}>
-                sum of {c.name}
-              </option>
-            ))}
-        </Choice>
-        {found.data && (
-          <SaveTable name={`${down} by ${across ?? "rows"}`} rows={() => crossingRows(found.data)} />
-        )}
-      </HStack>
-      {down === "" ? (
-        <Empty>The table has no columns.</Empty>
-      ) : (
-        <Shown query={found} waiting="Looking through all rows …">
-          {(x) => <CrossingGrid t={t} x={x} />}
-        </Shown>
-      )}
-    </Section>
-  );
-}
-
-const headOf = (x: Schemas["Crossing"]) => [
-  ...x.acrosses,
-  ...(x.more_across ? [`${plural(x.more_across, "other", "others")}`] : []),
-];
-
-const sideOf = (x: Schemas["Crossing"]) => [
-  ...x.downs,
-  ...(x.more_downs ? [`${plural(x.more_downs, "other", "others")}`] : []),
-];
-
-function crossingRows(x: Schemas["Crossing"]) {
-  const value = (c: Schemas["Crossed"]) => (x.measure ? (c.sum ?? "") : c.rows);
-  return [
-    [x.down, ...(x.across ? headOf(x) : [x.measure ? `sum of ${x.measure}` : "rows"])],
-    ...sideOf(x).map((v, i) => [v, ...x.cells[i].map(value)]),
-  ];
-}
-
-function CrossingGrid({ t, x }: { t: Table; x: Schemas["Crossing"] }) {
-  const is = (down: string, across?: string) =>
-    JSON.stringify([[x.down, down], ...(x.across && across !== undefined ? [[x.across, across]] : [])]);
-  const most = Math.max(1, ...x.cells.flat().map((c) => c.rows));
-  return (
-    <>
-      <Grid label={`Cross-tabulation of ${x.down}`} max="420px">
-        <thead>
-          <tr>
-            <Th left="0" zIndex="2">
-              {x.down}
-            </Th>
-            {x.across ? (
-              headOf(x).map((v) => (
-                <Th key={v} {...right}>
-                  <Name text={v} />
-                </Th>
-              ))
-            ) : (
-              <Th {...right}>rows</Th>
-            )}
-            {!x.across && <Th {...right}>share</Th>}
-            {x.measure && !x.across && (
-              <>
-                <Th {...right}>sum of {x.measure}</Th>
-                <Th {...right}>mean</Th>
-              </>
-            )}
-          </tr>
-        </thead>
-        <tbody>
-          {sideOf(x).map((v, i) => (
-            <tr key={v}>
-              <Td position="sticky" left="0">
-                <Name text={v} />
-              </Td>
-              {x.cells[i].map((c, j) => (
-                <Td
-                  key={headOf(x)[j] ?? "rows"}
-                  {...right}
-                  bgImage={`linear-gradient(to left, var(--chakra-colors-sunken) ${(100 * c.rows) / most}%, transparent 0)`}
-                >
-                  {c.rows === 0 ? (
-                    ""
-                  ) : i < x.downs.length && (!x.across || j < x.acrosses.length) ? (
-                    <Link
-                      to="/tables/$id"
-                      params={{ id: String(t.id) }}
-                      search={{ view: "rows", is: is(v, x.across ? x.acrosses[j] : undefined) }}
-                      title={`${plural(c.rows, "row", "rows")}; show them`}
-                    >
-                      {x.measure && x.across ? decimal(c.sum) || "no number" : count(c.rows)}
-                    </Link>
-                  ) : x.measure && x.across ? (
-                    decimal(c.sum)
-                  ) : (
-                    count(c.rows)
-                  )}
-                </Td>
-              ))}
-              {!x.across && <Td {...right}>{shareOf(x.cells[i][0].rows, x.rows)}</Td>}
-              {x.measure && !x.across && (
-                <>
-                  <Td {...right}>{decimal(x.cells[i][0].sum)}</Td>
-                  <Td {...right}>{glance(x.cells[i][0].mean)}</Td>
-                </>
-              )}
-            </tr>
-          ))}
-        </tbody>
-      </Grid>
-      <Text fontSize="sm" color="quiet" mt="1">
-        {plural(x.rows, "row", "rows")}
-        {x.sum && `; the sum of ${x.measure} is ${decimal(x.sum)}`}. Each number opens its rows.
-      </Text>
-    </>
-  );
-}
-
-function Name({ text }: { text: string }) {
-  return text === "" ? <chakra.span color="quiet">missing</chakra.span> : <Value text={text} />;
-}

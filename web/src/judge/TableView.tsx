@@ -12,6 +12,7 @@ import { ColumnsPanel } from "../explore/ColumnsPanel";
 import { GroupsPanel } from "../explore/GroupsPanel";
 import { RelationsPanel } from "../explore/RelationsPanel";
 import { RowsPanel } from "../explore/RowsPanel";
+import { TallyPanel } from "../explore/TallyPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
 import { originWord, Progress, Section, Shown, TableLink, Title, Verdict } from "../shared/parts";
@@ -34,6 +35,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
     "groups",
     "codes",
     "rows",
+    "tally",
     "relations",
     "reading",
     ...(t.accounting ? ["accounting"] : []),
@@ -156,6 +158,8 @@ function AuditPanel({ t, a, view }: { t: Schemas["Table"]; a: Schemas["AuditShow
       return <GroupsPanel t={t} a={a} />;
     case "codes":
       return <CodesPanel t={t} a={a} />;
+    case "tally":
+      return <TallyPanel t={t} a={a} />;
     case "relations":
       return <RelationsPanel t={t} a={a} />;
     default:

@@ -19,10 +19,11 @@ export type TableSearch = {
   show?: string;
   hide?: string[];
   pin?: string[];
-  /** Of the cross-tabulation. */
+  /** Of the tally: what rows are grouped by, and what is told of each group. */
   down?: string;
   across?: string;
-  measure?: string;
+  measures?: string[];
+  share?: "all" | "row" | "column";
   /** Of the groups: the columns they share, and their kind. */
   by?: string[];
   kind?: "equal" | "conflicting" | "near";
@@ -81,7 +82,8 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     pin: texts(s.pin),
     down: text(s.down),
     across: text(s.across),
-    measure: text(s.measure),
+    measures: texts(s.measures),
+    share: s.share === "all" || s.share === "row" || s.share === "column" ? s.share : undefined,
     by: texts(s.by),
     kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
   };
