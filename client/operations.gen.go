@@ -375,6 +375,9 @@ type Field struct {
 	Values  []string `json:"values,omitempty"`
 }
 
+// Found defines model for Found.
+type Found = records.Found
+
 // Gap defines model for Gap.
 type Gap = json.RawMessage
 
@@ -837,6 +840,12 @@ type ExportCsvwParams struct {
 type ShowRulebooksParams struct {
 	// Version 0 for the newest
 	Version int64 `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// SearchRecordsParams defines parameters for SearchRecords.
+type SearchRecordsParams struct {
+	// Text Part of a name, a title or a file's name, whatever its case; of issues and certificates their number, of files their SHA-256
+	Text string `form:"text" json:"text"`
 }
 
 // DownloadTableParams defines parameters for DownloadTable.
@@ -1382,6 +1391,12 @@ func (c *Client) ExportCsvw(ctx context.Context, dataset string, params *ExportC
 func (c *Client) ShowRulebooks(ctx context.Context, dataset string, name string, params *ShowRulebooksParams) (*Declaration, error) {
 	r := request{method: "GET", path: pathOf("/rulebooks/%s/%s", dataset, name), params: params}
 	return answered[Declaration](ctx, c, r)
+}
+
+// SearchRecords calls GET /search: Datasets, columns, rules, issues, deliveries and certificates that have a text in their names.
+func (c *Client) SearchRecords(ctx context.Context, params *SearchRecordsParams) (*Found, error) {
+	r := request{method: "GET", path: pathOf("/search"), params: params}
+	return answered[Found](ctx, c, r)
 }
 
 // ShowTable calls GET /tables/{id}: One table.

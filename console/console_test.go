@@ -142,9 +142,8 @@ func (p *person) delivers(dataset, file string) {
 	if err := os.WriteFile(path, []byte(demoText(p.t, file)), 0o600); err != nil {
 		p.t.Fatal(err)
 	}
-	p.visit("/datasets/" + dataset)
-	p.sees("Deliveries and tables")
-	p.presses("Take in a file")
+	p.visit("/new?dataset=" + dataset)
+	p.sees("Choose a file")
 	p.do("choosing the file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{path}))
 	p.sees("The first rows, as they are read", "the next delivery of")
 	p.presses("Take it in")

@@ -297,9 +297,18 @@ func TestARulebookIsChangedByForms(t *testing.T) {
 	refused(t, "a column that is not there", err, 422, `Columns has no "b".`)
 	outlined, err := servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline",
 		map[string]string{"source": changed.Source})
-	if err != nil || outlined.Outline.Sections[0].Items[0].Fields[1].Value != "integer" || len(outlined.Forms) != 7 ||
-		outlined.Forms[4].Name != "references" || len(outlined.Functions) < 15 {
-		t.Errorf("%+v, %v", outlined, err)
+	if err != nil || len(outlined.Functions) < 15 {
+		t.Fatalf("%+v, %v", outlined, err)
+	}
+	parts := []string{}
+	for i, f := range outlined.Forms {
+		parts = append(parts, f.Name)
+		if s := outlined.Outline.Sections[i]; f.Name == "columns" && s.Items[0].Fields[1].Value != "integer" {
+			t.Errorf("%+v", s)
+		}
+	}
+	if text := strings.Join(parts, " "); text != "rulebook reading columns keys equal_rows rules table_rules references history meant_so" {
+		t.Errorf("there are forms for %s", text)
 	}
 	_, err = servicetest.Post[api.Outlined](ctx, r.Reader, "/rulebooks/outline", map[string]string{"source": "a: ["})
 	refused(t, "no YAML", err, 422, "The declaration has mistakes")

@@ -137,6 +137,7 @@ func (s *Server) register(r chi.Router) {
 	s.merges()
 	s.certificates()
 	s.desk()
+	s.search()
 }
 
 // operation is one of the interface: what may be asked, by whom, and what it does.

@@ -10,6 +10,8 @@ type (
 	Dataset     = records.Dataset
 	Declaration = records.Declaration
 	Fetch       = records.Fetch
+	Hit         = records.Hit
+	Found       = records.Found
 	Deed        = records.Deed
 	Issue       = records.Issue
 	IssueEntry  = records.IssueEntry

@@ -1,11 +1,15 @@
 import { Box, chakra, Dialog, HStack, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useRouterState } from "@tanstack/react-router";
-import { type FormEvent, useEffect, useRef, useState, useSyncExternalStore } from "react";
+import { type FormEvent, lazy, Suspense, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { api, Refusal, session, take } from "./client/client";
 import { me } from "./client/queries";
 import { useDropAnywhere } from "./deliver/arriving";
+import { useKeys } from "./find/keys";
 import { Field, Press, Title, Trouble, Waiting } from "./shared/parts";
+
+const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
+const KeysDialog = lazy(() => import("./find/KeysDialog").then((m) => ({ default: m.KeysDialog })));
 
 const places = [
   { to: "/", name: "Desk" },
@@ -31,6 +35,7 @@ export function Shell() {
   const ended = useSyncExternalStore(session.subscribe, () => session.ended);
   useFocusOnNewPage();
   const over = useDropAnywhere();
+  const keys = useKeys();
   if (!who.data && who.error instanceof Refusal && who.error.status === 401) {
     return <SignIn />;
   }
@@ -85,9 +90,15 @@ export function Shell() {
           </HStack>
         </HStack>
         <HStack gap="3" fontSize="sm" py="1">
-          <Text color="quiet">
+          <Press plain onClick={() => keys.setOpen("search")} aria-keyshortcuts="Control+K /">
+            Find …
+          </Press>
+          <Link to="/people">
             {who.data.name}, {who.data.role}
-          </Text>
+          </Link>
+          <Press plain onClick={() => keys.setOpen("keys")} aria-label="Keys" aria-keyshortcuts="?">
+            ?
+          </Press>
           <Press plain onClick={changeTheme} aria-label="Change between light and dark">
             ◐
           </Press>
@@ -130,6 +141,12 @@ export function Shell() {
           </Text>
         </Box>
       )}
+      <Suspense>
+        {keys.open === "search" && <SearchDialog close={() => keys.setOpen(undefined)} />}
+        {keys.open === "keys" && (
+          <KeysDialog single={keys.single} setSingle={keys.setSingle} close={() => keys.setOpen(undefined)} />
+        )}
+      </Suspense>
       {ended && <SignInAgain name={who.data.name} />}
     </>
   );

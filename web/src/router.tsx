@@ -99,6 +99,12 @@ const certificate = createRoute({
   component: lazyRouteComponent(() => import("./certify/CertificateViews"), "CertificateView"),
 });
 
+const people = createRoute({
+  getParentRoute: () => root,
+  path: "/people",
+  component: lazyRouteComponent(() => import("./people/PeopleView"), "PeopleView"),
+});
+
 const history = createRoute({
   getParentRoute: () => root,
   path: "/history",
@@ -121,6 +127,7 @@ export const router = createRouter({
     certificates,
     certificate,
     history,
+    people,
   ]),
   defaultPreload: "intent",
   defaultErrorComponent: Broken,

@@ -37,8 +37,8 @@ type Field struct {
 	// Dataset is set where the field tells columns of another dataset, which are its Values.
 	Dataset string `json:"dataset,omitempty"`
 	// Line and Column are where it stands in the text, from 1; not of a change.
-	Line   int `json:"line,omitempty"`
-	Column int `json:"column,omitempty"`
+	Line   int `json:"line,omitempty" minimum:"0" maximum:"2147483647"`
+	Column int `json:"column,omitempty" minimum:"0" maximum:"2147483647"`
 }
 
 // Apply applies changes to the text of a rulebook, one after the other. The text need not be a

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,20 +36,28 @@ type page struct {
 	do    []step
 }
 
+// returns is the file that is looked at on its way in.
+var returns = func() string {
+	path, err := filepath.Abs("demo/data/returns.csv")
+	if err != nil {
+		panic(err)
+	}
+	return path
+}()
+
 var pages = []page{
 	{name: "desk", path: "/", await: "section[aria-label=Datasets] td"},
-	{name: "dataset", path: "/datasets/highgarth_results", await: "section[aria-label='Deliveries and tables'] td"},
-	{name: "rulebook", path: "/datasets/highgarth_results/rulebook", await: "[aria-label=Trial] button:not([disabled])",
-		do: []step{
-			chromedp.Click(chromedp.Search(`//button[normalize-space(.) = "Try it"]`)),
-			chromedp.WaitVisible(chromedp.CSS(`[aria-label="What it would find"] td`))}},
+	{name: "arrival", path: "/new", await: "input[type=file]", do: []step{
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{returns}),
+		chromedp.WaitVisible(chromedp.CSS(`[aria-label="The first rows"] td`))}},
+	{name: "proposal", path: "/datasets/visits/proposal", await: "[aria-label='Lines: Columns'] td"},
 	{name: "rulebook-forms", path: "/datasets/highgarth_results/rulebook?view=forms&section=columns&item=value",
 		await: "[aria-label='from']"},
 	{name: "delivery", path: "/tables/3", await: "tbody tr"},
 	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter",
 		await: "[aria-label='Figures of value'] td", dark: true},
-	{name: "relations", path: "/tables/2?view=relations&down=crew&across=water&measure=flow",
-		await: "[aria-label='Correlations, ranked'] td"},
+	{name: "tally", path: "/tables/2?view=tally&down=" + url.QueryEscape(`DATE_TRUNC('month', "visited")`) + "&across=water&measures=" +
+		url.QueryEscape(`["mean \"flow\""]`), await: "svg polyline"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},

@@ -55,6 +55,17 @@ export const people = queryOptions({
   queryKey: ["people"],
   queryFn: ({ signal }) => take(api.GET("/people", { signal })),
 });
+/** What has a text in its name. */
+export const search = (text: string) =>
+  queryOptions({
+    queryKey: ["search", text],
+    queryFn: ({ signal }) => take(api.GET("/search", { signal, params: { query: { text } } })),
+    placeholderData: keepPreviousData,
+    gcTime: 30_000,
+  });
+export const tokens = pages(["tokens"], (query, signal) =>
+  take(api.GET("/tokens", { signal, params: { query } })),
+);
 export const datasets = queryOptions({
   queryKey: ["datasets"],
   queryFn: ({ signal }) => whole((query) => take(api.GET("/datasets", { signal, params: { query } }))),

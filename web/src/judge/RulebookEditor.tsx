@@ -1,22 +1,13 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useRef, useState } from "react";
 import type { Schemas } from "../client/client";
 import { checkedRulebook, outlined } from "../client/queries";
 import { Trouble, Writing } from "../shared/parts";
+import { useSettled } from "../shared/settled";
 import { plural } from "../shared/words";
 
 const lineHeight = 18;
-
-/** A value that has stood still for a while. */
-export function useSettled<T>(value: T, after = 250): T {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), after);
-    return () => clearTimeout(timer);
-  }, [value, after]);
-  return settled;
-}
 
 /** The text of a rulebook: its mistakes at their places while it is written, and what can come next. */
 export function RulebookEditor(props: {
@@ -290,12 +281,11 @@ function candidates(lines: string[], line: string, known: Schemas["Outlined"]): 
   }
   if (/^$/.test(line)) {
     return [
-      ...known.forms.map((s) => ({ text: `${s.name}:` })),
+      // The rulebook's own fields stand at its beginning, as the names of sections do.
+      ...known.forms
+        .flatMap((s) => (s.name === "rulebook" ? s.form.map((f) => f.name) : [s.name]))
+        .map((name) => ({ text: `${name}:` })),
       { text: "code_lists:" },
-      { text: "references:" },
-      { text: "measures:" },
-      { text: "pass_mark:" },
-      { text: "reading:" },
     ];
   }
   if (section && /(^\s+-?\s*|[{,]\s*)$/.test(line)) {

@@ -54,7 +54,12 @@ export function RulebookForms(props: {
         return (
           <>
             <Trouble error={change.error} />
-            {problems.length > 0 && (
+            {/* it is always there, so that nothing moves under a hand */}
+            {problems.length === 0 ? (
+              <Text role="status" fontSize="sm" color="quiet" mb="1">
+                {checked.data ? "No mistake in the text." : "\u00a0"}
+              </Text>
+            ) : (
               <Text role="status" fontSize="sm" color="validity" mb="1">
                 {plural(problems.length, "mistake", "mistakes")} in the text; each is told at its field, or by
                 the text.
