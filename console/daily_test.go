@@ -32,7 +32,7 @@ func TestAnythingIsFoundFromTheKeyboard(t *testing.T) {
 	p.do("opening by control and k", chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 	p.sees("Find anything")
 	p.keys("nothing in river")
-	p.awaits(`document.querySelector("[role=option]")?.innerText.includes("1 of 2 rows")`)
+	p.awaits(`!!document.querySelector("[role=option]")?.innerText.includes("1 of 2 rows")`)
 	p.keys(kb.ArrowDown + kb.Enter)
 	p.awaits(`location.pathname.startsWith("/issues/")`)
 	p.keys("/")
