@@ -51,7 +51,8 @@ export function SearchDialog({ close }: { close: () => void }) {
             autoFocus
             value={text}
             onChange={(e) => {
-              setText(e.target.value);
+              // The key that opened the dialog may still be on its way.
+              setText(text === "" && e.target.value === "/" ? "" : e.target.value);
               setAt(0);
             }}
             onKeyDown={onKey}
