@@ -57,7 +57,7 @@ func run(ctx context.Context) error {
 	case "kinds":
 		return b.ofKinds(*megas)
 	}
-	if err := errors.Join(b.auditing(), b.judging(), b.growing(*large)); err != nil {
+	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.growing(*large)); err != nil {
 		return err
 	}
 	if err := b.ofKinds(*megas); err != nil {
@@ -158,6 +158,26 @@ func (b *bench) judging() error {
 	return nil
 }
 
+// tallying compares tallies, each with the reading that decides the types of columns before it, with the bare profile.
+func (b *bench) tallying() error {
+	var bare, monthly, crossed measured
+	if err := b.inTurn([]measuring{
+		{&bare, func() (measured, error) { return sift(b.table, "", 2) }},
+		{&monthly, func() (measured, error) {
+			return command("tally", b.table, "--workers", "2", "--json", "--by", "DATE_TRUNC('month', sampled)", "--measure", "median value", "--measure", "sum value")
+		}},
+		{&crossed, func() (measured, error) {
+			return command("tally", b.table, "--workers", "2", "--json", "--by", "station", "--by", "parameter", "--measure", "mean value")
+		}},
+	}); err != nil {
+		return err
+	}
+	bar("tally by month, with median and sum, against the bare profile", monthly.took.Seconds()/bare.took.Seconds(), "times as long", 3, false)
+	bar("tally of two columns, with a mean", crossed.took.Seconds()/bare.took.Seconds(), "times as long", 3, false)
+	bar("peak memory of them", float64(max(monthly.memory, crossed.memory))/(1<<20), "MiB", 512, false)
+	return nil
+}
+
 // growing audits tables of other sizes: time per row and memory must not grow with them.
 func (b *bench) growing(large bool) error {
 	small := filepath.Join(b.directory, "small.csv")
@@ -248,11 +268,17 @@ func readWithStandardLibrary(path string, reuse bool) (measured, error) {
 }
 
 func sift(path, book string, workers int) (measured, error) {
-	started := time.Now()
-	c := exec.Command(program, "sift", path, "--once", "--json", "--workers", strconv.Itoa(workers))
+	arguments := []string{"sift", path, "--once", "--json", "--workers", strconv.Itoa(workers)}
 	if book != "" {
-		c.Args = append(c.Args, "--rules", book)
+		arguments = append(arguments, "--rules", book)
 	}
+	return command(arguments...)
+}
+
+// command measures a command of the program.
+func command(arguments ...string) (measured, error) {
+	started := time.Now()
+	c := exec.Command(program, arguments...)
 	c.Stderr = os.Stderr
 	if err := c.Run(); err != nil {
 		return measured{}, fmt.Errorf("%s: %w", c, err)

@@ -27,7 +27,7 @@ func tallyFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "by", Usage: "a column, or what is made of several, as \"DATE_TRUNC('month', day)\" or \"FLOOR(flow / 5) * 5\"; may be given twice"},
 		&cli.StringSliceFlag{Name: "measure", Usage: "what is told of each group, as \"sum flow\" or \"median flow * depth\": rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest, highest; may be given several times"},
-		&cli.StringFlag{Name: "share", Usage: "tell rows, filled and sums as shares in percent: of all, of their row or of their column"},
+		&cli.StringFlag{Name: "share", Usage: "tell rows, filled and sums as shares in percent: of all, of their row or of their column; or any measure as its change against the period before"},
 		&cli.StringFlag{Name: "where", Usage: "only rows for which this condition holds"},
 		&cli.IntFlag{Name: "top", Value: tally.Top, Usage: "how many groups are told of on their own; the others are gathered"},
 		&cli.StringFlag{Name: "order", Usage: "group, rows or a measure; texts by their rows and all else by value where it is left out"},

@@ -240,6 +240,7 @@ func (e ShowRowsParamsDimension) Valid() bool {
 // Defines values for ShowTallyParamsShare.
 const (
 	ShowTallyParamsShareAll    ShowTallyParamsShare = "all"
+	ShowTallyParamsShareBefore ShowTallyParamsShare = "before"
 	ShowTallyParamsShareColumn ShowTallyParamsShare = "column"
 	ShowTallyParamsShareRow    ShowTallyParamsShare = "row"
 )
@@ -248,6 +249,8 @@ const (
 func (e ShowTallyParamsShare) Valid() bool {
 	switch e {
 	case ShowTallyParamsShareAll:
+		return true
+	case ShowTallyParamsShareBefore:
 		return true
 	case ShowTallyParamsShareColumn:
 		return true
@@ -959,7 +962,7 @@ type ShowTallyParams struct {
 	// Measure What is told of each group, as sum flow: rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest, and of what; rows where none is named
 	Measure []string `form:"measure,omitempty" json:"measure,omitempty"`
 
-	// Share Tell rows, filled and sums as shares in percent
+	// Share Tell rows, filled and sums as shares in percent, or any measure as its change against the period before
 	Share ShowTallyParamsShare `form:"share,omitempty" json:"share,omitempty"`
 
 	// Where Only rows for which this condition holds

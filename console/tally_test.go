@@ -33,6 +33,9 @@ func TestTallyInTheConsole(t *testing.T) {
 	if title := evaluate[string](p, `document.querySelector("svg circle title").textContent`); title != "2024-01: 31" {
 		t.Errorf("the first point says %s", title)
 	}
+	p.writes(`select[aria-label="as shares"]`, "before")
+	p.sees("% more than the period before", "-6.45")
+	p.writes(`select[aria-label="as shares"]`, "")
 	p.writes(`select[aria-label="rows by, by period"]`, "weekday")
 	p.sees("Monday", "Sunday")
 	p.writes(`select[aria-label="rows by"]`, "flow")

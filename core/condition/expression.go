@@ -1,6 +1,10 @@
 package condition
 
-import "proudsieve/core/table"
+import (
+	"strings"
+
+	"proudsieve/core/table"
+)
 
 // Expression is what has a value in each row: a column, what is worked out of several, what a function makes of them.
 type Expression struct {
@@ -49,4 +53,23 @@ func (x *ExpressionEvaluator) Values(rows Rows) (values []table.Value, codes []u
 	v := e.value(e.condition.root)
 	e.rows, e.lasting = nil, nil
 	return v.of, codesOf(&e.evaluation, v)
+}
+
+// periods are the units of DATE_TRUNC as spans.
+var periods = map[string]span{"year": {months: 12}, "quarter": {months: 3}, "month": {months: 1}, "week": {days: 7}, "day": {days: 1},
+	"hour": {micros: 3600 * microsPerSecond}, "minute": {micros: 60 * microsPerSecond}, "second": {micros: microsPerSecond}}
+
+// Next returns a function that tells the period after one, where the values of the expression are periods, as those of
+// DATE_TRUNC('month', day); nil for other expressions.
+func (x *Expression) Next() func(period table.Value) table.Value {
+	c, ok := x.condition.root.(call)
+	if !ok || c.name != "DATE_TRUNC" {
+		return nil
+	}
+	unit, ok := c.args[0].(literal)
+	by, known := periods[strings.ToLower(unit.value.Text)]
+	if !ok || !known {
+		return nil
+	}
+	return func(period table.Value) table.Value { return by.add(&period) }
 }

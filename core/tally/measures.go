@@ -15,7 +15,7 @@ type Measure struct {
 	Kind string `json:"kind" doc:"rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest"`
 	Of   string `json:"of,omitempty" doc:"An expression: a column, or what is made of several; not of rows"`
 	// Share tells it as a share in percent, of rows, filled and sum alone.
-	Share string `json:"share,omitempty" enum:",all,row,column" doc:"Of what it is told as a share, in percent; of itself where this is left out"`
+	Share string `json:"share,omitempty" enum:",all,row,column,before" doc:"Of what it is told as a share, in percent, or before for its change against the period before; of itself where this is left out"`
 }
 
 // The wholes of which a measure is told as a share: all rows, or those of the same group of the first expression (a row of
@@ -24,6 +24,8 @@ const (
 	ShareOfAll    = "all"
 	ShareOfRow    = "row"
 	ShareOfColumn = "column"
+	// ShareOfBefore tells a measure as its change in percent against the period before.
+	ShareOfBefore = "before"
 )
 
 // Name is what the measure is called by: its kind, and of what.
@@ -32,7 +34,11 @@ func (m Measure) Name() string {
 	if m.Of != "" {
 		name += " " + m.Of
 	}
-	if m.Share != "" {
+	switch m.Share {
+	case "":
+	case ShareOfBefore:
+		name += ", % more than before"
+	default:
 		name += ", % of " + m.Share
 	}
 	return name
@@ -173,4 +179,14 @@ func shareOf(part, whole string) string {
 		return ""
 	}
 	return strconv.FormatFloat(100*a.Float()/b.Float(), 'g', 6, 64)
+}
+
+// changeOf tells how many percent more a value is than the one before, to six digits; nothing where that is zero or none.
+func changeOf(before, now string) string {
+	a, ok := table.ParseDecimal(before)
+	b, also := table.ParseDecimal(now)
+	if !ok || !also || a.Sign() == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(100*b.Sub(a).Float()/a.Abs().Float(), 'g', 6, 64)
 }

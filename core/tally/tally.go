@@ -205,11 +205,18 @@ func prepare(t *relation.Table, asked Question) (*prepared, error) {
 		if kind == nil {
 			return nil, fmt.Errorf("%q is no measure; known are %s", m.Kind, strings.Join(MeasureKinds(), ", "))
 		}
-		if m.Share != "" && !kind.adds {
-			return nil, fmt.Errorf("%s is no share of a whole; rows, filled and sum are", m.Kind)
-		}
-		if !slices.Contains([]string{"", ShareOfAll, ShareOfRow, ShareOfColumn}, m.Share) {
-			return nil, fmt.Errorf("a share is of all, of its row or of its column, not of %q", m.Share)
+		switch m.Share {
+		case "":
+		case ShareOfAll, ShareOfRow, ShareOfColumn:
+			if !kind.adds {
+				return nil, fmt.Errorf("%s is no share of a whole; rows, filled and sum are", m.Kind)
+			}
+		case ShareOfBefore:
+			if len(q.by) == 0 || q.by[0].Next() == nil {
+				return nil, fmt.Errorf("a change is told against the period before; group by periods first, as DATE_TRUNC('month', day)")
+			}
+		default:
+			return nil, fmt.Errorf("a share is of all, of its row, of its column or of the period before, not of %q", m.Share)
 		}
 		if kind.rows {
 			q.sources = append(q.sources, -1)
@@ -436,6 +443,10 @@ func (q *prepared) share(t *Tally) {
 		if asked.Share == "" {
 			continue
 		}
+		if asked.Share == ShareOfBefore {
+			q.change(t, m)
+			continue
+		}
 		all := t.All.Values[m]
 		whole := func(down, across int) string {
 			switch {
@@ -477,6 +488,49 @@ func sortedKeys(whole map[groupKey]*group) []groupKey {
 	return keys
 }
 
+// change tells a measure as its change against the period before. Of all periods together there is none.
+func (q *prepared) change(t *Tally, m int) {
+	next := q.by[0].Next()
+	at := map[string]int{}
+	for i := range t.By[0].Groups {
+		at[identity(&t.By[0].Groups[i].value)] = i
+	}
+	before := make([]int, len(t.Downs)) // of each period the place of the one before; -1 where it is not told of
+	for i := range before {
+		before[i] = -1
+	}
+	for i, g := range t.By[0].Groups {
+		if g.Missing {
+			continue
+		}
+		after := next(g.value)
+		if k, told := at[identity(&after)]; told {
+			before[k] = i
+		}
+	}
+	downs, cells := make([]string, len(t.Downs)), make([][]string, len(t.Cells))
+	for i := range t.Downs {
+		cells[i] = make([]string, len(t.Cells[i]))
+		if before[i] < 0 {
+			continue
+		}
+		downs[i] = changeOf(t.Downs[before[i]].Values[m], t.Downs[i].Values[m])
+		for k := range t.Cells[i] {
+			cells[i][k] = changeOf(t.Cells[before[i]][k].Values[m], t.Cells[i][k].Values[m])
+		}
+	}
+	for i := range t.Downs {
+		t.Downs[i].Values[m] = downs[i]
+		for k := range t.Cells[i] {
+			t.Cells[i][k].Values[m] = cells[i][k]
+		}
+	}
+	for k := range t.Across {
+		t.Across[k].Values[m] = ""
+	}
+	t.All.Values[m] = ""
+}
+
 // told says what the measures of a group are.
 func (q *prepared) told(g *gathered) Tallied {
 	out := Tallied{Rows: g.rows, Values: make([]string, len(q.measures))}
@@ -514,6 +568,9 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 			out.Groups = append(out.Groups, TalliedGroup{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
 		}
 		to.merge(&g.gathered)
+	}
+	if next := q.by[i].Next(); next != nil {
+		q.fill(out, sums, next)
 	}
 	order := asked.Order
 	if i > 0 {
@@ -554,6 +611,40 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 		return cmp.Or(by, table.Compare(a.value, b.value))
 	})
 	return out, nil
+}
+
+// fill adds the periods between the first and the last that no row is of, so that a series without them is not taken for
+// one without a gap; unless they are too many to be told of.
+func (q *prepared) fill(by *GroupedBy, sums map[string]*gathered, next func(table.Value) table.Value) {
+	var first, last table.Value
+	for _, g := range by.Groups {
+		if g.Missing {
+			continue
+		}
+		if first.Kind == table.Missing || table.Compare(g.value, first) < 0 {
+			first = g.value
+		}
+		if last.Kind == table.Missing || table.Compare(g.value, last) > 0 {
+			last = g.value
+		}
+	}
+	if first.Kind == table.Missing {
+		return
+	}
+	var none []TalliedGroup
+	for at := next(first); table.Compare(at, last) < 0; at = next(at) {
+		if sums[identity(&at)] != nil {
+			continue
+		}
+		if len(none) >= Most {
+			return
+		}
+		none = append(none, TalliedGroup{Text: at.Standard(), value: at})
+	}
+	for i := range none {
+		sums[identity(&none[i].value)] = &gathered{of: make([]gatheredOf, len(q.of))}
+	}
+	by.Groups = append(by.Groups, none...)
 }
 
 func boolean(b bool) int {

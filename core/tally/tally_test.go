@@ -98,6 +98,37 @@ func TestTheFirstGroupsAndTheRest(t *testing.T) {
 	}
 }
 
+// A period without a row is told of, and a change is against the period before, never against the one before that.
+func TestPeriodsWithoutRowsAndChanges(t *testing.T) {
+	content := "river,flow,day\nAlder,2,2023-11-03\nAlder,3,2023-12-30\nAlder,6,2024-02-01\nBram,3,2024-02-10\nBram,,2024-03-01\n"
+	got, err := of(t, content, tally.Question{By: []string{"DATE_TRUNC('month', day)"}, Measures: []tally.Measure{{Kind: "rows"},
+		{Kind: "sum", Of: "flow", Share: "before"}, {Kind: "rows", Share: "before"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if groups(got.By[0]) != "2023-11-01 2023-12-01 2024-01-01 2024-02-01 2024-03-01" {
+		t.Errorf("periods %s", groups(got.By[0]))
+	}
+	for i, want := range []string{"1||", "1|50|0", "0||-100", "2||", "1||-50"} {
+		if text := strings.Join(got.Downs[i].Values, "|"); text != want {
+			t.Errorf("%s: %s, want %s", got.By[0].Groups[i].Text, text, want)
+		}
+	}
+	if got.All.Values[1] != "" {
+		t.Errorf("all: %v", got.All.Values)
+	}
+	for unit, want := range map[string]int{"day": 120, "week": 18, "quarter": 2, "year": 2} {
+		got, err := of(t, content, tally.Question{By: []string{"DATE_TRUNC('" + unit + "', day)"}, Top: 1000})
+		if err != nil || len(got.By[0].Groups) != want {
+			t.Errorf("%s: %d periods, want %d (%v)", unit, len(got.By[0].Groups), want, err)
+		}
+	}
+	if _, err := of(t, content, tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "rows", Share: "before"}}}); err == nil ||
+		!strings.Contains(err.Error(), "group by periods first") {
+		t.Error(err)
+	}
+}
+
 // What is missing is never gathered with other groups.
 func TestWhatIsMissingStandsOnItsOwn(t *testing.T) {
 	got, err := of(t, few, tally.Question{By: []string{"flow"}, Top: 2})

@@ -153,7 +153,7 @@ func (s *Server) relations() {
 		ByID
 		By      []string `query:"by,explode" maxItems:"2" doc:"Expressions whose values are the groups: columns, or what is made of them, as DATE_TRUNC('month', day)"`
 		Measure []string `query:"measure,explode" maxItems:"20" doc:"What is told of each group, as sum flow: rows, filled, distinct, sum, mean, median, first_quartile, third_quartile, lowest or highest, and of what; rows where none is named"`
-		Share   string   `query:"share" enum:"all,row,column" doc:"Tell rows, filled and sums as shares in percent"`
+		Share   string   `query:"share" enum:"all,row,column,before" doc:"Tell rows, filled and sums as shares in percent, or any measure as its change against the period before"`
 		Where   string   `query:"where" doc:"Only rows for which this condition holds"`
 		Is      string   `query:"is" doc:"Only rows whose cells have these texts: a JSON list of pairs of a column and a text"`
 		Find    string   `query:"find" doc:"Only rows with a cell that contains this text"`

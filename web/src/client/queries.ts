@@ -170,7 +170,7 @@ export const gaps = (id: number, column: string) =>
 export type TallyAsked = {
   by: string[];
   measure: string[];
-  share?: "all" | "row" | "column";
+  share?: "all" | "row" | "column" | "before";
   where?: string;
   order?: string;
   falling?: boolean;

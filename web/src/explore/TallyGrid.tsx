@@ -147,7 +147,7 @@ function Listed(props: Shown) {
 
 /** What the service calls a measure. */
 const nameOf = (m: Schemas["Measure"]) =>
-  `${m.kind}${m.of ? ` ${m.of}` : ""}${m.share ? `, % of ${m.share}` : ""}`;
+  `${m.kind}${m.of ? ` ${m.of}` : ""}${m.share === "before" ? ", % more than before" : m.share ? `, % of ${m.share}` : ""}`;
 
 /** Groups of two expressions against each other, in the first measure. */
 function Crossed(props: Shown) {

@@ -3,9 +3,18 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { tally } from "../client/queries";
+import { shareOf } from "../shared/addresses";
 import { Choice, Empty, Section, Shown, Trouble } from "../shared/parts";
 import { SaveTable } from "../shared/save";
-import { calledOf, expressionOf, groupCalled, groupingOf, measureCalled, usualGrouping } from "./expressions";
+import {
+  calledOf,
+  expressionOf,
+  groupCalled,
+  groupingOf,
+  measureCalled,
+  usualGrouping,
+  weekday,
+} from "./expressions";
 import { ByChooser, MeasureChooser, Written } from "./TallyChoosers";
 import { TallyGrid } from "./TallyGrid";
 import { TallyPicture } from "./TallyPicture";
@@ -85,6 +94,9 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
             <option value="all">% of all</option>
             <option value="row">% of its row</option>
             <option value="column">% of its column</option>
+            {groupingOf(down).grain && groupingOf(down).grain !== weekday && (
+              <option value="before">% more than the period before</option>
+            )}
           </Choice>
         </HStack>
         <HStack gap="2">
@@ -114,8 +126,6 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
     </>
   );
 }
-
-const shareOf = (text: string) => (text === "all" || text === "row" || text === "column" ? text : undefined);
 
 /** What a tally tells, in a few words. */
 function titleOf(t: Table, x: Schemas["Tally"]): string {

@@ -132,5 +132,8 @@ export function groupCalled(by: Schemas["GroupedBy"], group: Schemas["TalliedGro
 /** What a measure is called. */
 export function measureCalled(m: Schemas["Measure"]): string {
   const of = m.of ? `${m.kind.replaceAll("_", " ")} of ${calledOf(m.of)}` : m.kind;
+  if (m.share === "before") {
+    return `${of}, % more than the period before`;
+  }
   return m.share ? `${of}, % of ${m.share === "all" ? "all" : `the ${m.share}`}` : of;
 }

@@ -2,6 +2,12 @@ import type { ReadingWish } from "../client/queries";
 
 // The address holds the whole state of a view, so that a link shows a colleague the same.
 
+/** Of what a measure is told as a share, or as a change. */
+export type Share = "all" | "row" | "column" | "before";
+
+export const shareOf = (v: unknown): Share | undefined =>
+  v === "all" || v === "row" || v === "column" || v === "before" ? v : undefined;
+
 export type TableSearch = {
   view?: string;
   column?: string;
@@ -23,7 +29,7 @@ export type TableSearch = {
   down?: string;
   across?: string;
   measures?: string[];
-  share?: "all" | "row" | "column";
+  share?: Share;
   /** Of the groups: the columns they share, and their kind. */
   by?: string[];
   kind?: "equal" | "conflicting" | "near";
@@ -83,7 +89,7 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     down: text(s.down),
     across: text(s.across),
     measures: texts(s.measures),
-    share: s.share === "all" || s.share === "row" || s.share === "column" ? s.share : undefined,
+    share: shareOf(s.share),
     by: texts(s.by),
     kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
   };
