@@ -285,15 +285,77 @@ func (a Decimal) Div(b Decimal) (quotient Decimal, ok bool) {
 	if b.Sign() == 0 {
 		return Decimal{}, false
 	}
+	if quotient, ok = divideWords(a, b); ok {
+		return quotient, true
+	}
+	return divideWide(a, b)
+}
+
+// divideWords is Div for numbers that are machine words, where the quotient is one too.
+func divideWords(a, b Decimal) (quotient Decimal, ok bool) {
+	if a.wide != nil || b.wide != nil {
+		return Decimal{}, false
+	}
+	x, y := magnitude(a.coefficient), magnitude(b.coefficient)
+	weightX, firstX := leadingGroupOf(x, int(a.scale))
+	weightY, firstY := leadingGroupOf(y, int(b.scale))
+	scale := quotientScale(weightX-weightY, firstX <= firstY, int(a.scale), int(b.scale))
+	shift := scale - int(a.scale) + int(b.scale)
+	if scale > 18 || shift > 18 {
+		return Decimal{}, false
+	}
+	hi, lo := bits.Mul64(x, uint64(powersOfTen[shift]))
+	if hi >= y {
+		return Decimal{}, false
+	}
+	q, rest := bits.Div64(hi, lo, y)
+	if rest >= y-rest {
+		q++
+	}
+	if q >= uint64(powersOfTen[18]) {
+		return Decimal{}, false
+	}
+	quotient = Decimal{coefficient: int64(q), scale: int32(scale)}
+	if (a.coefficient < 0) != (b.coefficient < 0) {
+		quotient.coefficient = -quotient.coefficient
+	}
+	return quotient, true
+}
+
+// quotientScale is how many digits after the point a quotient has: its weight is the difference of those of the leading groups.
+func quotientScale(weight int, firstIsLess bool, scaleX, scaleY int) int {
+	if firstIsLess {
+		weight--
+	}
+	return min(max(16-weight*4, scaleX, scaleY, 0), maxDecimalDigits)
+}
+
+// leadingGroupOf is leadingGroup for coefficient x 10^-scale.
+func leadingGroupOf(coefficient uint64, scale int) (weight, first int) {
+	if coefficient == 0 {
+		return 0, 0
+	}
+	digits := 1
+	for digits < len(powersOfTen) && coefficient >= uint64(powersOfTen[digits]) {
+		digits++
+	}
+	power := digits - 1 - scale
+	weight = power >> 2 // rounded down
+	switch n := power - weight*4 + 1; {
+	case n > digits:
+		first = int(coefficient) * int(powersOfTen[n-digits])
+	default:
+		first = int(coefficient / uint64(powersOfTen[digits-n]))
+	}
+	return weight, first
+}
+
+// divideWide is Div for numbers of any size.
+func divideWide(a, b Decimal) (quotient Decimal, ok bool) {
 	x, y := a.apd(), b.apd()
 	weightX, firstX := leadingGroup(x)
 	weightY, firstY := leadingGroup(y)
-	weight := weightX - weightY
-	if firstX <= firstY {
-		weight--
-	}
-	scale := max(16-weight*4, int(-x.Exponent), int(-y.Exponent), 0)
-	scale = min(scale, maxDecimalDigits)
+	scale := quotientScale(weightX-weightY, firstX <= firstY, int(-x.Exponent), int(-y.Exponent))
 	context := apd.BaseContext.WithPrecision(uint32(max(x.NumDigits()+y.NumDigits(), 1)) + uint32(scale) + 40)
 	context.Rounding = apd.RoundHalfUp
 	q := new(apd.Decimal)
@@ -392,6 +454,14 @@ func (a Decimal) Round(scale int) Decimal {
 
 // Floor returns the greatest whole number that is not above a.
 func (a Decimal) Floor() Decimal {
+	if a.wide == nil && a.scale <= 18 {
+		unit := powersOfTen[a.scale]
+		whole := a.coefficient / unit
+		if a.coefficient%unit < 0 {
+			whole--
+		}
+		return Decimal{coefficient: whole}
+	}
 	rest, _ := a.Mod(DecimalOf(1, 0))
 	whole := a.Sub(rest).Round(0)
 	if rest.Sign() < 0 {

@@ -238,3 +238,30 @@ func TestExponentsAreReadAlikeInAWordAndBeyond(t *testing.T) {
 		}
 	}
 }
+
+// What is divided as machine words is what is divided in any size.
+func TestQuotientsOfWords(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 8))
+	words := 0
+	for range 300_000 {
+		a := DecimalOf(r.Int64N(powersOfTen[1+r.IntN(18)])-r.Int64N(powersOfTen[1+r.IntN(17)]), r.IntN(10))
+		b := DecimalOf(r.Int64N(powersOfTen[1+r.IntN(18)])-r.Int64N(powersOfTen[1+r.IntN(17)]), r.IntN(10))
+		if r.IntN(4) == 0 {
+			b = DecimalOf(powersOfTen[r.IntN(5)]*int64(1+r.IntN(9)), r.IntN(3))
+		}
+		if b.Sign() == 0 {
+			continue
+		}
+		got, ok := divideWords(a, b)
+		if !ok {
+			continue
+		}
+		words++
+		if want, _ := divideWide(a, b); got.String() != want.String() {
+			t.Fatalf("%s / %s is %s, want %s", a, b, got, want)
+		}
+	}
+	if words < 50_000 {
+		t.Errorf("only %d quotients were words", words)
+	}
+}

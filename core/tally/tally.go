@@ -86,13 +86,19 @@ type Tallied struct {
 	Estimated []bool `json:"estimated,omitempty"`
 }
 
+func (t *Tallied) copied() Tallied {
+	out := *t
+	out.Values = slices.Clone(t.Values)
+	return out
+}
+
 const (
 	// Top is how many groups are told of on their own where nobody says how many, and Most how many can be.
 	Top  = 40
 	Most = 1000
 	// groupsHeld bounds the groups that are held, and valuesHeld the different values in them that are.
 	groupsHeld = 1 << 17
-	valuesHeld = 1 << 20
+	valuesHeld = 1 << 18
 )
 
 // ErrTooManyGroups says that what is grouped by has too many values.
@@ -110,10 +116,39 @@ type prepared struct {
 	at       []int
 }
 
-// groupKey is a group by the identities of its values; a missing one has a NUL, which no text has.
-type groupKey [2]string
+// groupKey is a group by its values.
+type groupKey [2]valueKey
 
-const missingGroup = "\x00"
+// valueKey is what two values share exactly when they are equal: numbers and moments as machine words, where they are
+// such, since most are and a text of each would take longer than all else.
+type valueKey struct {
+	kind   table.Kind
+	scale  int8
+	number int64
+	text   string
+}
+
+func keyOf(v *table.Value) valueKey {
+	switch v.Kind {
+	case table.Missing:
+		return valueKey{}
+	case table.Date, table.Instant:
+		return valueKey{kind: v.Kind, number: v.When}
+	case table.Number:
+		c, scale, ok := v.Number.Word()
+		for ok && scale > 0 && c%10 == 0 {
+			c, scale = c/10, scale-1
+		}
+		if ok {
+			return valueKey{kind: v.Kind, number: c, scale: int8(scale)}
+		}
+	}
+	return valueKey{kind: v.Kind, text: v.Identity()}
+}
+
+func (k valueKey) compare(o valueKey) int {
+	return cmp.Or(cmp.Compare(k.kind, o.kind), cmp.Compare(k.scale, o.scale), cmp.Compare(k.number, o.number), cmp.Compare(k.text, o.text))
+}
 
 // gathered is what is known of the rows of a group.
 type gathered struct {
@@ -244,22 +279,24 @@ func prepare(t *relation.Table, asked Question) (*prepared, error) {
 // part gathers one stretch.
 type part struct {
 	*prepared
-	rows       *table.RowSet
-	groups     map[groupKey]*group
-	values     *typedRows
-	by         []*condition.ExpressionEvaluator
-	of         []*condition.ExpressionEvaluator
-	memory     *condition.Memory
-	identities [2][]string // of the values of a batch
+	rows   *table.RowSet
+	groups map[groupKey]*group
+	values *typedRows
+	by     []*condition.ExpressionEvaluator
+	of     []*condition.ExpressionEvaluator
 }
 
 func newPart(q *prepared, rows *table.RowSet) *part {
-	p := &part{prepared: q, rows: rows, groups: map[groupKey]*group{}, memory: condition.NewMemory(len(q.by) + len(q.of))}
+	p := &part{prepared: q, rows: rows, groups: map[groupKey]*group{}}
+	// Each has a memory of its own, so that what one gives is good while the others are worked out.
+	evaluator := func(x *condition.Expression) *condition.ExpressionEvaluator {
+		return x.Evaluator(condition.NewMemory(len(q.by) + len(q.of)))
+	}
 	for _, x := range q.by {
-		p.by = append(p.by, x.Evaluator(p.memory))
+		p.by = append(p.by, evaluator(x))
 	}
 	for _, x := range q.of {
-		p.of = append(p.of, x.Evaluator(p.memory))
+		p.of = append(p.of, evaluator(x))
 	}
 	return p
 }
@@ -273,20 +310,16 @@ type column struct {
 // take gathers the rows of a batch.
 func (p *part) take(r *relation.Readers, b *table.Batch) {
 	if p.values == nil {
-		p.values = &typedRows{r: r, names: p.names, at: p.at, values: make([][]table.Value, len(p.at))}
+		p.values = &typedRows{r: r, names: p.names, at: p.at, values: make([][]table.Value, len(p.at)), begun: make([]uint64, len(p.at))}
 	}
 	p.values.begin(b)
 	var by [2]column
 	for i, x := range p.by {
-		by[i] = p.column(x)
-		p.identities[i] = p.identities[i][:0]
-		for v := range by[i].values {
-			p.identities[i] = append(p.identities[i], identity(&by[i].values[v]))
-		}
+		by[i].values, by[i].codes = x.Values(p.values)
 	}
 	of := make([]column, len(p.of))
 	for i, x := range p.of {
-		of[i] = p.column(x)
+		of[i].values, of[i].codes = x.Values(p.values)
 	}
 	groups := map[uint64]*group{} // by the codes in this batch
 	for k, row := range b.Rows {
@@ -312,31 +345,18 @@ func (p *part) take(r *relation.Readers, b *table.Batch) {
 	}
 }
 
-// column works an expression out; what comes of it is good until the next one is, and so is copied.
-func (p *part) column(x *condition.ExpressionEvaluator) column {
-	values, codes := x.Values(p.values)
-	return column{slices.Clone(values), slices.Clone(codes)}
-}
-
-func identity(v *table.Value) string {
-	if v.Kind == table.Missing {
-		return missingGroup
-	}
-	return v.Identity()
-}
-
 func (p *part) group(by [2]column, codes [2]uint32) *group {
 	var key groupKey
 	g := &group{gathered: gathered{of: make([]gatheredOf, len(p.prepared.of))}}
 	for i := range p.by {
-		key[i], g.values[i] = p.identities[i][codes[i]], by[i].values[codes[i]]
+		key[i] = keyOf(&by[i].values[codes[i]])
 	}
 	if known := p.groups[key]; known != nil {
 		return known
 	}
-	for i := range key {
-		key[i] = strings.Clone(key[i])
-		g.values[i].Text = strings.Clone(g.values[i].Text) // it may stand in the bytes of a batch
+	for i := range p.by {
+		g.values[i] = lasting(&by[i].values[codes[i]])
+		key[i].text = strings.Clone(key[i].text) // it may stand in the bytes of a batch
 	}
 	p.groups[key] = g
 	return g
@@ -349,6 +369,7 @@ type typedRows struct {
 	at     []int // columns that are read
 	b      *table.Batch
 	values [][]table.Value
+	begun  []uint64 // how often each column was begun anew
 }
 
 func (t *typedRows) begin(b *table.Batch) {
@@ -359,10 +380,18 @@ func (t *typedRows) begin(b *table.Batch) {
 		if len(known) < len(t.values[i]) || len(b.Columns[at].Texts) == b.Len() {
 			t.values[i] = t.values[i][:0]
 		}
+		if len(t.values[i]) == 0 {
+			t.begun[i]++
+		}
 		for code := len(t.values[i]); code < len(known); code++ {
 			t.values[i] = append(t.values[i], known[code].Value)
 		}
 	}
+}
+
+// Begun implements condition.LastingRows.
+func (t *typedRows) Begun(name string) uint64 {
+	return t.begun[slices.Index(t.at, slices.Index(t.names, name))]
 }
 
 // Len implements condition.Rows.
@@ -382,10 +411,10 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 	}
 	top = min(top, Most)
 	out := &Tally{By: []GroupedBy{}, Measures: q.measures, Cells: [][]Tallied{}, Downs: []Tallied{}, Across: []Tallied{}}
-	var places [2]map[string]int
+	var places [2]map[valueKey]int
 	var sizes [2]int
 	for i := range 2 {
-		places[i], sizes[i] = map[string]int{"": 0}, 1
+		places[i], sizes[i] = map[valueKey]int{{}: 0}, 1
 		if i >= len(q.by) {
 			continue
 		}
@@ -399,12 +428,12 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 			one.Groups = append(slices.Clone(one.Groups), last[0])
 		}
 		one.Rest = len(all) - len(one.Groups)
-		places[i] = map[string]int{}
+		places[i] = map[valueKey]int{}
 		for _, g := range all {
-			places[i][identity(&g.value)] = len(one.Groups)
+			places[i][keyOf(&g.value)] = len(one.Groups)
 		}
 		for at, g := range one.Groups {
-			places[i][identity(&g.value)] = at
+			places[i][keyOf(&g.value)] = at
 		}
 		sizes[i] = len(one.Groups) + min(one.Rest, 1)
 		out.By = append(out.By, *one)
@@ -414,11 +443,21 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 	for _, key := range sortedKeys(whole) { // sums of floating point are none here, but what is estimated depends on the order
 		g := &whole[key].gathered
 		down, beside := places[0][key[0]], places[1][key[1]]
-		for _, to := range []*gathered{&grid[down*sizes[1]+beside], &downs[down], &across[beside], &all} {
+		into := []*gathered{&all}
+		if len(q.by) == 2 { // else a cell is its row, and the only column is all
+			into = append(into, &downs[down], &across[beside])
+		}
+		for _, to := range into {
 			if to.of == nil {
 				to.of = make([]gatheredOf, len(q.of))
 			}
 			to.merge(g)
+		}
+		// What was held for the group is its cell's from here on, so that nothing is copied.
+		if cell := &grid[down*sizes[1]+beside]; cell.of == nil {
+			*cell = *g
+		} else {
+			cell.merge(g)
 		}
 	}
 	for i := range sizes[0] {
@@ -427,7 +466,17 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 			line[k] = q.told(&grid[i*sizes[1]+k])
 		}
 		out.Cells = append(out.Cells, line)
-		out.Downs = append(out.Downs, q.told(&downs[i]))
+		if len(q.by) == 2 {
+			out.Downs = append(out.Downs, q.told(&downs[i]))
+		} else {
+			out.Downs = append(out.Downs, line[0].copied())
+		}
+	}
+	if len(q.by) < 2 {
+		out.All = q.told(&all)
+		out.Across = append(out.Across, out.All.copied())
+		q.share(out)
+		return out, nil
 	}
 	for k := range sizes[1] {
 		out.Across = append(out.Across, q.told(&across[k]))
@@ -484,16 +533,16 @@ func sortedKeys(whole map[groupKey]*group) []groupKey {
 	for key := range whole {
 		keys = append(keys, key)
 	}
-	slices.SortFunc(keys, func(a, b groupKey) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	slices.SortFunc(keys, func(a, b groupKey) int { return cmp.Or(a[0].compare(b[0]), a[1].compare(b[1])) })
 	return keys
 }
 
 // change tells a measure as its change against the period before. Of all periods together there is none.
 func (q *prepared) change(t *Tally, m int) {
 	next := q.by[0].Next()
-	at := map[string]int{}
+	at := map[valueKey]int{}
 	for i := range t.By[0].Groups {
-		at[identity(&t.By[0].Groups[i].value)] = i
+		at[keyOf(&t.By[0].Groups[i].value)] = i
 	}
 	before := make([]int, len(t.Downs)) // of each period the place of the one before; -1 where it is not told of
 	for i := range before {
@@ -504,7 +553,7 @@ func (q *prepared) change(t *Tally, m int) {
 			continue
 		}
 		after := next(g.value)
-		if k, told := at[identity(&after)]; told {
+		if k, told := at[keyOf(&after)]; told {
 			before[k] = i
 		}
 	}
@@ -557,7 +606,7 @@ func (q *prepared) told(g *gathered) Tallied {
 func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*GroupedBy, error) {
 	kind := q.by[i].Kind
 	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []TalliedGroup{}}
-	sums := map[string]*gathered{}
+	sums := map[valueKey]*gathered{}
 	for _, key := range sortedKeys(whole) {
 		g := whole[key]
 		to := sums[key[i]]
@@ -587,7 +636,7 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 	case "group":
 	case "rows":
 		value = func(g TalliedGroup) table.Value {
-			return table.NumberValue(table.DecimalOf(sums[identity(&g.value)].rows, 0))
+			return table.NumberValue(table.DecimalOf(sums[keyOf(&g.value)].rows, 0))
 		}
 	default:
 		at := slices.IndexFunc(q.measures, func(m Measure) bool { return m.Name() == order.By })
@@ -595,7 +644,7 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 			return nil, fmt.Errorf("groups are put into order by group, by rows, or by one of the measures asked for, not by %q", order.By)
 		}
 		value = func(g TalliedGroup) table.Value {
-			v, _ := table.StandardFormat.Parse(table.TypeDecimal, q.told(sums[identity(&g.value)]).Values[at])
+			v, _ := table.StandardFormat.Parse(table.TypeDecimal, q.told(sums[keyOf(&g.value)]).Values[at])
 			return v
 		}
 	}
@@ -615,7 +664,7 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 
 // fill adds the periods between the first and the last that no row is of, so that a series without them is not taken for
 // one without a gap; unless they are too many to be told of.
-func (q *prepared) fill(by *GroupedBy, sums map[string]*gathered, next func(table.Value) table.Value) {
+func (q *prepared) fill(by *GroupedBy, sums map[valueKey]*gathered, next func(table.Value) table.Value) {
 	var first, last table.Value
 	for _, g := range by.Groups {
 		if g.Missing {
@@ -633,7 +682,7 @@ func (q *prepared) fill(by *GroupedBy, sums map[string]*gathered, next func(tabl
 	}
 	var none []TalliedGroup
 	for at := next(first); table.Compare(at, last) < 0; at = next(at) {
-		if sums[identity(&at)] != nil {
+		if sums[keyOf(&at)] != nil {
 			continue
 		}
 		if len(none) >= Most {
@@ -642,7 +691,7 @@ func (q *prepared) fill(by *GroupedBy, sums map[string]*gathered, next func(tabl
 		none = append(none, TalliedGroup{Text: at.Standard(), value: at})
 	}
 	for i := range none {
-		sums[identity(&none[i].value)] = &gathered{of: make([]gatheredOf, len(q.of))}
+		sums[keyOf(&none[i].value)] = &gathered{of: make([]gatheredOf, len(q.of))}
 	}
 	by.Groups = append(by.Groups, none...)
 }
