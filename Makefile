@@ -9,8 +9,9 @@ demo: build setup-server
 tour: build setup-server
 	bin/proudsieve tour
 
+# The console's tests go through every page in a browser, one after the other, and may take more than the usual ten minutes.
 test: build lint setup-server setup-browser
-	go test ./...
+	go test -timeout 16m ./...
 
 # All that needs neither a database nor a browser, in half a minute on a warm cache.
 check: web/node_modules/.package-lock.json web/src/client/schema.d.ts
