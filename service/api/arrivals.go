@@ -173,6 +173,9 @@ func (s *Server) arrivals(r chi.Router) {
 			return nil, err
 		}
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			if err := store.RenewArrival(ctx, tx, a.ID); err != nil {
+				return err
+			}
 			d, err := store.FindDataset(ctx, tx, in.Body.Dataset)
 			if errors.Is(err, store.ErrNotFound) {
 				if d, err = store.EnsureDataset(ctx, tx, in.Body.Dataset, in.Body.Title); err == nil {

@@ -14,6 +14,7 @@ import (
 	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
+	"proudsieve/service/api"
 	"proudsieve/service/keeping"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
@@ -55,6 +56,9 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 	must(err)
 	certificate, err = servicetest.Post[records.Certificate](ctx, r.Certifier,
 		fmt.Sprintf("/tables/%d/certificates", *done.ResultTable), nil)
+	must(err)
+	// a file that is looked at, and no delivery yet
+	_, err = r.Steward.Arrive(ctx, "arrived.csv", strings.NewReader("id\n1\n"))
 	must(err)
 	return r, database, certificate
 }
@@ -110,6 +114,9 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	}
 	if _, err := certify.Verify(&table, there.Signature, key.Bytes()); err != nil {
 		t.Errorf("the certificate does not verify: %v", err)
+	}
+	if seen, err := servicetest.Post[api.LookedAt](ctx, mara, "/arrivals/1/reading", map[string]any{}); err != nil || len(seen.Rows) != 1 {
+		t.Errorf("what had arrived: %+v, %v", seen, err)
 	}
 	if checked, err := keeping.Check(ctx, empty, place); err != nil || !checked.Good() || checked.Files != first.Files {
 		t.Errorf("%+v, %v", checked, err)

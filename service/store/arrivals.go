@@ -22,8 +22,15 @@ func AddArrival(ctx context.Context, q Querier, digest string, bytes int64, file
 // FindArrival returns a file that is still kept.
 func FindArrival(ctx context.Context, q Querier, id int64) (*Arrival, error) {
 	return get[Arrival](ctx, q, fmt.Sprintf("arrival %d (a file that became no delivery is kept for %s)", id, arrivalsKept),
-		`SELECT a.id, a.digest, a.bytes, a.file_name, a.created_by AS created_by_id, p.name AS created_by, a.created_at
+		`SELECT a.id, a.digest, a.bytes, a.file_name, p.name AS created_by, a.created_at
 		FROM arrivals a JOIN people p ON p.id = a.created_by WHERE a.id = $1 AND a.created_at > now() - interval '`+arrivalsKept+`'`, id)
+}
+
+// RenewArrival keeps a file for another day, so that it cannot be forgotten while it becomes a delivery.
+func RenewArrival(ctx context.Context, q Querier, id int64) error {
+	_, err := get[int64](ctx, q, fmt.Sprintf("arrival %d", id),
+		"UPDATE arrivals SET created_at = now() WHERE id = $1 AND created_at > now() - interval '"+arrivalsKept+"' RETURNING id", id)
+	return err
 }
 
 // ForgetArrivals removes the records of files that became no delivery in time; a sweep removes their bytes.
@@ -45,7 +52,6 @@ func ColumnsOfDatasets(ctx context.Context, q Querier, most int) ([]DatasetColum
 	return list[DatasetColumns](ctx, q, `SELECT d.name AS dataset, d.title,
 		EXISTS (SELECT FROM declarations WHERE dataset_id = d.id AND kind = 'rulebook') AS ruled,
 		(SELECT json_agg(c->>'name') FROM json_array_elements(a.result->'columns') c) AS columns
-		FROM datasets d JOIN LATERAL (SELECT a.result FROM audits a JOIN tables t ON t.id = a.table_id
-			WHERE a.dataset_id = d.id AND t.origin = 'delivery' ORDER BY a.id DESC LIMIT 1) a ON true
+		FROM datasets d JOIN `+newestAudited+` a ON a.dataset_id = d.id
 		WHERE json_array_length(a.result->'columns') > 0 ORDER BY d.id DESC LIMIT $1`, most)
 }

@@ -33,6 +33,7 @@ func Search(ctx context.Context, q Querier, text string) (*Found, error) {
 	pattern := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
 	out := &Found{Hits: []Hit{}, More: []string{}}
 	for _, search := range searches {
+		// Not each of them uses both texts, which PostgreSQL wants to know the types of.
 		hits, err := list[Hit](ctx, q, "SELECT * FROM ("+search+") s WHERE $1::text IS NOT NULL AND $2::text IS NOT NULL LIMIT $3", pattern, text, foundOfEach+1)
 		if err != nil {
 			return nil, err
