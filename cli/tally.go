@@ -39,7 +39,7 @@ func tallyCommand() *cli.Command {
 	return &cli.Command{
 		DisableSliceFlagSeparator: true, // an expression has commas of its own
 		Name:                      "tally", Usage: "tell of the rows of a file by group, without any service", ArgsUsage: "FILE",
-		Description: "Groups are the values of a column, or of whatever the condition language can work out of a row. Counts, sums, means and\nextremes are exact; medians, quartiles and counts of different values are too, unless 262,144 are met,\nand say so (≈) where they are not. Of a table of the service: table tally.",
+		Description: "Groups are the values of a column, or of whatever the condition language can work out of a row. Counts, sums, means and\nextremes are exact; medians, quartiles and counts of different values are too, unless 262,144 are met\nand a group has more than 2,048 of them; what is estimated says so (≈). Of a table of the service: table tally.",
 		Flags: append(append(tallyFlags(), &cli.StringFlag{Name: "rules", Usage: "the rulebook by which it is read"},
 			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are read at once", Value: runtime.NumCPU()}, jsonFlag()), readingFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {

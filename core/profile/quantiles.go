@@ -9,7 +9,7 @@ import (
 )
 
 // Counted counts the values of one kind that a group of rows has: exactly, until Estimate is called, and from then on its
-// quantiles are off by QuantileError of themselves at most, and how many there are is an estimate.
+// quantiles are off by bucketError of themselves at most, and how many there are is an estimate.
 type Counted struct {
 	words   map[word]int64   // numbers and dates that fit a machine word
 	texts   map[string]int64 // by what they are identified by
@@ -150,6 +150,3 @@ func (c *Counted) Quantile(share table.Decimal) (d table.Decimal, exact, ok bool
 	slices.SortFunc(ordered, func(a, b weighed) int { return cmp.Or(a.number.Cmp(b.number)) })
 	return quantile(ordered, c.count, share), true, true
 }
-
-// QuantileError is how far an estimated quantile is off at most, as a share of itself.
-const QuantileError = bucketError

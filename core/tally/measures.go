@@ -61,6 +61,12 @@ type measureKind struct {
 	counted bool // it needs the values to be held
 	adds    bool // that of a whole is the sum of those of its parts
 	tell    func(rows int64, of *gatheredOf) (text string, exact bool)
+	one     func(of *gatheredOf) *table.Value // it is one of the values; nil where it is a number that is made of them
+}
+
+// valueOf is a kind that tells of one of the values.
+func valueOf(place int, one func(of *gatheredOf) *table.Value) *measureKind {
+	return &measureKind{place: place, one: one, tell: func(_ int64, of *gatheredOf) (string, bool) { return one(of).Identity(), true }}
 }
 
 func wholeNumber(n int64) string { return table.DecimalOf(n, 0).Shortest() }
@@ -98,8 +104,8 @@ var measureKinds = map[string]*measureKind{
 	"median":         {place: 5, number: true, counted: true, tell: quantileOf(table.DecimalOf(50, 2))},
 	"first_quartile": {place: 6, number: true, counted: true, tell: quantileOf(table.DecimalOf(25, 2))},
 	"third_quartile": {place: 7, number: true, counted: true, tell: quantileOf(table.DecimalOf(75, 2))},
-	"lowest":         {place: 8, tell: func(_ int64, of *gatheredOf) (string, bool) { return of.lowest.Identity(), true }},
-	"highest":        {place: 9, tell: func(_ int64, of *gatheredOf) (string, bool) { return of.highest.Identity(), true }},
+	"lowest":         valueOf(8, func(of *gatheredOf) *table.Value { return &of.lowest }),
+	"highest":        valueOf(9, func(of *gatheredOf) *table.Value { return &of.highest }),
 }
 
 // MeasureKinds lists the kinds of measures.
@@ -165,10 +171,23 @@ func (g *gathered) held() (n int) {
 	return n
 }
 
-func (g *gathered) estimate() {
-	for i := range g.of {
-		g.of[i].counted.Estimate()
+// gather merges what may become of many groups, and is estimated where it holds too many values.
+func (g *gathered) gather(o *gathered) {
+	if g.merge(o); g.held() > valuesHeld {
+		g.estimate(valuesWorth)
 	}
+}
+
+// estimate lets go of values where more than so many are held, and returns how many, and how often.
+func (g *gathered) estimate(worth int) (values, times int) {
+	for i := range g.of {
+		c := &g.of[i].counted
+		if n := c.Len(); n > worth {
+			c.Estimate()
+			values, times = values+n, times+1
+		}
+	}
+	return values, times
 }
 
 // shareOf tells a part of a whole in percent, to six digits; nothing where the whole is.

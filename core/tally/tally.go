@@ -34,7 +34,7 @@ type Question struct {
 
 // Order is an order of groups.
 type Order struct {
-	By      string // "group", "rows", or the place of a measure from 0, as "1"; empty for the order that goes without saying
+	By      string // "group", "rows", or the name of a measure that is asked for; empty for the order that goes without saying
 	Falling bool
 }
 
@@ -75,6 +75,7 @@ type TalliedGroup struct {
 	Text    string `json:"text"` // the value as tables of ours write it
 	Missing bool   `json:"missing,omitempty" doc:"The expression has no value: something that it speaks of is missing, or not of its type"`
 	value   table.Value
+	place   table.Value // what it is put into order by
 }
 
 // Tallied is what is told of a group.
@@ -96,14 +97,24 @@ const (
 	// Top is how many groups are told of on their own where nobody says how many, and Most how many can be.
 	Top  = 40
 	Most = 1000
-	// groupsHeld bounds the groups that are held, and valuesHeld the different values in them that are.
+	// groupsHeld bounds the groups that are held.
 	groupsHeld = 1 << 17
-	valuesHeld = 1 << 18
+	// valuesHeld is how many different values are held before groups of many of them are estimated, and valuesMost how
+	// many can be in groups of few. What is estimated takes as much memory as some valuesWorth values, so that
+	// to estimate fewer would free none, and estimatesHeld bounds how much of it there can be.
+	valuesHeld    = 1 << 18
+	valuesMost    = 1 << 21
+	valuesWorth   = 1 << 11
+	estimatesHeld = 1 << 11
 )
 
 // ErrTooManyGroups says that what is grouped by has too many values.
 var ErrTooManyGroups = fmt.Errorf("there are more than %s groups; group by fewer values, as a period of a date or a step of a number, or choose rows",
 	document.Grouped(groupsHeld))
+
+// ErrTooManyValues says that there are too many different values in too many groups.
+var ErrTooManyValues = fmt.Errorf("there are more than %s different values, in too many groups to tell medians, quartiles or counts of different values of; group by fewer values, as a period of a date or a step of a number, choose rows, or ask for sums and means alone",
+	document.Grouped(valuesMost))
 
 // prepared is a question made ready.
 type prepared struct {
@@ -162,25 +173,24 @@ type group struct {
 	gathered
 }
 
-// Tally groups rows and tells of each group.
+// Of groups rows and tells of each group.
+//
+// What it holds is bounded: ErrTooManyGroups and ErrTooManyValues say so.
 func Of(ctx context.Context, t *relation.Table, asked Question) (*Tally, error) {
 	q, err := prepare(t, asked)
 	if err != nil {
 		return nil, err
 	}
 	whole := map[groupKey]*group{}
-	values, over := 0, false
-	var full error
-	err = relation.Scan(ctx, t, q.at, func() *part { return newPart(q, asked.Rows) },
+	values, estimates := 0, 0
+	scanning, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	err = relation.Scan(scanning, t, q.at, func() *part { return newPart(q, asked.Rows) },
 		func(p *part, r *relation.Readers, b *table.Batch) { p.take(r, b) },
 		func(p *part) {
 			for key, g := range p.groups {
 				to := whole[key]
 				if to == nil {
-					if len(whole) >= groupsHeld {
-						full = ErrTooManyGroups
-						return
-					}
 					to = &group{values: g.values, gathered: gathered{of: make([]gatheredOf, len(q.of))}}
 					whole[key] = to
 				}
@@ -188,15 +198,23 @@ func Of(ctx context.Context, t *relation.Table, asked Question) (*Tally, error) 
 				to.merge(&g.gathered)
 				values += to.held() - before
 			}
-			if over || values > valuesHeld {
-				over = true
+			if values > valuesHeld {
 				for _, g := range whole {
-					g.estimate()
+					let, n := g.estimate(valuesWorth)
+					values, estimates = values-let, estimates+n
 				}
-				values = 0
+			}
+			switch {
+			case len(whole) > groupsHeld:
+				stop(ErrTooManyGroups)
+			case values > valuesMost || estimates > estimatesHeld:
+				stop(ErrTooManyValues)
 			}
 		})
-	if err = cmp.Or(full, err); err != nil {
+	if scanning.Err() != nil {
+		err = context.Cause(scanning)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return q.shown(whole, asked)
@@ -411,6 +429,7 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 	}
 	top = min(top, Most)
 	out := &Tally{By: []GroupedBy{}, Measures: q.measures, Cells: [][]Tallied{}, Downs: []Tallied{}, Across: []Tallied{}}
+	keys := sortedKeys(whole)
 	var places [2]map[valueKey]int
 	var sizes [2]int
 	for i := range 2 {
@@ -418,7 +437,7 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 		if i >= len(q.by) {
 			continue
 		}
-		one, err := q.ordered(whole, i, asked)
+		one, err := q.ordered(whole, keys, i, asked)
 		if err != nil {
 			return nil, err
 		}
@@ -440,7 +459,7 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 	}
 	grid := make([]gathered, sizes[0]*sizes[1])
 	downs, across, all := make([]gathered, sizes[0]), make([]gathered, sizes[1]), gathered{}
-	for _, key := range sortedKeys(whole) { // sums of floating point are none here, but what is estimated depends on the order
+	for _, key := range keys { // sums of floating point are none here, but what is estimated depends on the order
 		g := &whole[key].gathered
 		down, beside := places[0][key[0]], places[1][key[1]]
 		into := []*gathered{&all}
@@ -451,13 +470,13 @@ func (q *prepared) shown(whole map[groupKey]*group, asked Question) (*Tally, err
 			if to.of == nil {
 				to.of = make([]gatheredOf, len(q.of))
 			}
-			to.merge(g)
+			to.gather(g)
 		}
 		// What was held for the group is its cell's from here on, so that nothing is copied.
 		if cell := &grid[down*sizes[1]+beside]; cell.of == nil {
 			*cell = *g
 		} else {
-			cell.merge(g)
+			cell.gather(g)
 		}
 	}
 	for i := range sizes[0] {
@@ -602,25 +621,24 @@ func (q *prepared) told(g *gathered) Tallied {
 	return out
 }
 
+// place is what a group is put into order by where that is a measure.
+func (q *prepared) place(g *gathered, measure int) table.Value {
+	var of *gatheredOf
+	if at := q.sources[measure]; at >= 0 {
+		of = &g.of[at]
+	}
+	kind := measureKinds[q.measures[measure].Kind]
+	if kind.one != nil {
+		return *kind.one(of)
+	}
+	text, _ := kind.tell(g.rows, of)
+	v, _ := table.StandardFormat.Parse(table.TypeDecimal, text)
+	return v
+}
+
 // ordered lists the groups of an expression. Missing ones come last.
-func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*GroupedBy, error) {
+func (q *prepared) ordered(whole map[groupKey]*group, keys []groupKey, i int, asked Question) (*GroupedBy, error) {
 	kind := q.by[i].Kind
-	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []TalliedGroup{}}
-	sums := map[valueKey]*gathered{}
-	for _, key := range sortedKeys(whole) {
-		g := whole[key]
-		to := sums[key[i]]
-		if to == nil {
-			to = &gathered{of: make([]gatheredOf, len(q.of))}
-			sums[key[i]] = to
-			v := g.values[i]
-			out.Groups = append(out.Groups, TalliedGroup{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
-		}
-		to.merge(&g.gathered)
-	}
-	if next := q.by[i].Next(); next != nil {
-		q.fill(out, sums, next)
-	}
 	order := asked.Order
 	if i > 0 {
 		order = Order{}
@@ -631,29 +649,52 @@ func (q *prepared) ordered(whole map[groupKey]*group, i int, asked Question) (*G
 			order = Order{By: "rows", Falling: true}
 		}
 	}
-	value := func(g TalliedGroup) table.Value { return g.value }
-	switch order.By {
-	case "group":
-	case "rows":
-		value = func(g TalliedGroup) table.Value {
-			return table.NumberValue(table.DecimalOf(sums[keyOf(&g.value)].rows, 0))
-		}
-	default:
-		at := slices.IndexFunc(q.measures, func(m Measure) bool { return m.Name() == order.By })
-		if at < 0 {
+	measure := -1
+	if order.By != "group" && order.By != "rows" {
+		measure = slices.IndexFunc(q.measures, func(m Measure) bool { return m.Name() == order.By })
+		if measure < 0 {
 			return nil, fmt.Errorf("groups are put into order by group, by rows, or by one of the measures asked for, not by %q", order.By)
 		}
-		value = func(g TalliedGroup) table.Value {
-			v, _ := table.StandardFormat.Parse(table.TypeDecimal, q.told(sums[keyOf(&g.value)]).Values[at])
-			return v
+	}
+	out := &GroupedBy{Expression: asked.By[i], Kind: kind.String(), Groups: []TalliedGroup{}}
+	sums := map[valueKey]*gathered{}
+	for _, key := range keys {
+		g := whole[key]
+		to := sums[key[i]]
+		if to == nil {
+			to = &gathered{of: make([]gatheredOf, len(q.of))}
+			sums[key[i]] = to
+			v := g.values[i]
+			out.Groups = append(out.Groups, TalliedGroup{Text: v.Standard(), Missing: v.Kind == table.Missing, value: v})
+		}
+		if measure < 0 {
+			to.rows += g.rows
+		} else {
+			to.gather(&g.gathered)
+		}
+	}
+	if next := q.by[i].Next(); next != nil {
+		q.fill(out, sums, next)
+	}
+	for k := range out.Groups {
+		g := &out.Groups[k]
+		switch of := sums[keyOf(&g.value)]; {
+		case order.By == "group":
+			g.place = g.value
+		case order.By == "rows":
+			g.place = table.NumberValue(table.DecimalOf(of.rows, 0))
+		default:
+			g.place = q.place(of, measure)
 		}
 	}
 	slices.SortStableFunc(out.Groups, func(a, b TalliedGroup) int {
-		if a.Missing != b.Missing {
-			return cmp.Compare(boolean(a.Missing), boolean(b.Missing))
+		switch {
+		case a.Missing:
+			return 1
+		case b.Missing:
+			return -1
 		}
-		x, y := value(a), value(b)
-		by := table.Compare(x, y)
+		by := table.Compare(a.place, b.place)
 		if order.Falling {
 			by = -by
 		}
@@ -694,11 +735,4 @@ func (q *prepared) fill(by *GroupedBy, sums map[valueKey]*gathered, next func(ta
 		sums[keyOf(&none[i].value)] = &gathered{of: make([]gatheredOf, len(q.of))}
 	}
 	by.Groups = append(by.Groups, none...)
-}
-
-func boolean(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }

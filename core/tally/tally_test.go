@@ -3,6 +3,7 @@ package tally_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
@@ -95,6 +96,16 @@ func TestTheFirstGroupsAndTheRest(t *testing.T) {
 	asked.Order = tally.Order{By: "group", Falling: true}
 	if got, err = of(t, few, asked); err != nil || groups(got.By[0]) != "Cray" {
 		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+// What is a day or a text is put into order as such.
+func TestGroupsAreOrderedByAMeasureOfAnyType(t *testing.T) {
+	for order, want := range map[string]string{"lowest day": "Cray Bram Alder", "highest river": "Cray Bram Alder", "distinct day": "Alder Bram Cray", "mean flow": "Bram Alder Cray"} {
+		got, err := of(t, few, tally.Question{By: []string{"river"}, Measures: []tally.Measure{tally.MeasureOf(order)}, Order: tally.Order{By: order, Falling: true}})
+		if err != nil || groups(got.By[0]) != want {
+			t.Errorf("by %s: %+v (%v), want %s", order, got, err, want)
+		}
 	}
 }
 
@@ -213,5 +224,41 @@ func TestTooManyValuesAreEstimatedAndSaidToBe(t *testing.T) {
 			t.Errorf("%d workers give\n%s\nand one\n%s", workers, raw, before)
 		}
 		before = string(raw)
+	}
+}
+
+// Groups of few values are told of exactly, however many there are, since to estimate them would take more memory than
+// they do; what all of them have together is estimated. Where there are too many even so, that is said.
+func TestManyGroupsOfFewValues(t *testing.T) {
+	const rows = 2_200_000
+	var b strings.Builder
+	b.WriteString("river,flow,day\n")
+	var short string
+	for i := range rows {
+		if i == 300_000 {
+			short = b.String()
+		}
+		fmt.Fprintf(&b, "R%d,%d,\n", i%10_000, i)
+	}
+	asked := tally.Question{By: []string{"river"}, Measures: []tally.Measure{{Kind: "median", Of: "flow"}, {Kind: "distinct", Of: "flow"}}, Top: 2, Order: tally.Order{By: "group"}}
+	got, err := of(t, short, asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// R0 has 0, 10000, ... 290000, R1 one more each
+	for i, want := range []string{"145000 30", "145001 30"} {
+		if told := got.Downs[i]; strings.Join(told.Values, " ") != want || told.Estimated != nil {
+			t.Errorf("%s: %+v, want %s", got.By[0].Groups[i].Text, told, want)
+		}
+	}
+	if median, _ := strconv.ParseFloat(got.All.Values[0], 64); !got.All.Estimated[0] || math.Abs(median-150_000) > 150 {
+		t.Errorf("all: %+v", got.All)
+	}
+	if _, err = of(t, b.String(), asked); !errors.Is(err, tally.ErrTooManyValues) {
+		t.Errorf("220 values in each of 10,000 groups: %v", err)
+	}
+	asked.Measures = []tally.Measure{{Kind: "mean", Of: "flow"}}
+	if got, err = of(t, b.String(), asked); err != nil || got.All.Values[0] != "1099999.5" {
+		t.Errorf("a mean needs no values: %+v, %v", got, err)
 	}
 }

@@ -86,17 +86,13 @@ var numberFormats = func() []numberFormat {
 			f.GroupingMark, _ = utf8.DecodeRuneInString(pair[1])
 		}
 		alone := slices.IndexFunc(out, func(o numberFormat) bool { return o.decimal == pair[0] })
-		out = append(out, numberFormat{pair[0], pair[1], f, max(alone, len(out)*boolean(alone < 0))})
+		if alone < 0 {
+			alone = len(out)
+		}
+		out = append(out, numberFormat{pair[0], pair[1], f, alone})
 	}
 	return out
 }()
-
-func boolean(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
 
 // formatSet is a set of numberFormats, a bit for each.
 type formatSet uint16
@@ -187,7 +183,9 @@ func mayBeDate(text string) bool {
 	}
 	others := 0 // that are no digits; only in one pattern nothing divides the digits
 	for i := range len(text) {
-		others += boolean(text[i] < '0' || text[i] > '9')
+		if text[i] < '0' || text[i] > '9' {
+			others++
+		}
 	}
 	return (others >= 2 || len(text) == len("yyyyMMdd")) && (text[0] >= '0' && text[0] <= '9' ||
 		text[len(text)-1] >= '0' && text[len(text)-1] <= '9' && strings.Contains(text, ", "))
