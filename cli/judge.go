@@ -15,7 +15,6 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
-	"proudsieve/core/intake/content"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -74,22 +73,13 @@ func besides(c *cli.Command) (*rulebook.Beside, error) {
 			return nil, nil, err
 		}
 		out.Used[dataset] = path
-		return openBy(ctx, path, book)
+		read, err := openFile(ctx, path, book, intake.Reading{})
+		if err != nil {
+			return nil, nil, err
+		}
+		return read.file, read.book, nil
 	}
 	return out, nil
-}
-
-// openBy opens a file by its rulebook or, without one, by a draft of what is seen of it.
-func openBy(ctx context.Context, path string, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
-	if book != nil {
-		file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
-		return file, book, err
-	}
-	book, d, err := draft(ctx, path, content.AtPath(path), intake.Reading{})
-	if err != nil {
-		return nil, nil, err
-	}
-	return d.File, book, nil
 }
 
 // earlier audits the earlier deliveries that are named, by the rulebook or, without one, by what is seen of each.
@@ -99,12 +89,12 @@ func earlier(ctx context.Context, c *cli.Command, declared *rulebook.Rulebook) (
 		fail := func(err error) ([]rulebook.Past, error) {
 			return nil, fmt.Errorf("%s, the earlier delivery: %w", path, err)
 		}
-		file, book, err := openBy(ctx, path, declared)
+		read, err := openFile(ctx, path, declared, intake.Reading{})
 		if err != nil {
 			return fail(err)
 		}
-		result, err := audit.Run(ctx, file, book, c.Int("workers"))
-		if err = errors.Join(err, file.Close()); err != nil {
+		result, err := audit.Run(ctx, read.file, read.book, c.Int("workers"))
+		if err = errors.Join(err, read.file.Close()); err != nil {
 			return fail(err)
 		}
 		out = append(out, result.Past())

@@ -28,4 +28,7 @@ func TestATableOfOursIsReadAsItsMetadataSay(t *testing.T) {
 	if code, out, stderr := run("sift", cleaned, "--rules", rules); code != 0 || !strings.Contains(out, "Read as its metadata beside it say") {
 		t.Errorf("exit %d with them\n%s%s", code, out, stderr)
 	}
+	if code, out, stderr := run("tally", cleaned, "--rules", rules, "--measure", "sum n", "--measure", "lowest day"); code != 0 || !strings.Contains(out, "3.75  2024-05-31") {
+		t.Errorf("a tally of it: exit %d\n%s%s", code, out, stderr)
+	}
 }

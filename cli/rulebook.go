@@ -204,13 +204,14 @@ func meantSo(ctx context.Context, c *cli.Command, o *output, args []string) erro
 	if err != nil {
 		return err
 	}
-	file, err := intake.Open(ctx, content.AtPath(args[1]), book.Reading)
+	read, err := openFile(ctx, args[1], book, intake.Reading{})
 	if err != nil {
 		return fmt.Errorf("%s: %w", args[1], err)
 	}
-	result, err := audit.Run(ctx, file, book, runtime.NumCPU())
+	defer read.file.Close()
+	result, err := audit.Run(ctx, read.file, read.book, runtime.NumCPU())
 	if err == nil {
-		err = result.LookAgain(ctx, file, runtime.NumCPU())
+		err = result.LookAgain(ctx, read.file, runtime.NumCPU())
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", args[1], err)
@@ -278,14 +279,12 @@ func codesIn(ctx context.Context, c *cli.Command, path string) (codes, labels []
 	if _, err := sizeOf(path); err != nil {
 		return nil, nil, err
 	}
-	book, _, err := draft(ctx, path, content.AtPath(path), fixed)
+	read, err := openFile(ctx, path, nil, fixed)
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := intake.Open(ctx, content.AtPath(path), book.Reading)
-	if err != nil {
-		return nil, nil, err
-	}
+	file := read.file
+	defer file.Close()
 	columns := map[string]int{}
 	for i, name := range file.Columns() {
 		columns[name] = i

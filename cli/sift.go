@@ -20,11 +20,9 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/intake"
-	"proudsieve/core/intake/content"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
-	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/table"
 )
 
@@ -129,27 +127,12 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	if err != nil {
 		return fail(err)
 	}
-	open := content.AtPath(path)
-	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}}
-	var file *intake.File
-	out.OwnReading, err = standardBeside(path)
-	switch {
-	case err != nil:
-	case out.OwnReading && book != nil:
-		book = book.ForTable()
-	case out.OwnReading && fixed.Delimiter == "":
-		fixed = intake.Standard()
-	}
-	if book != nil && err == nil {
-		file, err = intake.Open(ctx, open, book.Reading)
-	} else if err != nil {
-	} else if book, out.Detection, err = draft(ctx, path, open, fixed); err == nil {
-		file = out.Detection.File
-	}
+	read, err := openFile(ctx, path, book, fixed)
 	if err != nil {
 		return fail(fmt.Errorf("%s: %w", path, err))
 	}
-	out.Reading = book.Reading
+	file, book := read.file, read.book
+	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}, OwnReading: read.own, Detection: read.detection, Reading: book.Reading}
 	if book.Beside, err = besides(c); err != nil {
 		return fail(err)
 	}
@@ -186,24 +169,6 @@ func findBetween(ctx context.Context, t *relation.Table, result *audit.Result) (
 	correlations, err := relation.Correlate(ctx, t, t.NumberColumns())
 	return &between{keys, correlations}, err
 }
-
-// standardBeside reports whether there are metadata beside a file that say that it is a table of ours. Its rulebook's
-// reading is that of deliveries then, and not its own.
-func standardBeside(path string) (bool, error) {
-	f, err := os.Open(path + csvw.Suffix)
-	if errors.Is(err, os.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	metadata, err := io.ReadAll(io.LimitReader(f, metadataMost))
-	return csvw.IsStandard(metadata), err
-}
-
-// metadataMost is how many bytes of metadata are looked at.
-const metadataMost = 8 << 20
 
 func sizeOf(path string) (int64, error) {
 	info, err := os.Stat(path)
@@ -264,16 +229,6 @@ func inFile(path string, err error) error {
 		lines[i] = fmt.Sprintf("%s:%d:%d: %s", path, m.Line, m.Column, m.Message)
 	}
 	return errors.New(strings.Join(lines, "\n"))
-}
-
-// draft works out how a file is read, and what its columns are.
-func draft(ctx context.Context, path string, open content.Opener,
-	fixed intake.Reading) (*rulebook.Rulebook, *detect.Detection, error) {
-	d, err := detect.Detect(ctx, open, fixed)
-	if err != nil {
-		return nil, nil, err
-	}
-	return rulebook.Draft(filepath.Base(path), d, d.File.Columns()), d, nil
 }
 
 func (o *output) sifted(s *sifted, judged bool) {

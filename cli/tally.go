@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,11 +15,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
-	"proudsieve/core/intake"
-	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/detect"
 	"proudsieve/core/relation"
-	"proudsieve/core/table"
 	"proudsieve/core/tally"
 )
 
@@ -73,32 +70,23 @@ func tallyFile(ctx context.Context, c *cli.Command, path string) (*tally.Tally, 
 	if err != nil {
 		return nil, err
 	}
-	open := content.AtPath(path)
-	var file *intake.File
-	if book != nil {
-		file, err = intake.Open(ctx, open, book.Reading)
-	} else {
-		var found *detect.Detection
-		if book, found, err = draft(ctx, path, open, fixed); err == nil {
-			file = found.File
+	read, err := openFile(ctx, path, book, fixed)
+	if err != nil {
+		return nil, err
+	}
+	defer read.file.Close()
+	t := &relation.Table{Source: read.file, Book: read.book, Workers: c.Int("workers")}
+	open := func(name string) bool { declared := t.Book.Column(name); return declared == nil || declared.Open }
+	if slices.ContainsFunc(t.Source.Columns(), open) {
+		result, err := audit.Run(ctx, read.file, t.Book, t.Workers)
+		if err != nil {
+			return nil, err
 		}
+		t.Book = result.Book()
 	}
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	result, err := audit.Run(ctx, file, book, c.Int("workers"))
-	if err != nil {
-		return nil, err
-	}
-	t := &relation.Table{Source: file, Book: result.Book(), Workers: c.Int("workers")}
 	asked := questionOf(c)
 	if where := c.String("where"); where != "" {
-		types := map[string]table.Type{}
-		for _, name := range file.Columns() {
-			types[name] = t.Book.Cells(name).Type
-		}
-		holds, mistakes := condition.Compile(where, types)
+		holds, mistakes := condition.Compile(where, t.Types())
 		if len(mistakes) > 0 {
 			return nil, fmt.Errorf("the condition cannot be used: %w", mistakes[0])
 		}

@@ -151,20 +151,23 @@ func (k *checker) temporal(n node, kind table.Kind, what string) bool {
 	return false
 }
 
-// truncations are the units that DATE_TRUNC goes down to.
-var truncations = map[string]func(time.Time) time.Time{
-	"year": func(t time.Time) time.Time { return time.Date(t.Year(), 1, 1, 0, 0, 0, 0, time.UTC) },
-	"quarter": func(t time.Time) time.Time {
+// periods are the units that DATE_TRUNC goes down to: where the one begins that a moment is in, and how long it is.
+var periods = map[string]struct {
+	start  func(time.Time) time.Time
+	length span
+}{
+	"year": {func(t time.Time) time.Time { return time.Date(t.Year(), 1, 1, 0, 0, 0, 0, time.UTC) }, span{months: 12}},
+	"quarter": {func(t time.Time) time.Time {
 		return time.Date(t.Year(), (t.Month()-1)/3*3+1, 1, 0, 0, 0, 0, time.UTC)
-	},
-	"month": func(t time.Time) time.Time { return time.Date(t.Year(), t.Month(), 1, 0, 0, 0, 0, time.UTC) },
-	"week": func(t time.Time) time.Time { // from Monday
+	}, span{months: 3}},
+	"month": {func(t time.Time) time.Time { return time.Date(t.Year(), t.Month(), 1, 0, 0, 0, 0, time.UTC) }, span{months: 1}},
+	"week": {func(t time.Time) time.Time { // from Monday
 		return time.Date(t.Year(), t.Month(), t.Day()-int(t.Weekday()+6)%7, 0, 0, 0, 0, time.UTC)
-	},
-	"day":    func(t time.Time) time.Time { return time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC) },
-	"hour":   func(t time.Time) time.Time { return t.Truncate(time.Hour) },
-	"minute": func(t time.Time) time.Time { return t.Truncate(time.Minute) },
-	"second": func(t time.Time) time.Time { return t.Truncate(time.Second) },
+	}, span{days: 7}},
+	"day":    {func(t time.Time) time.Time { return time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC) }, span{days: 1}},
+	"hour":   {func(t time.Time) time.Time { return t.Truncate(time.Hour) }, span{micros: 3600 * microsPerSecond}},
+	"minute": {func(t time.Time) time.Time { return t.Truncate(time.Minute) }, span{micros: 60 * microsPerSecond}},
+	"second": {func(t time.Time) time.Time { return t.Truncate(time.Second) }, span{micros: microsPerSecond}},
 }
 
 func truncated(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]table.Value) table.Value) {
@@ -173,17 +176,17 @@ func truncated(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]tabl
 		k.fail(c.args[0].place(), "DATE_TRUNC wants its unit in single quotes, as DATE_TRUNC('month', day)")
 		return kinds[1], nil
 	}
-	truncate := truncations[strings.ToLower(unit.value.Text)]
-	if truncate == nil {
+	period, known := periods[strings.ToLower(unit.value.Text)]
+	if !known {
 		k.fail(unit.place(), "DATE_TRUNC knows no unit %q%s", unit.value.Text,
-			document.Nearest(strings.ToLower(unit.value.Text), slices.Sorted(maps.Keys(truncations))))
+			document.Nearest(strings.ToLower(unit.value.Text), slices.Sorted(maps.Keys(periods))))
 		return kinds[1], nil
 	}
 	if !k.temporal(c.args[1], kinds[1], "DATE_TRUNC") {
 		return table.Missing, nil
 	}
 	return kinds[1], func(a []table.Value) table.Value {
-		when := truncate(whenOf(a[1]))
+		when := period.start(whenOf(a[1]))
 		if a[1].Kind == table.Date {
 			return table.DateValue(daysOf(when))
 		}

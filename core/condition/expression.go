@@ -55,10 +55,6 @@ func (x *ExpressionEvaluator) Values(rows Rows) (values []table.Value, codes []u
 	return v.of, codesOf(&e.evaluation, v)
 }
 
-// periods are the units of DATE_TRUNC as spans.
-var periods = map[string]span{"year": {months: 12}, "quarter": {months: 3}, "month": {months: 1}, "week": {days: 7}, "day": {days: 1},
-	"hour": {micros: 3600 * microsPerSecond}, "minute": {micros: 60 * microsPerSecond}, "second": {micros: microsPerSecond}}
-
 // Next returns a function that tells the period after one, where the values of the expression are periods, as those of
 // DATE_TRUNC('month', day); nil for other expressions.
 func (x *Expression) Next() func(period table.Value) table.Value {
@@ -67,9 +63,9 @@ func (x *Expression) Next() func(period table.Value) table.Value {
 		return nil
 	}
 	unit, ok := c.args[0].(literal)
-	by, known := periods[strings.ToLower(unit.value.Text)]
+	of, known := periods[strings.ToLower(unit.value.Text)]
 	if !ok || !known {
 		return nil
 	}
-	return func(period table.Value) table.Value { return by.add(&period) }
+	return func(period table.Value) table.Value { return of.length.add(&period) }
 }

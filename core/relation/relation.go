@@ -62,6 +62,15 @@ type Readers struct {
 	known [][]rulebook.Cell // per column, per code
 }
 
+// Types returns the type of every column, declared or not.
+func (t *Table) Types() map[string]table.Type {
+	types := map[string]table.Type{}
+	for _, name := range t.Source.Columns() {
+		types[name] = t.Book.Cells(name).Type
+	}
+	return types
+}
+
 func (t *Table) readers(at []int) *Readers {
 	r := &Readers{at: at, known: make([][]rulebook.Cell, len(at))}
 	for _, c := range at {

@@ -229,10 +229,7 @@ func prepare(t *relation.Table, asked Question) (*prepared, error) {
 	if len(asked.By) > 2 {
 		return nil, fmt.Errorf("rows are grouped by two expressions at most, not by %d", len(asked.By))
 	}
-	types := map[string]table.Type{}
-	for _, name := range q.names {
-		types[name] = t.Book.Cells(name).Type
-	}
+	types := t.Types()
 	compile := func(source, what string) (*condition.Expression, error) {
 		x, mistakes := condition.CompileExpression(source, types)
 		if len(mistakes) > 0 {

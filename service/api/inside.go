@@ -261,7 +261,7 @@ func (s *Server) selected(ctx context.Context, t *inside, where, is, find string
 		choice.Is = append(choice.Is, relation.Is{Column: p[0], Text: p[1]})
 	}
 	if where != "" {
-		compiled, mistakes := condition.Compile(where, t.types())
+		compiled, mistakes := condition.Compile(where, t.Types())
 		if len(mistakes) > 0 {
 			return nil, invalid("The condition cannot be used: %s", errors.Join(mistakes...))
 		}
@@ -271,15 +271,6 @@ func (s *Server) selected(ctx context.Context, t *inside, where, is, find string
 		func(ctx context.Context) (*table.RowSet, error) {
 			return asked(relation.Where(ctx, t.Table, choice))
 		})
-}
-
-// types returns the type of every column, declared or not.
-func (t *inside) types() map[string]table.Type {
-	types := map[string]table.Type{}
-	for _, name := range t.Source.Columns() {
-		types[name] = t.Book.Cells(name).Type
-	}
-	return types
 }
 
 func (s *Server) resultOf(ctx context.Context, a *records.Audit) (*audit.Result, error) {

@@ -2,9 +2,7 @@ package detect
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -52,7 +50,7 @@ func (d *Detection) encoding(head []byte, cut bool) {
 	beyond, first, control := 0, 0, 0
 	line := 1
 	looked := head
-	if ascii(head) {
+	if delimited.ASCII(head) {
 		looked = nil
 	}
 	for _, b := range looked {
@@ -124,17 +122,6 @@ func nulShare(head []byte, odd int) float64 {
 		}
 	}
 	return float64(n) / float64(max(all, 1))
-}
-
-// ascii reports whether no byte is beyond ASCII, eight of them at a time.
-func ascii(text []byte) bool {
-	const beyond = 0x8080808080808080
-	for ; len(text) >= 8; text = text[8:] {
-		if binary.LittleEndian.Uint64(text)&beyond != 0 {
-			return false
-		}
-	}
-	return !slices.ContainsFunc(text, func(b byte) bool { return b >= utf8.RuneSelf })
 }
 
 func undecodable(head []byte) (n int) {

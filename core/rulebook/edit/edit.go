@@ -129,7 +129,7 @@ func (e *editor) single(section *document.Entry, c Change) error {
 		e.lines = slices.Insert(e.lines, section.Line, "  "+c.Field+": "+text)
 		return nil
 	case c.Remove, text == "" && !e.fieldValue(section.Value) && len(section.Value.Entries) == 1 && section.Value.Entries[0].Name == c.Field:
-		e.lines = slices.Delete(e.lines, section.Line-1, e.lastLine(section.Line-1, section.Column)+1)
+		e.removeSection(section)
 		return nil
 	}
 	return e.set(section.Value, c.Field, text)
@@ -198,7 +198,7 @@ func (e *editor) codeList(root *document.Node, section *document.Entry, c Change
 	list := entry(section.Value, c.Item).Value
 	if c.Remove && c.Code == "" {
 		if len(section.Value.Entries) == 1 {
-			e.lines = slices.Delete(e.lines, section.Line-1, e.lastLine(section.Line-1, section.Column)+1)
+			e.removeSection(section)
 			return nil
 		}
 		return e.removeField(section.Value, entry(section.Value, c.Item))
@@ -517,21 +517,31 @@ func (e *editor) removeField(n *document.Node, field *document.Entry) error {
 		e.lines = slices.Delete(e.lines, from.line, last+1)
 		return nil
 	}
-	to, err := e.end(field.Value)
+	return e.cut(at, len(n.Entries), func(i int) place {
+		return place{n.Entries[i].Line - 1, byteColumn(e.lines[n.Entries[i].Line-1], n.Entries[i].Column-1)}
+	}, func(i int) *document.Node { return n.Entries[i].Value })
+}
+
+// cut takes one of the things in brackets or braces away, with the comma beside it.
+func (e *editor) cut(at, count int, start func(int) place, value func(int) *document.Node) error {
+	from := start(at)
+	to, err := e.end(value(at))
+	switch {
+	case err != nil:
+	case at+1 < count:
+		to = start(at + 1)
+	case at > 0:
+		from, err = e.end(value(at - 1))
+	}
 	if err != nil {
 		return err
 	}
-	switch {
-	case at+1 < len(n.Entries):
-		next := n.Entries[at+1]
-		to = place{next.Line - 1, byteColumn(e.lines[next.Line-1], next.Column-1)}
-	case at > 0:
-		if from, err = e.end(n.Entries[at-1].Value); err != nil {
-			return err
-		}
-	}
 	e.splice(from, to, "")
 	return nil
+}
+
+func (e *editor) removeSection(section *document.Entry) {
+	e.lines = slices.Delete(e.lines, section.Line-1, e.lastLine(section.Line-1, section.Column)+1)
 }
 
 // add appends an item to a section, which is made where it is not there.
@@ -605,18 +615,5 @@ func (e *editor) removeFrom(list, item *document.Node) error {
 		e.lines = slices.Delete(e.lines, line, e.lastLine(line, indent(e.lines[line])+1)+1)
 		return nil
 	}
-	from, to := e.start(item), place{}
-	if at+1 < len(list.Items) {
-		to = e.start(list.Items[at+1])
-	} else {
-		var err error
-		if from, err = e.end(list.Items[at-1]); err == nil {
-			to, err = e.end(item)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	e.splice(from, to, "")
-	return nil
+	return e.cut(at, len(list.Items), func(i int) place { return e.start(list.Items[i]) }, func(i int) *document.Node { return list.Items[i] })
 }
