@@ -32,10 +32,7 @@ func wordOf(v *table.Value) (word, bool) {
 	case table.Date, table.Instant:
 		return word{v.When, momentScale}, true
 	case table.Number:
-		c, scale, ok := v.Number.Word()
-		for ok && scale > 0 && c%10 == 0 {
-			c, scale = c/10, scale-1
-		}
+		c, scale, ok := v.Number.ShortestWord()
 		return word{c, int8(scale)}, ok
 	}
 	return word{}, false

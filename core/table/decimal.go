@@ -552,6 +552,19 @@ func (a Decimal) Word() (coefficient int64, scale int, ok bool) {
 	return a.coefficient, int(a.scale), a.wide == nil
 }
 
+// ShortestWord returns the same of the number without the zeros that end its places, so that two numbers that are equal
+// have one word, however they were written.
+func (a Decimal) ShortestWord() (coefficient int64, scale int, ok bool) {
+	if a.wide != nil {
+		a, _ = ParseDecimal(a.Shortest())
+	}
+	coefficient, scale, ok = a.Word()
+	for ok && scale > 0 && coefficient%10 == 0 {
+		coefficient, scale = coefficient/10, scale-1
+	}
+	return coefficient, scale, ok
+}
+
 // Scaled returns the number in units of 10^-scale, for a scale of 0 to 18; ok is false where
 // it is no whole number of them, or they do not fit a machine word.
 func (a Decimal) Scaled(scale int) (units int64, ok bool) {

@@ -146,11 +146,7 @@ func keyOf(v *table.Value) valueKey {
 	case table.Date, table.Instant:
 		return valueKey{kind: v.Kind, number: v.When}
 	case table.Number:
-		c, scale, ok := v.Number.Word()
-		for ok && scale > 0 && c%10 == 0 {
-			c, scale = c/10, scale-1
-		}
-		if ok {
+		if c, scale, ok := v.Number.ShortestWord(); ok {
 			return valueKey{kind: v.Kind, number: c, scale: int8(scale)}
 		}
 	}

@@ -140,6 +140,23 @@ func TestPeriodsWithoutRowsAndChanges(t *testing.T) {
 	}
 }
 
+// Numbers are one group however they are written, also with more places than a machine word holds.
+func TestEqualNumbersAreOneGroup(t *testing.T) {
+	got, err := of(t, "river,flow,day\nA,1,\nA,1.0000000000000000000000,\nA,1.50,\nA,1.500000000000000000000000000,\nA,100000000000000000000.0,\nA,100000000000000000000,\n",
+		tally.Question{By: []string{"flow"}, Measures: []tally.Measure{{Kind: "rows"}, {Kind: "distinct", Of: "flow"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(got.Downs) != 3 || got.All.Values[1] != "3" {
+		t.Errorf("%+v", got)
+	}
+	for i, told := range got.Downs {
+		if told.Values[0] != "2" || told.Values[1] != "1" {
+			t.Errorf("group %s: %v", got.By[0].Groups[i].Text, told.Values)
+		}
+	}
+}
+
 // What is missing is never gathered with other groups.
 func TestWhatIsMissingStandsOnItsOwn(t *testing.T) {
 	got, err := of(t, few, tally.Question{By: []string{"flow"}, Top: 2})
