@@ -219,6 +219,13 @@ func TestFormsForAllOfARulebook(t *testing.T) {
 	if text := evaluate[string](p, `document.querySelector('textarea').value`); text != want {
 		t.Errorf("the text is\n%s\nwant\n%s", text, want)
 	}
+	// A spelling with a comma in it is one, and stays one when another is added beside it.
+	p.presses("forms")
+	p.presses("code lists")
+	fill("Other spellings of Asmel", `Assmel, "Asmel, upper"`)
+	p.awaits(`document.querySelector('input[aria-label="Other spellings of Asmel"]').value === 'Assmel, "Asmel, upper"'`)
+	p.presses("text")
+	p.awaits(`document.querySelector('textarea').value.includes('{code: Asmel, spellings: [Assmel, "Asmel, upper"]}')`)
 }
 
 // A rulebook of 300 columns opens and is checked without a wait that a person notices.

@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -120,4 +121,22 @@ func TestAStewardsMorning(t *testing.T) {
 		tables.Items[0].FileName != "returns_2024.csv" || tables.Items[0].Passed == nil {
 		t.Errorf("the delivery: %+v, %v", tables, err)
 	}
+}
+
+// What a person said of the reading of a delivery is told with it, apart from what was found out.
+func TestWhatWasSaidOfTheReadingIsTold(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	a, err := r.Steward.Arrive(t.Context(), "gauges.csv", strings.NewReader("id;flow\nG1;n/a\nG2;2,5\nTotal;4,0\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := &client.ReadingWish{Closing: &[]string{}, Missing: []string{"n/a", "none, so far"}}
+	delivered, err := r.Steward.DeliverArrival(t.Context(), a.ID, client.BecomingBody{Dataset: "gauges", Reading: said})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := sitDown(t, r.URL)
+	p.visit(fmt.Sprintf("/tables/%d?view=reading", delivered.Table.ID))
+	p.signsIn(r.Reader.Token)
+	p.sees(`Said when it was delivered, and not found out: closing none; missing n/a, "none, so far".`, "delimiter")
 }

@@ -1,8 +1,10 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { type ReactNode, useEffect, useState } from "react";
+import type { ReactNode } from "react";
 import type { Schemas } from "../client/client";
 import type { ReadingWish } from "../client/queries";
-import { Choice, Field, Press } from "../shared/parts";
+import { Entry } from "../shared/Entry";
+import { joined, split } from "../shared/lists";
+import { Choice, Press } from "../shared/parts";
 
 type Look = Schemas["LookedAt"];
 type Name = keyof ReadingWish;
@@ -82,7 +84,8 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
         <Entry
           label="line with the names"
           value={r.header_line < 0 ? "none" : String(r.header_line)}
-          hint="a line, or none"
+          w="170px"
+          placeholder="a line, or none"
           check={(v) =>
             v === "none" || /^[1-9]\d{0,4}$/.test(v) ? undefined : "A line counts from 1; or write none."
           }
@@ -97,9 +100,10 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
       control: (
         <Entry
           label="lines at the end that are no rows begin with"
-          value={(r.closing ?? []).join(", ")}
-          hint="nothing: all are rows"
-          set={(v) => set("closing", listed(v))}
+          value={joined(r.closing ?? [])}
+          w="170px"
+          placeholder="nothing: all are rows"
+          set={(v) => set("closing", split(v))}
         />
       ),
     },
@@ -122,9 +126,10 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
       control: (
         <Entry
           label="dates are written"
-          value={r.dates.join(", ")}
-          hint="as dd.MM.yyyy"
-          set={(v) => set("dates", v.trim() === "" ? undefined : listed(v))}
+          value={joined(r.dates)}
+          w="170px"
+          placeholder="as dd.MM.yyyy"
+          set={(v) => set("dates", v.trim() === "" ? undefined : split(v))}
         />
       ),
     },
@@ -135,9 +140,10 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
       control: (
         <Entry
           label="texts that stand for nothing"
-          value={(r.missing ?? []).join(", ")}
-          hint="as n/a, -999"
-          set={(v) => set("missing", v.trim() === "" ? undefined : listed(v))}
+          value={joined(r.missing ?? [])}
+          w="170px"
+          placeholder="as n/a, -999"
+          set={(v) => set("missing", v.trim() === "" ? undefined : split(v))}
         />
       ),
     },
@@ -147,7 +153,9 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
             name: "sheet" as const,
             label: "sheet",
             aspects: ["sheet"],
-            control: <Entry label="sheet" value={r.sheet} set={(v) => set("sheet", v || undefined)} />,
+            control: (
+              <Entry label="sheet" w="170px" value={r.sheet} set={(v) => set("sheet", v || undefined)} />
+            ),
           },
         ]
       : []),
@@ -177,12 +185,6 @@ export function ReadingForm(props: { look: Look; wish: ReadingWish; change: (wis
 const evidenceShown = 3;
 
 const sureness = (e: Schemas["Evidence"]) => ["ambiguous", "likely", "certain"].indexOf(e.confidence);
-
-const listed = (text: string) =>
-  text
-    .split(",")
-    .map((t) => t.trim())
-    .filter(Boolean);
 
 function Because({ evidence }: { evidence: Schemas["Evidence"][] }) {
   if (evidence.length === 0) {
@@ -230,47 +232,5 @@ function Pick(props: { label: string; value: string; options: Option[]; choose: 
         </option>
       ))}
     </Choice>
-  );
-}
-
-/** A field that counts when it is left, or when enter is pressed; what cannot be meant is told beside it. */
-function Entry(props: {
-  label: string;
-  value: string;
-  hint?: string;
-  check?: (value: string) => string | undefined;
-  set: (value: string) => void;
-}) {
-  const [value, setValue] = useState(props.value);
-  useEffect(() => setValue(props.value), [props.value]);
-  const wrong = props.check?.(value.trim());
-  const done = () => {
-    if (value.trim() !== props.value && !wrong) {
-      props.set(value.trim());
-    }
-  };
-  return (
-    <>
-      <Field
-        aria-label={props.label}
-        aria-invalid={wrong !== undefined}
-        value={value}
-        placeholder={props.hint}
-        w="170px"
-        onChange={(e) => setValue(e.target.value)}
-        onBlur={done}
-        onKeyDown={(e) => {
-          if (e.key === "Enter") {
-            e.preventDefault();
-            done();
-          }
-        }}
-      />
-      {wrong && (
-        <Text role="alert" fontSize="sm" color="validity">
-          {wrong}
-        </Text>
-      )}
-    </>
   );
 }

@@ -2,6 +2,7 @@ import { Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { reading } from "../client/queries";
+import { joined } from "../shared/lists";
 import { Grid, Shown, Td, Th, Value } from "../shared/parts";
 
 const sure: Record<string, string> = {
@@ -10,9 +11,20 @@ const sure: Record<string, string> = {
   ambiguous: "it may be otherwise",
 };
 
+/** What a person said of the reading when the file was delivered; nothing where it was found out. */
+function saidOf(t: Schemas["Table"]) {
+  return Object.entries((t.reading ?? {}) as Record<string, string | number | string[] | null>)
+    .filter(([, v]) => v !== null && v !== "" && v !== 0)
+    .map(([name, v]) => ({
+      name: name.replaceAll("_", " "),
+      value: Array.isArray(v) ? joined(v) || "none" : v === -1 ? "none" : String(v),
+    }));
+}
+
 /** How the file was read, and what that rests on. */
 export function ReadingPanel({ t }: { t: Schemas["Table"] }) {
   const found = useQuery(reading(t.id));
+  const said = saidOf(t);
   return (
     <Shown query={found}>
       {(d) => (
@@ -21,6 +33,18 @@ export function ReadingPanel({ t }: { t: Schemas["Table"] }) {
             What the file itself tells about how it is to be read. A rulebook can declare each of these in its
             reading; what is declared counts.
           </Text>
+          {said.length > 0 && (
+            <Text mb="2">
+              <strong>Said when it was delivered</strong>, and not found out:{" "}
+              {said.map((one, i) => (
+                <span key={one.name}>
+                  {i > 0 && "; "}
+                  {one.name} <Value text={one.value} />
+                </span>
+              ))}
+              .
+            </Text>
+          )}
           <Grid label="How the file is read">
             <thead>
               <tr>

@@ -1,7 +1,8 @@
 import { HStack, Text } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
 import type { Schemas } from "../client/client";
-import { Choice, Field, Press } from "../shared/parts";
+import { Entry } from "../shared/Entry";
+import { Choice, Press } from "../shared/parts";
+import { quoted } from "../shared/words";
 import { type Grouping, grains, usualGrouping, weekday } from "./expressions";
 
 type Column = Schemas["Column"];
@@ -39,9 +40,11 @@ export function ByChooser(props: {
         <option value={other}>an expression …</option>
       </Choice>
       {value.written !== undefined && (
-        <Written
+        <Entry
+          w="220px"
           label={`${label}, as an expression`}
-          hint="as LENGTH(name)"
+          fontFamily="mono"
+          placeholder="as LENGTH(name)"
           value={value.written}
           set={(written) => choose({ written })}
         />
@@ -66,12 +69,15 @@ export function ByChooser(props: {
       {column?.numbers && (
         <>
           <Text>in steps of</Text>
-          <Written
+          <Entry
             label={`${label}, in steps of`}
-            hint="none"
+            fontFamily="mono"
+            placeholder="none"
             w="80px"
             value={value.step ?? ""}
-            check={(v) => v === "" || (Number(v) > 0 && /^[0-9.]+$/.test(v))}
+            check={(v) =>
+              v === "" || (Number(v) > 0 && /^[0-9.]+$/.test(v)) ? undefined : "A step is a number above 0."
+            }
             set={(step) => choose({ column: value.column, step: step || undefined })}
           />
         </>
@@ -124,7 +130,6 @@ function OneMeasure(props: { label: string; columns: Column[]; value: string; se
   const of = at < 0 ? "" : props.value.slice(at + 1);
   const numbers = props.columns.filter((c) => c.numbers);
   const fits = ofNumbers.includes(kind) ? numbers : props.columns;
-  const quote = (name: string) => `"${name.replaceAll('"', '""')}"`;
   return (
     <>
       <Choice
@@ -133,8 +138,8 @@ function OneMeasure(props: { label: string; columns: Column[]; value: string; se
         onChange={(e) => {
           const next = e.target.value;
           const among = ofNumbers.includes(next) ? numbers : props.columns;
-          const same = among.find((c) => quote(c.name) === of) ?? among[0];
-          props.set(next === "rows" || !same ? "rows" : `${next} ${quote(same.name)}`);
+          const same = among.find((c) => quoted(c.name) === of) ?? among[0];
+          props.set(next === "rows" || !same ? "rows" : `${next} ${quoted(same.name)}`);
         }}
       >
         <option value="rows">the number of rows</option>
@@ -151,47 +156,14 @@ function OneMeasure(props: { label: string; columns: Column[]; value: string; se
           value={of}
           onChange={(e) => props.set(`${kind} ${e.target.value}`)}
         >
-          {!fits.some((c) => quote(c.name) === of) && <option value={of}>{of}</option>}
+          {!fits.some((c) => quoted(c.name) === of) && <option value={of}>{of}</option>}
           {fits.map((c) => (
-            <option key={c.name} value={quote(c.name)}>
+            <option key={c.name} value={quoted(c.name)}>
               {c.name}
             </option>
           ))}
         </Choice>
       )}
     </>
-  );
-}
-
-/** A text that counts when it is left, or when enter is pressed. */
-export function Written(props: {
-  label: string;
-  hint: string;
-  value: string;
-  w?: string;
-  check?: (value: string) => boolean;
-  set: (value: string) => void;
-}) {
-  const [value, setValue] = useState(props.value);
-  useEffect(() => setValue(props.value), [props.value]);
-  const good = props.check?.(value) ?? true;
-  const done = () => good && value !== props.value && props.set(value.trim());
-  return (
-    <Field
-      aria-label={props.label}
-      aria-invalid={!good}
-      placeholder={props.hint}
-      fontFamily="mono"
-      w={props.w ?? "220px"}
-      value={value}
-      onChange={(e) => setValue(e.target.value)}
-      onBlur={done}
-      onKeyDown={(e) => {
-        if (e.key === "Enter") {
-          e.preventDefault();
-          done();
-        }
-      }}
-    />
   );
 }

@@ -99,6 +99,7 @@ function Listed(props: Shown) {
   const { x } = props;
   const groups = x.by[0]?.groups ?? [];
   const head = { by: props.by, falling: props.falling, sort: props.sort };
+  const most = x.measures.map((_, k) => greatest(x.downs, k));
   return (
     <Grid label="Groups" max="calc(100vh - 260px)">
       <thead>
@@ -120,7 +121,7 @@ function Listed(props: Shown) {
               <Name x={x} by={0} i={i} />
             </Td>
             {x.measures.map((m, k) => (
-              <Td key={measureCalled(m)} {...right} bgImage={shade(told.values[k], greatest(x.downs, k))}>
+              <Td key={measureCalled(m)} {...right} bgImage={shade(told.values[k], most[k])}>
                 {groups[i] ? (
                   <Opens {...props} told={told} m={k} conditions={[meets(x.by[0], groups[i])]} />
                 ) : (

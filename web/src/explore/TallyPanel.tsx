@@ -4,6 +4,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { tally } from "../client/queries";
 import { shareOf } from "../shared/addresses";
+import { Entry } from "../shared/Entry";
 import { Choice, Empty, Section, Shown, Trouble } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import {
@@ -15,7 +16,7 @@ import {
   usualGrouping,
   weekday,
 } from "./expressions";
-import { ByChooser, MeasureChooser, Written } from "./TallyChoosers";
+import { ByChooser, MeasureChooser } from "./TallyChoosers";
 import { TallyGrid } from "./TallyGrid";
 import { TallyPicture } from "./TallyPicture";
 
@@ -101,9 +102,11 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
         </HStack>
         <HStack gap="2">
           <Text>where</Text>
-          <Written
+          <Entry
+            w="220px"
+            fontFamily="mono"
             label="only rows for which"
-            hint="a condition, as flow > 5"
+            placeholder="a condition, as flow > 5"
             value={where ?? ""}
             set={(v) => change({ where: v || undefined })}
           />

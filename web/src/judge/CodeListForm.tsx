@@ -1,9 +1,10 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import type { Schemas } from "../client/client";
+import { Entry } from "../shared/Entry";
+import { joined, split } from "../shared/lists";
 import { Empty, Field, Grid, Press, Td, Th, Unseen, Value } from "../shared/parts";
 import { plural } from "../shared/words";
-import { split } from "./fieldWords";
 
 type List = Schemas["ListOutline"];
 type Change = Schemas["Change"];
@@ -111,16 +112,18 @@ function OneList({ list, change }: { list: List; change: (c: Change) => void }) 
                 <Value text={c.code} />
               </Td>
               <Td>
-                <TextCell
+                <Entry
+                  w="full"
                   label={`What ${c.code} stands for`}
                   value={c.label ?? ""}
                   set={(value) => change(of({ code: c.code, field: "label", value }))}
                 />
               </Td>
               <Td>
-                <TextCell
+                <Entry
+                  w="full"
                   label={`Other spellings of ${c.code}`}
-                  value={c.spellings.join(", ")}
+                  value={joined(c.spellings)}
                   set={(v) =>
                     change(
                       v.trim() === ""
@@ -179,27 +182,5 @@ function OneList({ list, change }: { list: List; change: (c: Change) => void }) 
         </Press>
       </Box>
     </>
-  );
-}
-
-/** A text that counts when it is left, or when enter is pressed. */
-function TextCell(props: { label: string; value: string; set: (value: string) => void }) {
-  const [value, setValue] = useState(props.value);
-  useEffect(() => setValue(props.value), [props.value]);
-  const done = () => value !== props.value && props.set(value);
-  return (
-    <Field
-      aria-label={props.label}
-      value={value}
-      w="full"
-      onChange={(e) => setValue(e.target.value)}
-      onBlur={done}
-      onKeyDown={(e) => {
-        if (e.key === "Enter") {
-          e.preventDefault();
-          done();
-        }
-      }}
-    />
   );
 }

@@ -1,5 +1,5 @@
-import { useEffect, useState } from "react";
 import type { Schemas } from "../client/client";
+import { useEntry } from "../shared/Entry";
 import { Choice, Field } from "../shared/parts";
 
 type Outlined = Schemas["Outlined"];
@@ -11,9 +11,7 @@ export function Settled(props: {
   value: string;
   set: (v: string) => void;
 }) {
-  const [value, setValue] = useState(props.value);
-  useEffect(() => setValue(props.value), [props.value]);
-  const done = (v: string) => v !== props.value && props.set(v);
+  const { value, setValue, done } = useEntry(props.value, props.set);
   const choosing = ["choice", "truth", "column", "codes"].includes(props.f.kind);
   return (
     <Input

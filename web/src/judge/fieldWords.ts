@@ -1,8 +1,9 @@
 import type { Schemas } from "../client/client";
+import { joined, split } from "../shared/lists";
 
 /** What a field holds, as people write it: columns of another dataset as "stations: id, name". */
 export function shownOf(field?: Schemas["Field"]) {
-  const values = field?.values?.join(", ");
+  const values = field?.values && joined(field.values);
   return field?.dataset ? `${field.dataset}: ${values}` : (values ?? field?.value ?? "");
 }
 
@@ -14,9 +15,3 @@ export function given(f: Schemas["FieldForm"], text: string) {
   }
   return f.kind === "columns" || f.kind === "texts" ? { values: split(text) } : { value: text };
 }
-
-export const split = (text: string) =>
-  text
-    .split(",")
-    .map((x) => x.trim())
-    .filter(Boolean);
