@@ -394,7 +394,7 @@ func (s *Server) launch() error {
 	}
 	defer log.Close()
 	args := []string{"-D", s.cluster(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c",
-		"unix_socket_directories=", "-c", "max_connections=60"}
+		"unix_socket_directories=", "-c", "max_connections=200"}
 	if s.passing {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}

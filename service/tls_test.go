@@ -61,7 +61,7 @@ func TestOverTLSTheCookieGoesOverHTTPSAlone(t *testing.T) {
 	t.Parallel()
 	certificate, key, pool := ownCertificate(t)
 	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
-		Log: servicetest.Quiet(), Certificate: certificate, Key: key}
+		Log: servicetest.Quiet(t), Certificate: certificate, Key: key}
 	s, err := service.Start(ctx, o)
 	if err != nil {
 		t.Fatal(err)
@@ -91,7 +91,7 @@ func TestTLSNeedsBothFilesAndASecretKey(t *testing.T) {
 	t.Parallel()
 	certificate, key, _ := ownCertificate(t)
 	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
-		Log: servicetest.Quiet(), Certificate: certificate}
+		Log: servicetest.Quiet(t), Certificate: certificate}
 	if _, err := service.Start(ctx, o); err == nil ||
 		!strings.Contains(err.Error(), "TLS needs both a certificate and its key") {
 		t.Errorf("without a key: %v", err)

@@ -77,7 +77,7 @@ func opens(t *testing.T, backup string) {
 		t.Fatal(err)
 	}
 	s, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: place, Listen: "127.0.0.1:0",
-		Log: servicetest.Quiet()})
+		Log: servicetest.Quiet(t)})
 	if err != nil {
 		t.Fatal(err)
 	}

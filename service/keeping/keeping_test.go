@@ -95,7 +95,7 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 		t.Errorf("into a directory that holds something: %v", err)
 	}
 	s, err := service.Start(ctx, service.Options{DatabaseURL: empty, Directory: place, Listen: "127.0.0.1:0",
-		Log: servicetest.Quiet()})
+		Log: servicetest.Quiet(t)})
 	if err != nil {
 		t.Fatal(err)
 	}

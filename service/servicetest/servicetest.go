@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 
 	"proudsieve/client"
@@ -14,8 +15,34 @@ import (
 	"proudsieve/service/access"
 )
 
-// Quiet is a log that says nothing.
-func Quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
+// Quiet is a log that says nothing, but for what went wrong in a test that fails.
+func Quiet(t testing.TB) *slog.Logger {
+	said := &kept{}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log("the service logged:\n" + said.String())
+		}
+	})
+	return slog.New(slog.NewTextHandler(said, &slog.HandlerOptions{Level: slog.LevelWarn}))
+}
+
+// kept holds what is logged from many places at once.
+type kept struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (k *kept) Write(p []byte) (int, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.text.Write(p)
+}
+
+func (k *kept) String() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.text.String()
+}
 
 // Running is a service under test.
 type Running struct {
@@ -31,7 +58,7 @@ type Running struct {
 func Start(t testing.TB, change func(*service.Options)) *Running {
 	t.Helper()
 	o := service.Options{DatabaseURL: postgrestest.Database(t), Directory: t.TempDir(), Listen: "127.0.0.1:0",
-		Log: Quiet()}
+		Log: Quiet(t)}
 	if change != nil {
 		change(&o)
 	}

@@ -14,7 +14,6 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
-	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
@@ -36,9 +35,9 @@ type Store struct{ DB *sqlx.DB }
 
 // Open connects to a database and brings its schema up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
-	db, err := sqlx.ConnectContext(ctx, "pgx", url)
+	db, err := connect(ctx, url)
 	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
+		return nil, err
 	}
 	db.SetMaxOpenConns(20)
 	db.SetMaxIdleConns(10)
@@ -51,9 +50,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 // Look connects to a database as it is, whose schema must be one that this program knows.
 func Look(ctx context.Context, url string) (*Store, error) {
-	db, err := sqlx.ConnectContext(ctx, "pgx", url)
+	db, err := connect(ctx, url)
 	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
+		return nil, err
 	}
 	s := &Store{db}
 	provider, err := s.provider()
@@ -71,9 +70,9 @@ func Look(ctx context.Context, url string) (*Store, error) {
 
 // Empty returns an error unless a database holds nothing.
 func Empty(ctx context.Context, url string) error {
-	db, err := sqlx.ConnectContext(ctx, "pgx", url)
+	db, err := connect(ctx, url)
 	if err != nil {
-		return fmt.Errorf("connecting to the database: %w", err)
+		return err
 	}
 	defer db.Close()
 	var tables int

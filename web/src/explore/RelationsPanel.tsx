@@ -200,8 +200,8 @@ function Ranked({ t, c, chosen }: { t: Table; c: Schemas["Correlations"]; chosen
     .filter((p) => p.r != null && (!chosen || p.first === chosen || p.second === chosen))
     .sort((x, y) => Math.abs(y.r ?? 0) - Math.abs(x.r ?? 0));
   return (
-    <Box minW="380px">
-      <HStack mb="1" justify="space-between">
+    <Box minW={{ base: "0", md: "380px" }}>
+      <HStack mb="1" justify="space-between" flexWrap="wrap">
         <Choice
           aria-label="Correlations of one column"
           value={chosen ?? ""}

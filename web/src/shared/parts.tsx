@@ -57,7 +57,7 @@ const box = {
 const line = { ...box, px: "2", h: "8" } as const;
 
 export const Field = chakra("input", { base: line });
-export const Choice = chakra("select", { base: { ...line, maxW: "280px" } });
+export const Choice = chakra("select", { base: { ...line, minW: "0", maxW: "min(280px, 100%)" } });
 export const Writing = chakra("textarea", { base: { ...box, p: "2", w: "full" } });
 
 export const Th = chakra("th", {
