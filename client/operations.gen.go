@@ -261,6 +261,12 @@ func (e ShowTallyParamsShare) Valid() bool {
 	}
 }
 
+// AskedBody defines model for AskedBody.
+type AskedBody struct {
+	// Condition A condition on the rows of the table
+	Condition string `json:"condition"`
+}
+
 // AuditShown defines model for AuditShown.
 type AuditShown = json.RawMessage
 
@@ -1024,6 +1030,9 @@ type SetRetentionJSONRequestBody = RetentionBody
 // AddFixPlanJSONRequestBody defines body for AddFixPlan for application/json ContentType.
 type AddFixPlanJSONRequestBody = SavingBody
 
+// CheckFixPlanJSONRequestBody defines body for CheckFixPlan for application/json ContentType.
+type CheckFixPlanJSONRequestBody = DeclaredBody
+
 // ChangeIssueJSONRequestBody defines body for ChangeIssue for application/json ContentType.
 type ChangeIssueJSONRequestBody = IssueChangeBody
 
@@ -1035,6 +1044,9 @@ type WaiveIssueJSONRequestBody = WaiverBody
 
 // AddMergeJSONRequestBody defines body for AddMerge for application/json ContentType.
 type AddMergeJSONRequestBody = SavingBody
+
+// CheckMergeJSONRequestBody defines body for CheckMerge for application/json ContentType.
+type CheckMergeJSONRequestBody = DeclaredBody
 
 // RunMergeJSONRequestBody defines body for RunMerge for application/json ContentType.
 type RunMergeJSONRequestBody = RunBody
@@ -1056,6 +1068,9 @@ type EditRulebookJSONRequestBody = EditsBody
 
 // OutlineRulebookJSONRequestBody defines body for OutlineRulebook for application/json ContentType.
 type OutlineRulebookJSONRequestBody = DeclaredBody
+
+// CheckConditionJSONRequestBody defines body for CheckCondition for application/json ContentType.
+type CheckConditionJSONRequestBody = AskedBody
 
 // ApplyFixJSONRequestBody defines body for ApplyFix for application/json ContentType.
 type ApplyFixJSONRequestBody = PlannedBody
@@ -1234,6 +1249,12 @@ func (c *Client) AddFixPlan(ctx context.Context, params *AddFixPlanParams, body 
 	return answered[Declaration](ctx, c, r)
 }
 
+// CheckFixPlan calls POST /fix-plans/check: Say what is wrong with a fix plan and what can come in it, without saving it.
+func (c *Client) CheckFixPlan(ctx context.Context, body CheckFixPlanJSONRequestBody) (*Checked, error) {
+	r := request{method: "POST", path: pathOf("/fix-plans/check"), body: body}
+	return answered[Checked](ctx, c, r)
+}
+
 // ShowFixPlans calls GET /fix-plans/{dataset}/{name}: One version.
 func (c *Client) ShowFixPlans(ctx context.Context, dataset string, name string, params *ShowFixPlansParams) (*Declaration, error) {
 	r := request{method: "GET", path: pathOf("/fix-plans/%s/%s", dataset, name), params: params}
@@ -1312,6 +1333,12 @@ func (c *Client) AddMerge(ctx context.Context, params *AddMergeParams, body AddM
 	return answered[Declaration](ctx, c, r)
 }
 
+// CheckMerge calls POST /merges/check: Say what is wrong with a merge and what can come in it, without saving it.
+func (c *Client) CheckMerge(ctx context.Context, body CheckMergeJSONRequestBody) (*Checked, error) {
+	r := request{method: "POST", path: pathOf("/merges/check"), body: body}
+	return answered[Checked](ctx, c, r)
+}
+
 // ShowMerges calls GET /merges/{dataset}/{name}: One version.
 func (c *Client) ShowMerges(ctx context.Context, dataset string, name string, params *ShowMergesParams) (*Declaration, error) {
 	r := request{method: "GET", path: pathOf("/merges/%s/%s", dataset, name), params: params}
@@ -1360,7 +1387,7 @@ func (c *Client) AddRulebook(ctx context.Context, params *AddRulebookParams, bod
 	return answered[Declaration](ctx, c, r)
 }
 
-// CheckRulebook calls POST /rulebooks/check: Say what is wrong with a rulebook, without saving it.
+// CheckRulebook calls POST /rulebooks/check: Say what is wrong with a rulebook and what can come in it, without saving it.
 func (c *Client) CheckRulebook(ctx context.Context, body CheckRulebookJSONRequestBody) (*Checked, error) {
 	r := request{method: "POST", path: pathOf("/rulebooks/check"), body: body}
 	return answered[Checked](ctx, c, r)
@@ -1436,6 +1463,12 @@ func (c *Client) DownloadRows(ctx context.Context, id int64, params *DownloadRow
 func (c *Client) ShowCodes(ctx context.Context, id int64, params *ShowCodesParams) (*Codes, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/codes", id), params: params}
 	return answered[Codes](ctx, c, r)
+}
+
+// CheckCondition calls POST /tables/{id}/conditions/check: Say what is wrong with a condition on the rows of a table and what can come in it.
+func (c *Client) CheckCondition(ctx context.Context, id int64, body CheckConditionJSONRequestBody) (*Checked, error) {
+	r := request{method: "POST", path: pathOf("/tables/%s/conditions/check", id), body: body}
+	return answered[Checked](ctx, c, r)
 }
 
 // ShowCorrelations calls GET /tables/{id}/correlations: Linear and rank correlations between the columns of numbers.

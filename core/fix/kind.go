@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,9 +25,37 @@ type Kind struct {
 // Field is a field of a step.
 type Field struct {
 	Name     string
-	Says     string // what it declares
+	Says     string   // what it declares
+	Kind     string   // as rulebook.FieldForm has it; text where it is left out
+	Choices  []string // of which it is one
 	Required bool
 	Old      string // its name in earlier versions, which is still read
+}
+
+// Forms are the parts of a fix plan that a person writes, with their fields.
+func Forms() []rulebook.SectionForm {
+	step := []rulebook.FieldForm{
+		{Name: "do", Kind: "choice", Choices: names(), Required: true, Says: "What is done"},
+		{Name: "reason", Kind: "text", Required: true, Says: "Why, for whoever reads the change log"},
+	}
+	for _, f := range allFields() {
+		var takers []string
+		for _, k := range kinds {
+			if k.takes(f.Name) {
+				takers = append(takers, k.Name)
+			}
+		}
+		step = append(step, rulebook.FieldForm{Name: f.Name, Kind: cmp.Or(f.Kind, "text"), Choices: f.Choices, Says: f.Says,
+			Required: f.Required, For: takers})
+	}
+	return []rulebook.SectionForm{
+		{Name: "fix_plan", Title: "the fix plan itself", Single: true, Form: []rulebook.FieldForm{
+			{Name: "fix_plan", Kind: "text", Required: true, Says: "Its name"},
+			{Name: "dataset", Kind: "text", Required: true, Says: "The dataset whose deliveries it puts right"},
+			{Name: "title", Kind: "text", Says: "What it is for, in a few words"},
+		}},
+		{Name: "steps", Title: "a step", Form: step},
+	}
 }
 
 // Guide lists every kind of step with the fields that it takes, as a table in Markdown: what the

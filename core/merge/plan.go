@@ -103,6 +103,28 @@ func Parse(source []byte) (*Plan, error) {
 	return p.plan, p.Err()
 }
 
+// Forms are the parts of a merge that a person writes, with their fields.
+func Forms() []rulebook.SectionForm {
+	return []rulebook.SectionForm{
+		{Name: "merge", Title: "the merge itself", Single: true, Form: []rulebook.FieldForm{
+			{Name: "merge", Kind: "text", Required: true, Says: "Its name, which is that of the dataset of its tables"},
+			{Name: "title", Kind: "text", Says: "What it is for, in a few words"},
+			{Name: "stack", Kind: "datasets", Required: true, Says: "The datasets whose tables are put under each other"},
+			{Name: "origin", Kind: "text", Says: "A column that says which dataset a row is from"},
+		}},
+		{Name: "join", Title: "a join", Form: []rulebook.FieldForm{
+			{Name: "with", Kind: "datasets", Required: true, Says: "The dataset whose columns are added"},
+			{Name: "match", Kind: "texts", Required: true, Says: "The columns that must be equal"},
+			{Name: "take", Kind: "texts", Required: true, Says: "The columns that are added"},
+			{Name: "unmatched", Kind: "choice", Choices: []string{KeepUnmatched, SetAside, RefuseUnmatched},
+				Says: "What becomes of rows without a partner"},
+			{Name: "repeated", Kind: "choice", Choices: []string{RefuseRepeated, Multiply},
+				Says: "What becomes of a key that is there more than once"},
+			{Name: "met_at_least", Kind: "number", Says: "The least percentage of rows that must find a partner"},
+		}},
+	}
+}
+
 type parser struct {
 	document.Reader
 	plan    *Plan

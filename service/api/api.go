@@ -123,6 +123,7 @@ func (s *Server) register(r chi.Router) {
 	s.withdrawals()
 	s.datasets()
 	s.declarations()
+	s.checks()
 	s.deliveries(r)
 	s.arrivals(r)
 	s.fetches()

@@ -110,32 +110,8 @@ func asVersion(d *records.Declaration, err error) (*versioned, error) {
 	return &versioned{strconv.Quote(strconv.Itoa(d.Version)), *d}, nil
 }
 
-type checked struct {
-	Good     bool              `json:"good"`
-	Problems document.Problems `json:"problems"`
-}
-
-func checkedOf(err error) (*body[checked], error) {
-	out := checked{Good: err == nil, Problems: document.Problems{}}
-	if err != nil {
-		mistakes, ok := err.(document.Problems)
-		if !ok {
-			return nil, err
-		}
-		out.Problems = mistakes
-	}
-	return answer(&out, nil)
-}
-
 // declarations are the operations on rulebooks, fix plans and merges: all are texts with versions.
 func (s *Server) declarations() {
-	register(s, operation{
-		Right: access.Read, ID: "check-rulebook", Method: http.MethodPost, Path: "/rulebooks/check",
-		Summary: "Say what is wrong with a rulebook, without saving it",
-	}, func(_ context.Context, in *declared) (*body[checked], error) {
-		_, err := rulebook.Parse([]byte(in.Body.Source))
-		return checkedOf(err)
-	})
 	register(s, operation{
 		Right: access.Work, ID: "add-rulebook", Method: http.MethodPost, Path: "/rulebooks",
 		Summary: "Save a rulebook as the newest version of its dataset's, which is added where it is new",
@@ -151,19 +127,7 @@ func (s *Server) declarations() {
 		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
 		Summary: "Save a fix plan as the newest version of its name",
 	}, func(ctx context.Context, in *Saving) (*versioned, error) {
-		dataset, err := fix.DatasetOf([]byte(in.Body.Source))
-		if err != nil {
-			return nil, err
-		}
-		d, err := store.FindDataset(ctx, s.Store.DB, dataset)
-		if err != nil {
-			return nil, err
-		}
-		newest, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name)
-		if err != nil {
-			return nil, err
-		}
-		book, err := rulebook.Parse([]byte(newest.Source))
+		d, book, err := s.bookOfPlan(ctx, in.Body.Source)
 		if err != nil {
 			return nil, err
 		}
@@ -182,10 +146,8 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		for _, name := range plan.Datasets() {
-			if _, err := store.FindDataset(ctx, s.Store.DB, name); err != nil {
-				return nil, err
-			}
+		if err := s.knows(ctx, plan); err != nil {
+			return nil, err
 		}
 		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil,
 			plan.Old}))

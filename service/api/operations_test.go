@@ -103,7 +103,8 @@ func TestReadersChangeNothing(t *testing.T) {
 	router := chi.NewRouter()
 	s.register(router)
 	// they answer questions
-	asking := []string{"POST /rulebooks/check", "POST /rulebooks/outline", "POST /rulebooks/edit"}
+	asking := []string{"POST /rulebooks/check", "POST /fix-plans/check", "POST /merges/check", "POST /tables/{id}/conditions/check",
+		"POST /rulebooks/outline", "POST /rulebooks/edit"}
 	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}"} // the caller's
 	reader := &store.Caller{Person: records.Person{Name: "Ines", Role: string(access.Reader)}}
 	for path, item := range s.api.OpenAPI().Paths {

@@ -25,11 +25,12 @@ func init() {
 	fix.Register(fix.Kind{
 		Name: "keep_one", Says: "keeps one of several rows with the same key",
 		Fields: []fix.Field{
-			{Name: "columns", Says: "The columns of the key", Required: true},
-			{Name: "survivor",
+			{Name: "columns", Kind: "columns", Says: "The columns of the key", Required: true},
+			{Name: "survivor", Kind: "choice",
+				Choices:  []string{earliestRow, latestRow, fullestRow, largestValue, leastValue},
 				Says:     "Which one stays: earliest_row, latest_row, fullest_row, largest_value or least_value",
 				Required: true, Old: "keep"},
-			{Name: "by", Says: "The column whose value decides"}},
+			{Name: "by", Kind: "column", Says: "The column whose value decides"}},
 		Declare: func(i *fix.Item) fix.Action {
 			k := keepOne{i.ColumnsOf("columns"), i.ChoiceOf("survivor", "a way to choose a row", oldSurvivors,
 				earliestRow, latestRow, fullestRow, largestValue, leastValue), i.ColumnOf("by")}

@@ -9,7 +9,7 @@ import (
 func init() {
 	fix.Register(fix.Kind{
 		Name: "set_aside", Says: "takes the rows where a condition holds out of the table",
-		Fields: []fix.Field{{Name: "where", Says: "The rows, by a condition", Required: true}},
+		Fields: []fix.Field{{Name: "where", Kind: "condition", Says: "The rows, by a condition", Required: true}},
 		Declare: func(i *fix.Item) fix.Action {
 			if where := i.ConditionOf("where"); where != nil {
 				return setAside{where: where}

@@ -15,7 +15,7 @@ func init() {
 		Name: "set_cell", Says: "sets one cell of the row that a key names",
 		Fields: []fix.Field{
 			{Name: "key", Says: "The texts of the row's key, by their columns", Required: true},
-			{Name: "column", Says: "The column of the cell", Required: true},
+			{Name: "column", Kind: "column", Says: "The column of the cell", Required: true},
 			{Name: "to", Says: "The new text", Required: true}},
 		Declare: func(i *fix.Item) fix.Action {
 			return setCell{i.KeyOf("key"), i.ColumnOf("column"), i.TextOf("to")}

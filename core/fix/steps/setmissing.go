@@ -11,8 +11,8 @@ func init() {
 	fix.Register(fix.Kind{
 		Name: "set_missing", Says: "leaves nothing of some texts, or in the cells of some rows",
 		Fields: []fix.Field{columnsField,
-			{Name: "values", Says: "The texts that stand for nothing, spaces around them left aside"},
-			{Name: "where", Says: "The rows, by a condition"}},
+			{Name: "values", Kind: "texts", Says: "The texts that stand for nothing, spaces around them left aside"},
+			{Name: "where", Kind: "condition", Says: "The rows, by a condition"}},
 		Declare: func(i *fix.Item) fix.Action {
 			if i.Gives("values") == i.Gives("where") {
 				i.Wrong("", "a step \"set_missing\" has either \"values\" or \"where\"")

@@ -11,7 +11,8 @@ package steps
 
 import "proudsieve/core/fix"
 
-var columnsField = fix.Field{Name: "columns", Says: "The columns whose cells are changed", Required: true}
+var columnsField = fix.Field{Name: "columns", Kind: "columns", Says: "The columns whose cells are changed",
+	Required: true}
 
 // columns are those that a step names.
 type columns []string

@@ -64,8 +64,9 @@ var pages = []page{
 	{name: "codes", path: "/tables/3?view=codes&column=parameter", await: "tbody tr"},
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
-	{name: "fix-plan", path: "/tables/2/fix", await: "textarea", do: []step{
-		write("textarea", visitsPlan),
+	{name: "fix-plan", path: "/tables/2/fix", await: ".cm-content", do: []step{
+		chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)),
+		paste(visitsPlan),
 		chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Changes, old and new"]`))}},
 	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
@@ -88,11 +89,11 @@ var visitsPlan = func() string {
 	return string(raw)
 }()
 
-// write replaces the text of a field as a person would, so that React sees it.
-func write(selector, text string) step {
-	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector(%q);
-		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %q);
-		e.dispatchEvent(new Event("input", { bubbles: true })); })()`, selector, text))
+// paste puts a text into the editor, in place of what is selected there.
+func paste(text string) step {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const d = new DataTransfer(); d.setData("text/plain", %q);
+		document.querySelector(".cm-content").dispatchEvent(new ClipboardEvent("paste", { clipboardData: d, bubbles: true, cancelable: true })); })()`,
+		text))
 }
 
 func main() {

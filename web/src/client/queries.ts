@@ -237,11 +237,25 @@ export const differences = (dataset: string, from: number, to: number) =>
       ),
     staleTime: Number.POSITIVE_INFINITY,
   });
-/** What is wrong with a rulebook, and what it is made of; asked while it is being written. */
-export const checkedRulebook = (source: string) =>
+export type DeclarationKind = "rulebooks" | "fix-plans" | "merges";
+/** What is wrong with a declaration, and what can come in it; asked while it is being written. */
+export const checkedText = (kind: DeclarationKind, source: string) =>
   queryOptions({
-    queryKey: ["checked", source],
-    queryFn: ({ signal }) => take(api.POST("/rulebooks/check", { signal, body: { source } })),
+    queryKey: ["checked", kind, source],
+    queryFn: ({ signal }) => take(api.POST(`/${kind}/check`, { signal, body: { source } })),
+    enabled: source.trim() !== "",
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
+/** What is wrong with a condition on the rows of a table, and what can come in it. */
+export const checkedCondition = (id: number, condition: string) =>
+  queryOptions({
+    queryKey: ["checked", "condition", id, condition],
+    queryFn: ({ signal }) =>
+      take(
+        api.POST("/tables/{id}/conditions/check", { signal, params: { path: { id } }, body: { condition } }),
+      ),
     placeholderData: keepPreviousData,
     gcTime: 10_000,
     retry: false,

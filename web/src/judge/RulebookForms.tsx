@@ -2,7 +2,7 @@ import { Box, chakra, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
-import { checkedRulebook, outlined } from "../client/queries";
+import { checkedText, outlined } from "../client/queries";
 import { Empty, Press, Shown, Trouble } from "../shared/parts";
 import { plural } from "../shared/words";
 import { CodeLists } from "./CodeListForm";
@@ -39,7 +39,7 @@ export function RulebookForms(props: {
     },
     onSuccess: (edited) => onChange(edited.source ?? source),
   });
-  const checked = useQuery({ ...checkedRulebook(source), enabled: source.trim() !== "" });
+  const checked = useQuery(checkedText("rulebooks", source));
   const problems = checked.data?.problems ?? [];
   return (
     <Shown query={known}>

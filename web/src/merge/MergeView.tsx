@@ -6,7 +6,7 @@ import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
-import { Editor } from "../shared/Editor";
+import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
 import {
   Choice,
@@ -95,7 +95,14 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
             </Text>
           </HStack>
           <Kept draft={kept} />
-          <Editor label="Merge" rows={16} value={source} onChange={setDraft} error={run.error} />
+          <Editor
+            label="Merge"
+            kind="merges"
+            height="300px"
+            value={source}
+            onChange={setDraft}
+            error={run.error}
+          />
           <Outdated
             error={run.error}
             follow={() =>

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { fixPlans, refresh, table, useJob } from "../client/queries";
-import { Editor } from "../shared/Editor";
+import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
 import { PathBar } from "../shared/PathBar";
 import {
@@ -137,7 +137,8 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
           <Kept draft={kept} />
           <Editor
             label="Steps of the fix plan"
-            rows={22}
+            kind="fix-plans"
+            height="400px"
             value={source}
             onChange={setDraft}
             error={start.error}
