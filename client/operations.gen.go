@@ -885,6 +885,12 @@ type DownloadRowsParams struct {
 	// Find Only rows with a cell that contains this text, whatever its case
 	Find string `form:"find,omitempty" json:"find,omitempty"`
 
+	// Marked Only rows with a cell that is missing, or that are caught at all
+	Marked bool `form:"marked,omitempty" json:"marked,omitempty"`
+
+	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
+	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`
+
 	// Columns Only these columns, in this order; all of them where none is named
 	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
 
@@ -942,6 +948,12 @@ type ShowRowsParams struct {
 
 	// Find Only rows with a cell that contains this text, whatever its case
 	Find string `form:"find,omitempty" json:"find,omitempty"`
+
+	// Marked Only rows with a cell that is missing, or that are caught at all
+	Marked bool `form:"marked,omitempty" json:"marked,omitempty"`
+
+	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
+	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`
 
 	// After Rows after this one
 	After int32 `form:"after,omitempty" json:"after,omitempty"`

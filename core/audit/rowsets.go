@@ -103,6 +103,19 @@ func (r *Rows) Where(rule, column string, dimension rulebook.Dimension) (*table.
 	return all, nil
 }
 
+// Any returns the rows that are caught at all.
+func (r *Rows) Any() (*table.RowSet, error) {
+	all := table.NewRowSet()
+	for _, e := range r.index {
+		set, err := r.load(e.Member)
+		if err != nil {
+			return nil, err
+		}
+		all.Or(set)
+	}
+	return all, nil
+}
+
 // Caught is a fault of one cell, or of a whole row where Columns is empty.
 type Caught struct {
 	Rule      string             `json:"rule"`

@@ -15,6 +15,7 @@ type Choice struct {
 	Holds *condition.Condition
 	Is    []Is
 	Find  string // a text that some cell contains, whatever its case
+	Gaps  bool   // some cell of the row is missing
 }
 
 // Is says that a cell of a column has a text, to the letter; the empty text stands for a missing value.
@@ -31,6 +32,10 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 	for _, is := range choice.Is {
 		asked = append(asked, is.Column)
 	}
+	first := len(asked) - len(choice.Is)
+	if choice.Gaps {
+		asked = append(asked, names...)
+	}
 	at, err := t.positions(asked)
 	if err != nil {
 		return nil, err
@@ -45,9 +50,13 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 		if find != "" {
 			found = containing(b, find)
 		}
-		first := len(at) - len(choice.Is)
+		var gaps []bool
+		if choice.Gaps {
+			gaps = missing(r, b, len(at)-len(names))
+		}
 		for i, row := range b.Rows {
-			chosen := (truth == nil || truth[i] == condition.True) && (found == nil || found[i])
+			chosen := (truth == nil || truth[i] == condition.True) && (found == nil || found[i]) &&
+				(gaps == nil || gaps[i])
 			for k, is := range choice.Is {
 				chosen = chosen && value(r, b, first+k, i) == is.Text
 			}
@@ -68,6 +77,17 @@ func value(r *Readers, b *table.Batch, i, k int) string {
 		return ""
 	}
 	return b.Columns[r.at[i]].At(k)
+}
+
+// missing says in which rows one of the columns from a place on has nothing.
+func missing(r *Readers, b *table.Batch, from int) []bool {
+	found := make([]bool, b.Len())
+	for c := from; c < len(r.at); c++ {
+		for k := range found {
+			found[k] = found[k] || r.Cell(b, c, k).Missing
+		}
+	}
+	return found
 }
 
 // containing says in which rows a cell contains a lower-case text.

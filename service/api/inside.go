@@ -60,9 +60,17 @@ func (s *Server) rulebook(ctx context.Context, id int64) (*rulebook.Rulebook, er
 func (*inside) size() int64 { return 256 << 10 }
 
 func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
+	return s.insideBy(ctx, id, 0)
+}
+
+// insideBy opens a table as one of its audits had it; as the newest had, for 0.
+func (s *Server) insideBy(ctx context.Context, id, by int64) (*inside, error) {
 	t, err := store.FindTable(ctx, s.Store.DB, id)
 	if err != nil {
 		return nil, err
+	}
+	if by != 0 {
+		t.AuditID = &by
 	}
 	var book *rulebook.Rulebook
 	var a *records.Audit
@@ -70,6 +78,9 @@ func (s *Server) inside(ctx context.Context, id int64) (*inside, error) {
 	if t.AuditID != nil {
 		if a, err = store.FindAudit(ctx, s.Store.DB, *t.AuditID); err != nil {
 			return nil, err
+		}
+		if a.TableID != t.ID {
+			return nil, invalid("Audit %d is not one of table %d.", a.ID, t.ID)
 		}
 		if a.RulebookID != nil {
 			version = *a.RulebookID

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -48,6 +49,8 @@ type RowChoice struct {
 	Where     string `query:"where" doc:"Only rows for which this condition holds"`
 	Is        string `query:"is" doc:"Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value"`
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
+	Marked    bool   `query:"marked" doc:"Only rows with a cell that is missing, or that are caught at all"`
+	Audit     int64  `query:"audit" minimum:"0" doc:"The audit of the table that says what is caught and how values are read; the newest where it is left out"`
 }
 
 type rowsAsked struct {
@@ -151,7 +154,7 @@ func (s *Server) tables() {
 }
 
 func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
-	t, err := s.inside(ctx, in.ID)
+	t, err := s.insideBy(ctx, in.ID, in.Audit)
 	if err != nil {
 		return nil, err
 	}
@@ -264,18 +267,48 @@ func (s *Server) chosenRows(ctx context.Context, t *inside, in *RowChoice, known
 		return nil, invalid("The table has not been audited yet, so nothing is known to be caught; wait for its audit.")
 	}
 	chosen, err := s.selected(ctx, t, in.Where, in.Is, in.Find)
-	if err != nil || chosen == nil {
-		return set, err
+	if err != nil {
+		return nil, err
 	}
-	if chosen = chosen.Clone(); set != nil {
-		chosen.And(set)
+	marked, err := s.markedRows(ctx, t, in, known)
+	if err != nil {
+		return nil, err
 	}
-	return chosen, nil
+	return both(both(set, chosen), marked), nil
+}
+
+// markedRows returns the rows of which something is missing or caught, where that is asked for.
+func (s *Server) markedRows(ctx context.Context, t *inside, in *RowChoice, known *audit.Rows) (*table.RowSet, error) {
+	if !in.Marked {
+		return nil, nil
+	}
+	gaps, err := recall(ctx, &s.remembered, t.key+"gaps", func(ctx context.Context) (*table.RowSet, error) {
+		return asked(relation.Where(ctx, t.Table, relation.Choice{Gaps: true}))
+	})
+	if err != nil || known == nil {
+		return gaps, err
+	}
+	marked, err := known.Any()
+	if err != nil {
+		return nil, err
+	}
+	marked.Or(gaps)
+	return marked, nil
+}
+
+// both returns the rows that are in two sets; nil stands for all rows. What is given stays as it is.
+func both(a, b *table.RowSet) *table.RowSet {
+	if a == nil || b == nil {
+		return cmp.Or(a, b)
+	}
+	out := a.Clone()
+	out.And(b)
+	return out
 }
 
 // rowsFile writes the chosen rows, all of them, as they stand in the file.
 func (s *Server) rowsFile(ctx context.Context, in *rowsFileAsked) (*huma.StreamResponse, error) {
-	t, err := s.inside(ctx, in.ID)
+	t, err := s.insideBy(ctx, in.ID, in.Audit)
 	if err != nil {
 		return nil, err
 	}
@@ -362,7 +395,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet,
 	out *RowsPage) ([]uint32, error) {
 	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column,
-		in.Dimension}, "\x00")
+		in.Dimension, fmt.Sprint(in.Marked, in.Audit)}, "\x00")
 	order, err := recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})

@@ -7,6 +7,7 @@ import {
   useQueryClient,
 } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import type { rowChoice } from "../shared/addresses";
 import { api, type Schemas, take } from "./client";
 
 // One place for every question the console asks, so that the same question has the same name.
@@ -238,6 +239,19 @@ export const differences = (dataset: string, from: number, to: number) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 export type DeclarationKind = "rulebooks" | "fix-plans" | "merges";
+/** A page of the rows that an address chooses. */
+export const rows = (
+  id: number,
+  asked: ReturnType<typeof rowChoice> & { sort?: string; falling?: boolean },
+  page: { offset?: number; after?: number; limit: number },
+) =>
+  queryOptions({
+    queryKey: ["table", id, "rows", asked, page],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/rows", { signal, params: { path: { id }, query: { ...asked, ...page } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
 /** What is wrong with a declaration, and what can come in it; asked while it is being written. */
 export const checkedText = (kind: DeclarationKind, source: string) =>
   queryOptions({

@@ -1,6 +1,7 @@
 import { chakra, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Td, Th, Value } from "../shared/parts";
+import { Empty, Grid, right, Td, Th } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count, plural } from "../shared/words";
 
 const columnsShown = 60;

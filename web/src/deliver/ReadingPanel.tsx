@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { reading } from "../client/queries";
 import { joined } from "../shared/lists";
-import { Grid, Shown, Td, Th, Value } from "../shared/parts";
+import { Grid, Shown, Td, Th } from "../shared/parts";
+import { Value } from "../shared/Value";
 
 const sure: Record<string, string> = {
   certain: "certain",

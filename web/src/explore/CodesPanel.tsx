@@ -5,7 +5,8 @@ import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom } from "../client/drafts";
 import { codes, refresh, rulebook } from "../client/queries";
-import { Choice, Empty, Grid, Press, right, Section, Shown, Td, Th, Trouble, Value } from "../shared/parts";
+import { Choice, Empty, Grid, Press, right, Section, Shown, Td, Th, Trouble } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count, plural, shareOf } from "../shared/words";
 
 type Codes = Schemas["Codes"];

@@ -6,11 +6,22 @@ import type { Schemas } from "../client/client";
 import { gaps, tally } from "../client/queries";
 import { Mesh } from "../shared/Mesh";
 import { Gaps, LargePicture } from "../shared/Picture";
-import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Unseen, Value } from "../shared/parts";
+import { Choice, Empty, Grid, right, Section, Shown, Td, Th, Unseen } from "../shared/parts";
 import { SaveTable } from "../shared/save";
-import { beyond, count, decimal, dimensions, glance, percent, plural, quoted, short } from "../shared/words";
+import { Value } from "../shared/Value";
+import {
+  beyond,
+  count,
+  decimal,
+  dimensions,
+  glance,
+  missing,
+  percent,
+  plural,
+  quoted,
+  short,
+} from "../shared/words";
 import { Frequencies } from "./Frequencies";
-import { missing } from "./RowsPanel";
 
 type Table = Schemas["Table"];
 type Audit = Schemas["AuditShown"];

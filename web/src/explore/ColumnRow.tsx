@@ -2,7 +2,8 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import type { Dimension, Schemas } from "../client/client";
 import { Mesh } from "../shared/Mesh";
 import { Gaps, SmallPicture } from "../shared/Picture";
-import { right, Td, Value } from "../shared/parts";
+import { right, Td } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count, glance, middle, percent, plural, shareOf } from "../shared/words";
 
 type Table = Schemas["Table"];

@@ -1,6 +1,7 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { right, Value } from "../shared/parts";
+import { right } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count } from "../shared/words";
 
 /** Bars of how often texts occur; the scale is the share of the whole. */

@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { type GroupKind, groups } from "../client/queries";
-import { Choice, Empty, Grid, Press, right, Shown, Td, Th, Value } from "../shared/parts";
+import { Choice, Empty, Grid, Press, right, Shown, Td, Th } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count, decimal, plural } from "../shared/words";
 
 const kinds: { kind: GroupKind; title: string; says: string; empty: string }[] = [

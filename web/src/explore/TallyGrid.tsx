@@ -1,8 +1,9 @@
 import { chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Td, Th, Value } from "../shared/parts";
+import { Empty, Grid, right, Td, Th } from "../shared/parts";
 import { SortHead } from "../shared/SortHead";
+import { Value } from "../shared/Value";
 import { count, glance, plural } from "../shared/words";
 import { calledOf, groupCalled, measureCalled, meets } from "./expressions";
 

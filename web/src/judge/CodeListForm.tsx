@@ -3,7 +3,8 @@ import { useState } from "react";
 import type { Schemas } from "../client/client";
 import { Entry } from "../shared/Entry";
 import { joined, split } from "../shared/lists";
-import { Empty, Field, Grid, Press, Td, Th, Unseen, Value } from "../shared/parts";
+import { Empty, Field, Grid, Press, Td, Th, Unseen } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { plural } from "../shared/words";
 
 type List = Schemas["ListOutline"];

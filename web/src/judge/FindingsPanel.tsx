@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { comparison, issuesOf } from "../client/queries";
-import { Empty, Grid, right, Section, Severity, Td, Th, Value } from "../shared/parts";
+import { Empty, Grid, right, Section, Severity, Td, Th } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { caughtWord, count, decimal, percent, plural } from "../shared/words";
 
 const order: Record<string, number> = { major: 0, minor: 1, note: 2 };

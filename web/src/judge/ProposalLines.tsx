@@ -1,6 +1,7 @@
 import { chakra, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { Grid, Td, Th, Value } from "../shared/parts";
+import { Grid, Td, Th } from "../shared/parts";
+import { Value } from "../shared/Value";
 
 export type Choice = Schemas["Choice"];
 type Line = Schemas["Line"];

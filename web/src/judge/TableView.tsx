@@ -11,7 +11,7 @@ import { ColumnPanel } from "../explore/ColumnPanel";
 import { ColumnsPanel } from "../explore/ColumnsPanel";
 import { GroupsPanel } from "../explore/GroupsPanel";
 import { RelationsPanel } from "../explore/RelationsPanel";
-import { RowsPanel } from "../explore/RowsPanel";
+import { RowsPanel } from "../explore/rows/RowsPanel";
 import { TallyPanel } from "../explore/TallyPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";

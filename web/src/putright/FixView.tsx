@@ -20,8 +20,8 @@ import {
   Th,
   Title,
   Trouble,
-  Value,
 } from "../shared/parts";
+import { Value } from "../shared/Value";
 import { count, percent, plural } from "../shared/words";
 import { type Ledger, LedgerGrid } from "./Accounting";
 

@@ -1,3 +1,4 @@
+import type { Dimension } from "../client/client";
 import type { ReadingWish } from "../client/queries";
 
 // The address holds the whole state of a view, so that a link shows a colleague the same.
@@ -19,12 +20,20 @@ export type TableSearch = {
   where?: string;
   is?: string;
   find?: string;
+  /** Of the rows: conditions beside the one that is written, each of which can be taken away by itself. */
+  only?: string[];
+  /** Of the rows: only those of which something is missing or caught. */
+  marked?: boolean;
+  /** Of the rows: the audit that says what is caught, so that a link shows the same for ever. */
+  audit?: number;
   sort?: string;
   falling?: boolean;
   /** Of the columns: only those that are so. */
   show?: string;
   hide?: string[];
   pin?: string[];
+  /** Of the columns: their order, as far as it is not that of the file. */
+  order?: string[];
   /** Of the tally: what rows are grouped by, and what is told of each group. */
   down?: string;
   across?: string;
@@ -41,13 +50,27 @@ export const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : und
 const texts = (v: unknown) =>
   Array.isArray(v) && v.length > 0 ? v.filter((x): x is string => typeof x === "string") : undefined;
 
+/** Which rows an address chooses, as the interface asks for them. */
+export function rowChoice(s: TableSearch) {
+  const conditions = [s.where, ...(s.only ?? [])].filter((c): c is string => Boolean(c));
+  return {
+    rule: s.rule,
+    column: s.column,
+    dimension: s.dimension as Dimension | undefined,
+    where: conditions.length > 1 ? conditions.map((c) => `(${c})`).join(" AND ") : conditions[0],
+    is: s.is,
+    find: s.find,
+    marked: s.marked,
+    audit: s.audit,
+  };
+}
+
 /** Where the service hands out the rows that an address chooses, all of them, as CSV; no columns stand for all. */
 export function rowsFile(id: number, s: TableSearch, columns: string[]): string {
   const query = new URLSearchParams();
-  for (const name of ["rule", "column", "dimension", "where", "is", "find"] as const) {
-    const value = s[name];
+  for (const [name, value] of Object.entries(rowChoice(s))) {
     if (value) {
-      query.set(name, value);
+      query.set(name, String(value));
     }
   }
   for (const c of columns) {
@@ -83,9 +106,13 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     find: text(s.find),
     sort: text(s.sort),
     falling: s.falling === true ? true : undefined,
+    only: texts(s.only),
+    marked: s.marked === true ? true : undefined,
+    audit: typeof s.audit === "number" && s.audit > 0 ? Math.floor(s.audit) : undefined,
     show: text(s.show),
     hide: texts(s.hide),
     pin: texts(s.pin),
+    order: texts(s.order),
     down: text(s.down),
     across: text(s.across),
     measures: texts(s.measures),

@@ -255,31 +255,6 @@ export function More({
   ) : null;
 }
 
-const invisible = /^\s+|\s+$|\s{2,}|\u200b|\u200c|\u200d|\u2060|\ufeff|\u00ad/g;
-
-/** A value as it stands in the file; stray and invisible spaces are made visible. */
-export function Value({ text: raw }: { text: string }) {
-  // Control characters, line ends among them, are shown by their pictures.
-  const text = Array.from(raw, (c) => (c < " " ? String.fromCharCode(0x2400 + c.charCodeAt(0)) : c)).join("");
-  const parts: ReactNode[] = [];
-  let at = 0;
-  for (const found of text.matchAll(invisible)) {
-    parts.push(text.slice(at, found.index));
-    parts.push(
-      <chakra.span key={found.index} color="consistency" title="A stray or invisible space">
-        {"␣".repeat([...found[0]].length)}
-      </chakra.span>,
-    );
-    at = found.index + found[0].length;
-  }
-  parts.push(text.slice(at));
-  return (
-    <chakra.span fontFamily="mono" fontSize="0.87em" whiteSpace="pre">
-      {text === "" ? <chakra.span color="quiet">empty</chakra.span> : parts}
-    </chakra.span>
-  );
-}
-
 export const severityWord: Record<string, string> = { major: "major", minor: "minor", note: "note" };
 
 /** A severity: a word and a weight, not a colour. */

@@ -99,7 +99,7 @@ export function SavePicture({
 }
 
 /** A spreadsheet runs a text that begins as a formula does; after an apostrophe it is a text. */
-const harmless = (text: string) =>
+export const harmless = (text: string) =>
   /^[=+\-@\t\r\n]/.test(text) && !/^[+-]?[\d.,]+$/.test(text) ? `'${text}` : text;
 
 const cell = (v: string | number | null | undefined) => {

@@ -101,3 +101,6 @@ export const sourceNotes = [
   { name: "limits", label: "Known limits", hint: "known limits" },
   { name: "note", label: "Note", hint: "anything else" },
 ];
+
+/** The condition that a column is missing. */
+export const missing = (column: string) => `${quoted(column)} IS NULL`;

@@ -1,0 +1,36 @@
+import { HStack } from "@chakra-ui/react";
+import { useSearch } from "@tanstack/react-router";
+import { pairs } from "../../shared/addresses";
+import { Press } from "../../shared/parts";
+import { says } from "./conditions";
+import type { Change } from "./RowsPanel";
+
+/** What restricts the rows beside the fields above, a press each to take it away. */
+export function Chips({ change }: { change: Change }) {
+  const { is, only = [], column } = useSearch({ from: "/tables/$id" });
+  const cells = pairs(is) ?? [];
+  const taken = (at: number) => {
+    const left = cells.filter((_, i) => i !== at);
+    return left.length > 0 ? JSON.stringify(left) : undefined;
+  };
+  const chips = [
+    ...cells.map(([c, v], i) => ({
+      text: `${c} is ${v === "" ? "missing" : v}`,
+      away: () => change({ is: taken(i) }),
+    })),
+    ...only.map((condition) => ({
+      text: says(condition),
+      away: () => change({ only: only.filter((o) => o !== condition) }),
+    })),
+    ...(column ? [{ text: `caught in ${column}`, away: () => change({ column: undefined }) }] : []),
+  ];
+  return chips.length === 0 ? null : (
+    <HStack gap="2" mb="2" flexWrap="wrap" role="group" aria-label="Only rows for which all of this holds">
+      {chips.map((c) => (
+        <Press key={c.text} plain size="xs" h="6" onClick={c.away} title="Take this away">
+          {c.text} ×
+        </Press>
+      ))}
+    </HStack>
+  );
+}
