@@ -149,6 +149,16 @@ type correlated struct {
 	first, second     string
 	pearson, spearman *float64
 	pairs             int64
+	trending          bool
+	apart             *float64
+}
+
+// alongOf names what the rows of a table run along.
+func alongOf(c *relation.Correlations) string {
+	if c.Along == "" {
+		return "the order of the rows"
+	}
+	return c.Along
 }
 
 // strongest lists the pairs of columns with the strongest correlation.
@@ -158,7 +168,7 @@ func strongest(c *relation.Correlations, most int) []correlated {
 		for j := range i {
 			if c.Pearson[i][j] != nil {
 				out = append(out, correlated{c.Columns[j], c.Columns[i], c.Pearson[i][j], c.Spearman[i][j],
-					c.Pairs[i][j]})
+					c.Pairs[i][j], c.Trending[i][j], c.Apart[i][j]})
 			}
 		}
 	}

@@ -535,9 +535,13 @@ func (o *output) between(b *between) {
 	}
 	o.line("")
 	o.line("%s", o.styled("1", "Correlations"))
-	g := newGrid("column", "with", ">linear", ">of ranks", ">pairs of numbers")
+	g := newGrid("column", "with", ">linear", ">of ranks", ">pairs of numbers", "")
 	for _, p := range strongest(b.Correlations, 12) {
-		g.add(p.first, p.second, signed(p.pearson), signed(p.spearman), count(p.pairs))
+		caution := ""
+		if p.trending {
+			caution = fmt.Sprintf("both merely run along %s; apart from that %s", alongOf(b.Correlations), signed(p.apart))
+		}
+		g.add(p.first, p.second, signed(p.pearson), signed(p.spearman), count(p.pairs), caution)
 	}
 	o.grid(g, "  Fewer than two columns hold numbers.")
 }

@@ -86,7 +86,7 @@ func tableCommand() *cli.Command {
 				return save(args[1], func(f *os.File) error {
 					rows, err := s.DownloadRows(ctx, id, &client.DownloadRowsParams{Rule: c.String("rule"), Column: c.String("column"),
 						Dimension: client.DownloadRowsParamsDimension(c.String("dimension")), Where: c.String("where"), Find: c.String("find"),
-						Exact: c.Bool("exact")})
+						Marked: c.Bool("marked"), Audit: int64(c.Int("audit")), Exact: c.Bool("exact")})
 					return client.Save(f, rows, err)
 				})
 			}),
@@ -119,6 +119,8 @@ func choiceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "column", Usage: "only rows caught in this column"},
 		&cli.StringFlag{Name: "dimension",
 			Usage: "only rows caught in completeness, validity, uniqueness or consistency"},
+		&cli.BoolFlag{Name: "marked", Usage: "only rows with a cell that is missing, or that are caught at all"},
+		&cli.IntFlag{Name: "audit", Usage: "the audit that says what is caught, where it is not the newest"},
 	}
 }
 
@@ -136,8 +138,8 @@ func showRows(ctx context.Context, s *session, args []string) error {
 	}
 	page, err := client.Decode[api.RowsPage](s.ShowRows(ctx, id, &client.ShowRowsParams{Rule: c.String("rule"),
 		Column:    c.String("column"),
-		Dimension: client.ShowRowsParamsDimension(c.String("dimension")), After: int32(c.Int("after")),
-		Limit: int64(c.Int("limit"))}))
+		Dimension: client.ShowRowsParamsDimension(c.String("dimension")), Marked: c.Bool("marked"), Audit: int64(c.Int("audit")),
+		After: int32(c.Int("after")), Limit: int64(c.Int("limit"))}))
 	return show(s, page, err, func(page *api.RowsPage) {
 		g := newGrid(append([]string{">row", ">line", "caught by"}, safeHeads(page.Columns)...)...)
 		for _, r := range page.Rows {

@@ -559,6 +559,9 @@ type PlannedBody struct {
 	Version int64 `json:"version,omitempty"`
 }
 
+// Points defines model for Points.
+type Points = json.RawMessage
+
 // Proposed defines model for Proposed.
 type Proposed = json.RawMessage
 
@@ -625,6 +628,9 @@ type Table = records.Table
 
 // Tally defines model for Tally.
 type Tally = json.RawMessage
+
+// Together defines model for Together.
+type Together = json.RawMessage
 
 // TriedBody defines model for TriedBody.
 type TriedBody struct {
@@ -928,6 +934,27 @@ type ShowGroupsParams struct {
 
 // ShowGroupsParamsKind defines parameters for ShowGroups.
 type ShowGroupsParamsKind string
+
+// ShowMissingTogetherParams defines parameters for ShowMissingTogether.
+type ShowMissingTogetherParams struct {
+	// Columns At most 60 columns; those that lack most where none is named
+	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
+}
+
+// ListPointsParams defines parameters for ListPoints.
+type ListPointsParams struct {
+	// X A column of numbers
+	X string `form:"x" json:"x"`
+
+	// Y Another one
+	Y string `form:"y" json:"y"`
+
+	// Most How many points at the most; of more rows they are a sample
+	Most int64 `form:"most,omitempty" json:"most,omitempty"`
+
+	// Where Only rows for which this condition holds
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+}
 
 // ShowRowsParams defines parameters for ShowRows.
 type ShowRowsParams struct {
@@ -1519,6 +1546,12 @@ func (c *Client) ListKeys(ctx context.Context, id int64) (*[]Key, error) {
 	return answered[[]Key](ctx, c, r)
 }
 
+// ShowMissingTogether calls GET /tables/{id}/missing-together: How many rows lack two columns at once, for each pair of columns.
+func (c *Client) ShowMissingTogether(ctx context.Context, id int64, params *ShowMissingTogetherParams) (*Together, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/missing-together", id), params: params}
+	return answered[Together](ctx, c, r)
+}
+
 // ListObstacles calls GET /tables/{id}/obstacles: Each thing that stands between the table and a certificate by the caller.
 func (c *Client) ListObstacles(ctx context.Context, id int64) (*Obstacles, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/obstacles", id)}
@@ -1529,6 +1562,12 @@ func (c *Client) ListObstacles(ctx context.Context, id int64) (*Obstacles, error
 func (c *Client) ShowPath(ctx context.Context, id int64) (*Path, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/path", id)}
 	return answered[Path](ctx, c, r)
+}
+
+// ListPoints calls GET /tables/{id}/points: Two columns of numbers against one another: rows as points, and the line through all of them.
+func (c *Client) ListPoints(ctx context.Context, id int64, params *ListPointsParams) (*Points, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/points", id), params: params}
+	return answered[Points](ctx, c, r)
 }
 
 // PreviewFix calls POST /tables/{id}/previews: Work out what a fix plan would do; the job's result is the preview.

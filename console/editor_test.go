@@ -39,3 +39,6 @@ func (p *person) copied(label string) string {
 		document.querySelector(%q).dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true}));
 		return d.getData("text/plain"); })()`, editor(label)))
 }
+
+// clicks presses what is found by an XPath.
+func clicks(path string) chromedp.Action[chromedp.Void] { return chromedp.Click(chromedp.Search(path)) }

@@ -46,7 +46,7 @@ const crewsBook = "dataset: crews\ncolumns: [{name: crew}, {name: river}]\n"
 func TestAnyTableAndAnyAddressHasAPage(t *testing.T) {
 	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\nblue,Alder\nred,Cray\n")
 	page := fmt.Sprintf("/tables/%d", table)
-	for _, view := range []string{"columns", "findings", "groups", "codes", "rows", "relations", "reading", "source", "none"} {
+	for _, view := range []string{"columns", "findings", "groups", "codes", "rows", "relations", "missing", "compare", "reading", "source", "none"} {
 		p.visit(page + "?view=" + view)
 		p.sees("crews.csv", "Datasets")
 	}

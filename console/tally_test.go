@@ -26,7 +26,7 @@ func TestTallyInTheConsole(t *testing.T) {
 	p.sees("levels: rows by river", "400 rows in all.")
 	p.writes(`select[aria-label="rows by"]`, "day")
 	p.sees("levels: rows by month of day", "2024-01", "2025-02")
-	if lines := evaluate[int](p, `document.querySelectorAll("svg polyline").length`); lines != 1 {
+	if lines := evaluate[int](p, `document.querySelectorAll("svg path.visx-linepath").length`); lines != 1 {
 		t.Errorf("%d lines are drawn of months", lines)
 	}
 	// January has 31 rows, and its point stands as high in the picture as 31 of the greatest tick.

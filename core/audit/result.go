@@ -1,7 +1,9 @@
 package audit
 
 import (
+	"cmp"
 	"encoding/json"
+	"slices"
 
 	"proudsieve/core/intake/delimited"
 	"proudsieve/core/leads"
@@ -165,6 +167,22 @@ func (f *Finding) AllRows() (*table.RowSet, error) { return f.RowSet, nil }
 
 // meshCells is how many cells a mesh strip has at most.
 const meshCells = 48
+
+// Lacking returns the columns that lack a value somewhere, those that lack most first, at most so many.
+func (r *Result) Lacking(most int) []string {
+	lacking := []*Column{}
+	for i := range r.Columns {
+		if r.Columns[i].Missing > 0 {
+			lacking = append(lacking, &r.Columns[i])
+		}
+	}
+	slices.SortStableFunc(lacking, func(a, b *Column) int { return cmp.Compare(b.Missing, a.Missing) })
+	out := []string{}
+	for _, c := range lacking[:min(len(lacking), most)] {
+		out = append(out, c.Name)
+	}
+	return out
+}
 
 // Mesh is a band of cells, each standing for the same share of the rows in file
 // order. Counts are per cell; a dimension without any is left out.

@@ -19,6 +19,54 @@ type Correlations struct {
 	// RankError is the greatest relative distance of numbers that share a rank although they
 	// differ, in columns with more than RankCap different ones; 0 where ranks are exact.
 	RankError float64 `json:"rank_error,omitempty"`
+	// Along is the first column of dates; without one, "" stands for the order of the rows.
+	Along string `json:"along"`
+	// Trend is the linear correlation of each column with that.
+	Trend []*float64 `json:"trend"`
+	// Apart is the linear correlation once what goes with that is taken out of both columns: the partial
+	// correlation (r - tu) / sqrt((1 - t²)(1 - u²)), with t and u from Trend.
+	Apart [][]*float64 `json:"apart"`
+	// Trending says of which pairs the correlation tells little, since both merely run along.
+	Trending [][]bool `json:"trending"`
+}
+
+// A pair is merely trending where it goes together at least so much, each of the two goes with what they run
+// along at least so much, and less than half of it is left apart from that.
+const trendingLeast = 0.5
+
+// trend fills in what the columns have to do with what they run along.
+func (c *Correlations) trend(along []comoment) {
+	n := len(c.Columns)
+	for i := range n {
+		c.Trend = append(c.Trend, along[i].correlation())
+		c.Apart, c.Trending = append(c.Apart, make([]*float64, n)), append(c.Trending, make([]bool, n))
+	}
+	for i := range n {
+		for j := range n {
+			r, t, u := c.Pearson[i][j], c.Trend[i], c.Trend[j]
+			if r == nil || t == nil || u == nil || i == j {
+				continue
+			}
+			left := (*r - *t**u) / math.Sqrt((1-*t**t)*(1-*u**u))
+			if math.IsNaN(left) || math.IsInf(left, 0) {
+				continue // one of them is nothing but the trend
+			}
+			left = min(max(left, -1), 1)
+			c.Apart[i][j] = &left
+			c.Trending[i][j] = min(math.Abs(*r), math.Abs(*t), math.Abs(*u)) >= trendingLeast &&
+				math.Abs(left) < math.Abs(*r)/2
+		}
+	}
+}
+
+// along returns the column that rows run along, the first one of dates; "" for the order of the rows.
+func (t *Table) along() string {
+	for _, name := range t.Source.Columns() {
+		if kind := t.Book.Cells(name).Type; kind == table.TypeDate || kind == table.TypeDateTime {
+			return name
+		}
+	}
+	return ""
 }
 
 // RankCap is how many different numbers of a column are ranked exactly.
@@ -34,7 +82,7 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 	if err != nil {
 		return nil, err
 	}
-	out := &Correlations{Columns: columns}
+	out := &Correlations{Columns: columns, Along: t.along()}
 	ranks, coarse, err := rankings(ctx, t, at)
 	if err != nil {
 		return nil, err
@@ -43,6 +91,13 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 		out.RankError = rankError
 	}
 	n := len(columns)
+	if out.Along != "" {
+		when, err := t.position(out.Along)
+		if err != nil {
+			return nil, err
+		}
+		at = append(at, when)
+	}
 	begin := func() *moments { return newMoments(n) }
 	work := func(m *moments, r *Readers, b *table.Batch) {
 		numbers, ranked := make([][]float64, n), make([][]float64, n)
@@ -57,7 +112,14 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 				}
 			}
 		}
+		along := make([]float64, b.Len())
+		for k, row := range b.Rows {
+			if along[k] = float64(row); out.Along != "" {
+				along[k] = moment(r.Cell(b, n, k).Value)
+			}
+		}
 		for i := range n {
+			m.along[i].add(numbers[i], along)
 			for j := range i + 1 {
 				m.numbers[i][j].add(numbers[i], numbers[j])
 				m.ranks[i][j].add(ranked[i], ranked[j])
@@ -79,13 +141,28 @@ func Correlate(ctx context.Context, t *Table, columns []string) (*Correlations, 
 			out.Pearson[i][j], out.Pearson[j][i], out.Spearman[i][j], out.Spearman[j][i] = p, p, s, s
 		}
 	}
+	out.trend(whole.along)
 	return out, nil
 }
 
-type moments struct{ numbers, ranks [][]comoment }
+// moment is when a date or an instant is, in days; not a number where the cell holds none.
+func moment(v table.Value) float64 {
+	switch v.Kind {
+	case table.Date:
+		return float64(v.When)
+	case table.Instant:
+		return float64(v.When) / 86_400e6
+	}
+	return math.NaN()
+}
+
+type moments struct {
+	numbers, ranks [][]comoment
+	along          []comoment // of each column with what the rows run along
+}
 
 func newMoments(n int) *moments {
-	m := &moments{make([][]comoment, n), make([][]comoment, n)}
+	m := &moments{make([][]comoment, n), make([][]comoment, n), make([]comoment, n)}
 	for i := range n {
 		m.numbers[i], m.ranks[i] = make([]comoment, i+1), make([]comoment, i+1)
 	}
@@ -94,6 +171,7 @@ func newMoments(n int) *moments {
 
 func (m *moments) merge(o *moments) {
 	for i := range m.numbers {
+		m.along[i].merge(o.along[i])
 		for j := range m.numbers[i] {
 			m.numbers[i][j].merge(o.numbers[i][j])
 			m.ranks[i][j].merge(o.ranks[i][j])

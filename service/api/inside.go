@@ -198,6 +198,58 @@ func (s *Server) relations() {
 			return asked(tally.Of(ctx, t.Table, q))
 		}))
 	})
+	type columnsAsked struct {
+		ByID
+		Columns []string `query:"columns,explode" maxItems:"60" doc:"At most 60 columns; those that lack most where none is named"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "show-missing-together", Method: http.MethodGet, Path: "/tables/{id}/missing-together",
+		Summary: "How many rows lack two columns at once, for each pair of columns",
+	}, func(ctx context.Context, in *columnsAsked) (*body[relation.Together], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		columns := in.Columns
+		if len(columns) == 0 {
+			if t.audit == nil {
+				return nil, invalid("The table has not been audited yet; name the columns, or wait for its audit.")
+			}
+			result, err := s.resultOf(ctx, t.audit)
+			if err != nil {
+				return nil, err
+			}
+			columns = result.Lacking(pairedColumns)
+		}
+		return answer(recall(ctx, &s.remembered, t.key+fmt.Sprintf("missing together %q", columns),
+			func(ctx context.Context) (*relation.Together, error) {
+				return asked(relation.MissTogether(ctx, t.Table, columns))
+			}))
+	})
+	type pointsAsked struct {
+		ByID
+		X     string `query:"x" required:"true" doc:"A column of numbers"`
+		Y     string `query:"y" required:"true" doc:"Another one"`
+		Most  int    `query:"most" minimum:"1" maximum:"5000" default:"2000" doc:"How many points at the most; of more rows they are a sample"`
+		Where string `query:"where" doc:"Only rows for which this condition holds"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "list-points", Method: http.MethodGet, Path: "/tables/{id}/points",
+		Summary: "Two columns of numbers against one another: rows as points, and the line through all of them",
+	}, func(ctx context.Context, in *pointsAsked) (*body[relation.Points], error) {
+		t, err := s.inside(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.selected(ctx, t, in.Where, "", "")
+		if err != nil {
+			return nil, err
+		}
+		return answer(recall(ctx, &s.remembered, t.key+fmt.Sprintf("points %q %q %d %q", in.X, in.Y, in.Most, in.Where),
+			func(ctx context.Context) (*relation.Points, error) {
+				return asked(relation.PointsOf(ctx, t.Table, in.X, in.Y, in.Most, rows))
+			}))
+	})
 	type gapsAsked struct {
 		ByID
 		Column string `query:"column" required:"true"`
@@ -250,6 +302,9 @@ func asked[T any](answer T, err error) (T, error) {
 	}
 	return answer, err
 }
+
+// pairedColumns is how many columns are held against one another for what they lack.
+const pairedColumns = 60
 
 func sentence(err error) string {
 	text := err.Error()

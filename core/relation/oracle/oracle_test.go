@@ -77,6 +77,13 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 	must(t, err)
 	gaps, err := relation.Gaps(ctx, s, "b")
 	must(t, err)
+	together, err := relation.MissTogether(ctx, s, []string{"a", "b", "c"})
+	must(t, err)
+	points, err := relation.PointsOf(ctx, s, "a", "b", 500, nil)
+	must(t, err)
+	if correlations.Along != "day" || len(points.Points) != min(500, int(points.Rows)) {
+		t.Errorf("along %q, %d points of %d", correlations.Along, len(points.Points), points.Rows)
+	}
 	columns := map[string]*audit.Column{}
 	for i := range result.Columns {
 		columns[result.Columns[i].Name] = &result.Columns[i]
@@ -153,6 +160,10 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"rows that lack b alone", fmt.Sprint(pattern("b")),
 			"SELECT count(*) FROM s WHERE fa IS NOT NULL AND fb IS NULL AND fc IS NOT NULL"},
 		{"surplus rows of the key", fmt.Sprint(surplus), "SELECT count(*) - count(DISTINCT id) FROM s"},
+		{"rows that lack b", fmt.Sprint(together.Rows[1][1]), "SELECT count(*) FROM s WHERE fb IS NULL"},
+		{"rows that lack b and c", fmt.Sprint(together.Rows[1][2], together.Rows[2][1]),
+			"SELECT count(*) || ' ' || count(*) FROM s WHERE fb IS NULL AND fc IS NULL"},
+		{"points", fmt.Sprint(points.Rows), "SELECT count(*) FROM s WHERE a IS NOT NULL AND b IS NOT NULL"},
 		{"pairs of numbers", fmt.Sprint(correlations.Pairs[0][1]),
 			"SELECT count(*) FROM s WHERE a IS NOT NULL AND b IS NOT NULL"},
 	}
@@ -180,6 +191,12 @@ func compare(t *testing.T, conn *pgx.Conn, s *relation.Table) {
 		{"99th percentile", quantile(0.99), "SELECT percentile_cont(0.99) WITHIN GROUP (ORDER BY a::float8) FROM s"},
 		{"correlation", *correlations.Pearson[0][1], "SELECT corr(a, b) FROM s"},
 		{"correlation with whole numbers", *correlations.Pearson[2][0], "SELECT corr(a, c) FROM s"},
+		{"correlation with the day", *correlations.Trend[0], "SELECT corr(a, day - DATE '1970-01-01') FROM s"},
+		{"correlation apart from the day", *correlations.Apart[0][2], `SELECT (r - t * u) / sqrt((1 - t * t) * (1 - u * u)) FROM
+			(SELECT corr(a, c) AS r, corr(a, day - DATE '1970-01-01') AS t, corr(c, day - DATE '1970-01-01') AS u FROM s) q`},
+		{"slope", *points.Slope, "SELECT regr_slope(b, a) FROM s"},
+		{"intercept", *points.Intercept, "SELECT regr_intercept(b, a) FROM s"},
+		{"correlation of points", *points.Correlation, "SELECT corr(a, b) FROM s"},
 		{"correlation of ranks", *correlations.Spearman[0][2], "SELECT corr(x.r, y.r) FROM " + ranksOf("a") +
 			" x JOIN " + ranksOf("c") + " y USING (k)"},
 		{"association of gaps", gapV, `SELECT sqrt(sum(n * (share - overall) ^ 2) / sum(n) / max(overall * (1 - overall))) FROM

@@ -57,7 +57,7 @@ var pages = []page{
 	{name: "column-dark", path: "/tables/4?view=column&column=value&across=parameter",
 		await: "[aria-label='Figures of value'] td", dark: true},
 	{name: "tally", path: "/tables/2?view=tally&down=" + url.QueryEscape(`DATE_TRUNC('month', "visited")`) + "&across=water&measures=" +
-		url.QueryEscape(`["mean \"flow\""]`), await: "svg polyline"},
+		url.QueryEscape(`["mean \"flow\""]`), await: "svg path.visx-linepath"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},

@@ -157,6 +157,22 @@ export const correlations = (id: number) =>
     queryKey: ["table", id, "correlations"],
     queryFn: ({ signal }) => take(api.GET("/tables/{id}/correlations", { signal, params: { path: { id } } })),
   });
+/** How many rows lack two columns at once. */
+export const missingTogether = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "missing together"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/missing-together", { signal, params: { path: { id } } })),
+  });
+/** Two columns of numbers against one another. */
+export const points = (id: number, x: string, y: string) =>
+  queryOptions({
+    queryKey: ["table", id, "points", x, y],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/points", { signal, params: { path: { id }, query: { x, y } } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
 export const keys = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "keys"],
@@ -212,10 +228,12 @@ export const codes = (id: number, column: string) =>
     queryFn: ({ signal }) =>
       take(api.GET("/tables/{id}/codes", { signal, params: { path: { id }, query: { column } } })),
   });
-export const comparison = (id: number) =>
+/** What changed since another audit; since the one before where none is named. */
+export const comparison = (id: number, since?: number) =>
   queryOptions({
-    queryKey: ["audit", id, "comparison"],
-    queryFn: ({ signal }) => take(api.GET("/audits/{id}/comparison", { signal, params: { path: { id } } })),
+    queryKey: ["audit", id, "comparison", since],
+    queryFn: ({ signal }) =>
+      take(api.GET("/audits/{id}/comparison", { signal, params: { path: { id }, query: { with: since } } })),
     retry: false,
   });
 export const versions = (name: string) =>

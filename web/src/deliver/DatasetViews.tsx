@@ -16,7 +16,6 @@ import {
   Empty,
   Field,
   Grid,
-  originWord,
   Press,
   right,
   Section,
@@ -28,7 +27,7 @@ import {
   Trouble,
   Verdict,
 } from "../shared/parts";
-import { bytes, count, plural, when } from "../shared/words";
+import { bytes, count, originWord, plural, when } from "../shared/words";
 import { AddDataset } from "./AddDataset";
 import { DatasetGrid } from "./DatasetGrid";
 import { FirstSteps, TakeIn } from "./FirstSteps";

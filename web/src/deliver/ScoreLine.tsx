@@ -1,8 +1,8 @@
 import { Box, Text, useToken } from "@chakra-ui/react";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { Empty, originWord } from "../shared/parts";
-import { percent, when } from "../shared/words";
+import { Empty } from "../shared/parts";
+import { originWord, percent, when } from "../shared/words";
 
 const width = 760;
 const height = 130;
@@ -33,7 +33,7 @@ export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
         aria-label="Score of each audit over time"
         style={{ maxWidth: "100%" }}
       >
-        <g fontSize="11" fill={quiet} stroke="none">
+        <g style={{ fontSize: 11 }} fill={quiet} stroke="none">
           {(low < 100 ? [100, low] : [100]).map((v) => (
             <text key={v} x={left - 6} y={y(v) + 4} textAnchor="end">
               {v}
@@ -94,7 +94,7 @@ export function ScoreLine({ audits: all }: { audits: Schemas["Audit"][] }) {
               <text
                 x={x(i)}
                 y={y(a.score) + (a.score > 99 ? 18 : -9)}
-                fontSize="12"
+                style={{ fontSize: 12 }}
                 fill={ink}
                 textAnchor="middle"
               >

@@ -36,7 +36,7 @@ export function GroupsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditSh
   const declared = a.result.findings.find((f) => f.kind === "key")?.columns;
   const identifier = a.result.columns.find((c) => c.role === "identifier")?.name;
   const by = search.by ?? declared ?? (identifier ? [identifier] : names.slice(0, 1));
-  const kind = search.kind ?? "conflicting";
+  const kind = kinds.find((k) => k.kind === search.kind)?.kind ?? "conflicting";
   const offset = search.offset ?? 0;
   const change = (what: { by?: string[]; kind?: GroupKind; offset?: number }) =>
     navigate({

@@ -6,6 +6,7 @@ import { comparison, issuesOf } from "../client/queries";
 import { Empty, Grid, right, Section, Severity, Td, Th } from "../shared/parts";
 import { Value } from "../shared/Value";
 import { caughtWord, count, decimal, percent, plural } from "../shared/words";
+import { RuleChanges } from "./RuleChanges";
 
 const order: Record<string, number> = { major: 0, minor: 1, note: 2 };
 
@@ -204,16 +205,6 @@ function Closer({ t, f }: { t: Schemas["Table"]; f: Schemas["Finding"] }) {
   return null;
 }
 
-const turnWord: Record<string, string> = {
-  new: "new",
-  worse: "worse",
-  better: "better",
-  gone: "gone",
-  same: "as before",
-  "not asked before": "not asked before",
-  "not asked any more": "not asked any more",
-};
-
 /** What changed since the audit before. */
 function Since({ a }: { a: Schemas["AuditShown"] }) {
   const found = useQuery(comparison(a.id));
@@ -221,7 +212,6 @@ function Since({ a }: { a: Schemas["AuditShown"] }) {
   if (!c) {
     return null; // the first audit has none before it
   }
-  const changed = c.rules.filter((r) => r.turn !== "same");
   const columns = c.columns.flatMap((x) =>
     x.turn === "new" || x.turn === "gone"
       ? [`${x.name} is ${x.turn === "new" ? "new" : "gone"}`]
@@ -236,7 +226,14 @@ function Since({ a }: { a: Schemas["AuditShown"] }) {
           <Link to="/tables/$id" params={{ id: String(c.before.table_id) }} search={{ view: "findings" }}>
             {c.before.file_name}
           </Link>
-          , audit {c.before.id}
+          , audit {c.before.id};{" "}
+          <Link
+            to="/tables/$id"
+            params={{ id: String(a.table_id) }}
+            search={{ view: "compare", with: c.before.table_id }}
+          >
+            side by side
+          </Link>
         </Text>
       }
     >
@@ -251,32 +248,7 @@ function Since({ a }: { a: Schemas["AuditShown"] }) {
           ))}
         </List.Root>
       )}
-      {changed.length === 0 ? (
-        <Empty>Every rule is broken as it was before, or holds as it did.</Empty>
-      ) : (
-        <Grid label="What changed" max="260px">
-          <thead>
-            <tr>
-              <Th>turn</Th>
-              <Th>what must hold</Th>
-              <Th {...right}>rows before</Th>
-              <Th {...right}>rows now</Th>
-            </tr>
-          </thead>
-          <tbody>
-            {changed.map((r) => (
-              <tr key={r.rule}>
-                <Td fontWeight={r.turn === "new" || r.turn === "worse" ? "700" : "400"} whiteSpace="nowrap">
-                  {turnWord[r.turn]}
-                </Td>
-                <Td>{r.says}</Td>
-                <Td {...right}>{count(r.rows.before)}</Td>
-                <Td {...right}>{count(r.rows.after)}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-      )}
+      <RuleChanges c={c} />
     </Section>
   );
 }

@@ -1,22 +1,25 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { CertificatePanel } from "../certify/CertificatePanel";
 import { api, type Schemas, take } from "../client/client";
 import { audit, table, useJob, usePendingAudit } from "../client/queries";
 import { ReadingPanel } from "../deliver/ReadingPanel";
-import { Withdrawn, WithdrawPanel } from "../deliver/WithdrawPanel";
+import { SourcePanel } from "../deliver/SourcePanel";
+import { Withdrawn } from "../deliver/WithdrawPanel";
 import { CodesPanel } from "../explore/CodesPanel";
 import { ColumnPanel } from "../explore/ColumnPanel";
 import { ColumnsPanel } from "../explore/ColumnsPanel";
+import { ComparePanel } from "../explore/compare/ComparePanel";
 import { GroupsPanel } from "../explore/GroupsPanel";
-import { RelationsPanel } from "../explore/RelationsPanel";
+import { MissingPanel } from "../explore/missing/MissingPanel";
+import { RelationsPanel } from "../explore/relations/RelationsPanel";
 import { RowsPanel } from "../explore/rows/RowsPanel";
-import { TallyPanel } from "../explore/TallyPanel";
+import { TallyPanel } from "../explore/tally/TallyPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
-import { originWord, Progress, Section, Shown, TableLink, Title, Verdict } from "../shared/parts";
-import { bytes, count, sourceNotes, when } from "../shared/words";
+import { Progress, Shown, Title, Verdict } from "../shared/parts";
+import { bytes, count, originWord } from "../shared/words";
 import { AuditAgain, NextStep } from "./AuditAgain";
 import { FindingsPanel } from "./FindingsPanel";
 
@@ -37,6 +40,8 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
     "rows",
     "tally",
     "relations",
+    "missing",
+    "compare",
     "reading",
     ...(t.accounting ? ["accounting"] : []),
     "source",
@@ -162,71 +167,11 @@ function AuditPanel({ t, a, view }: { t: Schemas["Table"]; a: Schemas["AuditShow
       return <TallyPanel t={t} a={a} />;
     case "relations":
       return <RelationsPanel t={t} a={a} />;
+    case "missing":
+      return <MissingPanel t={t} a={a} />;
+    case "compare":
+      return <ComparePanel t={t} a={a} />;
     default:
       return <ColumnsPanel t={t} a={a} />;
   }
-}
-
-function SourcePanel({ t }: { t: Schemas["Table"] }) {
-  const source = t.source as Record<string, string | undefined>;
-  const facts: [string, React.ReactNode][] = [
-    ["File", t.file_name],
-    [
-      "SHA-256",
-      <chakra.span key="d" fontFamily="mono" fontSize="sm" wordBreak="break-all">
-        {t.digest}
-      </chakra.span>,
-    ],
-    ["Size", `${count(t.bytes)} bytes`],
-    [t.origin === "delivery" ? "Taken in by" : "Made by", `${t.created_by}, ${when(t.created_at)}`],
-  ];
-  if (t.origin === "delivery") {
-    facts.push(
-      ...sourceNotes.map((n): [string, React.ReactNode] => [
-        n.label,
-        source[n.name] || <chakra.span color="quiet">not written down</chakra.span>,
-      ]),
-    );
-    if (source.address) {
-      facts.push(["Came from", source.address]);
-    }
-  }
-  if (t.parent_id) {
-    facts.push([
-      "Made from",
-      <span key="p">
-        <TableLink id={t.parent_id}>table {t.parent_id}</TableLink> by the fix plan {t.declaration}
-      </span>,
-    ]);
-  }
-  return (
-    <>
-      <chakra.dl display="grid" gridTemplateColumns="auto 1fr" columnGap="5" rowGap="1" maxW="900px">
-        {facts.map(([name, value]) => (
-          <Box key={name} display="contents">
-            <chakra.dt color="quiet">{name}</chakra.dt>
-            <chakra.dd m="0">{value}</chakra.dd>
-          </Box>
-        ))}
-      </chakra.dl>
-      <HStack gap="4" mt="3">
-        {!t.bytes_let_go && (
-          <a href={`/api/v1/tables/${t.id}/bytes`} download>
-            Download the bytes
-          </a>
-        )}
-        {t.change_log_digest && (
-          <a href={`/api/v1/tables/${t.id}/bytes?what=change-log`} download>
-            Download the change log
-          </a>
-        )}
-      </HStack>
-      {!t.withdrawn_at && (
-        <Section title="Audit">
-          <AuditAgain id={t.id} />
-        </Section>
-      )}
-      <WithdrawPanel t={t} />
-    </>
-  );
 }

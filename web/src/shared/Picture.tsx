@@ -106,7 +106,7 @@ export function LargePicture({ c }: { c: Column }) {
         aria-label={says}
         style={{ maxWidth: "100%" }}
       >
-        <g fontSize="11" fill={quiet} stroke="none">
+        <g style={{ fontSize: 11 }} fill={quiet} stroke="none">
           {[0, most / 2, most].map((v) => (
             <g key={v}>
               <text x={large.left - 6} y={y(v) + 4} textAnchor="end">

@@ -41,7 +41,11 @@ export type TableSearch = {
   share?: Share;
   /** Of the groups: the columns they share, and their kind. */
   by?: string[];
-  kind?: "equal" | "conflicting" | "near";
+  kind?: "equal" | "conflicting" | "near" | "ranks";
+  /** Of a comparison: the table that is held against this one. */
+  with?: number;
+  /** Of the tally: how it is drawn, where that is not what fits first. */
+  picture?: string;
 };
 
 /** A text of an address; nothing where it is none. */
@@ -118,7 +122,12 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     measures: texts(s.measures),
     share: shareOf(s.share),
     by: texts(s.by),
-    kind: s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" ? s.kind : undefined,
+    kind:
+      s.kind === "equal" || s.kind === "near" || s.kind === "conflicting" || s.kind === "ranks"
+        ? s.kind
+        : undefined,
+    with: typeof s.with === "number" && s.with > 0 ? Math.floor(s.with) : undefined,
+    picture: text(s.picture),
   };
 }
 

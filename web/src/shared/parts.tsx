@@ -299,12 +299,6 @@ export function Verdict({
   );
 }
 
-export const originWord: Record<string, string> = {
-  delivery: "delivery",
-  cleaned: "cleaned table",
-  merged: "merged table",
-};
-
 export function TableLink({ id, children }: { id: number; children: ReactNode }) {
   return (
     <Link to="/tables/$id" params={{ id: String(id) }}>

@@ -104,3 +104,10 @@ export const sourceNotes = [
 
 /** The condition that a column is missing. */
 export const missing = (column: string) => `${quoted(column)} IS NULL`;
+
+/** What a table is called by its origin. */
+export const originWord: Record<string, string> = {
+  delivery: "delivery",
+  cleaned: "cleaned table",
+  merged: "merged table",
+};

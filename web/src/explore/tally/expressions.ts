@@ -1,5 +1,5 @@
-import type { Schemas } from "../client/client";
-import { quoted } from "../shared/words";
+import type { Schemas } from "../../client/client";
+import { quoted } from "../../shared/words";
 
 // How rows are grouped, as the condition language writes it and as people choose it.
 
@@ -137,3 +137,9 @@ export function measureCalled(m: Schemas["Measure"]): string {
   }
   return m.share ? `${of}, % of ${m.share === "all" ? "all" : `the ${m.share}`}` : of;
 }
+
+/** The address of the rows of groups, as its search. */
+export const rowsOf = (where: string | undefined, conditions: string[]) => ({
+  view: "rows",
+  where: [where && `(${where})`, ...conditions].filter(Boolean).join(" AND ") || undefined,
+});

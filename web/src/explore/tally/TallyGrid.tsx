@@ -1,11 +1,11 @@
 import { chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
-import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Td, Th } from "../shared/parts";
-import { SortHead } from "../shared/SortHead";
-import { Value } from "../shared/Value";
-import { count, glance, plural } from "../shared/words";
-import { calledOf, groupCalled, measureCalled, meets } from "./expressions";
+import type { Schemas } from "../../client/client";
+import { Empty, Grid, right, Td, Th } from "../../shared/parts";
+import { SortHead } from "../../shared/SortHead";
+import { Value } from "../../shared/Value";
+import { count, glance, plural } from "../../shared/words";
+import { calledOf, groupCalled, measureCalled, meets, rowsOf } from "./expressions";
 
 type Tally = Schemas["Tally"];
 type Told = Schemas["Tallied"];
@@ -54,11 +54,6 @@ function Figure({ told, m }: { told: Told; m: number }) {
   );
 }
 
-const search = (where: string | undefined, conditions: string[]) => ({
-  view: "rows",
-  where: [where && `(${where})`, ...conditions].filter(Boolean).join(" AND ") || undefined,
-});
-
 function Opens(props: Shown & { told: Told; conditions: string[]; m: number }) {
   if (props.told.rows === 0) {
     return null;
@@ -67,7 +62,7 @@ function Opens(props: Shown & { told: Told; conditions: string[]; m: number }) {
     <Link
       to="/tables/$id"
       params={{ id: String(props.t.id) }}
-      search={search(props.where, props.conditions)}
+      search={rowsOf(props.where, props.conditions)}
       title={`${plural(props.told.rows, "row", "rows")}; show them`}
     >
       <Figure told={props.told} m={props.m} />

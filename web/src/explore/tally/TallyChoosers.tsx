@@ -1,8 +1,8 @@
 import { HStack, Text } from "@chakra-ui/react";
-import type { Schemas } from "../client/client";
-import { Entry } from "../shared/Entry";
-import { Choice, Press } from "../shared/parts";
-import { quoted } from "../shared/words";
+import type { Schemas } from "../../client/client";
+import { Entry } from "../../shared/Entry";
+import { Choice, Press } from "../../shared/parts";
+import { quoted } from "../../shared/words";
 import { type Grouping, grains, usualGrouping, weekday } from "./expressions";
 
 type Column = Schemas["Column"];

@@ -1,12 +1,12 @@
 import { HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
-import type { Schemas } from "../client/client";
-import { tally } from "../client/queries";
-import { shareOf } from "../shared/addresses";
-import { Entry } from "../shared/Entry";
-import { Choice, Empty, Section, Shown, Trouble } from "../shared/parts";
-import { SaveTable } from "../shared/save";
+import type { Schemas } from "../../client/client";
+import { tally } from "../../client/queries";
+import { shareOf } from "../../shared/addresses";
+import { ConditionField } from "../../shared/editor/ConditionField";
+import { Choice, Empty, Section, Shown, Trouble } from "../../shared/parts";
+import { SaveTable } from "../../shared/save";
 import {
   calledOf,
   expressionOf,
@@ -45,6 +45,7 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
         where,
         sort: search.sort,
         falling: search.falling,
+        picture: search.picture,
         ...what,
       },
       replace: true,
@@ -75,14 +76,14 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
           none="nothing else"
           columns={columns}
           value={across ? groupingOf(across) : {}}
-          choose={(g) => change({ across: g && expressionOf(g) })}
+          choose={(g) => change({ across: g && expressionOf(g), picture: undefined })}
         />
       </HStack>
       <HStack columnGap="5" rowGap="1" mb="2" flexWrap="wrap">
         <MeasureChooser
           columns={columns}
           value={measures}
-          choose={(m) => change({ measures: m, share: undefined })}
+          choose={(m) => change({ measures: m, share: undefined, picture: undefined })}
         />
         <HStack gap="2">
           <Text>as</Text>
@@ -102,13 +103,13 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
         </HStack>
         <HStack gap="2">
           <Text>where</Text>
-          <Entry
-            w="220px"
-            fontFamily="mono"
+          <ConditionField
+            table={t.id}
+            width="270px"
             label="only rows for which"
-            placeholder="a condition, as flow > 5"
-            value={where ?? ""}
-            set={(v) => change({ where: v || undefined })}
+            empty="a condition, as flow > 5"
+            value={where}
+            onAsk={(v) => change({ where: v })}
           />
         </HStack>
         {found.data && (
@@ -119,8 +120,17 @@ export function TallyPanel({ t, a }: { t: Table; a: Audit }) {
       <Shown query={{ data: found.data, error: null }} waiting="Looking through all rows …">
         {(x) => (
           <>
-            <TallyPicture x={x} title={titleOf(t, x)} />
-            <Section title={titleOf(t, x)}>
+            <TallyPicture
+              t={t}
+              x={x}
+              title={titleOf(t, x)}
+              where={where}
+              chosen={search.picture}
+              choose={(picture, five) =>
+                change({ picture, ...(five && { measures: five, share: undefined }) })
+              }
+            />
+            <Section title="The same as a table">
               <TallyGrid t={t} x={x} where={where} by={search.sort} falling={search.falling} sort={change} />
             </Section>
           </>

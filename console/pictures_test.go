@@ -1,0 +1,458 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"proudsieve/service/records"
+)
+
+// What is drawn is measured in pixels and held against numbers that are worked out here from the rows themselves.
+
+// gauge is one row of the table that is drawn.
+type gauge struct {
+	river  string
+	month  int
+	depth  float64
+	flow   float64
+	absent bool // its flow is missing
+}
+
+func gauges() []gauge {
+	var out []gauge
+	for i := range 360 {
+		g := gauge{river: []string{"Alder", "Bram", "Coll"}[i/12%3], month: i%12 + 1, depth: float64(i%17) / 2,
+			flow: float64((i*37)%90)/4 - 3, absent: i%20 == 7 || i > 340 && i%2 == 0}
+		out = append(out, g)
+	}
+	return out
+}
+
+func gaugesFile(of []gauge) string {
+	var b strings.Builder
+	b.WriteString("id,river,day,depth,flow\n")
+	for i, g := range of {
+		flow := fmt.Sprint(g.flow)
+		if g.absent {
+			flow = ""
+		}
+		fmt.Fprintf(&b, "G%03d,%s,2024-%02d-15,%v,%s\n", i, g.river, g.month, g.depth, flow)
+	}
+	return b.String()
+}
+
+const gaugesBook = "dataset: gauges\ncolumns: [{name: id}, {name: river}, {name: day, type: date}, {name: depth, type: decimal}, {name: flow, type: decimal}]\n"
+
+// measured reads marks off a picture by its axes, as a person with a ruler would: for each mark its title, and the
+// values at its left, right, bottom and top, or at its middle in both directions where it is a point.
+const measured = `((selector) => {
+	const svg = document.querySelector("main svg:has(.visx-axis-left)");
+	const middle = (e) => { const b = e.getBoundingClientRect(); return [(b.left + b.right) / 2, (b.top + b.bottom) / 2]; };
+	const axis = (which, way) => {
+		const at = [...svg.querySelectorAll(which + " .visx-axis-tick text")].map((e) => [Number(e.textContent.replaceAll(",", "").replace("−", "-")), middle(e)[way]]).filter((p) => !Number.isNaN(p[0]));
+		if (at.length < 2) return () => NaN;
+		const [a, b] = [at[0], at[at.length - 1]];
+		return (pixel) => a[0] + (pixel - a[1]) * (b[0] - a[0]) / (b[1] - a[1]);
+	};
+	// The words of the left axis stand by their middle a little below the line they name: what that is, the grid tells.
+	const lines = [...svg.querySelectorAll(":scope > g:first-child > line")].map((e) => e.getBoundingClientRect().top);
+	const words = [...svg.querySelectorAll(".visx-axis-left .visx-axis-tick text")].map((e) => middle(e)[1]);
+	const off = lines.length && words.length ? Math.max(...words) - Math.max(...lines) : 0;
+	const left = axis(".visx-axis-left", 1), x = axis(".visx-axis-bottom", 0), y = (pixel) => left(pixel + off);
+	return [...svg.querySelectorAll(selector)].filter((e) => e.querySelector(":scope > title")).map((e) => {
+		const b = e.getBoundingClientRect(), m = middle(e);
+		return { title: e.querySelector(":scope > title").textContent, left: x(b.left), right: x(b.right), bottom: y(b.bottom), top: y(b.top), x: x(m[0]), y: y(m[1]), high: b.height };
+	});
+})`
+
+type mark struct {
+	Title                                string
+	Left, Right, Bottom, Top, X, Y, High float64
+}
+
+func marks(p *person, selector string) []mark {
+	p.t.Helper()
+	// What is not a number is none in JSON.
+	return evaluate[[]mark](p, fmt.Sprintf(`%s(%q).map((m) => Object.fromEntries(Object.entries(m).map(([k, v]) => [k[0].toUpperCase() + k.slice(1), Number.isNaN(v) ? null : v])))`, measured, selector))
+}
+
+func close(a, b, within float64) bool { return math.Abs(a-b) <= within }
+
+type grouped struct {
+	name   string
+	values []float64
+}
+
+// by gathers the numbers of rows by group, in the order of their names.
+func by(of []gauge, group func(gauge) string, value func(gauge) (float64, bool)) []grouped {
+	found := map[string][]float64{}
+	for _, g := range of {
+		name := group(g)
+		if v, ok := value(g); ok {
+			found[name] = append(found[name], v)
+		} else if found[name] == nil {
+			found[name] = []float64{}
+		}
+	}
+	var out []grouped
+	for name, values := range found {
+		slices.Sort(values)
+		out = append(out, grouped{name, values})
+	}
+	slices.SortFunc(out, func(a, b grouped) int { return strings.Compare(a.name, b.name) })
+	return out
+}
+
+func sum(v []float64) (s float64) {
+	for _, x := range v {
+		s += x
+	}
+	return s
+}
+
+func mean(v []float64) float64 { return sum(v) / float64(len(v)) }
+
+// quantile is that of PERCENTILE_CONT: between neighbours it goes in proportion.
+func quantile(v []float64, share float64) float64 {
+	at := share * float64(len(v)-1)
+	i := int(at)
+	if i+1 >= len(v) {
+		return v[i]
+	}
+	return v[i] + (at-float64(i))*(v[i+1]-v[i])
+}
+
+var (
+	ofRiver = func(g gauge) string { return g.river }
+	ofMonth = func(g gauge) string { return fmt.Sprintf("2024-%02d", g.month) }
+	flow    = func(g gauge) (float64, bool) { return g.flow, !g.absent }
+	depth   = func(g gauge) (float64, bool) { return g.depth, true }
+	row     = func(gauge) (float64, bool) { return 1, true }
+)
+
+func tallyPage(table int64, down, across, picture string, measures ...string) string {
+	q := url.Values{"view": {"tally"}, "down": {down}}
+	for name, v := range map[string]string{"across": across, "picture": picture} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	if len(measures) > 0 {
+		quoted := make([]string, len(measures))
+		for i, m := range measures {
+			quoted[i] = fmt.Sprintf("%q", m)
+		}
+		q.Set("measures", "["+strings.Join(quoted, ",")+"]")
+	}
+	return fmt.Sprintf("/tables/%d?%s", table, q.Encode())
+}
+
+const month = `DATE_TRUNC('month', "day")`
+
+func TestPicturesOfATallySayWhatTheRowsSay(t *testing.T) {
+	all := gauges()
+	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
+	of := func(group func(gauge) string, value func(gauge) (float64, bool), worth func([]float64) float64) map[string]float64 {
+		out := map[string]float64{}
+		for _, g := range by(all, group, value) {
+			out[g.name] = worth(g.values)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		picture, down, measure string
+		group                  func(gauge) string
+		value                  func(gauge) (float64, bool)
+		worth                  func([]float64) float64
+	}{
+		{"bars", `"river"`, "rows", ofRiver, row, sum},
+		{"bars", `"river"`, `sum "flow"`, ofRiver, flow, sum},
+		{"bars", month, `mean "depth"`, ofMonth, depth, mean},
+		{"lines", month, "rows", ofMonth, row, sum},
+		{"lines", month, `mean "flow"`, ofMonth, flow, mean},
+		{"lines", month, `median "depth"`, ofMonth, depth, func(v []float64) float64 { return quantile(v, 0.5) }},
+	} {
+		p.visit(tallyPage(table, c.down, "", c.picture, c.measure))
+		p.awaits(`document.querySelector("main svg .visx-axis-left") !== null`)
+		want := of(c.group, c.value, c.worth)
+		shape, greatest := "rect", 0.0
+		if c.picture == "lines" {
+			shape = "circle"
+		}
+		for _, v := range want {
+			greatest = max(greatest, math.Abs(v))
+		}
+		got := marks(p, shape)
+		if len(got) != len(want) {
+			t.Errorf("%s of %s: %d marks, want %d", c.picture, c.measure, len(got), len(want))
+		}
+		for _, m := range got {
+			name, _, _ := strings.Cut(m.Title, ":")
+			drawn := m.Y
+			if c.picture == "bars" { // it reaches from nothing to its value, which may lie below
+				if drawn = m.Top; want[name] < 0 {
+					drawn = m.Bottom
+				}
+			}
+			if !close(drawn, want[name], 0.012*greatest) {
+				t.Errorf("%s of %s: %s stands at %v, want %v", c.picture, c.measure, name, drawn, want[name])
+			}
+		}
+	}
+
+	// Two groupings: parts of a bar add up to the whole, and cells are as dark as there is much.
+	for _, measure := range []string{"rows", `sum "depth"`, `filled "flow"`} {
+		value, worth := row, sum
+		switch measure {
+		case `sum "depth"`:
+			value = depth
+		case `filled "flow"`:
+			value = func(g gauge) (float64, bool) { return 1, !g.absent }
+		}
+		whole := of(ofMonth, value, worth)
+		parts := of(func(g gauge) string { return ofMonth(g) + ", " + g.river }, value, worth)
+		p.visit(tallyPage(table, month, `"river"`, "stacked", measure))
+		p.awaits(`document.querySelector("main svg .visx-axis-left") !== null`)
+		tops := map[string]float64{}
+		for _, m := range marks(p, "rect") {
+			name, _, _ := strings.Cut(m.Title, ":")
+			if !close(m.Top-m.Bottom, parts[name], 0.02*whole[name[:7]]) {
+				t.Errorf("%s: the part %s is %v tall, want %v", measure, name, m.Top-m.Bottom, parts[name])
+			}
+			tops[name[:7]] = max(tops[name[:7]], m.Top)
+		}
+		for name, v := range whole {
+			if !close(tops[name], v, 0.02*v) {
+				t.Errorf("%s: the bar of %s ends at %v, want %v", measure, name, tops[name], v)
+			}
+		}
+		p.visit(tallyPage(table, month, `"river"`, "heat", measure))
+		p.awaits(`document.querySelector("main svg pattern#below") !== null`)
+		greatest := slices.Max(slices.Collect(func(yield func(float64) bool) {
+			for _, v := range parts {
+				if !yield(v) {
+					return
+				}
+			}
+		}))
+		dark := evaluate[map[string]float64](p, `Object.fromEntries([...document.querySelectorAll("main svg g:has(> title)")].map((g) => [g.querySelector("title").textContent.split(":")[0], Number(g.querySelectorAll("rect")[1]?.getAttribute("fill-opacity"))]))`)
+		if len(dark) != len(parts) {
+			t.Errorf("%s: %d cells, want %d", measure, len(dark), len(parts))
+		}
+		for name, v := range parts {
+			if !close(dark[name], 0.48*v/greatest, 1e-9) {
+				t.Errorf("%s: the cell %s is %v dark, want %v", measure, name, dark[name], 0.48*v/greatest)
+			}
+		}
+	}
+
+	// Boxes: from quartile to quartile, the median in it, lines to the extremes.
+	for _, c := range []struct {
+		down   string
+		group  func(gauge) string
+		column string
+		value  func(gauge) (float64, bool)
+	}{{`"river"`, ofRiver, "flow", flow}, {`"river"`, ofRiver, "depth", depth}, {month, ofMonth, "flow", flow}} {
+		p.visit(tallyPage(table, c.down, "", "boxes", "lowest "+c.column, "first_quartile "+c.column, "median "+c.column,
+			"third_quartile "+c.column, "highest "+c.column))
+		p.sees("quartiles, median and extremes")
+		groups := by(all, c.group, c.value)
+		boxes := evaluate[[][]float64](p, `[...document.querySelectorAll("main svg g:has(> title)")].map((g) => { const [a, b, m] = [...g.querySelectorAll("line")].map((l) => l.getBoundingClientRect()); const r = g.querySelector("rect").getBoundingClientRect(); return [a.bottom, r.bottom, (m.top + m.bottom) / 2, r.top, b.top]; })`)
+		if len(boxes) != len(groups) {
+			t.Fatalf("%d boxes, want %d", len(boxes), len(groups))
+		}
+		// Pixels grow downwards in proportion: two known places of the first box give the scale.
+		low, high := groups[0].values[0], groups[0].values[len(groups[0].values)-1]
+		scale := (high - low) / (boxes[0][4] - boxes[0][0])
+		for i, g := range groups {
+			want := []float64{g.values[0], quantile(g.values, 0.25), quantile(g.values, 0.5), quantile(g.values, 0.75), g.values[len(g.values)-1]}
+			for k, v := range want {
+				if got := low + (boxes[i][k]-boxes[0][0])*scale; !close(got, v, 0.3) {
+					t.Errorf("%s of %s: figure %d of the box is drawn at %v, want %v", c.column, g.name, k, got, v)
+				}
+			}
+		}
+	}
+}
+
+func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
+	all := gauges()
+	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
+	for _, c := range []struct{ x, y string }{{"depth", "flow"}, {"flow", "depth"}} {
+		p.visit(fmt.Sprintf("/tables/%d?view=relations&column=%s&across=%s", table, c.x, c.y))
+		p.sees(c.x+" against "+c.y, "rows have a number in both")
+		value := map[string]func(gauge) (float64, bool){"depth": depth, "flow": flow}
+		points := marks(p, "circle")
+		n, at := 0, map[string]mark{}
+		for _, m := range points {
+			name, _, _ := strings.Cut(m.Title, ":")
+			at[name] = m
+		}
+		var xs, ys []float64
+		for i, g := range all {
+			x, _ := value[c.x](g)
+			y, _ := value[c.y](g)
+			m, drawn := at[fmt.Sprintf("row %d", i+1)]
+			if drawn == g.absent {
+				t.Errorf("row %d is drawn: %v", i+1, drawn)
+			}
+			if g.absent {
+				continue
+			}
+			n++
+			xs, ys = append(xs, x), append(ys, y)
+			if !close(m.X, x, 0.15) || !close(m.Y, y, 0.25) {
+				t.Errorf("row %d lies at %v, %v, want %v, %v", i+1, m.X, m.Y, x, y)
+			}
+		}
+		if len(points) != n {
+			t.Errorf("%d points, want %d", len(points), n)
+		}
+		meanX, meanY, xy, xx := mean(xs), mean(ys), 0.0, 0.0
+		for i := range xs {
+			xy += (xs[i] - meanX) * (ys[i] - meanY)
+			xx += (xs[i] - meanX) * (xs[i] - meanX)
+		}
+		says := fmt.Sprintf("where %s is one more, %s is", c.x, c.y)
+		p.sees(says)
+		var told float64
+		_, rest, _ := strings.Cut(p.page(), says+" ")
+		if _, err := fmt.Sscan(strings.ReplaceAll(rest, "−", "-"), &told); err != nil || !close(told, xy/xx, 1e-5*max(1, math.Abs(xy/xx))) {
+			t.Errorf("the slope is told as %v (%v), want %v", told, err, xy/xx)
+		}
+	}
+}
+
+func TestWhereValuesMissIsDrawnAndCounted(t *testing.T) {
+	all := gauges()
+	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
+	p.visit(fmt.Sprintf("/tables/%d?view=missing", table))
+	absent := 0
+	for _, g := range all {
+		if g.absent {
+			absent++
+		}
+	}
+	p.sees("1 of 5 columns lack values", fmt.Sprintf("%d of 360 rows are complete", 360-absent))
+	drawn := evaluate[[]string](p, `[...document.querySelectorAll("main svg rect title")].map((t) => t.textContent)`)
+	told := 0
+	for _, d := range drawn {
+		var n, first, last int
+		if _, err := fmt.Sscanf(d, "flow: %d of rows %d to %d lack it", &n, &first, &last); err != nil {
+			t.Fatalf("%q: %v", d, err)
+		}
+		want := 0
+		for i := first; i <= last; i++ {
+			if all[i-1].absent {
+				want++
+			}
+		}
+		if n != want {
+			t.Errorf("%s, want %d", d, want)
+		}
+		told += n
+	}
+	if told != absent {
+		t.Errorf("%d gaps are drawn, want %d", told, absent)
+	}
+	p.do("opening the list", clicks(`//summary[.="The same as a list"]`))
+	p.presses(fmt.Sprintf("%d rows lack flow", absent))
+	p.sees(fmt.Sprintf("of %d rows", absent))
+}
+
+// Two deliveries side by side: what changed of the columns, the distributions over each other, what is new and gone.
+func TestTwoDeliveriesSideBySide(t *testing.T) {
+	before := gauges()
+	r, p, first := seated(t, "gauges", gaugesBook, gaugesFile(before))
+	after := gauges()
+	for i := range after {
+		after[i].flow += 20
+		if after[i].river == "Coll" {
+			after[i].river = "Dunn"
+		}
+	}
+	d, err := r.Steward.Deliver(context.Background(), "gauges", "later.csv", records.SourceNotes{}, strings.NewReader(gaugesFile(after)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.AuditOf(context.Background(), d.Table.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	p.visit(fmt.Sprintf("/tables/%d?view=compare", d.Table.ID))
+	p.sees("360 rows, and 360 there", "2 of 5 columns changed", `a new value: "Dunn"`, `a value is gone: "Coll"`, "has a mean of")
+	if names := evaluate[string](p, `[...document.querySelectorAll('[aria-label="Columns, then and now"] tbody tr')].slice(0, 2).map((r) => r.cells[0].innerText).sort().join(" ")`); names != "flow river" {
+		t.Errorf("the columns that changed are %s", names)
+	}
+	p.presses("river")
+	p.sees("river in both", "1 value is new:", "1 value is gone:")
+	for _, m := range marks(p, "rect") {
+		want := 100.0 / 3
+		if strings.HasPrefix(m.Title, "Coll: 0.00") || strings.HasPrefix(m.Title, "Dunn: 0.00") {
+			want = 0
+		}
+		if !close(m.Top-m.Bottom, want, 0.5) {
+			t.Errorf("%s is drawn %v tall, want %v", m.Title, m.Top-m.Bottom, want)
+		}
+	}
+	p.presses("flow")
+	p.sees("flow in both", "how its numbers lie in both")
+	// Each outline encloses as much as the rows in it: all of them.
+	for i, area := range evaluate[[]float64](p, `(() => { const paths = [...document.querySelectorAll("main svg path.visx-linepath")];
+		const svg = paths[0].closest("svg"), middle = (e) => { const b = e.getBoundingClientRect(); return [(b.left + b.right) / 2, (b.top + b.bottom) / 2]; };
+		const scale = (which, way) => { const at = [...svg.querySelectorAll(which + " .visx-axis-tick text")].map((e) => [Number(e.textContent.replaceAll(",", "").replace("−", "-")), middle(e)[way]]); const [a, b] = [at[0], at[at.length - 1]]; return Math.abs((b[0] - a[0]) / (b[1] - a[1])); };
+		const unit = scale(".visx-axis-left", 1) * scale(".visx-axis-bottom", 0);
+		return paths.map((path) => { const at = path.getAttribute("d").slice(1).split("L").map((q) => q.split(",").map(Number)); let area = 0; for (let i = 0; i < at.length; i++) { const [x, y] = at[i], [u, v] = at[(i + 1) % at.length]; area += x * v - u * y; } return Math.abs(area) / 2 * unit; }); })()`) {
+		if !close(area, 1, 0.03) {
+			t.Errorf("outline %d encloses %v of the rows", i, area)
+		}
+	}
+	// Against another table, by the address.
+	p.visit(fmt.Sprintf("/tables/%d?view=compare&with=%d", first, d.Table.ID))
+	p.sees(`a new value: "Coll"`)
+}
+
+// A series that merely runs along is cautioned of, sixty columns are drawn without a word on another, and numbers can be had.
+func TestSixtyColumnsAreHeldAgainstOneAnother(t *testing.T) {
+	draws := rand.New(rand.NewPCG(12, 60))
+	var b strings.Builder
+	b.WriteString("day")
+	for c := range 60 {
+		fmt.Fprintf(&b, ",channel_%02d", c)
+	}
+	b.WriteString("\n")
+	for i := range 200 {
+		fmt.Fprintf(&b, "2024-%02d-%02d", i/20+1, i%20+1)
+		for c := range 60 {
+			v := draws.Float64() * 10
+			if c < 2 { // two that rise, each with a wave of its own
+				v = float64(i)/4 + 3*math.Sin(float64(i)*(1+float64(c)))
+			}
+			fmt.Fprintf(&b, ",%.3f", v)
+		}
+		b.WriteString("\n")
+	}
+	_, p, table := seated(t, "channels", "dataset: channels\ncolumns: [{name: day, type: date}]\n", b.String())
+	p.visit(fmt.Sprintf("/tables/%d?view=relations", table))
+	p.sees("merely run along day", "apart from the trend")
+	if got := evaluate[string](p, `[...document.querySelector('[aria-label="Correlations, ranked"] tbody tr').cells].slice(0, 2).map((c) => c.innerText).join(" ")`); got != "channel_00 channel_01" && got != "channel_01 channel_00" {
+		t.Errorf("the strongest pair is %s", got)
+	}
+	heat := `document.querySelector('svg[aria-label^="Heat map"]')`
+	if n := evaluate[int](p, heat+`.querySelectorAll("g[transform] > title").length`); n != 3600 {
+		t.Errorf("%d cells are drawn, want 3,600", n)
+	}
+	if wide := evaluate[float64](p, heat+".getBoundingClientRect().width"); wide > 1240 {
+		t.Errorf("the map is %v pixels wide", wide)
+	}
+	if overlaps := evaluate[int](p, `(() => { const labels = [...`+heat+`.querySelectorAll('text[text-anchor="end"]')].map((e) => e.getBoundingClientRect()); let n = 0; for (let i = 1; i < labels.length; i++) if (labels[i].top < labels[i - 1].bottom - 4) n++; return n; })()`); overlaps != 0 {
+		t.Errorf("%d names lie on the one above", overlaps)
+	}
+	p.do("asking for numbers", clicks(`//label[contains(., "numbers")]/input`))
+	p.awaits(`location.search.includes("show=numbers") && ` + heat + `.querySelectorAll("g[transform] > text").length > 3000`)
+}

@@ -1,0 +1,72 @@
+import { Box, chakra, HStack } from "@chakra-ui/react";
+import type { ReactNode } from "react";
+import type { Schemas } from "../client/client";
+import { AuditAgain } from "../judge/AuditAgain";
+import { Section, TableLink } from "../shared/parts";
+import { count, sourceNotes, when } from "../shared/words";
+import { WithdrawPanel } from "./WithdrawPanel";
+
+/** Where a table came from, and what was written down of it. */
+export function SourcePanel({ t }: { t: Schemas["Table"] }) {
+  const source = t.source as Record<string, string | undefined>;
+  const facts: [string, ReactNode][] = [
+    ["File", t.file_name],
+    [
+      "SHA-256",
+      <chakra.span key="d" fontFamily="mono" fontSize="sm" wordBreak="break-all">
+        {t.digest}
+      </chakra.span>,
+    ],
+    ["Size", `${count(t.bytes)} bytes`],
+    [t.origin === "delivery" ? "Taken in by" : "Made by", `${t.created_by}, ${when(t.created_at)}`],
+  ];
+  if (t.origin === "delivery") {
+    facts.push(
+      ...sourceNotes.map((n): [string, ReactNode] => [
+        n.label,
+        source[n.name] || <chakra.span color="quiet">not written down</chakra.span>,
+      ]),
+    );
+    if (source.address) {
+      facts.push(["Came from", source.address]);
+    }
+  }
+  if (t.parent_id) {
+    facts.push([
+      "Made from",
+      <span key="p">
+        <TableLink id={t.parent_id}>table {t.parent_id}</TableLink> by the fix plan {t.declaration}
+      </span>,
+    ]);
+  }
+  return (
+    <>
+      <chakra.dl display="grid" gridTemplateColumns="auto 1fr" columnGap="5" rowGap="1" maxW="900px">
+        {facts.map(([name, value]) => (
+          <Box key={name} display="contents">
+            <chakra.dt color="quiet">{name}</chakra.dt>
+            <chakra.dd m="0">{value}</chakra.dd>
+          </Box>
+        ))}
+      </chakra.dl>
+      <HStack gap="4" mt="3">
+        {!t.bytes_let_go && (
+          <a href={`/api/v1/tables/${t.id}/bytes`} download>
+            Download the bytes
+          </a>
+        )}
+        {t.change_log_digest && (
+          <a href={`/api/v1/tables/${t.id}/bytes?what=change-log`} download>
+            Download the change log
+          </a>
+        )}
+      </HStack>
+      {!t.withdrawn_at && (
+        <Section title="Audit">
+          <AuditAgain id={t.id} />
+        </Section>
+      )}
+      <WithdrawPanel t={t} />
+    </>
+  );
+}
