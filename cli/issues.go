@@ -25,7 +25,10 @@ func issueCommand() *cli.Command {
 	}
 	return group("issue", "findings that people follow across deliveries",
 		verb("list", "issues", "", []cli.Flag{
-			&cli.StringFlag{Name: "dataset"}, &cli.StringFlag{Name: "assignee"},
+			&cli.StringFlag{Name: "dataset"}, &cli.StringFlag{Name: "assignee", Usage: "a person, or - for nobody"},
+			&cli.StringFlag{Name: "severity", Usage: "major, minor or note"},
+			&cli.StringFlag{Name: "text", Usage: "only issues with this in their title, rule or dataset"},
+			&cli.StringFlag{Name: "order", Usage: "what comes first: newest, changed, rows or gravest"},
 			&cli.StringFlag{Name: "state", Value: "unsettled",
 				Usage: "open, asked, waived, closed, unsettled (open or asked), or all"},
 		}, func(ctx context.Context, s *session, _ []string) error {
@@ -36,7 +39,8 @@ func issueCommand() *cli.Command {
 			all, err := client.All(func(after string, limit int64) (*records.Page[records.Issue], error) {
 				return s.ListIssues(ctx, &client.ListIssuesParams{After: after, Limit: limit,
 					Dataset: s.command.String("dataset"), State: client.ListIssuesParamsState(state),
-					Assignee: s.command.String("assignee")})
+					Assignee: s.command.String("assignee"), Severity: client.ListIssuesParamsSeverity(s.command.String("severity")),
+					Text: s.command.String("text"), Order: client.ListIssuesParamsOrder(s.command.String("order"))})
 			})
 			return show(s, all, err, func(all []records.Issue) {
 				g := newGrid(">issue", "dataset", "severity", "state", ">rows", "assigned to", "rule", "what was found")

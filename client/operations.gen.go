@@ -150,6 +150,51 @@ func (e ListIssuesParamsState) Valid() bool {
 	}
 }
 
+// Defines values for ListIssuesParamsSeverity.
+const (
+	ListIssuesParamsSeverityMajor ListIssuesParamsSeverity = "major"
+	ListIssuesParamsSeverityMinor ListIssuesParamsSeverity = "minor"
+	ListIssuesParamsSeverityNote  ListIssuesParamsSeverity = "note"
+)
+
+// Valid indicates whether the value is a known member of the ListIssuesParamsSeverity enum.
+func (e ListIssuesParamsSeverity) Valid() bool {
+	switch e {
+	case ListIssuesParamsSeverityMajor:
+		return true
+	case ListIssuesParamsSeverityMinor:
+		return true
+	case ListIssuesParamsSeverityNote:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListIssuesParamsOrder.
+const (
+	ListIssuesParamsOrderChanged ListIssuesParamsOrder = "changed"
+	ListIssuesParamsOrderGravest ListIssuesParamsOrder = "gravest"
+	ListIssuesParamsOrderNewest  ListIssuesParamsOrder = "newest"
+	ListIssuesParamsOrderRows    ListIssuesParamsOrder = "rows"
+)
+
+// Valid indicates whether the value is a known member of the ListIssuesParamsOrder enum.
+func (e ListIssuesParamsOrder) Valid() bool {
+	switch e {
+	case ListIssuesParamsOrderChanged:
+		return true
+	case ListIssuesParamsOrderGravest:
+		return true
+	case ListIssuesParamsOrderNewest:
+		return true
+	case ListIssuesParamsOrderRows:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DownloadTableParamsWhat.
 const (
 	DownloadTableParamsWhatChangeLog DownloadTableParamsWhat = "change-log"
@@ -767,12 +812,27 @@ type ListIssuesParams struct {
 	Dataset string `form:"dataset,omitempty" json:"dataset,omitempty"`
 
 	// State unsettled: open or asked
-	State    ListIssuesParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Assignee string                `form:"assignee,omitempty" json:"assignee,omitempty"`
+	State ListIssuesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Assignee A person's name; - for issues that are assigned to nobody
+	Assignee string                   `form:"assignee,omitempty" json:"assignee,omitempty"`
+	Severity ListIssuesParamsSeverity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Text Only issues with this in their title, rule or dataset
+	Text string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Order What comes first: the newest where it is left out
+	Order ListIssuesParamsOrder `form:"order,omitempty" json:"order,omitempty"`
 }
 
 // ListIssuesParamsState defines parameters for ListIssues.
 type ListIssuesParamsState string
+
+// ListIssuesParamsSeverity defines parameters for ListIssues.
+type ListIssuesParamsSeverity string
+
+// ListIssuesParamsOrder defines parameters for ListIssues.
+type ListIssuesParamsOrder string
 
 // ChangeIssueParams defines parameters for ChangeIssue.
 type ChangeIssueParams struct {
@@ -1306,7 +1366,7 @@ func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams) (*P
 	return answered[PageDeed](ctx, c, r)
 }
 
-// ListIssues calls GET /issues: Issues, newest first.
+// ListIssues calls GET /issues: Issues, the newest first or in another order.
 func (c *Client) ListIssues(ctx context.Context, params *ListIssuesParams) (*PageIssue, error) {
 	r := request{method: "GET", path: pathOf("/issues"), params: params}
 	return answered[PageIssue](ctx, c, r)

@@ -177,10 +177,16 @@ pass_mark: 0
 	for _, i := range desk.Issues {
 		rules = append(rules, i.Rule)
 	}
-	if got, want := strings.Join(rules, " "), "one_sample value.type value.required sample.pattern"; got != want {
+	if got, want := strings.Join(rules, " "), "one_sample value.required value.type sample.pattern"; got != want {
 		t.Errorf("the desk has %s, want %s", got, want)
 	}
-	if len(desk.Running)+len(desk.Failed)+len(desk.Waiting) != 0 {
+	if len(desk.Mine) != 1 || desk.Mine[0].Rule != "value.type" || desk.MineCount != 1 || desk.Unsettled != int64(len(desk.Issues)) {
+		t.Errorf("Mara's own are %+v (%d), of %d", desk.Mine, desk.MineCount, desk.Unsettled)
+	}
+	if len(desk.Short) != 1 || desk.Short[0].Dataset != "samples" {
+		t.Errorf("what fell short is %+v", desk.Short)
+	}
+	if len(desk.Running)+len(desk.Failed)+len(desk.Waiting)+len(desk.Ready) != 0 {
 		t.Errorf("%+v", desk)
 	}
 }

@@ -1,25 +1,34 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"net/http"
-	"slices"
 
+	"proudsieve/core/certify"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
-// Desk is what needs somebody today.
+// Desk is what needs the caller today.
 type Desk struct {
-	Issues  []records.Issue `json:"issues" doc:"Unsettled issues, those that stop a table first, then the caller's own"`
-	Running []records.Job   `json:"running"`
-	Failed  []records.Job   `json:"failed" doc:"Jobs among the last hundred that failed and were not tried again since"`
-	Waiting []records.Table `json:"waiting" doc:"Merged tables that pass and have no certificate"`
-	Disk    *files.Disk     `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
+	Mine      []records.Issue `json:"mine" doc:"Unsettled issues that are assigned to the caller, the gravest first; at most 50"`
+	MineCount int64           `json:"mine_count" doc:"How many there are of them"`
+	Issues    []records.Issue `json:"issues" doc:"Unsettled issues, the gravest first, then those with most rows; at most 50"`
+	Unsettled int64           `json:"unsettled" doc:"How many there are of them"`
+	Major     int64           `json:"major" doc:"How many of them stop a table"`
+	Asked     int64           `json:"asked" doc:"How many of them wait for the owner of the data"`
+	Running   []records.Job   `json:"running"`
+	Failed    []records.Job   `json:"failed" doc:"Jobs among the last hundred that failed and were not tried again since"`
+	Ready     []records.Table `json:"ready" doc:"Merged tables that the caller can certify"`
+	Waiting   []records.Table `json:"waiting" doc:"Merged tables that pass and wait for somebody else's certificate"`
+	Short     []records.Table `json:"short" doc:"The newest tables of datasets where they fell short; at most 100"`
+	Disk      *files.Disk     `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
 }
+
+// deskIssues is how many issues stand on a desk.
+const deskIssues = 50
 
 func (s *Server) desk() {
 	register(s, operation{
@@ -37,22 +46,10 @@ func (s *Server) desk() {
 }
 
 func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
-	d := &Desk{Failed: []records.Job{}}
-	issues, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled"}, store.Cursor{Limit: 500})
-	if err != nil {
+	d := &Desk{Failed: []records.Job{}, Ready: []records.Table{}, Waiting: []records.Table{}}
+	if err := s.deskIssues(ctx, d); err != nil {
 		return nil, err
 	}
-	me := caller(ctx).Name
-	rank := func(i records.Issue) int {
-		r := map[string]int{"major": 0, "minor": 2, "note": 4}[i.Severity]
-		if i.Assignee == nil || *i.Assignee != me {
-			r++
-		}
-		return r
-	}
-	slices.SortStableFunc(issues.Items,
-		func(a, b records.Issue) int { return cmp.Or(rank(a)-rank(b), cmp.Compare(b.Rows, a.Rows)) })
-	d.Issues = issues.Items
 	running, err := store.Jobs(ctx, s.Store.DB, 0, true, store.Cursor{})
 	if err != nil {
 		return nil, err
@@ -73,6 +70,60 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 	if disk, err := s.Files.Disk(); err == nil && disk.NearlyFull() {
 		d.Disk = &disk
 	}
-	d.Waiting, err = store.Uncertified(ctx, s.Store.DB)
-	return d, err
+	if d.Short, err = store.Short(ctx, s.Store.DB); err != nil {
+		return nil, err
+	}
+	return d, s.deskCertificates(ctx, d)
+}
+
+// deskIssues fills in the issues, the caller's own apart.
+func (s *Server) deskIssues(ctx context.Context, d *Desk) error {
+	unsettled := store.IssueFilter{State: "unsettled", Order: "gravest"}
+	mine := unsettled
+	mine.Assignee = caller(ctx).Name
+	for _, one := range []struct {
+		filter store.IssueFilter
+		items  *[]records.Issue
+		count  *int64
+	}{{unsettled, &d.Issues, &d.Unsettled}, {mine, &d.Mine, &d.MineCount}} {
+		found, err := store.Issues(ctx, s.Store.DB, one.filter, store.Cursor{Limit: deskIssues})
+		if err != nil {
+			return err
+		}
+		*one.items = found.Items
+		if *one.count, err = store.CountIssues(ctx, s.Store.DB, one.filter); err != nil {
+			return err
+		}
+	}
+	var err error
+	if d.Major, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled", Severity: "major"}); err != nil {
+		return err
+	}
+	d.Asked, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: store.IssueAsked})
+	return err
+}
+
+// deskCertificates tells what the caller can certify from what waits for somebody else.
+func (s *Server) deskCertificates(ctx context.Context, d *Desk) error {
+	passed, err := store.Uncertified(ctx, s.Store.DB)
+	if err != nil {
+		return err
+	}
+	may := access.Role(caller(ctx).Role).May(access.Certify)
+	for _, t := range passed {
+		ready := false
+		if may {
+			c, err := s.gather(ctx, t.ID)
+			if err != nil {
+				return err
+			}
+			ready = len(certify.Obstacles(c.facts)) == 0
+		}
+		if ready {
+			d.Ready = append(d.Ready, t)
+		} else {
+			d.Waiting = append(d.Waiting, t)
+		}
+	}
+	return nil
 }

@@ -44,14 +44,17 @@ func (s *Server) issues() {
 		Paging
 		Dataset  string `query:"dataset"`
 		State    string `query:"state" enum:"open,asked,waived,closed,unsettled" doc:"unsettled: open or asked"`
-		Assignee string `query:"assignee"`
+		Assignee string `query:"assignee" doc:"A person's name; - for issues that are assigned to nobody"`
+		Severity string `query:"severity" enum:"major,minor,note"`
+		Text     string `query:"text" maxLength:"200" doc:"Only issues with this in their title, rule or dataset"`
+		Order    string `query:"order" enum:"newest,changed,rows,gravest" doc:"What comes first: the newest where it is left out"`
 	}
 	register(s, operation{
 		Right: access.Read, ID: "list-issues", Method: http.MethodGet, Path: "/issues",
-		Summary: "Issues, newest first",
+		Summary: "Issues, the newest first or in another order",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
 		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State,
-			Assignee: in.Assignee}, in.cursor()))
+			Assignee: in.Assignee, Severity: in.Severity, Text: in.Text, Order: in.Order}, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-issue", Method: http.MethodGet, Path: "/issues/{id}",

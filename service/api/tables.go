@@ -50,7 +50,7 @@ type RowChoice struct {
 	Is        string `query:"is" doc:"Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value"`
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
 	Marked    bool   `query:"marked" doc:"Only rows with a cell that is missing, or that are caught at all"`
-	Audit     int64  `query:"audit" minimum:"0" doc:"The audit of the table that says what is caught and how values are read; the newest where it is left out"`
+	Audit     int64  `query:"audit" minimum:"0" maximum:"9007199254740991" doc:"The audit of the table that says what is caught and how values are read; the newest where it is left out"`
 }
 
 type rowsAsked struct {

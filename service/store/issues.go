@@ -1,10 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -32,13 +34,73 @@ func FindIssue(ctx context.Context, q Querier, id int64) (*Issue, error) {
 
 // IssueFilter says which issues are wanted; what is empty does not restrict.
 type IssueFilter struct {
-	Dataset, State, Assignee string
+	Dataset, State, Severity string
+	Assignee                 string // a person's name; Nobody for issues without one
+	Text                     string // that the title, the rule or the dataset contains
+	Order                    string // one of IssueOrders; the newest first where it is left out
+}
+
+// Nobody is the assignee of issues without one.
+const Nobody = "-"
+
+// issueOrders are the numbers that issues are ordered by, the greatest first.
+var issueOrders = map[string]string{
+	"newest":  "i.id",
+	"changed": "(extract(epoch FROM i.changed_at) * 1000000)::bigint",
+	"rows":    "i.rows",
+	"gravest": "(CASE i.severity WHEN 'major' THEN 2 WHEN 'minor' THEN 1 ELSE 0 END) * 1000000000000::bigint + LEAST(i.rows, 999999999999)",
+}
+
+// issueRows are the issues that a filter leaves; its values are the first five arguments.
+const issueRows = ` WHERE ($1 = '' OR d.name = $1)
+	AND ($2 = '' OR i.state = $2 OR ($2 = 'unsettled' AND i.state IN ('open', 'asked')))
+	AND ($3 = '' OR p.name = $3 OR ($3 = '` + Nobody + `' AND i.assignee_id IS NULL))
+	AND ($4 = '' OR i.severity = $4)
+	AND ($5 = '' OR strpos(lower(i.title || ' ' || i.rule || ' ' || d.name), lower($5)) > 0)`
+
+func (f IssueFilter) arguments() []any {
+	return []any{f.Dataset, f.State, f.Assignee, f.Severity, f.Text}
 }
 
 // Issues lists issues. The state "unsettled" means open or asked.
 func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issue], error) {
-	return page(ctx, q, c, func(i *Issue) int64 { return i.ID }, issueColumns+` WHERE i.id < $1 AND ($3 = '' OR d.name = $3)
-		AND ($4 = '' OR i.state = $4 OR ($4 = 'unsettled' AND i.state IN ('open', 'asked'))) AND ($5 = '' OR p.name = $5) ORDER BY i.id DESC LIMIT $2`, f.Dataset, f.State, f.Assignee)
+	key, known := issueOrders[cmp.Or(f.Order, "newest")]
+	if !known {
+		return nil, fmt.Errorf("%w: issues are not ordered by %q", ErrNotFound, f.Order)
+	}
+	from, err := c.below()
+	if err != nil {
+		return nil, err
+	}
+	type ordered struct {
+		Issue
+		Key int64 `db:"key"`
+	}
+	found, err := list[ordered](ctx, q, strings.Replace(issueColumns, "SELECT ", "SELECT "+key+" AS key, ", 1)+issueRows+
+		" AND ("+key+", i.id) < ($6::bigint, $7::bigint) ORDER BY key DESC, i.id DESC LIMIT $8",
+		append(f.arguments(), from.key, from.id, c.limit()+1)...)
+	if err != nil {
+		return nil, err
+	}
+	out := &Page[Issue]{Items: []Issue{}}
+	for i := range found[:min(len(found), c.limit())] {
+		out.Items = append(out.Items, found[i].Issue)
+	}
+	if len(found) > c.limit() {
+		last := found[c.limit()-1]
+		out.Next = fmt.Sprintf("%d.%d", last.Key, last.ID)
+	}
+	return out, nil
+}
+
+// CountIssues returns how many issues a filter leaves.
+func CountIssues(ctx context.Context, q Querier, f IssueFilter) (int64, error) {
+	n, err := get[int64](ctx, q, "issue", `SELECT count(*) FROM issues i JOIN datasets d ON d.id = i.dataset_id
+		LEFT JOIN people p ON p.id = i.assignee_id`+issueRows, f.arguments()...)
+	if err != nil {
+		return 0, err
+	}
+	return *n, nil
 }
 
 // IssueEntries lists what happened to an issue, oldest first.

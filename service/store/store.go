@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -247,6 +248,25 @@ func (c Cursor) limit() int {
 		return 100
 	}
 	return c.Limit
+}
+
+// place is where a page of a list ends that is ordered by a number and then by id.
+type place struct{ key, id int64 }
+
+// below returns where the next page begins: from the top for the first one.
+func (c Cursor) below() (place, error) {
+	if c.After == "" {
+		return place{math.MaxInt64, math.MaxInt64}, nil
+	}
+	key, id, _ := strings.Cut(c.After, ".")
+	at := place{}
+	var err, also error
+	at.key, err = strconv.ParseInt(key, 10, 64)
+	at.id, also = strconv.ParseInt(id, 10, 64)
+	if err != nil || also != nil {
+		return at, fmt.Errorf("%w: %q is not a cursor that was handed out for this order", ErrNotFound, c.After)
+	}
+	return at, nil
 }
 
 // page reads one more record than wanted, to know whether a next page is there.

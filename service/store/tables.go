@@ -156,6 +156,12 @@ func MergedFrom(ctx context.Context, q Querier, input int64) (*Table, error) {
 		" WHERE t.id IN (SELECT table_id FROM table_inputs WHERE input_id = $1) AND (w.table_id IS NULL OR EXISTS (SELECT FROM withdrawals WHERE table_id = $1)) ORDER BY t.id DESC LIMIT 1", input)
 }
 
+// Short lists the datasets' newest tables where they fell short, the newest first.
+func Short(ctx context.Context, q Querier) ([]Table, error) {
+	return list[Table](ctx, q, tableColumns+` WHERE NOT a.passed AND t.id IN (SELECT max(id) FROM tables
+			WHERE id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id) ORDER BY t.id DESC LIMIT 100`)
+}
+
 // Uncertified lists the newest merged table of each dataset where it passes and has no certificate.
 func Uncertified(ctx context.Context, q Querier) ([]Table, error) {
 	return list[Table](ctx, q, tableColumns+` WHERE t.origin = 'merged' AND a.passed AND w.table_id IS NULL AND t.id IN (SELECT max(id) FROM tables WHERE origin = 'merged'

@@ -1,12 +1,14 @@
-import { Box, chakra, Dialog, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useRouterState } from "@tanstack/react-router";
-import { type FormEvent, lazy, Suspense, useEffect, useRef, useState, useSyncExternalStore } from "react";
-import { api, Refusal, session, take } from "./client/client";
+import { lazy, Suspense, useEffect, useRef, useSyncExternalStore } from "react";
+import { api, Refusal, sessionEnded, take } from "./client/client";
 import { me } from "./client/queries";
 import { useDropAnywhere } from "./deliver/arriving";
 import { useKeys } from "./find/keys";
-import { Field, Press, Title, Trouble, Waiting } from "./shared/parts";
+import { SignIn, SignInAgain } from "./people/SignIn";
+import { Away } from "./shared/Away";
+import { Press, Title, Trouble, Waiting } from "./shared/parts";
 
 const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
 const KeysDialog = lazy(() => import("./find/KeysDialog").then((m) => ({ default: m.KeysDialog })));
@@ -32,7 +34,7 @@ function changeTheme() {
 export function Shell() {
   const who = useQuery(me);
   const client = useQueryClient();
-  const ended = useSyncExternalStore(session.subscribe, () => session.ended);
+  const ended = useSyncExternalStore(sessionEnded.subscribe, sessionEnded.read);
   useFocusOnNewPage();
   const over = useDropAnywhere();
   const keys = useKeys();
@@ -40,7 +42,12 @@ export function Shell() {
     return <SignIn />;
   }
   if (!who.data) {
-    return <Box p="6">{who.error ? <Trouble error={who.error} /> : <Waiting />}</Box>;
+    return (
+      <Box p="6">
+        <Away />
+        {who.error ? <Trouble error={who.error} /> : <Waiting />}
+      </Box>
+    );
   }
   const signOut = async () => {
     await take(api.DELETE("/session"));
@@ -107,6 +114,7 @@ export function Shell() {
           </Press>
         </HStack>
       </HStack>
+      <Away />
       <Box
         as="main"
         id="view"
@@ -165,85 +173,6 @@ function useFocusOnNewPage() {
       }
     }
   }, [path]);
-}
-
-/** Signing in with a token; the session is a cookie that no script can read. */
-function TokenForm({ done }: { done: () => Promise<unknown> }) {
-  const [token, setToken] = useState("");
-  const [error, setError] = useState<unknown>();
-  const submit = async (e: FormEvent) => {
-    e.preventDefault();
-    try {
-      await take(api.POST("/session", { body: { token: token.trim() } }));
-      session.begin();
-      await done();
-    } catch (refusal) {
-      setError(refusal instanceof Refusal ? new Error(refusal.message) : refusal);
-    }
-  };
-  return (
-    <form onSubmit={submit}>
-      <label htmlFor="token">Your token</label>
-      <Field
-        id="token"
-        type="password"
-        autoComplete="current-password"
-        w="full"
-        my="2"
-        autoFocus
-        value={token}
-        onChange={(e) => setToken(e.target.value)}
-      />
-      <Trouble error={error} />
-      <Press type="submit" disabled={token.trim() === ""}>
-        Sign in
-      </Press>
-    </form>
-  );
-}
-
-/** Where a session has ended while somebody was at work: the page stays as it is behind. */
-function SignInAgain({ name }: { name: string }) {
-  const client = useQueryClient();
-  return (
-    <Dialog.Root open closeOnEscape={false} closeOnInteractOutside={false} motionPreset="none">
-      <Dialog.Backdrop />
-      <Dialog.Positioner>
-        <Dialog.Content bg="sheet" color="ink" borderRadius="2px" p="5">
-          <Dialog.Title fontSize="lg" fontWeight="650">
-            Sign in again
-          </Dialog.Title>
-          <Dialog.Description mb="3">
-            The session of {name} has ended. What you were at stays as it is behind this.
-          </Dialog.Description>
-          <TokenForm done={() => client.invalidateQueries()} />
-        </Dialog.Content>
-      </Dialog.Positioner>
-    </Dialog.Root>
-  );
-}
-
-/** Lets somebody in. */
-function SignIn() {
-  const client = useQueryClient();
-  return (
-    <Box as="main" maxW="460px" mx="auto" mt="24" p="6" bg="sheet" borderWidth="1px" borderColor="line">
-      <HStack gap="3" mb="1">
-        <img src="/mesh.svg" width={26} height={26} alt="" />
-        <chakra.h1 fontSize="xl" fontWeight="700">
-          Proud Sieve
-        </chakra.h1>
-      </HStack>
-      <Text color="quiet" mb="4">
-        Audits of incoming tables, from arrival to certificate.
-      </Text>
-      <TokenForm done={() => client.resetQueries()} />
-      <Text fontSize="sm" color="quiet" mt="4">
-        An administrator makes tokens with <chakra.code fontFamily="mono">proudsieve token add</chakra.code>.
-        The service writes the first one into the file administrator-token of its data directory.
-      </Text>
-    </Box>
-  );
 }
 
 export function Missing() {

@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import { DeskView } from "./follow/DeskView";
+import { issueSearch } from "./follow/issueSearch";
 import { Missing, Shell } from "./Shell";
 import { arrivalSearch, tableSearch, text } from "./shared/addresses";
 import { Broken } from "./shared/Broken";
@@ -67,17 +68,14 @@ const fix = createRoute({
 const issues = createRoute({
   getParentRoute: () => root,
   path: "/issues",
-  validateSearch: (s: Record<string, unknown>): { state?: string; dataset?: string } => ({
-    state: text(s.state),
-    dataset: text(s.dataset),
-  }),
-  component: lazyRouteComponent(() => import("./follow/IssueViews"), "IssuesView"),
+  validateSearch: issueSearch,
+  component: lazyRouteComponent(() => import("./follow/IssuesView"), "IssuesView"),
 });
 
 const issue = createRoute({
   getParentRoute: () => root,
   path: "/issues/$id",
-  component: lazyRouteComponent(() => import("./follow/IssueViews"), "IssueView"),
+  component: lazyRouteComponent(() => import("./follow/IssueView"), "IssueView"),
 });
 
 const merges = createRoute({

@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { Flag } from "./flag";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -20,24 +21,25 @@ export class Refusal extends Error {
 }
 
 /** Whether the session has ended while somebody was at work: the page stays, and asks to sign in again. */
-export const session = {
-  ended: false,
-  listeners: new Set<() => void>(),
-  set(ended: boolean) {
-    if (session.ended !== ended) {
-      session.ended = ended;
-      for (const told of session.listeners) {
-        told();
-      }
-    }
-  },
-  end: () => session.set(true),
-  begin: () => session.set(false),
-  subscribe: (told: () => void) => {
-    session.listeners.add(told);
-    return () => session.listeners.delete(told);
-  },
-};
+export const sessionEnded = new Flag();
+
+/** Whether the service is away; the page asks for it until it is back. */
+export const away = new Flag();
+
+const askAgain = 2000;
+
+function awaitReturn() {
+  if (away.on) {
+    return;
+  }
+  away.set(true);
+  const ask = () =>
+    fetch("/healthz").then(
+      (answer) => (answer.ok ? away.set(false) : setTimeout(ask, askAgain)),
+      () => setTimeout(ask, askAgain),
+    );
+  setTimeout(ask, askAgain);
+}
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
@@ -50,6 +52,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
     if (problem instanceof DOMException && problem.name === "AbortError") {
       throw problem; // nobody waits for it any more
     }
+    awaitReturn();
     throw new Refusal(0, "The service does not answer. Is it still running?", []);
   }
   if (answer.response.ok) {
@@ -58,7 +61,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   const problem = (answer.error ?? {}) as Partial<Schemas["ErrorModel"]>;
   const details = (problem.errors ?? []).map((e) => ({ message: e.message ?? "", location: e.location }));
   if (answer.response.status === 401) {
-    session.end();
+    sessionEnded.set(true);
   }
   throw new Refusal(
     answer.response.status,

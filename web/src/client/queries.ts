@@ -7,8 +7,7 @@ import {
   useQueryClient,
 } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import type { rowChoice } from "../shared/addresses";
-import { api, type Schemas, take } from "./client";
+import { api, type Dimension, type Schemas, take } from "./client";
 
 // One place for every question the console asks, so that the same question has the same name.
 
@@ -257,10 +256,22 @@ export const differences = (dataset: string, from: number, to: number) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 export type DeclarationKind = "rulebooks" | "fix-plans" | "merges";
+type RowsAsked = {
+  rule?: string;
+  column?: string;
+  dimension?: Dimension;
+  where?: string;
+  is?: string;
+  find?: string;
+  marked?: boolean;
+  audit?: number;
+  sort?: string;
+  falling?: boolean;
+};
 /** A page of the rows that an address chooses. */
 export const rows = (
   id: number,
-  asked: ReturnType<typeof rowChoice> & { sort?: string; falling?: boolean },
+  asked: RowsAsked,
   page: { offset?: number; after?: number; limit: number },
 ) =>
   queryOptions({
@@ -300,7 +311,14 @@ export const outlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
-type IssuesAsked = { dataset?: string; state?: Schemas["Issue"]["state"] | "unsettled" };
+type IssuesAsked = {
+  dataset?: string;
+  state?: Schemas["Issue"]["state"] | "unsettled";
+  assignee?: string;
+  severity?: Schemas["Issue"]["severity"];
+  text?: string;
+  order?: "newest" | "changed" | "rows" | "gravest";
+};
 /** All issues of a dataset. */
 export const issuesOf = (dataset: string) =>
   queryOptions({

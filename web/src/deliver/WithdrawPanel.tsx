@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { me, refresh } from "../client/queries";
+import { LeaveGuard } from "../shared/LeaveGuard";
 import { Press, Section, Trouble, Writing } from "../shared/parts";
 import { when } from "../shared/words";
 
@@ -49,6 +50,7 @@ export function WithdrawPanel({ t }: { t: Schemas["Table"] }) {
           withdraw.mutate();
         }}
       >
+        <LeaveGuard unsent={reason.trim() !== "" && !withdraw.isPending} />
         <Text fontSize="sm" color="quiet">
           The delivery leaves scores, issues and newest tables, with all that was made of it. Its record
           stays. This cannot be taken back; the same file may be taken in again.

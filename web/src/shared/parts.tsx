@@ -316,7 +316,8 @@ export function Progress({ job, onStop }: { job: Schemas["Job"]; onStop?: () => 
         <Box h="2" bg="accent" w={`${Math.round(share * 100)}%`} />
       </Box>
       <Text fontSize="sm">
-        {job.kind} {job.state}
+        {job.kind}
+        {job.dataset && ` of ${job.dataset}`} {job.state}
         {job.state === "running" && `, ${count(job.rows_read)} rows read, ${Math.round(share * 100)}%`}
       </Text>
       {onStop && (

@@ -9,7 +9,13 @@ export const system = createSystem(
   defaultConfig,
   defineConfig({
     globalCss: {
-      "html, body": { bg: "paper", color: "ink", fontSize: "15px", lineHeight: "1.4" },
+      "html, body": {
+        bg: "paper",
+        color: "ink",
+        fontSize: "15px",
+        lineHeight: "1.4",
+        _print: { bg: "white", color: "black", fontSize: "11px" },
+      },
       "*:focus-visible": { outline: "2px solid", outlineColor: "accent", outlineOffset: "1px" },
       a: { color: "accent", textUnderlineOffset: "2px" },
       "a:hover, main a": { textDecoration: "underline" },
@@ -17,6 +23,13 @@ export const system = createSystem(
       "*, *::before, *::after": {
         _motionReduce: { animationDuration: "0s !important", transitionDuration: "0s !important" },
       },
+      // On paper there is nothing to press, and nothing to scroll.
+      "header, nav, button, form, select, summary, [role=dialog], .code": {
+        _print: { display: "none !important" },
+      },
+      "main *": { _print: { maxHeight: "none !important", overflow: "visible !important" } },
+      "main th": { _print: { position: "static !important" } },
+      "main tr, main svg": { _print: { breakInside: "avoid" } },
       table: { borderCollapse: "separate", borderSpacing: "0", fontVariantNumeric: "tabular-nums" },
     },
     theme: {

@@ -2,8 +2,8 @@ import { HStack } from "@chakra-ui/react";
 import { useSearch } from "@tanstack/react-router";
 import { pairs } from "../../shared/addresses";
 import { Press } from "../../shared/parts";
+import type { Change } from "./change";
 import { says } from "./conditions";
-import type { Change } from "./RowsPanel";
 
 /** What restricts the rows beside the fields above, a press each to take it away. */
 export function Chips({ change }: { change: Change }) {

@@ -5,8 +5,8 @@ import { mark } from "../../shared/marks";
 import { Th } from "../../shared/parts";
 import { caughtWord, count, dimensions, middle } from "../../shared/words";
 import { ColumnMenu } from "./ColumnMenu";
+import type { Change } from "./change";
 import type { useLayout } from "./layout";
-import type { Change } from "./RowsPanel";
 
 /** In which dimensions cells of a column are caught, beside those that are missing. */
 const caughtIn = (of: Schemas["Column"]) =>

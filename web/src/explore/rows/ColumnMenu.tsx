@@ -6,9 +6,9 @@ import { pairs } from "../../shared/addresses";
 import { Field, Press } from "../../shared/parts";
 import { Value } from "../../shared/Value";
 import { count, missing, quoted } from "../../shared/words";
+import type { Change } from "./change";
 import { between, comparedAs, containing } from "./conditions";
 import { moved, type useLayout } from "./layout";
-import type { Change } from "./RowsPanel";
 
 type Props = {
   t: Schemas["Table"];

@@ -5,8 +5,8 @@ import { ConditionField } from "../../shared/editor/ConditionField";
 import { Choice, Field } from "../../shared/parts";
 import { caughtWord, count, dimensions } from "../../shared/words";
 import { ColumnsMenu } from "./ColumnsMenu";
+import type { Change } from "./change";
 import type { useLayout } from "./layout";
-import type { Change } from "./RowsPanel";
 
 /** Which rows are shown: by rule, kind of fault, condition or text, or only those of which something is amiss. */
 export function Filters(props: {

@@ -9,14 +9,12 @@ import { rows } from "../../client/queries";
 import { right, Td, Th, Trouble } from "../../shared/parts";
 import type { useChosen } from "./ChosenRows";
 import { ColumnHead } from "./ColumnHead";
+import type { Change } from "./change";
 import { GridFoot } from "./GridFoot";
-import { caughtWidth, headHeight, headWidth, rowHeight, widthOf } from "./geometry";
+import { caughtWidth, headHeight, headWidth, pageRows, rowHeight, widthOf } from "./geometry";
 import { ordered, type useLayout } from "./layout";
 import { type Placed, RowLine } from "./RowLine";
-import type { Change } from "./RowsPanel";
 import { useScroll } from "./useScroll";
-
-export const pageRows = 100;
 
 const none: unknown[] = [];
 

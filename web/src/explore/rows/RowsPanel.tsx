@@ -4,17 +4,16 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useEffect, useRef } from "react";
 import type { Schemas } from "../../client/client";
 import { audit, rows } from "../../client/queries";
-import { rowChoice, type TableSearch } from "../../shared/addresses";
+import { rowChoice } from "../../shared/addresses";
 import { Empty, Trouble, Waiting } from "../../shared/parts";
 import { when } from "../../shared/words";
 import { Chips } from "./Chips";
 import { ChosenRows, useChosen } from "./ChosenRows";
+import type { Change } from "./change";
 import { Filters } from "./Filters";
+import { pageRows } from "./geometry";
 import { useLayout } from "./layout";
-import { pageRows, RowsGrid } from "./RowsGrid";
-
-/** Changes what the address says of the rows. */
-export type Change = (what: Partial<TableSearch>, replace?: boolean) => void;
+import { RowsGrid } from "./RowsGrid";
 
 /** The rows of a table as they stand in the file, to the last of millions; what is caught is marked where it stands. */
 export function RowsPanel({ t }: { t: Schemas["Table"] }) {

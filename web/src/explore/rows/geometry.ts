@@ -18,3 +18,6 @@ export function widthOf(name: string, at: number, page: Schemas["RowsPage"]): nu
   const longest = page.rows.reduce((most, r) => Math.max(most, (r.cells[at] ?? "").length), 0);
   return Math.round(Math.min(Math.max(longest * character + 24, name.length * character + 56, 90), 260));
 }
+
+/** How many rows are asked for at a time. */
+export const pageRows = 100;

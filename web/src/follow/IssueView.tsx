@@ -1,75 +1,13 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type FormEvent, useState } from "react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
 import { api, type Schemas, take } from "../client/client";
-import { datasets, issue, issues, me, people, refresh } from "../client/queries";
-import {
-  Choice,
-  Field,
-  More,
-  Press,
-  Section,
-  Severity,
-  Shown,
-  Title,
-  Trouble,
-  Writing,
-} from "../shared/parts";
+import { issue, me, people, refresh } from "../client/queries";
+import { Choice, Press, Section, Severity, Shown, Title, Trouble } from "../shared/parts";
 import { count, plural, when } from "../shared/words";
-import { IssueGrid } from "./IssueGrid";
+import { CommentForm, WaiverForm } from "./IssueForms";
 
-const states = ["unsettled", "open", "asked", "waived", "closed", "all"] as const;
-
-export function IssuesView() {
-  const search = useSearch({ from: "/issues" });
-  const navigate = useNavigate();
-  const state = states.find((s) => s === search.state) ?? "unsettled";
-  const known = useQuery(datasets);
-  const found = useInfiniteQuery(
-    issues({ dataset: search.dataset, state: state === "all" ? undefined : state }),
-  );
-  const go = (change: object) => navigate({ to: "/issues", search: { ...search, ...change } });
-  return (
-    <>
-      <Title
-        aside={
-          <HStack gap="3">
-            <Choice aria-label="State" value={state} onChange={(e) => go({ state: e.target.value })}>
-              {states.map((s) => (
-                <option key={s} value={s}>
-                  {s === "unsettled" ? "open or asked" : s}
-                </option>
-              ))}
-            </Choice>
-            <Choice
-              aria-label="Dataset"
-              value={search.dataset ?? ""}
-              onChange={(e) => go({ dataset: e.target.value || undefined })}
-            >
-              <option value="">all datasets</option>
-              {known.data?.items.map((d) => (
-                <option key={d.id}>{d.name}</option>
-              ))}
-            </Choice>
-          </HStack>
-        }
-      >
-        Issues
-      </Title>
-      <Shown query={found}>
-        {(page) => (
-          <IssueGrid
-            issues={page.items}
-            empty="No issue is in this state. Choose another state above, or take in a delivery."
-          />
-        )}
-      </Shown>
-      <More query={found} shown={found.data?.items.length ?? 0} />
-    </>
-  );
-}
-
+/** One issue: what was found, what happened to it, and what can be decided. */
 export function IssueView() {
   const id = Number(useParams({ from: "/issues/$id" }).id);
   const found = useQuery(issue(id));
@@ -193,83 +131,10 @@ function Loaded({ i }: { i: Schemas["IssueShown"] }) {
           )}
           <Trouble error={change.error} />
           {i.state !== "closed" && (
-            <WaiverForm onSend={(b) => waive.mutate(b)} busy={waive.isPending} error={waive.error} />
+            <WaiverForm onSend={(b) => waive.mutateAsync(b)} busy={waive.isPending} error={waive.error} />
           )}
         </Box>
       )}
     </Box>
-  );
-}
-
-function CommentForm({ onSend, error }: { onSend: (text: string) => Promise<unknown>; error: unknown }) {
-  const [text, setText] = useState("");
-  const send = async (e: FormEvent) => {
-    e.preventDefault();
-    await onSend(text);
-    setText("");
-  };
-  return (
-    <chakra.form onSubmit={send} mt="3">
-      <Writing
-        aria-label="Comment"
-        rows={3}
-        required
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        placeholder="A question, an answer, an assumption"
-      />
-      <Trouble error={error} />
-      <Press type="submit" plain disabled={text.trim() === ""}>
-        Add to the record
-      </Press>
-    </chakra.form>
-  );
-}
-
-function WaiverForm({
-  onSend,
-  busy,
-  error,
-}: {
-  onSend: (b: Schemas["WaiverBody"]) => void;
-  busy: boolean;
-  error: unknown;
-}) {
-  const [reason, setReason] = useState("");
-  const [until, setUntil] = useState("");
-  return (
-    <Section title="Waive: accept it as it is">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          onSend({ reason, until });
-        }}
-      >
-        <Writing
-          aria-label="Reason"
-          rows={3}
-          required
-          minLength={3}
-          value={reason}
-          onChange={(e) => setReason(e.target.value)}
-          placeholder="Why it may stand"
-        />
-        <HStack mt="1">
-          <label htmlFor="until">until</label>
-          <Field
-            id="until"
-            type="date"
-            required
-            min={new Date().toISOString().slice(0, 10)}
-            value={until}
-            onChange={(e) => setUntil(e.target.value)}
-          />
-          <Press type="submit" loading={busy}>
-            Waive
-          </Press>
-        </HStack>
-        <Trouble error={error} />
-      </form>
-    </Section>
   );
 }

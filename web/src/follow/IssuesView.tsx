@@ -1,0 +1,123 @@
+import { HStack } from "@chakra-ui/react";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { datasets, issues, me, people } from "../client/queries";
+import { Entry } from "../shared/Entry";
+import { Choice, More, Press, Shown, Title } from "../shared/parts";
+import { IssueGrid } from "./IssueGrid";
+import { type IssueSearch, issueOrders, issueStates, severities } from "./issueSearch";
+
+/** All issues, chosen and ordered; the address keeps which, so that it can be sent or kept as a bookmark. */
+export function IssuesView() {
+  const search = useSearch({ from: "/issues" });
+  const navigate = useNavigate();
+  const state = search.state ?? "unsettled";
+  const known = useQuery(datasets);
+  const everybody = useQuery(people);
+  const who = useQuery(me).data?.name;
+  const found = useInfiniteQuery(
+    issues({
+      dataset: search.dataset,
+      state: state === "all" ? undefined : state,
+      assignee: search.assignee,
+      severity: search.severity,
+      text: search.text,
+      order: search.order,
+    }),
+  );
+  const go = (change: Partial<IssueSearch>) => navigate({ to: "/issues", search: { ...search, ...change } });
+  const restricted = Boolean(
+    search.dataset || search.assignee || search.severity || search.text || search.state,
+  );
+  return (
+    <>
+      <Title>Issues</Title>
+      <HStack gap="2" mb="2" flexWrap="wrap">
+        <Choice
+          aria-label="State"
+          value={state}
+          onChange={(e) => go({ state: e.target.value as IssueSearch["state"] })}
+        >
+          {issueStates.map((s) => (
+            <option key={s} value={s}>
+              {s === "unsettled" ? "open or asked" : s}
+            </option>
+          ))}
+        </Choice>
+        <Choice
+          aria-label="Severity"
+          value={search.severity ?? ""}
+          onChange={(e) => go({ severity: (e.target.value || undefined) as IssueSearch["severity"] })}
+        >
+          <option value="">any severity</option>
+          {severities.map((s) => (
+            <option key={s}>{s}</option>
+          ))}
+        </Choice>
+        <Choice
+          aria-label="Dataset"
+          value={search.dataset ?? ""}
+          onChange={(e) => go({ dataset: e.target.value || undefined })}
+        >
+          <option value="">all datasets</option>
+          {known.data?.items.map((d) => (
+            <option key={d.id}>{d.name}</option>
+          ))}
+        </Choice>
+        <Choice
+          aria-label="Assigned to"
+          value={search.assignee ?? ""}
+          onChange={(e) => go({ assignee: e.target.value || undefined })}
+        >
+          <option value="">anybody's</option>
+          {who && <option value={who}>mine</option>}
+          <option value="-">nobody's</option>
+          {everybody.data
+            ?.filter((p) => p.name !== who)
+            .map((p) => (
+              <option key={p.id}>{p.name}</option>
+            ))}
+        </Choice>
+        <Entry
+          w="160px"
+          label="Text in the issue, its rule or its dataset"
+          placeholder="find …"
+          value={search.text ?? ""}
+          set={(v) => go({ text: v || undefined })}
+        />
+        <Choice
+          aria-label="What comes first"
+          value={search.order ?? "newest"}
+          onChange={(e) =>
+            go({ order: e.target.value === "newest" ? undefined : (e.target.value as IssueSearch["order"]) })
+          }
+        >
+          {Object.entries(issueOrders).map(([order, called]) => (
+            <option key={order} value={order}>
+              {called}
+            </option>
+          ))}
+        </Choice>
+        {restricted && (
+          <Press
+            plain
+            size="xs"
+            h="6"
+            onClick={() => navigate({ to: "/issues", search: { order: search.order } })}
+          >
+            All that are open or asked
+          </Press>
+        )}
+      </HStack>
+      <Shown query={found}>
+        {(page) => (
+          <IssueGrid
+            issues={page.items}
+            empty="No issue is so. Choose otherwise above, or take in a delivery."
+          />
+        )}
+      </Shown>
+      <More query={found} shown={found.data?.items.length ?? 0} />
+    </>
+  );
+}
