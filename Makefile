@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test check race build generate truth bench storm load fuzz screenshots demo-files lint console setup-server setup-browser
+.PHONY: demo tour test check race build generate truth bench storm load fuzz screenshots demo-files lint console gallery setup-server setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -10,7 +10,7 @@ tour: build setup-server
 	bin/proudsieve tour
 
 # The console's tests go through every page in a browser, one after the other, and may take more than the usual ten minutes.
-test: build lint setup-server setup-browser
+test: build gallery lint setup-server setup-browser
 	go test -timeout 16m ./...
 
 # All that needs neither a database nor a browser, in half a minute on a warm cache.
@@ -40,6 +40,10 @@ console: web/node_modules/.package-lock.json
 	@mkdir -p console/dist
 	go run ./cmd/proudsieve openapi > web/src/client/openapi.json
 	cd web && npm run --silent schema && npm run --silent build -- --logLevel warn
+
+# The shared components in all their states, which the console's tests walk; no part of the program.
+gallery: console
+	cd web && npm run --silent gallery -- --logLevel warn
 
 web/node_modules/.package-lock.json: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --silent

@@ -320,7 +320,7 @@ func TestWhatIsNotThereAndWhoMayNot(t *testing.T) {
 	p.visit("/datasets/none")
 	p.sees(`there is no dataset "none"`)
 	p.visit("/issues")
-	p.sees("No issue is in this state.")
+	p.sees("No issue is so.")
 	p.visit("/merges")
 	p.sees("not saved yet")
 	p.visit("/certificates")

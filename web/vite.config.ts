@@ -1,7 +1,11 @@
 import react from "@vitejs/plugin-react";
 import { defineConfig } from "vite";
 
-export default defineConfig({
+// The gallery shows the shared components in all their states; it is built for the tests alone.
+export default defineConfig(({ mode }) => ({
   plugins: [react()],
-  build: { outDir: "../console/dist", emptyOutDir: true },
-});
+  build:
+    mode === "gallery"
+      ? { outDir: "../console/gallery", emptyOutDir: true, rolldownOptions: { input: "gallery.html" } }
+      : { outDir: "../console/dist", emptyOutDir: true },
+}));

@@ -51,8 +51,9 @@ type NewDeclaration struct {
 // meanwhile, it returns an OutdatedError. The text of the newest version again adds none,
 // whatever it was made from.
 func AddDeclaration(ctx context.Context, q Querier, n NewDeclaration) (*Declaration, error) {
-	// The lock on the dataset's row makes versions follow one another.
-	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR UPDATE", n.DatasetID); err != nil {
+	// The lock on the dataset's row makes versions follow one another. It leaves the key alone, which an audit that is
+	// being recorded holds for sharing: with FOR UPDATE here and the issues of that audit there, each would wait for the other.
+	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", n.DatasetID); err != nil {
 		return nil, err
 	}
 	newest, err := NewestDeclaration(ctx, q, n.Kind, n.DatasetID, n.Name)

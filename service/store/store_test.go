@@ -689,3 +689,40 @@ func TestRetentionKeepsTheNewestAndWhatIsCertified(t *testing.T) {
 		t.Errorf("%v, want %v; %v", expired, []int64{tables[0].ID, tables[2].ID}, err)
 	}
 }
+
+// A declaration that is saved while an audit of the dataset is being recorded waits for nothing that waits for it.
+func TestADeclarationAndAnAuditDoNotWaitForEachOther(t *testing.T) {
+	s := open(t)
+	mara, d := person(t, s, "Mara"), dataset(t, s, "samples")
+	table := delivery(t, s, d, mara, "abc")
+	job, err := AddJob(ctx, s.DB, NewJob{Kind: "audit", TableID: &table.ID, DatasetID: d.ID, CreatedBy: mara.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	saved := make(chan error, 1)
+	err = s.Do(ctx, func(tx *sqlx.Tx) error {
+		audit, err := AddAudit(ctx, tx, NewAudit{TableID: table.ID, DatasetID: d.ID, JobID: job.ID, Score: 50, PassMark: 95, Rows: 10,
+			Result: []byte(`{"rows":10}`), RowsDigest: "d"})
+		if err != nil {
+			return err
+		}
+		go func() {
+			saved <- s.Do(ctx, func(tx *sqlx.Tx) error {
+				if _, err := EnsureDataset(ctx, tx, d.Name, "Samples of the year"); err != nil {
+					return err
+				}
+				_, err := AddDeclaration(ctx, tx, NewDeclaration{Kind: KindFixPlan, DatasetID: d.ID, Name: "clean", Source: "x",
+					Digest: "x", AuthorID: mara.ID})
+				return err
+			})
+		}()
+		time.Sleep(300 * time.Millisecond) // the declaration has its lock, or waits for it
+		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{Rule: "r", Severity: "major", Title: "r", Rows: 1}}, nil)
+	})
+	if err != nil {
+		t.Errorf("recording the audit: %v", err)
+	}
+	if err := <-saved; err != nil {
+		t.Errorf("saving the declaration: %v", err)
+	}
+}

@@ -8,7 +8,9 @@ import { useDropAnywhere } from "./deliver/arriving";
 import { useKeys } from "./find/keys";
 import { SignIn, SignInAgain } from "./people/SignIn";
 import { Away } from "./shared/Away";
-import { Press, Title, Trouble, Waiting } from "./shared/parts";
+import { Press } from "./shared/controls";
+import { Title } from "./shared/parts";
+import { Trouble, Waiting } from "./shared/states";
 
 const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
 const KeysDialog = lazy(() => import("./find/KeysDialog").then((m) => ({ default: m.KeysDialog })));

@@ -3,7 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { api, type Schemas, take } from "../client/client";
 import { me, obstacles, refresh } from "../client/queries";
-import { Press, Shown, Trouble } from "../shared/parts";
+import { Press } from "../shared/controls";
+import { Shown, Trouble } from "../shared/states";
 
 /** What stands between the table and a certificate, and the button that signs it. */
 export function CertificatePanel({ t }: { t: Schemas["Table"] }) {

@@ -3,19 +3,9 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { certificate, certificates } from "../client/queries";
-import {
-  Empty,
-  Grid,
-  More,
-  right,
-  Section,
-  Severity,
-  Shown,
-  TableLink,
-  Td,
-  Th,
-  Title,
-} from "../shared/parts";
+import { Grid, More, right, Td, Th } from "../shared/grid";
+import { Section, Severity, TableLink, Title } from "../shared/parts";
+import { Empty, Shown } from "../shared/states";
 import { count, decimal, percent, when } from "../shared/words";
 
 export function CertificatesView() {

@@ -4,7 +4,9 @@ import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, take } from "../client/client";
 import { refresh } from "../client/queries";
-import { Field, Press, Section, Trouble } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { Section } from "../shared/parts";
+import { Trouble } from "../shared/states";
 import { nameShape, wrongName } from "./names";
 
 /** Adds a dataset before anything of it has arrived, to declare first what must hold. */

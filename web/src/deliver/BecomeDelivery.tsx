@@ -4,7 +4,9 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type ReactNode, useId, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { type ReadingWish, refresh } from "../client/queries";
-import { Field, Press, TableLink, Trouble } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { TableLink } from "../shared/parts";
+import { Trouble } from "../shared/states";
 import { count, sourceNotes } from "../shared/words";
 import { nameShape, wrongName } from "./names";
 

@@ -1,7 +1,7 @@
 import { Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { Grid, right, Td, Th } from "../shared/parts";
+import { Grid, right, Td, Th } from "../shared/grid";
 import { count, percent, when } from "../shared/words";
 
 export function DatasetGrid({ datasets }: { datasets: Schemas["Dataset"][] }) {

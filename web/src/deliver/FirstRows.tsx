@@ -1,6 +1,7 @@
 import { chakra, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Td, Th } from "../shared/parts";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Empty } from "../shared/states";
 import { Value } from "../shared/Value";
 import { count, plural } from "../shared/words";
 

@@ -2,9 +2,9 @@ import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import type { Schemas } from "../client/client";
 import type { ReadingWish } from "../client/queries";
+import { Choice, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
 import { joined, split } from "../shared/lists";
-import { Choice, Press } from "../shared/parts";
 
 type Look = Schemas["LookedAt"];
 type Name = keyof ReadingWish;

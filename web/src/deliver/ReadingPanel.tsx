@@ -2,8 +2,9 @@ import { Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { reading } from "../client/queries";
+import { Grid, Td, Th } from "../shared/grid";
 import { joined } from "../shared/lists";
-import { Grid, Shown, Td, Th } from "../shared/parts";
+import { Shown } from "../shared/states";
 import { Value } from "../shared/Value";
 
 const sure: Record<string, string> = {

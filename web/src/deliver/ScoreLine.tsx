@@ -1,7 +1,7 @@
 import { Box, Text, useToken } from "@chakra-ui/react";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { Empty } from "../shared/parts";
+import { Empty } from "../shared/states";
 import { originWord, percent, when } from "../shared/words";
 
 const width = 760;

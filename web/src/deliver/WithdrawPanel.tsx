@@ -3,8 +3,10 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { me, refresh } from "../client/queries";
+import { Press, Writing } from "../shared/controls";
 import { LeaveGuard } from "../shared/LeaveGuard";
-import { Press, Section, Trouble, Writing } from "../shared/parts";
+import { Section } from "../shared/parts";
+import { Trouble } from "../shared/states";
 import { when } from "../shared/words";
 
 /** Says above everything else that a table counts no more, and why. */

@@ -5,7 +5,10 @@ import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom } from "../client/drafts";
 import { codes, refresh, rulebook } from "../client/queries";
-import { Choice, Empty, Grid, Press, right, Section, Shown, Td, Th, Trouble } from "../shared/parts";
+import { Choice, Press } from "../shared/controls";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Section } from "../shared/parts";
+import { Empty, Shown, Trouble } from "../shared/states";
 import { Value } from "../shared/Value";
 import { count, plural, shareOf } from "../shared/words";
 

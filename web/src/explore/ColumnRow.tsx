@@ -1,8 +1,8 @@
 import { Link, useNavigate } from "@tanstack/react-router";
 import type { Dimension, Schemas } from "../client/client";
+import { right, Td } from "../shared/grid";
 import { Mesh } from "../shared/Mesh";
 import { Gaps, SmallPicture } from "../shared/Picture";
-import { right, Td } from "../shared/parts";
 import { Value } from "../shared/Value";
 import { count, glance, middle, percent, plural, shareOf } from "../shared/words";
 

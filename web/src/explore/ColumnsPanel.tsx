@@ -1,10 +1,12 @@
 import { HStack, Text } from "@chakra-ui/react";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
+import { Choice, Field } from "../shared/controls";
+import { Grid, right, Th } from "../shared/grid";
 import { Legend } from "../shared/Mesh";
-import { Choice, Empty, Field, Grid, right, Th } from "../shared/parts";
 import { SortHead } from "../shared/SortHead";
 import { SaveTable } from "../shared/save";
+import { Empty } from "../shared/states";
 import { count, percent, plural } from "../shared/words";
 import { ColumnRow } from "./ColumnRow";
 import { Leads } from "./Leads";

@@ -1,6 +1,6 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { right } from "../shared/parts";
+import { right } from "../shared/grid";
 import { Value } from "../shared/Value";
 import { count } from "../shared/words";
 

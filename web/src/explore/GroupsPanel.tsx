@@ -3,7 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { type GroupKind, groups } from "../client/queries";
-import { Choice, Empty, Grid, Press, right, Shown, Td, Th } from "../shared/parts";
+import { Choice, Press } from "../shared/controls";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Empty, Shown } from "../shared/states";
 import { Value } from "../shared/Value";
 import { count, decimal, plural } from "../shared/words";
 

@@ -4,7 +4,8 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { me, refresh } from "../client/queries";
-import { Field, Press, Trouble } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { Trouble } from "../shared/states";
 
 /** What a steward makes of what looks odd: it is meant so, which the rulebook says then, or an issue. */
 export function LeadActions({ audit, lead }: { audit: Schemas["AuditShown"]; lead: Schemas["Lead"] }) {

@@ -4,8 +4,9 @@ import { useNavigate } from "@tanstack/react-router";
 import { type KeyboardEvent, useState } from "react";
 import type { Schemas } from "../client/client";
 import { search } from "../client/queries";
-import { Field, Trouble } from "../shared/parts";
+import { Field } from "../shared/controls";
 import { useSettled } from "../shared/settled";
+import { Trouble } from "../shared/states";
 
 type Hit = Schemas["Hit"];
 

@@ -1,6 +1,8 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { history } from "../client/queries";
-import { Grid, More, Shown, Td, Th, Title } from "../shared/parts";
+import { Grid, More, Td, Th } from "../shared/grid";
+import { Title } from "../shared/parts";
+import { Shown } from "../shared/states";
 import { when } from "../shared/words";
 
 /** Who did what when; it is only ever added to. */

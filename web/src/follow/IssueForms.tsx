@@ -1,8 +1,10 @@
 import { chakra, HStack } from "@chakra-ui/react";
 import { type FormEvent, useState } from "react";
 import type { Schemas } from "../client/client";
+import { Field, Press, Writing } from "../shared/controls";
 import { LeaveGuard } from "../shared/LeaveGuard";
-import { Field, Press, Section, Trouble, Writing } from "../shared/parts";
+import { Section } from "../shared/parts";
+import { Trouble } from "../shared/states";
 
 /** Says something about an issue, which stays in its record. */
 export function CommentForm({

@@ -1,6 +1,8 @@
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Severity, Td, Th } from "../shared/parts";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Severity } from "../shared/parts";
+import { Empty } from "../shared/states";
 import { count, when } from "../shared/words";
 
 export function IssueGrid({ issues, empty }: { issues: Schemas["Issue"][]; empty: string }) {

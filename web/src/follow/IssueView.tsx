@@ -3,7 +3,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { api, type Schemas, take } from "../client/client";
 import { issue, me, people, refresh } from "../client/queries";
-import { Choice, Press, Section, Severity, Shown, Title, Trouble } from "../shared/parts";
+import { Choice, Press } from "../shared/controls";
+import { Section, Severity, Title } from "../shared/parts";
+import { Shown, Trouble } from "../shared/states";
 import { count, plural, when } from "../shared/words";
 import { CommentForm, WaiverForm } from "./IssueForms";
 

@@ -2,8 +2,11 @@ import { HStack } from "@chakra-ui/react";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { datasets, issues, me, people } from "../client/queries";
+import { Choice, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
-import { Choice, More, Press, Shown, Title } from "../shared/parts";
+import { More } from "../shared/grid";
+import { Title } from "../shared/parts";
+import { Shown } from "../shared/states";
 import { IssueGrid } from "./IssueGrid";
 import { type IssueSearch, issueOrders, issueStates, severities } from "./issueSearch";
 

@@ -3,7 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { api, type Schemas, take } from "../client/client";
 import { dataset, refresh } from "../client/queries";
-import { Press, Trouble } from "../shared/parts";
+import { Press } from "../shared/controls";
+import { Trouble } from "../shared/states";
 
 /** What comes next where a table was judged by no rulebook, or by one that has a later version now. */
 export function NextStep({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {

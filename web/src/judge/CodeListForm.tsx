@@ -1,9 +1,11 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../client/client";
+import { Field, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
+import { Grid, Td, Th, Unseen } from "../shared/grid";
 import { joined, split } from "../shared/lists";
-import { Empty, Field, Grid, Press, Td, Th, Unseen } from "../shared/parts";
+import { Empty } from "../shared/states";
 import { Value } from "../shared/Value";
 import { plural } from "../shared/words";
 

@@ -1,6 +1,6 @@
 import type { Schemas } from "../client/client";
+import { Choice, Field } from "../shared/controls";
 import { useEntry } from "../shared/Entry";
-import { Choice, Field } from "../shared/parts";
 
 type Outlined = Schemas["Outlined"];
 

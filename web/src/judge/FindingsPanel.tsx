@@ -1,12 +1,14 @@
-import { Box, chakra, HStack, List, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { comparison, issuesOf } from "../client/queries";
-import { Empty, Grid, right, Section, Severity, Td, Th } from "../shared/parts";
+import { issuesOf } from "../client/queries";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Section, Severity } from "../shared/parts";
+import { Empty } from "../shared/states";
 import { Value } from "../shared/Value";
 import { caughtWord, count, decimal, percent, plural } from "../shared/words";
-import { RuleChanges } from "./RuleChanges";
+import { Since } from "./Since";
 
 const order: Record<string, number> = { major: 0, minor: 1, note: 2 };
 
@@ -203,52 +205,4 @@ function Closer({ t, f }: { t: Schemas["Table"]; f: Schemas["Finding"] }) {
     );
   }
   return null;
-}
-
-/** What changed since the audit before. */
-function Since({ a }: { a: Schemas["AuditShown"] }) {
-  const found = useQuery(comparison(a.id));
-  const c = found.data;
-  if (!c) {
-    return null; // the first audit has none before it
-  }
-  const columns = c.columns.flatMap((x) =>
-    x.turn === "new" || x.turn === "gone"
-      ? [`${x.name} is ${x.turn === "new" ? "new" : "gone"}`]
-      : x.says.map((says) => `${x.name} ${says}`),
-  );
-  return (
-    <Section
-      title="Since the audit before"
-      aside={
-        <Text fontSize="sm" color="quiet">
-          against{" "}
-          <Link to="/tables/$id" params={{ id: String(c.before.table_id) }} search={{ view: "findings" }}>
-            {c.before.file_name}
-          </Link>
-          , audit {c.before.id};{" "}
-          <Link
-            to="/tables/$id"
-            params={{ id: String(a.table_id) }}
-            search={{ view: "compare", with: c.before.table_id }}
-          >
-            side by side
-          </Link>
-        </Text>
-      }
-    >
-      <Text fontSize="sm">
-        Score {percent(c.score.after)}, before {percent(c.score.before)}; {count(c.rows.after)} rows, before{" "}
-        {count(c.rows.before)}.
-      </Text>
-      {columns.length > 0 && (
-        <List.Root fontSize="sm" maxH="200px" overflowY="auto" aria-label="What changed of the columns">
-          {columns.map((says) => (
-            <List.Item key={says}>{says}</List.Item>
-          ))}
-        </List.Root>
-      )}
-      <RuleChanges c={c} />
-    </Section>
-  );
 }

@@ -1,6 +1,6 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { Press } from "../shared/parts";
+import { Press } from "../shared/controls";
 import { Settled } from "./FieldInput";
 import { given, shownOf } from "./fieldWords";
 

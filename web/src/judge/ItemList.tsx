@@ -1,7 +1,7 @@
 import { Box, chakra, HStack } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../client/client";
-import { Field, Press } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
 import { Input } from "./FieldInput";
 import { given, shownOf } from "./fieldWords";
 

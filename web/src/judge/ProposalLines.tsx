@@ -1,6 +1,6 @@
 import { chakra, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../client/client";
-import { Grid, Td, Th } from "../shared/parts";
+import { Grid, Td, Th } from "../shared/grid";
 import { Value } from "../shared/Value";
 
 export type Choice = Schemas["Choice"];

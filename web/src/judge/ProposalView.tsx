@@ -5,7 +5,9 @@ import { useId, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { datasetTables, proposal, refresh, rulebook } from "../client/queries";
-import { Field, Press, Section, Shown, Title, Trouble } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { Section, Title } from "../shared/parts";
+import { Shown, Trouble } from "../shared/states";
 import { plural } from "../shared/words";
 import { type Choice, choiceOf, ProposalLines, sections } from "./ProposalLines";
 

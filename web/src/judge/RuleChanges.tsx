@@ -1,5 +1,6 @@
 import type { Schemas } from "../client/client";
-import { Empty, Grid, right, Td, Th } from "../shared/parts";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Empty } from "../shared/states";
 import { count } from "../shared/words";
 
 const turnWord: Record<string, string> = {

@@ -4,9 +4,11 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { api, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { refresh, rulebook } from "../client/queries";
+import { Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
-import { Outdated, Press, Title, Trouble, Waiting } from "../shared/parts";
+import { Title } from "../shared/parts";
+import { Outdated, Trouble, Waiting } from "../shared/states";
 import { when } from "../shared/words";
 import { RulebookForms } from "./RulebookForms";
 import { TrialPanel } from "./TrialPanel";

@@ -4,19 +4,10 @@ import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { datasetTables, useJob } from "../client/queries";
-import {
-  Choice,
-  Empty,
-  Grid,
-  Press,
-  Progress,
-  right,
-  Severity,
-  TableLink,
-  Td,
-  Th,
-  Trouble,
-} from "../shared/parts";
+import { Choice, Press } from "../shared/controls";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Severity, TableLink } from "../shared/parts";
+import { Empty, Progress, Trouble } from "../shared/states";
 import { count, percent, when } from "../shared/words";
 
 /** What the rulebook as it stands here would find in a delivery; nothing is saved. */

@@ -1,7 +1,9 @@
 import { chakra } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { differences, versions } from "../client/queries";
-import { Empty, Grid, right, Section, Shown, Td, Th } from "../shared/parts";
+import { Grid, right, Td, Th } from "../shared/grid";
+import { Section } from "../shared/parts";
+import { Empty, Shown } from "../shared/states";
 import { when } from "../shared/words";
 
 /** The versions of a rulebook, and what changed between two of them. */

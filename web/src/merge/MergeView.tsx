@@ -6,20 +6,11 @@ import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
+import { Choice, Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
-import {
-  Choice,
-  Empty,
-  Outdated,
-  Press,
-  Progress,
-  Section,
-  Shown,
-  TableLink,
-  Title,
-  Trouble,
-} from "../shared/parts";
+import { Section, TableLink, Title } from "../shared/parts";
+import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
 import { count, when } from "../shared/words";
 
 const firstMerge = `merge: my_merge

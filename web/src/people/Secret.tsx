@@ -1,6 +1,6 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { Press } from "../shared/parts";
+import { Press } from "../shared/controls";
 
 /** A token, which is shown this once. */
 export function Secret({ of, secret }: { of: string; secret: string }) {

@@ -2,7 +2,8 @@ import { Box, chakra, Dialog, HStack, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, Refusal, sessionEnded, take } from "../client/client";
-import { Field, Press, Trouble } from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { Trouble } from "../shared/states";
 
 /** Signing in with a token; the session is a cookie that no script can read. */
 function TokenForm({ done }: { done: () => Promise<unknown> }) {

@@ -3,20 +3,10 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { useState } from "react";
 import { api, take } from "../client/client";
 import { tokens } from "../client/queries";
-import {
-  Empty,
-  Field,
-  Grid,
-  More,
-  Press,
-  right,
-  Section,
-  Shown,
-  Td,
-  Th,
-  Trouble,
-  Unseen,
-} from "../shared/parts";
+import { Field, Press } from "../shared/controls";
+import { Grid, More, right, Td, Th, Unseen } from "../shared/grid";
+import { Section } from "../shared/parts";
+import { Empty, Shown, Trouble } from "../shared/states";
 import { when } from "../shared/words";
 import { Secret } from "./Secret";
 

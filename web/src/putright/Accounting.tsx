@@ -2,7 +2,9 @@ import { Box, chakra, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { tableInputs } from "../client/queries";
-import { Grid, right, Section, Shown, TableLink, Td, Th, Unseen } from "../shared/parts";
+import { Grid, right, Td, Th, Unseen } from "../shared/grid";
+import { Section, TableLink } from "../shared/parts";
+import { Shown } from "../shared/states";
 import { count, decimal, plural } from "../shared/words";
 
 type Sums = Record<string, string>;

@@ -1,7 +1,9 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { type ErrorComponentProps, Link, useRouter } from "@tanstack/react-router";
-import { Press, Title, Trouble } from "./parts";
+import { Press } from "./controls";
+import { Title } from "./parts";
+import { Trouble } from "./states";
 
 /** What stands in the place of a view that could not be drawn; everything around it goes on. */
 export function Broken({ error, reset }: ErrorComponentProps) {

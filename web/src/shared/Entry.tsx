@@ -1,6 +1,6 @@
 import { Text } from "@chakra-ui/react";
 import { type ComponentProps, type KeyboardEvent, useEffect, useState } from "react";
-import { Field } from "./parts";
+import { Field } from "./controls";
 
 /** A text that counts when it is left, or when enter is pressed, so that each change is one. */
 export function useEntry(now: string, set: (value: string) => void) {

@@ -1,6 +1,6 @@
 import { HStack, Text } from "@chakra-ui/react";
 import type { useDraft } from "../client/drafts";
-import { Press } from "./parts";
+import { Press } from "./controls";
 import { when } from "./words";
 
 /** What is to be known of a draft: that it was kept from before, and that another tab changes the text too. */

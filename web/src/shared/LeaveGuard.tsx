@@ -1,6 +1,6 @@
 import { Dialog, HStack } from "@chakra-ui/react";
 import { useBlocker } from "@tanstack/react-router";
-import { Press } from "./parts";
+import { Press } from "./controls";
 
 /** Asks before a page is left on which something is written that was not sent. Drafts of declarations need none: they are kept. */
 export function LeaveGuard({ unsent }: { unsent: boolean }) {

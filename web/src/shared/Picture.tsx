@@ -94,54 +94,51 @@ export function LargePicture({ c }: { c: Column }) {
       : `The most frequent values of ${c.name}: ${count(shown)} of ${plural(c.filled, "filled cell", "filled cells")}`;
   return (
     <Box mt="2">
-      <HStack justify="space-between" maxW={`${large.width}px`}>
-        <Text fontWeight="600">{says}</Text>
+      <HStack justify="space-between" maxW={`${large.width}px`} flexWrap="wrap">
+        <Text fontWeight="600" overflowWrap="anywhere">
+          {says}
+        </Text>
         <SavePicture of={picture} name={c.name} title={says} />
       </HStack>
-      <svg
-        ref={picture}
-        width={large.width}
-        height={large.height}
-        role="img"
-        aria-label={says}
-        style={{ maxWidth: "100%" }}
-      >
-        <g style={{ fontSize: 11 }} fill={quiet} stroke="none">
-          {[0, most / 2, most].map((v) => (
-            <g key={v}>
-              <text x={large.left - 6} y={y(v) + 4} textAnchor="end">
-                {count(Math.round(v))}
-              </text>
-              <line x1={large.left} x2={large.width} y1={y(v)} y2={y(v)} stroke={line} />
-            </g>
-          ))}
-          {bars.map(
-            (b, i) =>
-              i % every === 0 && (
-                <text key={b.label} x={large.left + i * step + 1} y={floor + 14}>
-                  {clip(b.tick ?? b.label, Math.floor((step * every) / 6.2))}
+      <Box overflowX="auto" className="scrolls" tabIndex={0} role="group" aria-label={`Picture: ${says}`}>
+        <svg ref={picture} width={large.width} height={large.height} role="img" aria-label={says}>
+          <g style={{ fontSize: 11 }} fill={quiet} stroke="none">
+            {[0, most / 2, most].map((v) => (
+              <g key={v}>
+                <text x={large.left - 6} y={y(v) + 4} textAnchor="end">
+                  {count(Math.round(v))}
                 </text>
-              ),
-          )}
-          <text x={large.left} y={large.height - 4}>
-            {c.numbers ? `${c.name}; the bars count rows` : "rows"}
-          </text>
-        </g>
-        {bars.map((b, i) => (
-          <rect
-            key={b.label}
-            x={large.left + i * step}
-            y={y(b.rows) - (b.rows > 0 && y(b.rows) > floor - 1 ? 1 : 0)}
-            width={Math.max(step - 1, 1)}
-            height={Math.max(floor - y(b.rows), b.rows > 0 ? 1 : 0)}
-            fill={ink}
-            opacity={0.75}
-          >
-            <title>{`${b.label}: ${count(b.rows)}`}</title>
-          </rect>
-        ))}
-        {c.numbers && <BoxPlot c={c} inner={inner} colour={accent} />}
-      </svg>
+                <line x1={large.left} x2={large.width} y1={y(v)} y2={y(v)} stroke={line} />
+              </g>
+            ))}
+            {bars.map(
+              (b, i) =>
+                i % every === 0 && (
+                  <text key={b.label} x={large.left + i * step + 1} y={floor + 14}>
+                    {clip(b.tick ?? b.label, Math.floor((step * every) / 6.2))}
+                  </text>
+                ),
+            )}
+            <text x={large.left} y={large.height - 4}>
+              {c.numbers ? `${c.name}; the bars count rows` : "rows"}
+            </text>
+          </g>
+          {bars.map((b, i) => (
+            <rect
+              key={b.label}
+              x={large.left + i * step}
+              y={y(b.rows) - (b.rows > 0 && y(b.rows) > floor - 1 ? 1 : 0)}
+              width={Math.max(step - 1, 1)}
+              height={Math.max(floor - y(b.rows), b.rows > 0 ? 1 : 0)}
+              fill={ink}
+              opacity={0.75}
+            >
+              <title>{`${b.label}: ${count(b.rows)}`}</title>
+            </rect>
+          ))}
+          {c.numbers && <BoxPlot c={c} inner={inner} colour={accent} />}
+        </svg>
+      </Box>
       <details>
         <summary>The same as a table</summary>
         <Box maxH="240px" overflow="auto" maxW="360px">

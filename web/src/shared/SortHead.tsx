@@ -1,6 +1,6 @@
 import { chakra } from "@chakra-ui/react";
 import type { ComponentProps } from "react";
-import { Th } from "./parts";
+import { Th } from "./grid";
 
 /** The heading of a column by which a list can be put into order: falling, rising, and as it was. */
 export function SortHead({

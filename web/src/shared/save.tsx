@@ -1,6 +1,6 @@
 import { HStack } from "@chakra-ui/react";
 import type { RefObject } from "react";
-import { Press } from "./parts";
+import { Press } from "./controls";
 
 // Pictures are saved as SVG or PNG, tables as CSV.
 

@@ -1,7 +1,8 @@
 import { chakra, HStack, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../../client/client";
-import { Field, Grid, right, Td, Th } from "../../shared/parts";
+import { Field } from "../../shared/controls";
+import { Grid, right, Td, Th } from "../../shared/grid";
 import { SaveTable } from "../../shared/save";
 import { count, glance, middle, percent, plural } from "../../shared/words";
 

@@ -1,9 +1,11 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../../client/client";
-import { Empty, Section } from "../../shared/parts";
+import { Section } from "../../shared/parts";
+import { Empty } from "../../shared/states";
 import { Value } from "../../shared/Value";
 import { count, plural } from "../../shared/words";
-import { Overlay, sidesOf } from "./Overlay";
+import { Overlay } from "./Overlay";
+import { sidesOf } from "./sides";
 
 type Result = Schemas["Result"];
 

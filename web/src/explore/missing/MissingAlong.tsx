@@ -2,7 +2,7 @@ import { Box, HStack, Text, useToken } from "@chakra-ui/react";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useRef, useState } from "react";
 import type { Schemas } from "../../client/client";
-import { Press } from "../../shared/parts";
+import { Press } from "../../shared/controls";
 import { SavePicture } from "../../shared/save";
 import { count, middle, missing, plural, shareOf } from "../../shared/words";
 

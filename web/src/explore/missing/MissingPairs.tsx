@@ -1,7 +1,7 @@
 import { Box, chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
-import { Grid, right, Th } from "../../shared/parts";
+import { Grid, right, Th } from "../../shared/grid";
 import { SaveTable } from "../../shared/save";
 import { count, middle, missing } from "../../shared/words";
 

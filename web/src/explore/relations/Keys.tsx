@@ -2,7 +2,8 @@ import { chakra, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../../client/client";
 import { keys } from "../../client/queries";
-import { Empty, Section, Shown } from "../../shared/parts";
+import { Section } from "../../shared/parts";
+import { Empty, Shown } from "../../shared/states";
 import { count } from "../../shared/words";
 
 /** Which columns, alone or together, name the rows. */

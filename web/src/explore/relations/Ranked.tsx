@@ -1,6 +1,6 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../../client/client";
-import { Grid, right, Td, Th } from "../../shared/parts";
+import { Grid, right, Td, Th } from "../../shared/grid";
 import { SaveTable } from "../../shared/save";
 import { count } from "../../shared/words";
 import { alongOf, signed } from "./pairs";

@@ -1,7 +1,7 @@
 import { HStack } from "@chakra-ui/react";
 import { useSearch } from "@tanstack/react-router";
 import { pairs } from "../../shared/addresses";
-import { Press } from "../../shared/parts";
+import { Press } from "../../shared/controls";
 import type { Change } from "./change";
 import { says } from "./conditions";
 

@@ -4,8 +4,9 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../../client/client";
 import { refresh } from "../../client/queries";
+import { Press } from "../../shared/controls";
 import { copyTable } from "../../shared/copy";
-import { Press, Trouble } from "../../shared/parts";
+import { Trouble } from "../../shared/states";
 import { plural } from "../../shared/words";
 import { type Layout, ordered } from "./layout";
 

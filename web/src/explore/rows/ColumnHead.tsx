@@ -1,8 +1,8 @@
 import { Box, chakra, HStack } from "@chakra-ui/react";
 import type { Header } from "@tanstack/react-table";
 import type { Schemas } from "../../client/client";
+import { Th } from "../../shared/grid";
 import { mark } from "../../shared/marks";
-import { Th } from "../../shared/parts";
 import { caughtWord, count, dimensions, middle } from "../../shared/words";
 import { ColumnMenu } from "./ColumnMenu";
 import type { Change } from "./change";

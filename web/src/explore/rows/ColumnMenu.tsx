@@ -3,7 +3,7 @@ import { Link, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "../../client/client";
 import { pairs } from "../../shared/addresses";
-import { Field, Press } from "../../shared/parts";
+import { Field, Press } from "../../shared/controls";
 import { Value } from "../../shared/Value";
 import { count, missing, quoted } from "../../shared/words";
 import type { Change } from "./change";

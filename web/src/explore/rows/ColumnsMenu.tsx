@@ -1,6 +1,6 @@
 import { Box, HStack, Popover, Portal } from "@chakra-ui/react";
 import { useState } from "react";
-import { Field, Press } from "../../shared/parts";
+import { Field, Press } from "../../shared/controls";
 import { count } from "../../shared/words";
 import type { useLayout } from "./layout";
 

@@ -1,8 +1,8 @@
 import { chakra, HStack } from "@chakra-ui/react";
 import { Link, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
+import { Choice, Field } from "../../shared/controls";
 import { ConditionField } from "../../shared/editor/ConditionField";
-import { Choice, Field } from "../../shared/parts";
 import { caughtWord, count, dimensions } from "../../shared/words";
 import { ColumnsMenu } from "./ColumnsMenu";
 import type { Change } from "./change";

@@ -2,7 +2,7 @@ import { HStack, Text } from "@chakra-ui/react";
 import { useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
 import { rowsFile } from "../../shared/addresses";
-import { Field, Press } from "../../shared/parts";
+import { Field, Press } from "../../shared/controls";
 import { count, plural } from "../../shared/words";
 
 /** Where one is among the rows, and ways to go further, choose what is in sight, and take all away. */

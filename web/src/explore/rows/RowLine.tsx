@@ -1,8 +1,8 @@
 import { chakra } from "@chakra-ui/react";
 import { memo } from "react";
 import type { Schemas } from "../../client/client";
+import { right, Td } from "../../shared/grid";
 import { mark } from "../../shared/marks";
-import { right, Td } from "../../shared/parts";
 import { Value } from "../../shared/Value";
 import { caughtWord, count, dimensions } from "../../shared/words";
 import { headWidth, rowHeight } from "./geometry";

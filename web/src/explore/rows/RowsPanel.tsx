@@ -5,7 +5,7 @@ import { useEffect, useRef } from "react";
 import type { Schemas } from "../../client/client";
 import { audit, rows } from "../../client/queries";
 import { rowChoice } from "../../shared/addresses";
-import { Empty, Trouble, Waiting } from "../../shared/parts";
+import { Empty, Trouble, Waiting } from "../../shared/states";
 import { when } from "../../shared/words";
 import { Chips } from "./Chips";
 import { ChosenRows, useChosen } from "./ChosenRows";

@@ -1,7 +1,7 @@
 import { HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../../client/client";
+import { Choice, Press } from "../../shared/controls";
 import { Entry } from "../../shared/Entry";
-import { Choice, Press } from "../../shared/parts";
 import { quoted } from "../../shared/words";
 import { type Grouping, grains, usualGrouping, weekday } from "./expressions";
 

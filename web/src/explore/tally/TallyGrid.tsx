@@ -1,8 +1,9 @@
 import { chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
-import { Empty, Grid, right, Td, Th } from "../../shared/parts";
+import { Grid, right, Td, Th } from "../../shared/grid";
 import { SortHead } from "../../shared/SortHead";
+import { Empty } from "../../shared/states";
 import { Value } from "../../shared/Value";
 import { count, glance, plural } from "../../shared/words";
 import { calledOf, groupCalled, measureCalled, meets, rowsOf } from "./expressions";

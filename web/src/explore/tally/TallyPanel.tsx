@@ -4,9 +4,11 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
 import { tally } from "../../client/queries";
 import { shareOf } from "../../shared/addresses";
+import { Choice } from "../../shared/controls";
 import { ConditionField } from "../../shared/editor/ConditionField";
-import { Choice, Empty, Section, Shown, Trouble } from "../../shared/parts";
+import { Section } from "../../shared/parts";
 import { SaveTable } from "../../shared/save";
+import { Empty, Shown, Trouble } from "../../shared/states";
 import {
   calledOf,
   expressionOf,

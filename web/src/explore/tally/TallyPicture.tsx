@@ -1,7 +1,7 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
-import { Choice } from "../../shared/parts";
+import { Choice } from "../../shared/controls";
 import { count } from "../../shared/words";
 import { BarsPicture } from "./BarsPicture";
 import { BoxesPicture } from "./BoxesPicture";

@@ -2,7 +2,7 @@ import { Box, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { checkedCondition } from "../../client/queries";
-import { Press } from "../parts";
+import { Press } from "../controls";
 import { useSettled } from "../settled";
 import { conditionOffers } from "./offers";
 

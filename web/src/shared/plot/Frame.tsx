@@ -48,7 +48,7 @@ export function Frame(props: {
   return (
     <Box mt="2">
       <HStack justify="space-between" maxW={`${size.width}px`} flexWrap="wrap">
-        <Text fontWeight="600" fontSize="sm">
+        <Text fontWeight="600" fontSize="sm" overflowWrap="anywhere">
           {props.says}
         </Text>
         <SavePicture of={picture} name={props.name} title={props.says} />
