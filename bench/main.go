@@ -20,6 +20,8 @@ import (
 	"strconv"
 	"syscall"
 	"time"
+
+	"proudsieve/client"
 )
 
 const program = "bin/proudsieve"
@@ -36,7 +38,7 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
-	only := flag.String("only", "", "memory or kinds: only the lines on memory, or on kinds of columns")
+	only := flag.String("only", "", "memory, kinds or console: only the lines on memory, on kinds of columns, or on the console")
 	megas := flag.Int("kind-size", 60, "megabytes of each kind of column")
 	flag.Parse()
 	if *rows < 1000 {
@@ -56,6 +58,12 @@ func run(ctx context.Context) error {
 		return b.fitting(ctx)
 	case "kinds":
 		return b.ofKinds(*megas)
+	case "console":
+		b.table = filepath.Join(b.directory, "table.csv")
+		if err := generate(b.table, b.rows); err != nil {
+			return err
+		}
+		return b.serving(ctx, func(c *client.Client, table int64) error { return b.browsing(ctx, c, table) })
 	}
 	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.growing(*large)); err != nil {
 		return err
@@ -66,7 +74,9 @@ func run(ctx context.Context) error {
 	if err := b.fitting(ctx); err != nil {
 		return err
 	}
-	if err := b.paging(ctx); err != nil {
+	if err := b.serving(ctx, func(c *client.Client, table int64) error {
+		return errors.Join(b.paging(ctx, c, table), b.browsing(ctx, c, table))
+	}); err != nil {
 		return err
 	}
 	if *skipDatabase {

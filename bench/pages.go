@@ -30,8 +30,8 @@ const (
 	rareCondition = "value > 899.9"
 )
 
-// paging takes the table in through the service, and asks for pages of its rows and for lists.
-func (b *bench) paging(ctx context.Context) error {
+// serving starts a service and takes the table in through it.
+func (b *bench) serving(ctx context.Context, ask func(c *client.Client, table int64) error) error {
 	directory := filepath.Join(b.directory, "service")
 	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Mkdir(directory, 0o711)); err != nil {
 		return err
@@ -72,10 +72,15 @@ func (b *bench) paging(ctx context.Context) error {
 	}
 	fmt.Printf("%-58s %8.2f s, and its audit is there after %.2f s\n", "upload to the service", uploaded.Seconds(),
 		time.Since(started).Seconds())
-	if err := b.pages(ctx, c, delivered.Table.ID); err != nil {
+	return ask(c, delivered.Table.ID)
+}
+
+// paging asks for pages of the rows of the table, and for lists.
+func (b *bench) paging(ctx context.Context, c *client.Client, table int64) error {
+	if err := b.pages(ctx, c, table); err != nil {
 		return err
 	}
-	least, err := best(3, func() (measured, error) { return lists(ctx, c, delivered.Table.ID) })
+	least, err := best(3, func() (measured, error) { return lists(ctx, c, table) })
 	if err != nil {
 		return err
 	}
