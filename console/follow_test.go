@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/client"
 	"proudsieve/service/records"
@@ -205,4 +206,27 @@ func TestPagesArePrinted(t *testing.T) {
 	if cut := evaluate[int](p, `[...document.querySelectorAll("main *")].filter((e) => getComputedStyle(e).overflowY === "auto" || getComputedStyle(e).overflowY === "scroll").length`); cut > 0 {
 		t.Errorf("%d frames scroll on paper", cut)
 	}
+}
+
+// Words of the trade are explained where they stand, with an example out of the table itself.
+func TestTermsAreExplainedByOnesOwnData(t *testing.T) {
+	_, p, table := seated(t, "meters", metersBook, metersFile)
+	ask := func(of, says, example string) {
+		t.Helper()
+		p.do("asking what "+of+" means", chromedp.Click(chromedp.CSS(fmt.Sprintf(`button[aria-label="What is meant by %s"]`, of))))
+		p.sees(says, example)
+		p.awaits(`document.activeElement.closest('[role="dialog"]') !== null`)
+		p.do("closing it by keyboard", chromedp.KeyEvent(kb.Escape))
+		p.awaits(`document.querySelector('[role="dialog"]') === null`)
+	}
+	p.visit(fmt.Sprintf("/tables/%d", table))
+	p.sees("of 5 rows")
+	ask("missing", "How many cells have nothing in them", "Here: meter lacks 1 of 5.")
+	ask("score", "a cell with three faults counts once", "Here: of 100 cells of meter, 80.00 have nothing wrong with them.")
+	p.visit(fmt.Sprintf("/tables/%d?view=column&column=flow", table))
+	p.sees("median")
+	ask("median", "Half of the values lie below it", "Here: 50 of 100 values of flow lie below 7.625.")
+	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
+	p.sees("wins back")
+	ask("severity", "major stops it", "Here: ")
 }

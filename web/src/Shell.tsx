@@ -11,6 +11,7 @@ import { Away } from "./shared/Away";
 import { Press } from "./shared/controls";
 import { Title } from "./shared/parts";
 import { Trouble, Waiting } from "./shared/states";
+import { Toasts } from "./shared/toasts";
 
 const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
 const KeysDialog = lazy(() => import("./find/KeysDialog").then((m) => ({ default: m.KeysDialog })));
@@ -157,6 +158,7 @@ export function Shell() {
           <KeysDialog single={keys.single} setSingle={keys.setSingle} close={() => keys.setOpen(undefined)} />
         )}
       </Suspense>
+      <Toasts />
       {ended && <SignInAgain name={who.data.name} />}
     </>
   );

@@ -7,6 +7,7 @@ import { Legend } from "../shared/Mesh";
 import { SortHead } from "../shared/SortHead";
 import { SaveTable } from "../shared/save";
 import { Empty } from "../shared/states";
+import { Term } from "../shared/Term";
 import { count, percent, plural } from "../shared/words";
 import { ColumnRow } from "./ColumnRow";
 import { Leads } from "./Leads";
@@ -49,6 +50,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
     });
   const shown = chosenColumns(r, search);
   const judged = r.passed != null;
+  const first = shown[0];
   const head = { by: search.sort, falling: search.falling, sort: go };
   return (
     <>
@@ -98,19 +100,75 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
             <SortHead name="name" {...head} left="0" zIndex="2">
               column
             </SortHead>
-            <SortHead name="kind" {...head}>
+            <SortHead
+              name="kind"
+              {...head}
+              help={
+                <Term
+                  of="what it is"
+                  example={first && `${first.name} is a ${first.role} of the type ${first.type}.`}
+                  bare
+                />
+              }
+            >
               what it is
             </SortHead>
             <Th>picture</Th>
-            <SortHead name="missing" {...head} {...right}>
+            <SortHead
+              name="missing"
+              {...head}
+              {...right}
+              help={
+                <Term
+                  of="missing"
+                  example={first && `${first.name} lacks ${count(first.missing)} of ${count(r.rows)}.`}
+                  bare
+                />
+              }
+            >
               missing
             </SortHead>
             <Th>where</Th>
-            <SortHead name="score" {...head} {...right}>
+            <SortHead
+              name="score"
+              {...head}
+              {...right}
+              help={
+                <Term
+                  of="score"
+                  example={
+                    first &&
+                    `of 100 cells of ${first.name}, ${percent(first.score)} have nothing wrong with them.`
+                  }
+                  bare
+                />
+              }
+            >
               score
             </SortHead>
-            <Th>mesh, first row to last</Th>
-            <SortHead name="distinct" {...head} {...right}>
+            <Th>
+              <Term
+                of="mesh"
+                example={`each cell stands for ${plural(Math.max(Math.round(r.rows / Math.max(r.mesh.cells, 1)), 1), "row", "rows")}.`}
+              >
+                mesh, first row to last
+              </Term>
+            </Th>
+            <SortHead
+              name="distinct"
+              {...head}
+              {...right}
+              help={
+                <Term
+                  of="distinct"
+                  example={
+                    first &&
+                    `${first.name} has ${count(first.distinct)} in ${count(first.filled)} filled cells.`
+                  }
+                  bare
+                />
+              }
+            >
               distinct
             </SortHead>
             <Th>from</Th>

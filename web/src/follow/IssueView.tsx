@@ -6,6 +6,7 @@ import { issue, me, people, refresh } from "../client/queries";
 import { Choice, Press } from "../shared/controls";
 import { Section, Severity, Title } from "../shared/parts";
 import { Shown, Trouble } from "../shared/states";
+import { said } from "../shared/toasts";
 import { count, plural, when } from "../shared/words";
 import { CommentForm, WaiverForm } from "./IssueForms";
 
@@ -48,7 +49,10 @@ function Loaded({ i }: { i: Schemas["IssueShown"] }) {
   const waive = useMutation({
     mutationFn: (body: Schemas["WaiverBody"]) =>
       take(api.POST("/issues/{id}/waiver", { params: { path, header: seen }, body })),
-    ...done,
+    onSuccess: () => {
+      said(`Issue ${i.id} is waived.`);
+      return done.onSuccess();
+    },
   });
   const may = who.data?.rights.includes("discuss");
   const settled = i.state === "closed" || i.state === "waived";

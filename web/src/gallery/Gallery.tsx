@@ -13,6 +13,7 @@ import { Gaps, LargePicture, SmallPicture } from "../shared/Picture";
 import { Section, Severity, Title, Verdict } from "../shared/parts";
 import { SortHead } from "../shared/SortHead";
 import { Empty, Outdated, Progress, Shown, Trouble, Waiting } from "../shared/states";
+import { Term } from "../shared/Term";
 import { Value } from "../shared/Value";
 import { middle } from "../shared/words";
 import { column, dates, goodText, job, longName, meshes, numbers, refusals, wrongText } from "./made";
@@ -159,6 +160,12 @@ function Values() {
         <Value text="found in the middle of it" found="middle" />
       </State>
       <State name="a long name, cut in the middle">{middle(longName, 30)}</State>
+      <State name="a term, explained with an example and without">
+        <HStack gap="4">
+          <Term of="score" example="of 100 cells of flow, 97.30 have nothing wrong with them." />
+          <Term of="median" bare />
+        </HStack>
+      </State>
       <State name="severities">
         <HStack gap="3">
           <Severity of="major" />

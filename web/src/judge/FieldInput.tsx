@@ -69,7 +69,7 @@ export function Input(props: {
       <Choice
         aria-label={props.label}
         value={value}
-        required={props.required}
+        aria-required={props.required}
         w="full"
         maxW="260px"
         onChange={(e) => set(e.target.value)}

@@ -6,6 +6,7 @@ import { issuesOf } from "../client/queries";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section, Severity } from "../shared/parts";
 import { Empty } from "../shared/states";
+import { Term } from "../shared/Term";
 import { Value } from "../shared/Value";
 import { caughtWord, count, decimal, percent, plural } from "../shared/words";
 import { Since } from "./Since";
@@ -21,6 +22,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
   const broken = new Set(findings.map((f) => f.rule));
   const unjudged = r.rules.filter((j) => j.unjudged);
   const held = r.rules.filter((j) => !broken.has(j.rule) && !j.unjudged);
+  const worst = findings[0];
   return (
     <>
       <HStack justify="space-between" mb="1" flexWrap="wrap">
@@ -54,15 +56,20 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
           <thead>
             <tr>
               <Th>what was found</Th>
-              <Th>severity</Th>
+              <Th>
+                <Term of="severity" example={worst && `${worst.rule} is ${worst.severity}.`} />
+              </Th>
               <Th>rule</Th>
               <Th>kind of fault</Th>
               <Th {...right}>rows</Th>
-              <Th {...right} title="How many points of the table's score it takes by itself">
-                costs
+              <Th {...right}>
+                <Term of="costs" example={worst && `${worst.rule} takes ${percent(worst.cost)} points.`} />
               </Th>
-              <Th {...right} title="How many points would be won if it alone were put right">
-                wins back
+              <Th {...right}>
+                <Term
+                  of="wins back"
+                  example={worst && `${worst.rule} wins ${percent(worst.regained)} points.`}
+                />
               </Th>
               {measures.map((m) => (
                 <Th

@@ -9,6 +9,7 @@ import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
 import { Title } from "../shared/parts";
 import { Outdated, Trouble, Waiting } from "../shared/states";
+import { said } from "../shared/toasts";
 import { when } from "../shared/words";
 import { RulebookForms } from "./RulebookForms";
 import { TrialPanel } from "./TrialPanel";
@@ -34,7 +35,8 @@ export function RulebookView() {
   const source = draft ?? book.data?.source ?? start(name);
   const save = useMutation({
     mutationFn: () => take(api.POST("/rulebooks", { params: madeFrom(from), body: { source } })),
-    onSuccess: async () => {
+    onSuccess: async (saved) => {
+      said(`Version ${saved.version} of the rulebook of ${name} is saved.`);
       await refresh(client, "rulebook");
       setDraft(undefined);
     },

@@ -1,5 +1,5 @@
 import { chakra } from "@chakra-ui/react";
-import type { ComponentProps } from "react";
+import type { ComponentProps, ReactNode } from "react";
 import { Th } from "./grid";
 
 /** The heading of a column by which a list can be put into order: falling, rising, and as it was. */
@@ -8,6 +8,7 @@ export function SortHead({
   by,
   falling,
   sort,
+  help,
   children,
   ...props
 }: ComponentProps<typeof Th> & {
@@ -15,6 +16,7 @@ export function SortHead({
   by?: string;
   falling?: boolean;
   sort: (to: { sort?: string; falling?: boolean }) => void;
+  help?: ReactNode;
 }) {
   const here = by === name;
   const next = !here
@@ -28,6 +30,7 @@ export function SortHead({
         {children}
         <span aria-hidden="true">{here ? (falling ? " ▾" : " ▴") : ""}</span>
       </chakra.button>
+      {help}
     </Th>
   );
 }

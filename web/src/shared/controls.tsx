@@ -1,4 +1,13 @@
-import { Button, type ButtonProps, chakra } from "@chakra-ui/react";
+import {
+  Button,
+  type ButtonProps,
+  Input,
+  type InputProps,
+  NativeSelect,
+  type NativeSelectFieldProps,
+  Textarea,
+  type TextareaProps,
+} from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { me } from "../client/queries";
@@ -50,10 +59,25 @@ const box = {
   color: "ink",
 } as const;
 
-export const line = { ...box, px: "2", h: "8" } as const;
+const line = { ...box, px: "2", h: "8" } as const;
 
-export const Field = chakra("input", { base: line });
+/** One line of text, a number or a day. */
+export const Field = (props: InputProps) => <Input size="sm" w="auto" {...line} {...props} />;
 
-export const Choice = chakra("select", { base: { ...line, minW: "0", maxW: "min(280px, 100%)" } });
+/** One of several. */
+export function Choice({
+  w = "auto",
+  minW = "0",
+  maxW = "min(280px, 100%)",
+  ...field
+}: NativeSelectFieldProps) {
+  return (
+    <NativeSelect.Root size="sm" w={w} minW={minW} maxW={maxW}>
+      <NativeSelect.Field {...line} pe="7" {...field} />
+      <NativeSelect.Indicator color="quiet" />
+    </NativeSelect.Root>
+  );
+}
 
-export const Writing = chakra("textarea", { base: { ...box, p: "2", w: "full" } });
+/** Several lines of text. */
+export const Writing = (props: TextareaProps) => <Textarea size="sm" {...box} p="2" w="full" {...props} />;

@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Progress as Bar, Box, chakra, HStack, Text } from "@chakra-ui/react";
 import type { UseQueryResult } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { Refusal, type Schemas } from "../client/client";
@@ -91,9 +91,11 @@ export function Progress({ job, onStop }: { job: Schemas["Job"]; onStop?: () => 
   const share = job.bytes_total ? job.bytes_done / job.bytes_total : 0;
   return (
     <HStack role="status" gap="3" py="2" flexWrap="wrap">
-      <Box w="200px" h="2" bg="calm" aria-hidden="true">
-        <Box h="2" bg="accent" w={`${Math.round(share * 100)}%`} />
-      </Box>
+      <Bar.Root value={Math.round(share * 100)} w="200px" size="sm" aria-label={`How far the ${job.kind} is`}>
+        <Bar.Track bg="calm" borderRadius="0">
+          <Bar.Range bg="accent" />
+        </Bar.Track>
+      </Bar.Root>
       <Text fontSize="sm" overflowWrap="anywhere">
         {job.kind}
         {job.dataset && ` of ${job.dataset}`} {job.state}

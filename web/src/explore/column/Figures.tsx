@@ -5,6 +5,8 @@ import type { Schemas } from "../../client/client";
 import { right } from "../../shared/grid";
 import { Section } from "../../shared/parts";
 import { SaveTable } from "../../shared/save";
+import { Term } from "../../shared/Term";
+import { type Explained, terms } from "../../shared/terms";
 import { Value } from "../../shared/Value";
 import { beyond, count, decimal, dimensions, glance, missing, percent, short } from "../../shared/words";
 import { Frequencies } from "../Frequencies";
@@ -76,13 +78,47 @@ export function Figures({ t, c, rows }: { t: Table; c: Column; rows: number }) {
           .filter(([, v]) => v !== "" && v != null)
           .map(([name, v]) => (
             <tr key={name}>
-              <chakra.td color="quiet">{name}</chakra.td>
+              <chakra.td color="quiet">
+                {name in terms ? <Term of={name as Explained} example={exampleOf(name, c)} /> : name}
+              </chakra.td>
               <chakra.td {...right}>{v}</chakra.td>
             </tr>
           ))}
       </tbody>
     </chakra.table>
   );
+}
+
+/** What a term means for this column, in its own numbers. */
+function exampleOf(name: string, c: Column): string | undefined {
+  const n = c.numbers;
+  const at = (share: number) => n?.quantiles.find((q) => q.share === share)?.number;
+  switch (name) {
+    case "distinct":
+      return `${count(c.distinct)} in ${count(c.filled)} filled cells.`;
+    case "median":
+    case "first quartile":
+    case "third quartile": {
+      const share = { median: 0.5, "first quartile": 0.25, "third quartile": 0.75 }[name];
+      const v = at(share);
+      return v === undefined ? undefined : `${100 * share} of 100 values of ${c.name} lie below ${short(v)}.`;
+    }
+    case "beyond the fences":
+      return (
+        n &&
+        `the fences of ${c.name} stand at ${short(n.outliers.low_fence)} and ${short(n.outliers.high_fence)}.`
+      );
+    case "deviation":
+      return n?.deviation == null
+        ? undefined
+        : `${c.name} lies ${short(n.deviation)} around ${glance(c.mean)}, typically.`;
+    case "completeness":
+    case "validity":
+    case "uniqueness":
+    case "consistency":
+      return `${percent(c[name])} of 100 cells of ${c.name}.`;
+  }
+  return undefined;
 }
 
 export function List({

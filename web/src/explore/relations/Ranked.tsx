@@ -2,6 +2,7 @@ import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../../client/client";
 import { Grid, right, Td, Th } from "../../shared/grid";
 import { SaveTable } from "../../shared/save";
+import { Term } from "../../shared/Term";
 import { count } from "../../shared/words";
 import { alongOf, signed } from "./pairs";
 
@@ -55,10 +56,24 @@ export function Ranked(props: {
           <tr>
             <Th>column</Th>
             <Th>with</Th>
-            <Th {...right}>linear</Th>
-            <Th {...right}>of ranks</Th>
-            <Th {...right} title={`What is left once what goes with ${alongOf(c)} is taken out of both`}>
-              apart from the trend
+            <Th {...right}>
+              <Term
+                of="linear correlation"
+                example={shown[0] && `${shown[0].one} and ${shown[0].other}: ${signed(shown[0].r)}.`}
+              >
+                linear
+              </Term>
+            </Th>
+            <Th {...right}>
+              <Term
+                of="correlation of ranks"
+                example={shown[0] && `${shown[0].one} and ${shown[0].other}: ${signed(shown[0].rho)}.`}
+              >
+                of ranks
+              </Term>
+            </Th>
+            <Th {...right}>
+              <Term of="apart from the trend" example={`the trend is that along ${alongOf(c)}.`} />
             </Th>
             <Th {...right}>pairs</Th>
           </tr>

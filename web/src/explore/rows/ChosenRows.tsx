@@ -7,6 +7,7 @@ import { refresh } from "../../client/queries";
 import { Press } from "../../shared/controls";
 import { copyTable } from "../../shared/copy";
 import { Trouble } from "../../shared/states";
+import { said } from "../../shared/toasts";
 import { plural } from "../../shared/words";
 import { type Layout, ordered } from "./layout";
 
@@ -58,6 +59,7 @@ export function ChosenRows(props: {
           return [String(n), ...order.map((c) => r?.cells[columns.indexOf(c)] ?? "")];
         }),
       ]),
+    onSuccess: () => said("Copied, with the columns that are shown."),
   });
   if (numbers.length === 0) {
     return null;
@@ -85,7 +87,6 @@ export function ChosenRows(props: {
           .
         </Text>
       )}
-      {copied.isSuccess && <Text role="status">Copied, with the columns that are shown.</Text>}
       <Trouble error={made.error ?? copied.error} />
     </HStack>
   );
