@@ -11,9 +11,9 @@ import { Away } from "./shared/Away";
 import { Press } from "./shared/controls";
 import { Title } from "./shared/parts";
 import { Trouble, Waiting } from "./shared/states";
-import { Toasts } from "./shared/toasts";
 
 const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
+const Toasts = lazy(() => import("./shared/toasts").then((m) => ({ default: m.Toasts })));
 const KeysDialog = lazy(() => import("./find/KeysDialog").then((m) => ({ default: m.KeysDialog })));
 
 const places = [
@@ -153,12 +153,12 @@ export function Shell() {
         </Box>
       )}
       <Suspense>
+        <Toasts />
         {keys.open === "search" && <SearchDialog close={() => keys.setOpen(undefined)} />}
         {keys.open === "keys" && (
           <KeysDialog single={keys.single} setSingle={keys.setSingle} close={() => keys.setOpen(undefined)} />
         )}
       </Suspense>
-      <Toasts />
       {ended && <SignInAgain name={who.data.name} />}
     </>
   );

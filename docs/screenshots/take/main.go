@@ -59,9 +59,9 @@ var pages = []page{
 	{name: "tally", path: "/tables/2?view=tally&down=" + url.QueryEscape(`DATE_TRUNC('month', "visited")`) + "&across=water&measures=" +
 		url.QueryEscape(`["mean \"flow\""]`), await: "svg path.visx-linepath"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
+	{name: "compare", path: "/tables/7?view=compare&column=parameter", await: "svg .visx-axis-left"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
-	{name: "codes", path: "/tables/3?view=codes&column=parameter", await: "tbody tr"},
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
 	{name: "fix-plan", path: "/tables/2/fix", await: ".cm-content", do: []step{

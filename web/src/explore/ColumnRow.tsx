@@ -1,4 +1,5 @@
 import { Link, useNavigate } from "@tanstack/react-router";
+import { memo } from "react";
 import type { Dimension, Schemas } from "../client/client";
 import { right, Td } from "../shared/grid";
 import { Mesh } from "../shared/Mesh";
@@ -21,7 +22,7 @@ function useShowRows(t: Table) {
 }
 
 /** A column as one line of the overview. */
-export function ColumnRow({ t, a, c }: { t: Table; a: Audit; c: Column }) {
+export const ColumnRow = memo(function ColumnRow({ t, a, c }: { t: Table; a: Audit; c: Column }) {
   const showRows = useShowRows(t);
   const frequent = c.frequent[0];
   return (
@@ -76,6 +77,6 @@ export function ColumnRow({ t, a, c }: { t: Table; a: Audit; c: Column }) {
       </Td>
     </tr>
   );
-}
+});
 
 const cell = { whiteSpace: "nowrap", maxW: "150px", overflow: "hidden", textOverflow: "ellipsis" } as const;

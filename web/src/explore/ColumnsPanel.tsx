@@ -3,6 +3,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { Choice, Field } from "../shared/controls";
 import { Grid, right, Th } from "../shared/grid";
+import { useGrowing } from "../shared/growing";
 import { Legend } from "../shared/Mesh";
 import { SortHead } from "../shared/SortHead";
 import { SaveTable } from "../shared/save";
@@ -51,6 +52,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
   const shown = chosenColumns(r, search);
   const judged = r.passed != null;
   const first = shown[0];
+  const drawn = useGrowing(shown);
   const head = { by: search.sort, falling: search.falling, sort: go };
   return (
     <>
@@ -178,7 +180,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
           </tr>
         </thead>
         <tbody>
-          {shown.map((c) => (
+          {drawn.map((c) => (
             <ColumnRow key={c.name} t={t} a={a} c={c} />
           ))}
         </tbody>

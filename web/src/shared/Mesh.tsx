@@ -115,11 +115,19 @@ export function Mesh(props: {
       aria-label={`${name}: ${words || "nothing caught"} of ${count(rows)} rows`}
       style={{ display: "block", flexShrink: 0 }}
     >
-      {cells.map(({ i, worst, caught }) => {
-        const [first, last] = span(rows, mesh.cells, i);
+      {/* The quiet cells are one path: an overview has thousands of them. */}
+      <path
+        d={cells
+          .filter((c) => !c.worst)
+          .map((c) => `M${c.i * width},4h${width - 1}v${height - 8}h${1 - width}z`)
+          .join("")}
+        fill={tokens[4]}
+      />
+      {marked.map(({ i, worst, caught }) => {
         if (!worst) {
-          return <rect key={i} x={i * width} y={4} width={width - 1} height={height - 8} fill={tokens[4]} />;
+          return null;
         }
+        const [first, last] = span(rows, mesh.cells, i);
         const title = `Rows ${count(first)} to ${count(last)}: ${count(caught)} ${caughtWord[worst]}`;
         const drawn = (
           <Cell x={i * width} width={width} dimension={worst} colour={tokens[dimensions.indexOf(worst)]} />

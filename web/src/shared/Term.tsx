@@ -1,5 +1,6 @@
-import { Box, chakra, HStack, Popover, Portal, Text } from "@chakra-ui/react";
+import { Box, HStack, Popover, Portal, Text } from "@chakra-ui/react";
 import type { ReactNode } from "react";
+import { OnPress } from "./OnPress";
 import { type Explained, terms } from "./terms";
 
 /** A word of the trade with what it means one press away, in a sentence, and an example out of one's own data. */
@@ -15,21 +16,7 @@ export function Term(props: {
   return (
     <HStack as="span" display="inline-flex" gap="1">
       {!props.bare && (props.children ?? of)}
-      <Popover.Root lazyMount unmountOnExit positioning={{ placement: "bottom" }}>
-        <Popover.Trigger asChild>
-          <chakra.button
-            type="button"
-            aria-label={`What is meant by ${of}`}
-            minW="24px"
-            minH="24px"
-            fontSize="xs"
-            fontWeight="400"
-            color="accent"
-            cursor="help"
-          >
-            ?
-          </chakra.button>
-        </Popover.Trigger>
+      <OnPress label={`What is meant by ${of}`} sign="?" placement="bottom">
         <Portal>
           <Popover.Positioner>
             <Popover.Content
@@ -48,7 +35,7 @@ export function Term(props: {
             </Popover.Content>
           </Popover.Positioner>
         </Portal>
-      </Popover.Root>
+      </OnPress>
     </HStack>
   );
 }

@@ -20,9 +20,7 @@ export function Value({ text: raw, found }: { text: string; found?: string }) {
   }
   parts.push(...marked(text.slice(at), found, at));
   return (
-    <chakra.span fontFamily="mono" fontSize="0.87em" whiteSpace="pre">
-      {text === "" ? <chakra.span color="quiet">empty</chakra.span> : parts}
-    </chakra.span>
+    <span className="value">{text === "" ? <chakra.span color="quiet">empty</chakra.span> : parts}</span>
   );
 }
 

@@ -5,8 +5,39 @@ import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
 // apart with every kind of colour vision and never without its pattern.
 const both = (light: string, dark: string) => ({ value: { base: light, _dark: dark } });
 
+const some = <T extends object>(of: T | undefined, names: string[]) =>
+  Object.fromEntries(Object.entries(of ?? {}).filter(([name]) => names.includes(name))) as Partial<T>;
+
+const { theme } = defaultConfig;
+
+/** Of Chakra's own styles only those of the components that are used: the others would be worked out at every start. */
+const used = {
+  ...defaultConfig,
+  theme: {
+    ...theme,
+    recipes: some(theme?.recipes, ["button", "heading", "input", "textarea", "spinner"]),
+    slotRecipes: some(theme?.slotRecipes, ["nativeSelect", "dialog", "popover", "progress", "toast", "list"]),
+    tokens: {
+      ...theme?.tokens,
+      colors: some(theme?.tokens?.colors, [
+        "transparent",
+        "current",
+        "black",
+        "white",
+        "whiteAlpha",
+        "blackAlpha",
+        "gray",
+      ]),
+    },
+    semanticTokens: {
+      ...theme?.semanticTokens,
+      colors: some(theme?.semanticTokens?.colors, ["bg", "fg", "border", "gray"]),
+    },
+  },
+} as typeof defaultConfig;
+
 export const system = createSystem(
-  defaultConfig,
+  used,
   defineConfig({
     globalCss: {
       "html, body": {
@@ -30,6 +61,31 @@ export const system = createSystem(
       "main *": { _print: { maxHeight: "none !important", overflow: "visible !important" } },
       "main th": { _print: { position: "static !important" } },
       "main tr, main svg": { _print: { breakInside: "avoid" } },
+      // The cells of the grid of rows are many, and plain elements.
+      "td.cell": {
+        px: "2",
+        py: "1.5",
+        borderBottomWidth: "1px",
+        borderColor: "line",
+        verticalAlign: "top",
+        bg: "paper",
+        whiteSpace: "nowrap",
+        overflow: "hidden",
+        textOverflow: "ellipsis",
+      },
+      "td.cell.pinned": { position: "sticky", bg: "sheet", zIndex: "1" },
+      "td.cell.row": { position: "sticky", left: "0", zIndex: "1", color: "quiet", textAlign: "right" },
+      "td.cell.row.chosen": { bg: "calm" },
+      "td.cell.row label": { display: "flex", justifyContent: "space-between", gap: "2" },
+      "td.cell.rules": { fontFamily: "mono", fontSize: "sm" },
+      "td.cell .nothing": { color: "quiet" },
+      "td.cell.number": { textAlign: "right" },
+      "td.cell.caught": { boxShadow: "inset 0 -2px 0 currentColor" },
+      "td.cell.completeness": { color: "completeness" },
+      "td.cell.validity": { color: "validity" },
+      "td.cell.uniqueness": { color: "uniqueness" },
+      "td.cell.consistency": { color: "consistency" },
+      ".value": { fontFamily: "mono", fontSize: "0.87em", whiteSpace: "pre" },
       table: { borderCollapse: "separate", borderSpacing: "0", fontVariantNumeric: "tabular-nums" },
     },
     theme: {

@@ -4,6 +4,7 @@ import { useState } from "react";
 import type { Schemas } from "../../client/client";
 import { pairs } from "../../shared/addresses";
 import { Field, Press } from "../../shared/controls";
+import { OnPress } from "../../shared/OnPress";
 import { Value } from "../../shared/Value";
 import { count, missing, quoted } from "../../shared/words";
 import type { Change } from "./change";
@@ -23,20 +24,7 @@ type Props = {
 /** What can be asked of one column, and how it stands in the grid. */
 export function ColumnMenu(props: Props) {
   return (
-    <Popover.Root lazyMount unmountOnExit positioning={{ placement: "bottom-end" }}>
-      <Popover.Trigger asChild>
-        <chakra.button
-          type="button"
-          aria-label={`Filter and arrange ${props.name}`}
-          title={`Filter and arrange ${props.name}`}
-          minW="24px"
-          minH="24px"
-          cursor="pointer"
-          color="accent"
-        >
-          ⋮
-        </chakra.button>
-      </Popover.Trigger>
+    <OnPress label={`Filter and arrange ${props.name}`} sign="⋮" placement="bottom-end">
       <Portal>
         <Popover.Positioner>
           <Popover.Content
@@ -56,7 +44,7 @@ export function ColumnMenu(props: Props) {
           </Popover.Content>
         </Popover.Positioner>
       </Portal>
-    </Popover.Root>
+    </OnPress>
   );
 }
 

@@ -1,7 +1,5 @@
-import { chakra } from "@chakra-ui/react";
 import { memo } from "react";
 import type { Schemas } from "../../client/client";
-import { right, Td } from "../../shared/grid";
 import { mark } from "../../shared/marks";
 import { Value } from "../../shared/Value";
 import { caughtWord, count, dimensions } from "../../shared/words";
@@ -38,19 +36,13 @@ export const RowLine = memo(function RowLine(props: {
   const one = (c: Placed) => <Cell key={c.name} c={c} r={r} of={of?.[c.at]} find={props.find} />;
   return (
     <tr aria-rowindex={place + 2} aria-selected={props.chosen}>
-      <Td
-        {...right}
-        position="sticky"
-        left="0"
-        color="quiet"
-        zIndex="1"
+      <td
+        className={props.chosen ? "cell row chosen" : "cell row"}
         style={{ width: headWidth, height: rowHeight }}
         title={`Line ${count(r.line)} of the file`}
         aria-colindex={1}
-        whiteSpace="nowrap"
-        bg={props.chosen ? "calm" : "paper"}
       >
-        <chakra.label display="flex" justifyContent="space-between" gap="2">
+        <label>
           <input
             type="checkbox"
             aria-label={`Choose row ${r.row}`}
@@ -58,23 +50,16 @@ export const RowLine = memo(function RowLine(props: {
             onChange={(e) => props.choose(r.row, e.target.checked)}
           />
           {count(r.row)}
-        </chakra.label>
-      </Td>
+        </label>
+      </td>
       {pinned.map(one)}
       {props.before > 0 && <td aria-hidden="true" />}
       {shown.map(one)}
       {props.after > 0 && <td aria-hidden="true" />}
-      <Td
-        fontSize="sm"
-        fontFamily="mono"
-        whiteSpace="nowrap"
-        overflow="hidden"
-        textOverflow="ellipsis"
-        aria-colindex={props.last}
-      >
+      <td className="cell rules" aria-colindex={props.last}>
         {r.caught.map((x) => x.rule).join(", ")}
         {r.surplus && r.surplus.length > 0 && ` beyond the header: ${r.surplus.join(" | ")}`}
-      </Td>
+      </td>
     </tr>
   );
 });
@@ -91,29 +76,38 @@ function Cell(props: {
   const worst = dimensions.find((d) => caught.some((x) => x.dimension === d));
   const beyond = beyondFences(text, of);
   return (
-    <Td
+    <td
       aria-colindex={c.place}
-      whiteSpace="nowrap"
-      overflow="hidden"
-      textOverflow="ellipsis"
-      boxShadow={worst ? "inset 0 -2px 0 currentColor" : undefined}
-      color={worst}
-      textAlign={of?.numbers ? "right" : undefined}
+      className={[
+        "cell",
+        c.left !== undefined && "pinned",
+        of?.numbers && "number",
+        worst && `caught ${worst}`,
+      ]
+        .filter(Boolean)
+        .join(" ")}
       title={[...caught.map((x) => x.rule), ...(beyond ? ["beyond the fences"] : []), text].join(", ")}
-      {...(c.left === undefined ? {} : { position: "sticky", bg: "sheet", zIndex: 1 })}
       style={c.left === undefined ? undefined : { left: c.left }}
     >
-      {worst && <chakra.span aria-label={caughtWord[worst]}>{mark[worst]} </chakra.span>}
-      {beyond && <chakra.span aria-label="beyond the fences">{beyond} </chakra.span>}
+      {worst && (
+        <span role="img" aria-label={caughtWord[worst]}>
+          {mark[worst]}{" "}
+        </span>
+      )}
+      {beyond && (
+        <span role="img" aria-label="beyond the fences">
+          {beyond}{" "}
+        </span>
+      )}
       {text === "" ? (
         !worst && (
-          <chakra.span color="quiet" aria-label="missing">
+          <span className="nothing" role="img" aria-label="missing">
             {mark.completeness}
-          </chakra.span>
+          </span>
         )
       ) : (
         <Value text={text} found={props.find} />
       )}
-    </Td>
+    </td>
   );
 }
