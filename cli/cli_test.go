@@ -178,7 +178,7 @@ func TestSiftForPeople(t *testing.T) {
 	for _, want := range []string{"4 records: 4 rows and 0 lines set aside, in 2 columns.",
 		"Fell short: score 75.00, pass mark 60.00.", "one_sample",
 		"1 of 4 rows is surplus: 1 value of sample occurs more than once.", "1 of 4 rows has nothing in value.", "‖",
-		"○", "· nothing wrong"} {
+		"□", "· nothing wrong"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}

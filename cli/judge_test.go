@@ -32,7 +32,7 @@ func TestSiftLooksIntoWhatItFound(t *testing.T) {
 		want []string
 	}{
 		{"beside another dataset", nil, []string{"1 of 6 rows has something in station that is no code of its list",
-			"Points: what a finding costs"}},
+			"Costs: the points that a finding takes"}},
 		{"groups", []string{"--groups", "station"}, []string{"equal in every cell", "one key, different cells",
 			"AV-1     6", "3 of 6 rows would be surplus by station once spellings are levelled"}},
 		{"codes", []string{"--codes", "station"}, []string{"av-1     1  AV-1            100%  upper and lower case",

@@ -373,7 +373,7 @@ func (o *output) profiledColumns(r *audit.Result) {
 	if others != "" {
 		o.line("%s", safe(others))
 	}
-	o.line("%s  where: from the first row to the last, ○ holds missing values   picture: how numbers and dates lie, or how often the most frequent values occur", o.styled("2", ""))
+	o.line("%s  where: from the first row to the last, □ holds missing values   picture: how numbers and dates lie, or how often the most frequent values occur", o.styled("2", ""))
 }
 
 const (

@@ -208,7 +208,7 @@ var signs = map[rulebook.Dimension]struct {
 	sign   rune
 	colour string
 }{
-	rulebook.Completeness: {'○', "34"},
+	rulebook.Completeness: {'□', "34"},
 	rulebook.Validity:     {'▨', "31"},
 	rulebook.Uniqueness:   {'‖', "35"},
 	rulebook.Consistency:  {'∷', "38;5;136"},

@@ -385,7 +385,7 @@ func graver(a, b audit.Finding) int {
 }
 
 func (o *output) findings(r *audit.Result) {
-	g := newGrid("severity", ">rows", ">points", ">alone", "rule", "what was found")
+	g := newGrid("severity", ">rows", ">costs", ">wins back", "rule", "what was found")
 	gravest := slices.Clone(r.Findings)
 	slices.SortStableFunc(gravest, graver)
 	for _, f := range gravest {
@@ -414,7 +414,7 @@ func (o *output) findings(r *audit.Result) {
 		g.add(string(f.Severity), count(f.Rows), percent(f.Cost), percent(f.Regained), f.Rule, found)
 	}
 	o.grid(g, "Nothing was found.")
-	o.line("Points: what a finding costs the score by itself; alone: what would be won if it alone were put right.")
+	o.line("Costs: the points that a finding takes from the score by itself; wins back: the points that it would give if it alone were put right.")
 	for _, j := range r.Rules {
 		if j.Unjudged != "" {
 			o.line("Not judged: %s, since %s.", j.Rule, safe(j.Unjudged))

@@ -120,8 +120,8 @@ func Visible(text string) string {
 }
 
 func meaning(s rulebook.Severity) string {
-	return map[rulebook.Severity]string{rulebook.Major: "must be put right", rulebook.Minor: "should be looked at",
-		rulebook.Note: "for information"}[s]
+	return map[rulebook.Severity]string{rulebook.Major: "major: must be put right", rulebook.Minor: "minor: should be looked at",
+		rulebook.Note: "note: for information"}[s]
 }
 
 // gravest orders findings by severity, then by what they cost.

@@ -5,5 +5,5 @@ export const mark: Record<Dimension, string> = {
   completeness: "□",
   validity: "▨",
   uniqueness: "‖",
-  consistency: "⁘",
+  consistency: "∷",
 };
