@@ -193,3 +193,36 @@ func TestRowsAreCountedAndPinnedColumnsStandSideBySide(t *testing.T) {
 	p.awaits("!(" + open + ")")
 	p.awaits(`document.activeElement.innerText === "which columns"`)
 }
+
+// Two tabs that change one declaration are told of one another.
+func TestTwoTabsOnOneDeclarationAreToldOfOneAnother(t *testing.T) {
+	_, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	p.visit("/datasets/crews/rulebook")
+	p.sees("It is a good rulebook.")
+	tab, cancel := chromedp.NewContext(p.tab)
+	defer cancel()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
+	other := &person{t, tab, p.url}
+	other.visit("/datasets/crews/rulebook")
+	other.sees("It is a good rulebook.")
+	other.composes("Rulebook", crewsBook+"pass_mark: 66\n")
+	other.sees("changed here and not saved")
+	p.sees("Another tab changes this text too.")
+}
+
+// A new page begins at its beginning, for who goes by keyboard too, and nothing moves by itself for who asked for that.
+func TestFocusFollowsThePageAndNothingMoves(t *testing.T) {
+	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
+	p.visit("/datasets")
+	p.sees("newest table")
+	p.presses("Issues")
+	p.awaits(`location.pathname === "/issues" && document.activeElement.id === "view"`)
+	p.visit(fmt.Sprintf("/tables/%d", table))
+	p.sees("crews.csv")
+	moving := evaluate[[]string](p, `[...document.querySelectorAll("*")].filter((e) => { const s = getComputedStyle(e); return parseFloat(s.transitionDuration) > 0 || parseFloat(s.animationDuration) > 0; }).slice(0, 3).map((e) => e.outerHTML.slice(0, 100))`)
+	if len(moving) > 0 {
+		t.Errorf("these move although less motion is asked for: %v", moving)
+	}
+}

@@ -456,3 +456,112 @@ func TestSixtyColumnsAreHeldAgainstOneAnother(t *testing.T) {
 	p.do("asking for numbers", clicks(`//label[contains(., "numbers")]/input`))
 	p.awaits(`location.search.includes("show=numbers") && ` + heat + `.querySelectorAll("g[transform] > text").length > 3000`)
 }
+
+// The bars of a distribution are as tall as there are rows in their bins, and its box stands where the quartiles are.
+func TestDistributionsAreDrawnAsTheyAre(t *testing.T) {
+	all := gauges()
+	var b strings.Builder
+	b.WriteString("depth,flow,level\n")
+	level := func(i int) float64 { return float64((i*i)%101) + float64(i%7)/10 }
+	for i, g := range all {
+		fmt.Fprintf(&b, "%v,%v,%.1f\n", g.depth, g.flow, level(i))
+	}
+	_, p, table := seated(t, "gauges", "dataset: gauges\ncolumns: [{name: depth, type: decimal}, {name: flow, type: decimal}, {name: level, type: decimal}]\n", b.String())
+	for name, value := range map[string]func(i int) float64{
+		"depth": func(i int) float64 { return all[i].depth },
+		"flow":  func(i int) float64 { return all[i].flow },
+		"level": level,
+	} {
+		var values []float64
+		for i := range all {
+			values = append(values, value(i))
+		}
+		slices.Sort(values)
+		p.visit(fmt.Sprintf("/tables/%d?view=column&column=%s", table, name))
+		p.sees("numbers of " + name + " in bins")
+		svg := fmt.Sprintf(`document.querySelector('svg[aria-label*="numbers of %s in bins"]')`, name)
+		// Each bar names its bounds; its height counts against the tallest.
+		type bar struct {
+			Title string
+			High  float64
+		}
+		bars := evaluate[[]bar](p, "[..."+svg+`.querySelectorAll("rect")].filter((r) => r.querySelector("title")).map((r) => ({ Title: r.querySelector("title").textContent, High: r.height.baseVal.value }))`)
+		counts, most, tallest := make([]float64, len(bars)), 0.0, 0.0
+		for i, one := range bars {
+			var from, to, rows float64
+			if _, err := fmt.Sscanf(one.Title, "%f to %f: %f", &from, &to, &rows); err != nil {
+				t.Fatalf("%q: %v", one.Title, err)
+			}
+			for _, v := range values {
+				if v >= from && v < to {
+					counts[i]++
+				}
+			}
+			most, tallest = max(most, counts[i]), max(tallest, one.High)
+		}
+		if sum(counts) != float64(len(values)) {
+			t.Errorf("%s: the bins hold %v of %d numbers", name, sum(counts), len(values))
+		}
+		for i, one := range bars {
+			if !close(one.High, counts[i]/most*tallest, 1.01) {
+				t.Errorf("%s: the bar %s is %v tall, want %v", name, one.Title, one.High, counts[i]/most*tallest)
+			}
+		}
+		// The box, by the scale that the first and the last bar give.
+		first, last := bars[0].Title, bars[len(bars)-1].Title
+		var low, high, skip float64
+		_, _ = fmt.Sscanf(first, "%f to %f", &low, &skip)
+		_, _ = fmt.Sscanf(last, "%f to %f", &skip, &high)
+		at := evaluate[[]float64](p, `(() => { const svg = `+svg+`; const bars = [...svg.querySelectorAll("rect")].filter((r) => r.querySelector("title")); const box = [...svg.querySelectorAll("rect")].find((r) => !r.querySelector("title")); const g = box.parentElement;
+			const x0 = bars[0].x.baseVal.value, step = bars[1].x.baseVal.value - x0, x1 = x0 + step * bars.length;
+			const lines = [...g.querySelectorAll("line")].map((l) => l.x1.baseVal.value);
+			return [x0, x1, box.x.baseVal.value, box.x.baseVal.value + box.width.baseVal.value, Math.min(...lines), lines[lines.length - 1], Math.max(...lines)]; })()`)
+		scale := func(pixel float64) float64 { return low + (pixel-at[0])/(at[1]-at[0])*(high-low) }
+		q1, median, q3 := quantile(values, 0.25), quantile(values, 0.5), quantile(values, 0.75)
+		inside := func(v float64) bool { return v >= q1-1.5*(q3-q1) && v <= q3+1.5*(q3-q1) }
+		whiskers := []float64{}
+		for _, v := range values {
+			if inside(v) {
+				whiskers = append(whiskers, v)
+			}
+		}
+		within := (high - low) / 200
+		for what, pair := range map[string][2]float64{"first quartile": {scale(at[2]), q1}, "third quartile": {scale(at[3]), q3},
+			"lower whisker": {scale(at[4]), whiskers[0]}, "median": {scale(at[5]), median}, "upper whisker": {scale(at[6]), whiskers[len(whiskers)-1]}} {
+			if !close(pair[0], pair[1], within) {
+				t.Errorf("%s: the %s is drawn at %v, want %v", name, what, pair[0], pair[1])
+			}
+		}
+	}
+}
+
+// The line of scores stands where the scores are, after one, two and three deliveries.
+func TestTheLineOfScoresIsDrawnAsItIs(t *testing.T) {
+	book := "dataset: crews\ncolumns: [{name: crew, required: true}, {name: river}]\npass_mark: 80\n"
+	r, p, _ := seated(t, "crews", book, "crew,river\nred,Alder\nblue,Alder\n")
+	scores := []float64{100}
+	for n, file := range []string{"", "crew,river\nred,Alder\n,Alder\n,Cray\nblue,Cray\n", "crew,river\nred,Alder\n,Alder\nblue,Bram\nred,Coll\n"} {
+		if n > 0 {
+			d, err := r.Steward.Deliver(context.Background(), "crews", fmt.Sprintf("crews_%d.csv", n), records.SourceNotes{}, strings.NewReader(file))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := r.Steward.AuditOf(context.Background(), d.Table.ID, nil); err != nil {
+				t.Fatal(err)
+			}
+			scores = append(scores, 100-100*float64(strings.Count(file, "\n,"))/4)
+		}
+		p.visit("/datasets/crews")
+		p.sees("Score of the table")
+		p.awaits(fmt.Sprintf(`document.querySelectorAll('svg[aria-label="Score of each audit over time"] circle').length === %d`, len(scores)))
+		drawn := evaluate[[]float64](p, `(() => { const svg = document.querySelector('svg[aria-label="Score of each audit over time"]');
+			const ticks = [...svg.querySelectorAll('text[text-anchor="end"]')].filter((e) => /^\d+$/.test(e.textContent)).map((e) => [Number(e.textContent), e.y.baseVal[0].value - 4]);
+			const [a, b] = [ticks[0], ticks[ticks.length - 1]];
+			return [...svg.querySelectorAll("circle")].map((c) => a[0] + (c.cy.baseVal.value - a[1]) * (b[0] - a[0]) / (b[1] - a[1])); })()`)
+		for i, want := range scores {
+			if !close(drawn[i], want, 0.5) {
+				t.Errorf("after %d deliveries score %d is drawn at %v, want %v", n+1, i, drawn[i], want)
+			}
+		}
+	}
+}

@@ -1,5 +1,5 @@
 import { chakra, Popover } from "@chakra-ui/react";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 
 /**
  * A small button whose press opens what stands in it. What it takes to open is made with the first press: there are
@@ -12,6 +12,9 @@ export function OnPress(props: {
   children: ReactNode;
 }) {
   const [pressed, setPressed] = useState(false);
+  const [open, setOpen] = useState(false);
+  // It is there first, and opens then: so the keyboard goes into it, as it does with every later press.
+  useEffect(() => setOpen(pressed), [pressed]);
   const button = (
     <chakra.button
       type="button"
@@ -30,7 +33,13 @@ export function OnPress(props: {
     </chakra.button>
   );
   return pressed ? (
-    <Popover.Root defaultOpen lazyMount unmountOnExit positioning={{ placement: props.placement }}>
+    <Popover.Root
+      open={open}
+      onOpenChange={(e) => setOpen(e.open)}
+      lazyMount
+      unmountOnExit
+      positioning={{ placement: props.placement }}
+    >
       <Popover.Trigger asChild>{button}</Popover.Trigger>
       {props.children}
     </Popover.Root>
