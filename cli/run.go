@@ -96,6 +96,11 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	o := service.Options{Directory: c.String("data"), Listen: c.String("listen"), UploadLimit: c.Int64("upload-limit"),
 		FetchPrivate: c.Bool("fetch-private"), Watch: c.String("watch"), Stall: c.Duration("stall-after"), Log: log,
 		Certificate: c.String("tls-certificate"), Key: c.String("tls-key")}
+	samples, err := demoSamples()
+	if err != nil {
+		return o, err
+	}
+	o.Samples = samples
 	for _, name := range c.StringSlice("name") {
 		o.Names = append(o.Names, strings.ToLower(name))
 	}

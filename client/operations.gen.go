@@ -659,6 +659,9 @@ type RunBody struct {
 	Version int64 `json:"version,omitempty"`
 }
 
+// Sample defines model for Sample.
+type Sample = records.Sample
+
 // SavingBody defines model for SavingBody.
 type SavingBody struct {
 	// Source YAML
@@ -1520,6 +1523,18 @@ func (c *Client) ExportCsvw(ctx context.Context, dataset string, params *ExportC
 func (c *Client) ShowRulebooks(ctx context.Context, dataset string, name string, params *ShowRulebooksParams) (*Declaration, error) {
 	r := request{method: "GET", path: pathOf("/rulebooks/%s/%s", dataset, name), params: params}
 	return answered[Declaration](ctx, c, r)
+}
+
+// ListSamples calls GET /samples: Made-up datasets to look around in, with their rulebooks.
+func (c *Client) ListSamples(ctx context.Context) (*[]Sample, error) {
+	r := request{method: "GET", path: pathOf("/samples")}
+	return answered[[]Sample](ctx, c, r)
+}
+
+// DownloadSample calls GET /samples/{name}: The file of a made-up dataset.
+func (c *Client) DownloadSample(ctx context.Context, name string) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/samples/%s", name)}
+	return c.stream(ctx, r)
 }
 
 // SearchRecords calls GET /search: Datasets, columns, rules, issues, deliveries and certificates that have a text in their names.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
@@ -15,6 +16,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"proudsieve/client"
+	"proudsieve/service"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
@@ -229,4 +231,38 @@ func TestTermsAreExplainedByOnesOwnData(t *testing.T) {
 	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
 	p.sees("wins back")
 	ask("severity", "major stops it", "Here: ")
+}
+
+// An empty service offers something to look around in, which is taken in as anything else is.
+func TestAnEmptyServiceOffersTheDemo(t *testing.T) {
+	r := servicetest.Start(t, func(o *service.Options) {
+		o.Samples = []records.Sample{
+			{Dataset: "crews", FileName: "crews.csv", Rulebook: crewsBook, Content: []byte("crew,river\nred,Alder\n")},
+			{Dataset: "meters", FileName: "meters.csv", Rulebook: metersBook, Content: []byte(metersFile)}}
+	})
+	p := sitDown(t, r.URL)
+	p.visit("/")
+	p.signsIn(r.Reader.Token)
+	p.sees("Begin here", "bring the survey of a made-up river: 2 datasets")
+	if evaluate[bool](p, `document.querySelector('button[disabled][title^="You are a reader"]') === null`) {
+		t.Error("a reader may bring the demo")
+	}
+	p.presses("Sign out")
+	p.signsIn(r.Steward.Token)
+	p.presses("Bring the made-up survey")
+	p.sees("What needs you", "crews", "meters")
+	deadline := time.Now().Add(patience)
+	for {
+		tables, err := servicetest.All[records.Table](context.Background(), r.Reader, "/datasets/meters/tables")
+		if err == nil && len(tables) == 1 && tables[0].Rows != nil {
+			if *tables[0].Rows != 5 {
+				t.Errorf("%+v", tables[0])
+			}
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the demo is not there: %+v, %v", tables, err)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }

@@ -24,6 +24,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -44,7 +45,9 @@ type Options struct {
 	// Certificate and Key are files in PEM by which the service is reached over TLS; both or neither.
 	Certificate, Key string
 	Stall            time.Duration // how long a job may make no progress; 0 means work.DefaultStall
-	Log              *slog.Logger
+	// Samples are made-up datasets that a person may bring to look around in.
+	Samples []records.Sample
+	Log     *slog.Logger
 }
 
 // DefaultUploadLimit is the largest delivery that is taken in, in bytes.
@@ -115,7 +118,7 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key,
-		Console: pages, UploadLimit: s.options.UploadLimit,
+		Console: pages, UploadLimit: s.options.UploadLimit, Samples: s.options.Samples,
 		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)

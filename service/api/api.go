@@ -31,6 +31,7 @@ import (
 
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -59,6 +60,8 @@ type Server struct {
 	Names []string
 	// TrustedProxies may say on whose behalf they call (X-Forwarded-For).
 	TrustedProxies []netip.Prefix
+	// Samples are made-up datasets that a person may bring to look around in.
+	Samples []records.Sample
 	// Secure says that people reach the service by https.
 	Secure bool
 
@@ -124,6 +127,7 @@ func (s *Server) register(r chi.Router) {
 	s.datasets()
 	s.declarations()
 	s.checks()
+	s.samples()
 	s.deliveries(r)
 	s.arrivals(r)
 	s.fetches()

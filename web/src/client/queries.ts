@@ -51,6 +51,12 @@ export const desk = queryOptions({
   queryFn: ({ signal }) => take(api.GET("/desk", { signal })),
   refetchInterval: 3000,
 });
+/** Made-up datasets to look around in. */
+export const samples = queryOptions({
+  queryKey: ["samples"],
+  queryFn: ({ signal }) => take(api.GET("/samples", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
 export const people = queryOptions({
   queryKey: ["people"],
   queryFn: ({ signal }) => take(api.GET("/people", { signal })),

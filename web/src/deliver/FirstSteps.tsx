@@ -1,5 +1,6 @@
 import { chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
+import { BringDemo } from "./BringDemo";
 
 /** The way to take in a file, for a dataset where one is named. */
 export function TakeIn({ dataset }: { dataset?: string }) {
@@ -35,11 +36,7 @@ export function FirstSteps() {
           </Text>
         </li>
       </chakra.ol>
-      <Text mt="3" color="quiet">
-        To look around first, start the service with{" "}
-        <chakra.code fontFamily="mono">proudsieve up --demo</chakra.code>: it brings the survey of a made-up
-        river, and says which defects were planted in it.
-      </Text>
+      <BringDemo />
     </chakra.section>
   );
 }
