@@ -283,11 +283,20 @@ func TestPicturesOfATallySayWhatTheRowsSay(t *testing.T) {
 
 func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
 	all := gauges()
-	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
-	for _, c := range []struct{ x, y string }{{"depth", "flow"}, {"flow", "depth"}} {
+	level := func(g gauge) (float64, bool) { return g.depth*g.depth - 3*g.depth, true }
+	lines := strings.Split(strings.TrimSpace(gaugesFile(all)), "\n")
+	for i := range lines {
+		if lines[i] += ",level"; i > 0 {
+			v, _ := level(all[i-1])
+			lines[i] = strings.TrimSuffix(lines[i], "level") + fmt.Sprint(v)
+		}
+	}
+	_, p, table := seated(t, "gauges", strings.Replace(gaugesBook, "{name: flow, type: decimal}", "{name: flow, type: decimal}, {name: level, type: decimal}", 1),
+		strings.Join(lines, "\n")+"\n")
+	for _, c := range []struct{ x, y string }{{"depth", "flow"}, {"flow", "depth"}, {"level", "depth"}} {
 		p.visit(fmt.Sprintf("/tables/%d?view=relations&column=%s&across=%s", table, c.x, c.y))
 		p.sees(c.x+" against "+c.y, "rows have a number in both")
-		value := map[string]func(gauge) (float64, bool){"depth": depth, "flow": flow}
+		value := map[string]func(gauge) (float64, bool){"depth": depth, "flow": flow, "level": level}
 		points := marks(p, "circle")
 		n, at := 0, map[string]mark{}
 		for _, m := range points {
@@ -299,10 +308,11 @@ func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
 			x, _ := value[c.x](g)
 			y, _ := value[c.y](g)
 			m, drawn := at[fmt.Sprintf("row %d", i+1)]
-			if drawn == g.absent {
+			absent := g.absent && (c.x == "flow" || c.y == "flow")
+			if drawn == absent {
 				t.Errorf("row %d is drawn: %v", i+1, drawn)
 			}
-			if g.absent {
+			if absent {
 				continue
 			}
 			n++
@@ -330,40 +340,145 @@ func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
 }
 
 func TestWhereValuesMissIsDrawnAndCounted(t *testing.T) {
-	all := gauges()
-	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
-	p.visit(fmt.Sprintf("/tables/%d?view=missing", table))
-	absent := 0
-	for _, g := range all {
-		if g.absent {
-			absent++
+	const rows = 360
+	lacks := map[string]func(i int) bool{
+		"flow":   func(i int) bool { return i%20 == 7 || i > 340 && i%2 == 0 },
+		"depth":  func(i int) bool { return i < 30 },
+		"remark": func(i int) bool { return i%3 != 0 || i < 30 },
+	}
+	names := []string{"depth", "flow", "remark"}
+	var b strings.Builder
+	b.WriteString("id,depth,flow,remark\n")
+	complete := 0
+	both := map[[2]string]int{}
+	for i := range rows {
+		fmt.Fprintf(&b, "G%03d", i)
+		whole := true
+		for _, name := range names {
+			if lacks[name](i) {
+				b.WriteString(",")
+				whole = false
+			} else {
+				b.WriteString(",1")
+			}
+			for _, other := range names {
+				if lacks[name](i) && lacks[other](i) {
+					both[[2]string{name, other}]++
+				}
+			}
+		}
+		b.WriteString("\n")
+		if whole {
+			complete++
 		}
 	}
-	p.sees("1 of 5 columns lack values", fmt.Sprintf("%d of 360 rows are complete", 360-absent))
-	drawn := evaluate[[]string](p, `[...document.querySelectorAll("main svg rect title")].map((t) => t.textContent)`)
-	told := 0
-	for _, d := range drawn {
+	_, p, table := seated(t, "gauges", "dataset: gauges\ncolumns: [{name: id}]\n", b.String())
+	p.visit(fmt.Sprintf("/tables/%d?view=missing", table))
+	p.sees("3 of 4 columns lack values", fmt.Sprintf("%d of 360 rows are complete", complete), "Between columns")
+	p.awaits(`document.querySelectorAll('[aria-label="What misses together"] a').length > 0`)
+	told := map[string]int{}
+	type strip struct {
+		Title string
+		High  float64
+	}
+	for _, d := range evaluate[[]strip](p, `[...document.querySelectorAll("main svg rect")].filter((r) => r.querySelector("title")).map((r) => ({ Title: r.querySelector("title").textContent, High: r.height.baseVal.value }))`) {
+		name, rest, _ := strings.Cut(d.Title, ": ")
 		var n, first, last int
-		if _, err := fmt.Sscanf(d, "flow: %d of rows %d to %d lack it", &n, &first, &last); err != nil {
-			t.Fatalf("%q: %v", d, err)
+		if _, err := fmt.Sscanf(rest, "%d of rows %d to %d lack it", &n, &first, &last); err != nil {
+			t.Fatalf("%q: %v", d.Title, err)
 		}
 		want := 0
 		for i := first; i <= last; i++ {
-			if all[i-1].absent {
+			if lacks[name](i - 1) {
 				want++
 			}
 		}
-		if n != want {
-			t.Errorf("%s, want %d", d, want)
+		if share := float64(want) / float64(last-first+1); n != want || !close(d.High, max(15*share, 2), 0.01) {
+			t.Errorf("%s is %v tall, want %d rows and %v", d.Title, d.High, want, 15*share)
 		}
-		told += n
+		told[name] += n
 	}
-	if told != absent {
-		t.Errorf("%d gaps are drawn, want %d", told, absent)
+	for _, name := range names {
+		if told[name] != both[[2]string{name, name}] {
+			t.Errorf("%d gaps of %s are drawn, want %d", told[name], name, both[[2]string{name, name}])
+		}
+		for _, other := range names {
+			want := fmt.Sprintf("%d of %d rows that lack %s lack %s too", both[[2]string{name, other}], both[[2]string{name, name}], name, other)
+			shown := evaluate[int](p, fmt.Sprintf(`document.querySelectorAll('[aria-label="What misses together"] a[title=%q]').length`, want))
+			if should := both[[2]string{name, other}] > 0 && name != other; (shown == 1) != should {
+				t.Errorf("%q is shown %d times", want, shown)
+			}
+		}
 	}
 	p.do("opening the list", clicks(`//summary[.="The same as a list"]`))
-	p.presses(fmt.Sprintf("%d rows lack flow", absent))
-	p.sees(fmt.Sprintf("of %d rows", absent))
+	p.presses(fmt.Sprintf("%d rows lack flow", told["flow"]))
+	p.sees(fmt.Sprintf("of %d rows", told["flow"]))
+}
+
+// The map of correlations is as dark as two columns go together, filled where they rise together, hatched where not.
+func TestTheMapOfCorrelationsIsAsDarkAsTheyAreStrong(t *testing.T) {
+	draws := rand.New(rand.NewPCG(3, 9))
+	const rows = 120
+	columns := map[string][]float64{}
+	names := []string{"base", "with", "against", "apart"}
+	var b strings.Builder
+	b.WriteString(strings.Join(names, ",") + "\n")
+	for range rows {
+		base := draws.NormFloat64()
+		line := map[string]float64{"base": base, "with": base + draws.NormFloat64()/2, "against": -base + draws.NormFloat64(), "apart": draws.NormFloat64()}
+		for i, name := range names {
+			v := math.Round(line[name]*1000) / 1000
+			columns[name] = append(columns[name], v)
+			fmt.Fprintf(&b, "%v%s", v, []string{",", ",", ",", "\n"}[i])
+		}
+	}
+	correlation := func(x, y []float64) float64 {
+		mx, my, xy, xx, yy := mean(x), mean(y), 0.0, 0.0, 0.0
+		for i := range x {
+			xy += (x[i] - mx) * (y[i] - my)
+			xx += (x[i] - mx) * (x[i] - mx)
+			yy += (y[i] - my) * (y[i] - my)
+		}
+		return xy / math.Sqrt(xx*yy)
+	}
+	rank := func(x []float64) []float64 {
+		out := make([]float64, len(x))
+		for i := range x {
+			below, equal := 0, 0
+			for j := range x {
+				if x[j] < x[i] {
+					below++
+				} else if x[j] == x[i] {
+					equal++
+				}
+			}
+			out[i] = float64(below) + float64(equal+1)/2
+		}
+		return out
+	}
+	_, p, table := seated(t, "gauges", "dataset: gauges\ncolumns: [{name: base, type: decimal}]\n", b.String())
+	type cell struct {
+		Title, Fill string
+		Dark        float64
+	}
+	for address, of := range map[string]func([]float64) []float64{"": func(x []float64) []float64 { return x }, "&kind=ranks": rank} {
+		p.visit(fmt.Sprintf("/tables/%d?view=relations%s", table, address))
+		p.sees("Correlations of the columns of numbers")
+		p.awaits(`document.querySelector('svg[aria-label^="Heat map"]') !== null`)
+		found := 0
+		for _, c := range evaluate[[]cell](p, `[...document.querySelectorAll('svg[aria-label^="Heat map"] g[transform]')].filter((g) => g.querySelectorAll("rect").length > 1).map((g) => ({ Title: g.querySelector("title").textContent, Fill: g.querySelectorAll("rect")[1].getAttribute("fill"), Dark: Number(g.querySelectorAll("rect")[1].getAttribute("opacity")) }))`) {
+			first, rest, _ := strings.Cut(c.Title, " and ")
+			second, _, _ := strings.Cut(rest, ":")
+			want := correlation(of(columns[first]), of(columns[second]))
+			if !close(c.Dark, math.Abs(want), 1e-6) || (c.Fill == "url(#negative)") != (want < 0) {
+				t.Errorf("%s%s: %v dark, filled with %s, want %v", c.Title, address, c.Dark, c.Fill, want)
+			}
+			found++
+		}
+		if found != 12 {
+			t.Errorf("%d pairs are drawn%s, want 12", found, address)
+		}
+	}
 }
 
 // Two deliveries side by side: what changed of the columns, the distributions over each other, what is new and gone.
@@ -400,16 +515,24 @@ func TestTwoDeliveriesSideBySide(t *testing.T) {
 			t.Errorf("%s is drawn %v tall, want %v", m.Title, m.Top-m.Bottom, want)
 		}
 	}
-	p.presses("flow")
-	p.sees("flow in both", "how its numbers lie in both")
-	// Each outline encloses as much as the rows in it: all of them.
-	for i, area := range evaluate[[]float64](p, `(() => { const paths = [...document.querySelectorAll("main svg path.visx-linepath")];
-		const svg = paths[0].closest("svg"), middle = (e) => { const b = e.getBoundingClientRect(); return [(b.left + b.right) / 2, (b.top + b.bottom) / 2]; };
-		const scale = (which, way) => { const at = [...svg.querySelectorAll(which + " .visx-axis-tick text")].map((e) => [Number(e.textContent.replaceAll(",", "").replace("−", "-")), middle(e)[way]]); const [a, b] = [at[0], at[at.length - 1]]; return Math.abs((b[0] - a[0]) / (b[1] - a[1])); };
-		const unit = scale(".visx-axis-left", 1) * scale(".visx-axis-bottom", 0);
-		return paths.map((path) => { const at = path.getAttribute("d").slice(1).split("L").map((q) => q.split(",").map(Number)); let area = 0; for (let i = 0; i < at.length; i++) { const [x, y] = at[i], [u, v] = at[(i + 1) % at.length]; area += x * v - u * y; } return Math.abs(area) / 2 * unit; }); })()`) {
-		if !close(area, 1, 0.03) {
-			t.Errorf("outline %d encloses %v of the rows", i, area)
+	// Each outline encloses as much as the rows in it: all of them, where it is of numbers as where it is of days.
+	for name, unit := range map[string]float64{"flow": 1, "depth": 1, "day": 86_400_000} {
+		p.do("choosing "+name, clicks(fmt.Sprintf(`//*[@aria-label="Columns, then and now"]//button[.=%q]`, name)))
+		p.sees(name + " in both")
+		p.awaits(fmt.Sprintf(`document.querySelector('main svg[aria-label^="%s: how its"] path.visx-linepath') !== null`, name))
+		areas := evaluate[[]float64](p, fmt.Sprintf(`(() => { const paths = [...document.querySelectorAll("main svg path.visx-linepath")];
+			const svg = paths[0].closest("svg"), middle = (e) => { const b = e.getBoundingClientRect(); return [(b.left + b.right) / 2, (b.top + b.bottom) / 2]; };
+			const amount = (text) => { const n = Number(text.replaceAll(",", "").replace("−", "-")); return Number.isNaN(n) ? Date.parse(text) : n; };
+			const scale = (which, way) => { const at = [...svg.querySelectorAll(which + " .visx-axis-tick text")].map((e) => [amount(e.textContent), middle(e)[way]]).filter((p) => !Number.isNaN(p[0])); const [a, b] = [at[0], at[at.length - 1]]; return Math.abs((b[0] - a[0]) / (b[1] - a[1])); };
+			const unit = scale(".visx-axis-left", 1) * scale(".visx-axis-bottom", 0) / %v;
+			return paths.map((path) => { const at = path.getAttribute("d").slice(1).split("L").map((q) => q.split(",").map(Number)); let area = 0; for (let i = 0; i < at.length; i++) { const [x, y] = at[i], [u, v] = at[(i + 1) %% at.length]; area += x * v - u * y; } return Math.abs(area) / 2 * unit; }); })()`, unit))
+		if len(areas) != 2 {
+			t.Errorf("%s: %d outlines", name, len(areas))
+		}
+		for i, area := range areas {
+			if !close(area, 1, 0.04) {
+				t.Errorf("%s: outline %d encloses %v of the rows", name, i, area)
+			}
 		}
 	}
 	// Against another table, by the address.

@@ -65,6 +65,7 @@ export function Densities(props: {
       name={props.file}
       x={x}
       xName={props.name}
+      xFormat={(v: number | Date) => label(Number(v))}
       y={y}
       yName={props.kind === "numbers" ? "share of the rows for each unit" : "share of the rows for each day"}
       yFormat={(v: number) => short(v)}
