@@ -55,7 +55,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
         <Grid label="Findings" max="calc(100vh - 290px)">
           <thead>
             <tr>
-              <Th>what was found</Th>
+              <Th minW="320px">what was found</Th>
               <Th>
                 <Term of="severity" example={worst && `${worst.rule} is ${worst.severity}.`} />
               </Th>
