@@ -1,35 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Refusal } from "./client";
+import { keep, kept } from "./keeping";
 import { me } from "./queries";
 
 type Version = { version: number; source: string };
 type Draft = { source: string; from: number; at: number };
 
-/** Reads a draft that was kept in this browser; what is none of ours is none. */
-function kept(key: string): Draft | undefined {
-  try {
-    const draft = JSON.parse(localStorage.getItem(key) ?? "null") as Partial<Draft> | null;
-    if (draft && typeof draft.source === "string" && typeof draft.from === "number") {
-      return { source: draft.source, from: draft.from, at: draft.at ?? 0 };
-    }
-  } catch {
-    // It is not JSON, or this browser keeps nothing.
-  }
-  return undefined;
-}
-
-function keep(key: string, draft: Draft | undefined) {
-  try {
-    if (draft) {
-      localStorage.setItem(key, JSON.stringify(draft));
-    } else {
-      localStorage.removeItem(key);
-    }
-  } catch {
-    // The draft lasts as long as the page, then.
-  }
-}
+/** A draft that was kept in this browser; what is none of ours is none. */
+const draftKept = (key: string) =>
+  kept(key, (value) => {
+    const draft = value as Partial<Draft> | null;
+    return draft && typeof draft.source === "string" && typeof draft.from === "number"
+      ? { source: draft.source, from: draft.from, at: draft.at ?? 0 }
+      : undefined;
+  });
 
 /**
  * A text that is being changed, with the version it was made from: saving names that
@@ -38,7 +23,7 @@ function keep(key: string, draft: Draft | undefined) {
  */
 export function useDraft(what: string, newest: Version | undefined) {
   const key = `draft of ${useQuery(me).data?.name ?? ""}: ${what}`;
-  const read = () => ({ key, draft: kept(key), found: kept(key)?.at, elsewhere: false });
+  const read = () => ({ key, draft: draftKept(key), found: draftKept(key)?.at, elsewhere: false });
   const [state, setState] = useState(read);
   if (state.key !== key) {
     setState(read());

@@ -1,4 +1,3 @@
-import { memo } from "react";
 import type { Schemas } from "../../client/client";
 import { mark } from "../../shared/marks";
 import { Value } from "../../shared/Value";
@@ -19,7 +18,7 @@ function beyondFences(text: string, c?: Schemas["Column"]) {
 }
 
 /** One row of the grid, as it stands in the file, what is caught marked where it stands. */
-export const RowLine = memo(function RowLine(props: {
+export function RowLine(props: {
   place: number;
   r: Schemas["ShownRow"];
   pinned: Placed[];
@@ -62,7 +61,7 @@ export const RowLine = memo(function RowLine(props: {
       </td>
     </tr>
   );
-});
+}
 
 function Cell(props: {
   c: Placed;

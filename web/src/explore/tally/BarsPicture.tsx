@@ -2,7 +2,7 @@ import { useToken } from "@chakra-ui/react";
 import { scaleBand, scaleLinear } from "@visx/scale";
 import { Frame, number, usual } from "../../shared/plot/Frame";
 import { middle } from "../../shared/words";
-import { apart, type Drawing, groupsOf, saying, seriesOf } from "./drawn";
+import { apart, type Drawing, groupsOf, namesBelow, saying, seriesOf } from "./drawn";
 import { calledOf, measureCalled } from "./expressions";
 import { Legend, shades } from "./Legend";
 
@@ -47,13 +47,7 @@ export function BarsPicture({ x: tally, says, file, open, stacked }: Drawing & {
       name={file}
       x={x}
       xName={calledOf(tally.by[0].expression)}
-      xTicks={groups.filter((_, i) => i % every === 0).map((g) => g.g.text)}
-      xFormat={(text: string) =>
-        middle(
-          groups.find((g) => g.g.text === text)?.name ?? text,
-          Math.max(Math.floor((x.step() * every) / 6.5), 4),
-        )
-      }
+      {...namesBelow(groups, x.step(), every)}
       y={y}
       yName={middle(measureCalled(tally.measures[0]), 22)}
       yFormat={number}

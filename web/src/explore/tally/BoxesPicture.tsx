@@ -2,7 +2,7 @@ import { Text, useToken } from "@chakra-ui/react";
 import { scaleBand, scaleLinear } from "@visx/scale";
 import { Frame, number, usual } from "../../shared/plot/Frame";
 import { middle } from "../../shared/words";
-import { boxOf, type Drawing, groupsOf, valued } from "./drawn";
+import { boxOf, type Drawing, groupsOf, namesBelow, valued } from "./drawn";
 import { calledOf } from "./expressions";
 
 /** A box for each group, from its first to its third quartile with the median in it; thin lines reach to its extremes. */
@@ -34,13 +34,7 @@ export function BoxesPicture({ x: tally, file, open }: Drawing) {
       name={file}
       x={x}
       xName={calledOf(tally.by[0].expression)}
-      xTicks={groups.filter((_, i) => i % every === 0).map((b) => b.g.text)}
-      xFormat={(text: string) =>
-        middle(
-          groups.find((b) => b.g.text === text)?.name ?? text,
-          Math.max(Math.floor((x.step() * every) / 6.5), 4),
-        )
-      }
+      {...namesBelow(groups, x.step(), every)}
       y={y}
       yName={middle(calledOf(box.of), 22)}
       yFormat={number}

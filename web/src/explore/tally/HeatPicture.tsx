@@ -2,7 +2,7 @@ import { useToken } from "@chakra-ui/react";
 import { scaleBand } from "@visx/scale";
 import { Frame, type Size } from "../../shared/plot/Frame";
 import { middle, short } from "../../shared/words";
-import { type Drawing, groupsOf, saying, seriesOf } from "./drawn";
+import { type Drawing, groupsOf, namesBelow, saying, seriesOf } from "./drawn";
 import { calledOf, measureCalled } from "./expressions";
 
 const most = 40;
@@ -42,13 +42,7 @@ export function HeatPicture({ x: tally, says, file, open }: Drawing) {
       size={size}
       x={x}
       xName={calledOf(tally.by[0].expression)}
-      xTicks={groups.filter((_, i) => i % every === 0).map((g) => g.g.text)}
-      xFormat={(text: string) =>
-        middle(
-          groups.find((g) => g.g.text === text)?.name ?? text,
-          Math.max(Math.floor((x.step() * every) / 6.5), 4),
-        )
-      }
+      {...namesBelow(groups, x.step(), every)}
       y={y}
       yName={`${calledOf(tally.by[1].expression)}; ${measureCalled(tally.measures[0])}`}
       yFormat={(text: string) => middle(text, 20)}

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../client/client";
+import { middle } from "../../shared/words";
 import { groupCalled } from "./expressions";
 
 type Tally = Schemas["Tally"];
@@ -84,4 +85,16 @@ export function fitting(x: Tally): PictureKind[] {
   const added = ["rows", "filled", "sum"].includes(x.measures[0].kind) && x.measures[0].share !== "before";
   const some: PictureKind[] = [ordered ? "lines" : "bars", ...(added ? (["stacked"] as const) : []), "heat"];
   return second.groups.length > apart ? ["heat", ...some.filter((k) => k !== "heat")] : some;
+}
+
+/** What stands below groups that are drawn side by side, every so many of them, cut to the room that they have. */
+export function namesBelow(groups: { g: Group; name: string }[], step: number, every: number) {
+  return {
+    xTicks: groups.filter((_, i) => i % every === 0).map(({ g }) => g.text),
+    xFormat: (text: string) =>
+      middle(
+        groups.find(({ g }) => g.text === text)?.name ?? text,
+        Math.max(Math.floor((step * every) / 6.5), 4),
+      ),
+  };
 }
