@@ -79,6 +79,18 @@ func TestRowsAreFilteredByPressing(t *testing.T) {
 	}
 }
 
+// A last day counts with all of its hours.
+func TestTheLastDayOfBoundsCountsToItsEnd(t *testing.T) {
+	_, p, table := seated(t, "logs", "dataset: logs\ncolumns: [{name: at, type: datetime}]\n", "at\n2024-01-30 08:00:00\n2024-01-31 00:00:00\n2024-01-31 23:59:59\n2024-02-01 00:00:00\n")
+	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
+	p.sees("of 4 rows")
+	p.do("opening the menu", chromedp.Click(chromedp.CSS(`button[aria-label="Filter and arrange at"]`)), chromedp.WaitVisible(chromedp.CSS(`[role="dialog"]`)))
+	p.writes(`input[aria-label="Least at"]`, "2024-01-31")
+	p.writes(`input[aria-label="Greatest at"]`, "2024-01-31")
+	p.do("showing", clicks(`//*[@role="dialog"]//button[.="Show"]`))
+	p.sees("of 2 rows", "23:59:59")
+}
+
 // A condition says what can come next and what is wrong while it is written.
 func TestAConditionIsHelpedAlong(t *testing.T) {
 	_, p, table := seated(t, "meters", metersBook, metersFile)

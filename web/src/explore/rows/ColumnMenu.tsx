@@ -134,7 +134,7 @@ function Bounds({ name, of, also }: { name: string; of: Props["of"]; also: (cond
         <Field
           aria-label={as === "text" ? `Text that ${name} contains` : `Least ${name}`}
           placeholder={as === "text" ? "contains …" : "from"}
-          type={as === "day" ? "date" : "text"}
+          type={as === "day" || as === "instant" ? "date" : "text"}
           value={from}
           onChange={(e) => setFrom(e.target.value)}
           w="full"
@@ -144,7 +144,7 @@ function Bounds({ name, of, also }: { name: string; of: Props["of"]; also: (cond
           <Field
             aria-label={`Greatest ${name}`}
             placeholder="to"
-            type={as === "day" ? "date" : "text"}
+            type={as === "day" || as === "instant" ? "date" : "text"}
             value={to}
             onChange={(e) => setTo(e.target.value)}
             w="full"

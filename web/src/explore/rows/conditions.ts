@@ -23,7 +23,7 @@ export function says(condition: string): string {
 }
 
 /** What a column's values are compared as. */
-export type Compared = "number" | "day" | "text" | "none";
+export type Compared = "number" | "day" | "instant" | "text" | "none";
 
 export function comparedAs(c: Schemas["Column"] | undefined): Compared {
   switch (c?.type) {
@@ -31,8 +31,9 @@ export function comparedAs(c: Schemas["Column"] | undefined): Compared {
     case "decimal":
       return "number";
     case "date":
-    case "datetime":
       return "day";
+    case "datetime":
+      return "instant";
     case undefined:
     case "boolean":
     case "time":
@@ -47,11 +48,13 @@ export function between(column: string, as: Compared, from: string, to: string):
   const bound = (v: string) => (as === "number" ? v : `'${v.replaceAll("'", "''")}'`);
   const parts = [
     from !== "" && `${quoted(column)} >= ${bound(from)}`,
-    to !== "" &&
-      (as === "day" ? `${quoted(column)} <= ${bound(`${to}`)}` : `${quoted(column)} <= ${bound(to)}`),
+    // Every hour of the last day counts.
+    to !== "" && `${quoted(column)} ${as === "instant" ? `< ${bound(dayAfter(to))}` : `<= ${bound(to)}`}`,
   ].filter(Boolean);
   return parts.length > 0 ? parts.join(" AND ") : undefined;
 }
+
+const dayAfter = (day: string) => new Date(Date.parse(day) + 86_400_000).toISOString().slice(0, 10);
 
 /** The condition that a text of a column contains another one. */
 export const containing = (column: string, text: string) =>
