@@ -99,6 +99,9 @@ func (k *checker) check(n node) (node, table.Kind) {
 	case isNull:
 		of, _ := k.check(n.of)
 		return isNull{n.at, of, n.not}, table.Boolean
+	case isGap:
+		of, _ := k.check(n.of)
+		return isGap{n.at, of, n.mistyped, n.not}, table.Boolean
 	case between:
 		of, kind := k.check(n.of)
 		low, lowKind := k.check(n.low)

@@ -14,7 +14,7 @@ import (
 
 var types = map[string]table.Type{"a": table.TypeInteger, "b": table.TypeDecimal, "t": table.TypeText,
 	"u": table.TypeCode, "d": table.TypeDate,
-	"ts": table.TypeDateTime, "ok": table.TypeBoolean, "two words": table.TypeText, "Mixed": table.TypeInteger}
+	"ts": table.TypeDateTime, "ok": table.TypeBoolean, "wrong": table.TypeDecimal, "two words": table.TypeText, "Mixed": table.TypeInteger}
 
 // oneRow is a batch of one row.
 type oneRow map[string]table.Value
@@ -43,7 +43,7 @@ func day(s string) table.Value {
 
 var row = oneRow{"a": number("5"), "b": number("2.50"), "t": table.TextValue("x"), "u": {}, "d": day("2024-05-31"),
 	"ts": {Kind: table.Instant, When: day("2024-05-31").When*86400e6 + 1},
-	"ok": table.BooleanValue(true), "two words": table.TextValue("it's"), "Mixed": {}}
+	"ok": table.BooleanValue(true), "wrong": table.MistypedValue(), "two words": table.TextValue("it's"), "Mixed": {}}
 
 func TestTruth(t *testing.T) {
 	for _, c := range []struct {
@@ -57,6 +57,9 @@ func TestTruth(t *testing.T) {
 		{"a + b * 2 = 10", True}, {"(a + b) * 2 = 15", True}, {"a - 1 - 1 = 3", True}, {"20 / a / 2 = 2", True},
 		{"0.1 + 0.2 = 0.3", True},
 		{"a / 0 = 1", Unknown}, {"a / (b - 2.5) IS NULL", True},
+		{"u IS NULL", True}, {"u IS MISSING", True}, {"u IS MISTYPED", False}, {"u IS NOT MISTYPED", True},
+		{"wrong IS NULL", True}, {"wrong IS MISSING", False}, {"wrong IS MISTYPED", True},
+		{"wrong IS NOT MISSING", True}, {"a IS MISSING OR a IS MISTYPED", False}, {"wrong = 1", Unknown},
 		{"t = 'x'", True}, {"t < 'y'", True}, {"t = 'X'", False}, {"\"two words\" = 'it''s'", True},
 		{"u = 'x'", Unknown}, {"u <> 'x'", Unknown}, {"NOT u = 'x'", Unknown}, {"u IS NULL", True},
 		{"u IS NOT NULL", False}, {"t IS NULL", False}, {"NULL IS NULL", True},
@@ -145,7 +148,7 @@ func TestMistakesInAConditionHaveTheirPlaces(t *testing.T) {
 		{"a ~ 5", 3, `"~" has no meaning here`},
 		{"ä = ? ", 5, `"?" has no meaning here`},
 		{"a = 1.2.3", 5, `"1.2.3" is not a number`},
-		{"a IS 5", 6, "after IS comes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM"},
+		{"a IS 5", 6, "after IS comes NULL, MISSING, MISTYPED, TRUE, FALSE, UNKNOWN or DISTINCT FROM"},
 		{"a NOT 5", 7, "after NOT comes BETWEEN, IN, LIKE or LIKE_REGEX"},
 		{"a BETWEEN 1 OR 5", 13, "BETWEEN wants two bounds joined by AND"},
 		{"a IN 5", 6, "IN wants a list in parentheses"},

@@ -4,7 +4,7 @@
 //	condition   = conjunction { OR conjunction }
 //	conjunction = negation { AND negation }
 //	negation    = [ NOT ] predicate
-//	predicate   = joined [ comparison joined | IS [NOT] ( NULL | TRUE | FALSE | UNKNOWN )
+//	predicate   = joined [ comparison joined | IS [NOT] ( NULL | MISSING | MISTYPED | TRUE | FALSE | UNKNOWN )
 //	              | IS [NOT] DISTINCT FROM joined | [NOT] BETWEEN joined AND joined
 //	              | [NOT] IN ( condition { , condition } )
 //	              | [NOT] LIKE 'pattern' [ ESCAPE 'c' ] | [NOT] LIKE_REGEX 'pattern' ]
@@ -27,5 +27,7 @@
 // as oracle, would stop; an audit counts the rows for which a rule is unknown. The standard leaves
 // open, or PostgreSQL does otherwise: a quotient of whole numbers keeps its
 // fraction (5 / 2 is 2.5), a date moved by days, months or years stays a date, LIKE has
-// no escape character unless one is given, and the patterns of LIKE_REGEX are RE2's.
+// no escape character unless one is given, and the patterns of LIKE_REGEX are RE2's. A cell whose text
+// is no value of its column's type is NULL as an empty one is; "flow IS MISSING" is true where nothing
+// is there, and "flow IS MISTYPED" where a text is that is no such value.
 package condition

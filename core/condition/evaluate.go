@@ -305,6 +305,10 @@ func (e *evaluation) truth(n node) vector[Truth] {
 		return e.compare(left, right, n.sign)
 	case isNull:
 		return each(e, e.value(n.of), func(v table.Value) Truth { return truthOf((v.Kind == table.Missing) != n.not) })
+	case isGap:
+		return each(e, e.value(n.of), func(v table.Value) Truth {
+			return truthOf((v.Kind == table.Missing && v.Mistyped() == n.mistyped) != n.not)
+		})
 	case between:
 		of := e.value(n.of)
 		low := e.compare(of, e.value(n.low), ">=")

@@ -51,6 +51,13 @@ type (
 		of  node
 		not bool
 	}
+	// isGap asks why a column has no value: nothing is there, or a text that is none of its type.
+	isGap struct {
+		at
+		of       node
+		mistyped bool
+		not      bool
+	}
 	between struct {
 		at
 		of, low, high node
@@ -319,6 +326,11 @@ func (p *parser) is(t token, left node) (node, error) {
 	switch {
 	case p.keyword("NULL"):
 		return isNull{at(t.at), left, not}, nil
+	case p.keyword("MISSING"), p.keyword("MISTYPED"):
+		if _, ok := left.(column); !ok {
+			return nil, &Error{t.at, fmt.Sprintf("IS %s is asked of a column, as flow IS %s", strings.ToUpper(n.text), strings.ToUpper(n.text))}
+		}
+		return isGap{at(t.at), left, n.is("MISTYPED"), not}, nil
 	case p.keyword("TRUE"), p.keyword("FALSE"):
 		what = call{at: at(t.at), name: "IS " + strings.ToUpper(n.text), args: []node{left}}
 	case p.keyword("UNKNOWN"):
@@ -334,7 +346,7 @@ func (p *parser) is(t token, left node) (node, error) {
 		what = call{at: at(t.at), name: "IS DISTINCT FROM", args: []node{left, right}}
 	default:
 		return nil, &Error{n.at,
-			fmt.Sprintf("after IS comes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM, with or without NOT, not %s",
+			fmt.Sprintf("after IS comes NULL, MISSING, MISTYPED, TRUE, FALSE, UNKNOWN or DISTINCT FROM, with or without NOT, not %s",
 				n.describe())}
 	}
 	if not {

@@ -80,7 +80,7 @@ func (c *Cells) Read(text string) Cell {
 	}
 	value, ok := c.format.Parse(c.Type, text)
 	if !ok || c.Open && value.Kind == table.Number && table.ZeroPadded(text) {
-		return Cell{Mistyped: true}
+		return Cell{Value: table.MistypedValue(), Mistyped: true}
 	}
 	if c.codes == nil {
 		return Cell{Value: value}

@@ -49,7 +49,7 @@ func (k Kind) String() string {
 // Value is one typed value. The zero Value is missing.
 type Value struct {
 	Kind   Kind
-	True   bool    // of Kind Boolean
+	True   bool    // of Kind Boolean; of Kind Missing, that a text is there which is no value of its type
 	Text   string  // of Kind Text
 	Number Decimal // of Kind Number
 	When   int64   // of Kind Date: days since 1970-01-01; of Kind Instant: microseconds since then, without a zone
@@ -69,6 +69,12 @@ func DateValue(days int64) Value { return Value{Kind: Date, When: days} }
 
 // InstantValue makes a datetime from microseconds since 1970-01-01 00:00.
 func InstantValue(micros int64) Value { return Value{Kind: Instant, When: micros} }
+
+// MistypedValue is the missing value of a text that is none of its type.
+func MistypedValue() Value { return Value{True: true} }
+
+// Mistyped reports whether v is missing though a text is there, which is no value of its type.
+func (v Value) Mistyped() bool { return v.Kind == Missing && v.True }
 
 // Day returns the day of a date or an instant, as days since 1970-01-01.
 func (v Value) Day() int64 {
