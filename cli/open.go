@@ -31,7 +31,7 @@ func openFile(ctx context.Context, path string, book *rulebook.Rulebook, fixed i
 	out := &openedFile{book: book, own: own}
 	switch {
 	case own && book != nil:
-		out.book = book.ForTable()
+		out.book = book.ForTable(rulebook.TableReading{})
 	case own && fixed.Delimiter == "":
 		fixed = intake.Standard()
 	}

@@ -121,7 +121,7 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 	if err := fix.Verify(context.Background(), source, b, ledger, 2); err != nil {
 		t.Fatal(err)
 	}
-	return merge.Input{Dataset: dataset, Source: source, Book: b.ForTable()}, ledger
+	return merge.Input{Dataset: dataset, Source: source, Book: b.ForTable(rulebook.TableReading{})}, ledger
 }
 
 func TestTheCleanedAndMergedTablePasses(t *testing.T) {

@@ -130,7 +130,7 @@ func Apply(ctx context.Context, source table.Source, book *rulebook.Rulebook, pl
 
 // Verify reads the written table again, on its own terms, and holds the ledger against it.
 func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, ledger *Ledger, workers int) error {
-	result, err := audit.Run(ctx, written, book.ForTable(), workers)
+	result, err := audit.Run(ctx, written, book.ForTable(rulebook.TableReading{}), workers)
 	if err != nil {
 		return err
 	}

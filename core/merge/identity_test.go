@@ -111,7 +111,7 @@ func TestOneThingIsOneThingEverywhere(t *testing.T) {
 				return out.String()
 			}
 			in := func(dataset, text string) merge.Input {
-				b := testkit.Book(t, identityBook(dataset, c.column)).ForTable()
+				b := testkit.Book(t, identityBook(dataset, c.column)).ForTable(rulebook.TableReading{})
 				return merge.Input{Dataset: dataset, Source: testkit.File(t, standard(text), b.Reading), Book: b}
 			}
 			_, a, err := run(t, "merge: m\nstack: [d]\njoin:\n  - {with: o, match: [k], take: [v], unmatched: keep, met_at_least: 0}\n",

@@ -154,7 +154,7 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 // Verify reads the merged table again and holds the accounting against it.
 func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, accounting *Accounting,
 	workers int) error {
-	result, err := audit.Run(ctx, written, book.ForTable(), workers)
+	result, err := audit.Run(ctx, written, book.ForTable(rulebook.TableReading{}), workers)
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,43 @@ type Cells struct {
 	patterns []table.DatePattern // that the dates of an open column may be written by, where there are several
 	own      string              // the pattern by which they are read
 	typed    *[256]bool          // the bytes that numbers and dates of an open column are made of
+	written  Written             // how the format was declared
+}
+
+// InStandardForm reads the cells of the column as a table of ours in standard form has them: nothing but the empty cell is
+// missing, numbers have a point, dates are those of ISO 8601.
+func (c *Cells) InStandardForm() *Cells {
+	copied := *c
+	copied.format, copied.marks, copied.longest, copied.written = &table.StandardFormat, nil, 0, Written{}
+	return &copied
+}
+
+// OfType reads the cells of a column that no rulebook declares and that is of a type, in standard form.
+func OfType(t table.Type) *Cells { return &Cells{Type: t, format: &table.StandardFormat} }
+
+// Write writes a value as a text that the column's cells are read as; false where there is none.
+func (c *Cells) Write(v table.Value) (text string, ok bool) {
+	if text, ok = c.format.Write(c.Type, v); !ok || c.Type == table.TypeText || c.Type == table.TypeCode {
+		return text, ok
+	}
+	read := c.Read(text)
+	return text, !read.Mistyped && read.Missing == (v.Kind == table.Missing) && table.Compare(read.Value, v) == 0
+}
+
+// Written returns how the cells are written, where that is not the standard form.
+func (c *Cells) Written() (Written, bool) {
+	switch {
+	case c.written.isStandard():
+		return Written{}, false
+	case c.Type.IsNumber():
+		return Written{DecimalMark: c.written.DecimalMark, GroupingMark: c.written.GroupingMark, With: c.written.With,
+			Brackets: c.written.Brackets}, c.format.DecimalMark == ',' || !c.format.PlainNumbers()
+	case c.Type == table.TypeDate || c.Type == table.TypeDateTime:
+		return Written{Dates: c.written.Dates}, len(c.written.Dates) > 0
+	case c.Type == table.TypeBoolean:
+		return Written{TrueWords: c.written.TrueWords, FalseWords: c.written.FalseWords}, len(c.written.TrueWords) > 0
+	}
+	return Written{}, false
 }
 
 // Cell is what the text of a cell stands for.
@@ -39,7 +76,7 @@ type Cell struct {
 // Cells returns the reader of a column's cells.
 func (b *Rulebook) Cells(name string) *Cells {
 	c := b.Column(name)
-	out := &Cells{Declared: c, Type: table.TypeText, format: b.Format(c), marks: map[string]bool{}}
+	out := &Cells{Declared: c, Type: table.TypeText, format: b.Format(c), marks: map[string]bool{}, written: b.written(c)}
 	for _, m := range b.Reading.Missing {
 		m = table.Trim(m)
 		out.marks[m] = true

@@ -105,21 +105,6 @@ func (b *Rulebook) Types() map[string]table.Type {
 	return types
 }
 
-// ForTable returns the rulebook as it applies to a table of ours, which holds the
-// same columns in the standard reading.
-func (b *Rulebook) ForTable() *Rulebook {
-	copied := *b
-	copied.Reading = intake.Standard()
-	copied.Reading.Renamed = b.Reading.Renamed // the table may be older than a column's name
-	copied.Columns = append([]Column(nil), b.Columns...)
-	for i := range copied.Columns {
-		c := &copied.Columns[i]
-		c.Dates, c.DecimalMark, c.GroupingMark, c.WrittenWith, c.Brackets = nil, "", "", nil, false
-		c.TrueWords, c.FalseWords = nil, nil
-	}
-	return &copied
-}
-
 // Format returns how the cells of a column become values.
 func (b *Rulebook) Format(c *Column) *table.Format {
 	reading := b.Reading

@@ -247,7 +247,7 @@ func TestAKeysColumnsAreRequired(t *testing.T) {
 
 func TestForTableReadsTheStandardForm(t *testing.T) {
 	b := testkit.Book(t, whole)
-	standard := b.ForTable()
+	standard := b.ForTable(rulebook.TableReading{})
 	if got := standard.Cells("sampled").Read("2024-05-01"); got.Value.Standard() != "2024-05-01" {
 		t.Errorf("a standard date is %+v", got)
 	}

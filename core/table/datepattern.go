@@ -446,6 +446,44 @@ func offsetOf(text string, colon bool) (minutes, size int) {
 	return minutes, size
 }
 
+// Format writes an instant, in microseconds since 1970-01-01, by the pattern; what the pattern does not name is left out.
+func (p *DatePattern) Format(micros int64) string {
+	when := time.UnixMicro(micros).UTC()
+	if p.from != 0 {
+		days := DecimalOf(micros-p.from*microsPerDay, 6)
+		quotient, _ := days.Div(DecimalOf(86_400, 0))
+		return quotient.Shortest()
+	}
+	var b strings.Builder
+	for _, f := range p.fields {
+		switch f.letter {
+		case 0:
+			b.WriteString(f.text)
+		case 'y':
+			fmt.Fprintf(&b, "%0*d", f.count, when.Year()%[...]int{2: 100, 4: 10_000}[f.count])
+		case 'M':
+			if f.count == 3 {
+				b.WriteString(when.Month().String()[:3])
+			} else {
+				fmt.Fprintf(&b, "%0*d", f.count, when.Month())
+			}
+		case 'd':
+			fmt.Fprintf(&b, "%0*d", f.count, when.Day())
+		case 'H':
+			fmt.Fprintf(&b, "%0*d", f.count, when.Hour())
+		case 'm':
+			fmt.Fprintf(&b, "%02d", when.Minute())
+		case 's':
+			fmt.Fprintf(&b, "%02d", when.Second())
+		case 'S':
+			b.WriteString(fmt.Sprintf("%06d", when.Nanosecond()/1000)[:f.count])
+		case 'X':
+			b.WriteByte('Z')
+		}
+	}
+	return b.String()
+}
+
 func formatDate(days int64) string {
 	return time.UnixMicro(days * microsPerDay).UTC().Format("2006-01-02")
 }

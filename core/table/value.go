@@ -215,6 +215,47 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 	panic(fmt.Sprintf("table: unknown type %q", t))
 }
 
+// Write writes a value of type t as a text that the format reads as that value. It reports false where there is no such
+// text: a time of day by a pattern without one, a third decimal by nothing that is known here.
+func (f *Format) Write(t Type, v Value) (text string, ok bool) {
+	if v.Kind == Missing {
+		return "", true
+	}
+	is := func(text string) bool {
+		read, ok := f.Parse(t, text)
+		return ok && Compare(read, v) == 0
+	}
+	patterns, micros := f.DateTimes, v.When
+	switch v.Kind {
+	case Number:
+		text = v.Number.String()
+		if f.DecimalMark == ',' {
+			text = strings.ReplaceAll(text, ".", ",")
+		}
+		return text, is(text)
+	case Boolean:
+		trueWords, falseWords := f.truths()
+		if text = falseWords[0]; v.True {
+			text = trueWords[0]
+		}
+		return text, is(text)
+	case Date, Instant:
+		if t == TypeDate {
+			patterns = f.Dates
+		}
+		if v.Kind == Date {
+			micros = v.When * microsPerDay
+		}
+		for i := range patterns {
+			if text = patterns[i].Format(micros); is(text) {
+				return text, true
+			}
+		}
+	}
+	text = v.Standard()
+	return text, is(text)
+}
+
 // TypedBytes returns the bytes of which numbers and dates are made, those of other patterns of dates too.
 func (f *Format) TypedBytes(others []DatePattern) *[256]bool {
 	var made [256]bool

@@ -24,7 +24,7 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 	open := f.At(t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {
-			book = book.ForTable()
+			book = book.ForTable(rulebook.TableReading{})
 		}
 		source, err := intake.Open(ctx, open, book.Reading)
 		return source, book, err

@@ -21,7 +21,7 @@ func IsStandard(metadata []byte) bool {
 
 // OfTable writes the metadata of a table of ours by its rulebook.
 func OfTable(b *rulebook.Rulebook, url string) []byte {
-	metadata, _ := Of(b.ForTable(), url)
+	metadata, _ := Of(b.ForTable(rulebook.TableReading{}), url)
 	var t map[string]any
 	if json.Unmarshal(metadata, &t) != nil {
 		return metadata
