@@ -1,9 +1,7 @@
 package fix_test
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -11,10 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
-	_ "proudsieve/core/fix/steps"
+	"proudsieve/core/fix/fixtest"
 	"proudsieve/core/intake"
 	"proudsieve/core/testkit"
 )
@@ -35,57 +32,14 @@ measures: [value]
 pass_mark: 0
 `
 
-func plan(t testing.TB, bookSource, steps string) *fix.Plan {
+func apply(t testing.TB, content, bookSource, steps string, workers int) *fixtest.Played {
 	t.Helper()
-	p, err := fix.Parse([]byte("fix_plan: p\ndataset: samples\nsteps:\n"+steps), testkit.Book(t, bookSource))
-	if err != nil {
-		t.Fatalf("the plan of the test is wrong:\n%v", err)
-	}
-	return p
-}
-
-type applied struct {
-	table   string
-	ledger  *fix.Ledger
-	changes []fix.Change
-}
-
-func apply(t testing.TB, content, bookSource, steps string, workers int) *applied {
-	t.Helper()
-	out, err := tryApply(t, content, bookSource, steps, workers)
+	b := testkit.Book(t, bookSource)
+	out, err := fixtest.Play(t, content, b, fixtest.Plan(t, b, steps), workers)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return out
-}
-
-func tryApply(t testing.TB, content, bookSource, steps string, workers int) (*applied, error) {
-	t.Helper()
-	b := testkit.Book(t, bookSource)
-	p := plan(t, bookSource, steps)
-	var out, log bytes.Buffer
-	source := testkit.File(t, content, b.Reading)
-	ledger, err := fix.Apply(context.Background(), source, b, p, workers, &out, &log)
-	if err != nil {
-		return nil, err
-	}
-	if err := ledger.Balance(); err != nil {
-		t.Error(err)
-	}
-	if err := fix.Verify(context.Background(), testkit.File(t, out.String(), intake.Standard()), b, ledger,
-		workers); err != nil {
-		t.Error(err)
-	}
-	a := &applied{table: out.String(), ledger: ledger}
-	lines := json.NewDecoder(&log)
-	for lines.More() {
-		var c fix.Change
-		if err := lines.Decode(&c); err != nil {
-			t.Fatal(err)
-		}
-		a.changes = append(a.changes, c)
-	}
-	return a, nil
 }
 
 const head = "sample,parameter,value,taken\n"
@@ -148,21 +102,21 @@ func TestEachKindOfStep(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := apply(t, head+c.rows, book, c.steps, 2)
-			if got.table != head+c.want {
-				t.Errorf("table %q, want %q", got.table, head+c.want)
+			if got.Table != head+c.want {
+				t.Errorf("table %q, want %q", got.Table, head+c.want)
 			}
-			if len(got.ledger.Steps) == 0 {
+			if len(got.Ledger.Steps) == 0 {
 				return
 			}
-			step := got.ledger.Steps[0]
+			step := got.Ledger.Steps[0]
 			if step.Cells != c.cells || step.Rows != c.gone || step.Sums["value"] != c.change {
 				t.Errorf("%d cells, %d rows, sum %s; want %d, %d, %s", step.Cells, step.Rows, step.Sums["value"],
 					c.cells, c.gone, c.change)
 			}
-			if int64(len(got.changes)) != c.cells+c.gone {
-				t.Errorf("%d entries in the change log, want %d", len(got.changes), c.cells+c.gone)
+			if int64(len(got.Changes)) != c.cells+c.gone {
+				t.Errorf("%d entries in the change log, want %d", len(got.Changes), c.cells+c.gone)
 			}
-			for _, change := range got.changes {
+			for _, change := range got.Changes {
 				if change.Reason != "r" || change.Step != 1 {
 					t.Errorf("the log says %+v", change)
 				}
@@ -178,15 +132,15 @@ func TestStepsSeeWhatTheStepsBeforeThemLeft(t *testing.T) {
   - {do: keep_one, columns: [sample], survivor: largest_value, by: value, reason: conflict}
 `
 	got := apply(t, head+"S1,PH,1,\n S1,ph,1,\nS1 ,Acidity,3,\nS2,PH,4,\n", book, steps, 2)
-	if want := head + "S1,PH,3,\nS2,PH,4,\n"; got.table != want {
-		t.Errorf("table %q, want %q", got.table, want)
+	if want := head + "S1,PH,3,\nS2,PH,4,\n"; got.Table != want {
+		t.Errorf("table %q, want %q", got.Table, want)
 	}
-	l := got.ledger
+	l := got.Ledger
 	if l.RowsIn != 4 || l.RowsOut != 2 || l.SumsIn["value"] != "9" || l.SumsOut["value"] != "7" {
 		t.Errorf("ledger %+v", l)
 	}
-	last := got.changes[len(got.changes)-1]
-	for _, c := range got.changes {
+	last := got.Changes[len(got.Changes)-1]
+	for _, c := range got.Changes {
 		if c.Step == 4 && (c.Row != 1 || c.KeptBy != 3 || c.Gone["value"] != "1") {
 			t.Errorf("the log says %+v", c)
 		}
@@ -200,48 +154,83 @@ func TestTheChangeLogHasOldNewAndPlace(t *testing.T) {
 	got := apply(t, head+"S1,acidity,1,\nS2,PH,2,\n", book,
 		"  - {do: map_codes, columns: [parameter], reason: codes}\n", 1)
 	want := []fix.Change{{Step: 1, Row: 1, Line: 2, Column: "parameter", Old: "acidity", New: "PH", Reason: "codes"}}
-	if !reflect.DeepEqual(got.changes, want) {
-		t.Errorf("%+v, want %+v", got.changes, want)
+	if !reflect.DeepEqual(got.Changes, want) {
+		t.Errorf("%+v, want %+v", got.Changes, want)
 	}
 }
 
-func TestTheTableIsWrittenInStandardForm(t *testing.T) {
-	source := strings.Replace(book, "columns:\n",
-		"reading: {delimiter: \";\", decimal_mark: \",\", dates: dd/MM/yyyy, missing: [n/a]}\ncolumns:\n", 1)
-	got := apply(t,
-		"sample;parameter;value;taken\nS1;PH;7,10;31/05/2024\nS2;PH;n/a;\nS3;PH;<0,5;soon\nS4;PH;8;01/06/2024\n",
-		source, "  []\n", 2)
-	if want := head + "S1,PH,7.10,2024-05-31\nS2,PH,,\nS3,PH,\"<0,5\",soon\nS4,PH,8,2024-06-01\n"; got.table != want {
-		t.Errorf("table %q, want %q", got.table, want)
+const comma = `dataset: samples
+reading: {delimiter: ";", decimal_mark: ",", dates: dd/MM/yyyy, missing: [n/a]}
+columns:
+  - {name: sample}
+  - {name: parameter, type: code, codes: parameters}
+  - {name: value, type: decimal}
+  - {name: taken, type: date}
+code_lists:
+  parameters: [PH]
+measures: [value]
+pass_mark: 0
+`
+
+// Without a step that says so, no text is written otherwise, and the reading of the texts belongs to the table; with one
+// each that is stands in the log and the ledger.
+func TestStandardFormIsAStepLikeOthers(t *testing.T) {
+	content := "sample;parameter;value;taken\nS1;PH;7,10;31/05/2024\nS2;PH;n/a;\nS3;PH;<0,5;soon\nS4;PH;8;01/06/2024\nS5;PH;7,10;\n"
+	got := apply(t, content, comma, "  []\n", 2)
+	if want := head + "S1,PH,\"7,10\",31/05/2024\nS2,PH,n/a,\nS3,PH,\"<0,5\",soon\nS4,PH,8,01/06/2024\nS5,PH,\"7,10\",\n"; got.Table != want || len(got.Changes) != 0 {
+		t.Errorf("table %q with %d changes, want %q", got.Table, len(got.Changes), want)
 	}
-	if want := map[string]int64{"value": 2, "taken": 2}; !reflect.DeepEqual(got.ledger.Written, want) {
-		t.Errorf("written otherwise: %v, want %v", got.ledger.Written, want)
+	if r := got.Ledger.Reading; r.Columns["value"].DecimalMark != "," || !reflect.DeepEqual(r.Columns["taken"].Dates, []string{"dd/MM/yyyy"}) ||
+		!reflect.DeepEqual(r.Missing, []string{"n/a"}) || len(r.Columns) != 2 {
+		t.Errorf("the table is read by %+v", r)
+	}
+	got = apply(t, content, comma, "  - {do: standard_form, reason: r}\n", 2)
+	if want := head + "S1,PH,7.10,2024-05-31\nS2,PH,,\nS3,PH,\"<0,5\",soon\nS4,PH,8,2024-06-01\nS5,PH,7.10,\n"; got.Table != want {
+		t.Errorf("table %q, want %q", got.Table, want)
+	}
+	if !got.Ledger.Reading.IsStandard() || got.Ledger.Steps[0].Cells != 5 || len(got.Changes) != 5 || got.Ledger.Steps[0].Sums["value"] != "0" {
+		t.Errorf("%+v, %d changes", got.Ledger, len(got.Changes))
+	}
+	got = apply(t, content, comma, "  - {do: standard_form, columns: [taken], reason: r}\n  - {do: set_values, columns: [value], expression: value * 2, reason: r}\n", 2)
+	if want := head + "S1,PH,\"14,2\",2024-05-31\nS2,PH,,\nS3,PH,,soon\nS4,PH,16,2024-06-01\nS5,PH,\"14,2\",\n"; got.Table != want {
+		t.Errorf("table %q, want %q", got.Table, want)
+	}
+}
+
+// A plan that was saved before standard form was a step makes the same bytes as then.
+func TestAnEarlierPlanEndsInStandardForm(t *testing.T) {
+	b := testkit.Book(t, comma)
+	plan := fixtest.Plan(t, b, "  - {do: set_cell, key: {parameter: PH}, column: sample, to: S, reason: r}\n").AsEarlier()
+	got, err := fixtest.Play(t, "sample;parameter;value;taken\nS1;PH;7,10;31/05/2024\nS2;PH;n/a;\n", b, plan, 2)
+	if err != nil || got.Refused != nil || got.Table != head+"S,PH,7.10,2024-05-31\nS,PH,,\n" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if s := got.Ledger.Steps[1]; s.Kind != fix.StandardForm || s.Cells != 3 || !strings.Contains(s.Reason, "is a step now") {
+		t.Errorf("%+v", s)
 	}
 }
 
 func TestATextThatWouldQuietlyBecomeANumberIsRefused(t *testing.T) {
-	source := strings.Replace(book, "columns:\n", "reading: {delimiter: \";\", decimal_mark: \",\"}\ncolumns:\n", 1)
 	content := "sample;parameter;value;taken\nS1;PH;7,10;\nS2;PH;7.1;\n"
-	_, err := tryApply(t, content, source, "  []\n", 1)
-	if err == nil || !strings.Contains(err.Error(), `"7.1" in value (line 3)`) {
-		t.Errorf("%v", err)
+	got := apply(t, content, comma, "  - {do: standard_form, reason: r}\n", 1)
+	if got.Refused == nil || !strings.Contains(got.Refused.Error(), `"7.1" in value (line 3)`) {
+		t.Errorf("%v", got.Refused)
 	}
-	if got := apply(t, content, source,
-		"  - {do: set_cell, key: {sample: S2}, column: value, to: \"7,1\", reason: A point for a comma.}\n",
-		1); !strings.Contains(got.table, "S2,PH,7.1,") {
-		t.Errorf("once decided, the table is %q", got.table)
+	if got := apply(t, content, comma, "  - {do: set_cell, key: {sample: S2}, column: value, to: \"7,1\", reason: A point for a comma.}\n"+
+		"  - {do: standard_form, reason: r}\n", 1); got.Refused != nil || !strings.Contains(got.Table, "S2,PH,7.1,") {
+		t.Errorf("once decided, the table is %q, and %v", got.Table, got.Refused)
 	}
 }
 
 func TestWhatATableCannotHoldIsInTheLog(t *testing.T) {
 	got := apply(t, head+"S1,PH,1,,more,cells\nS2,\xff,2,\n", book, "  []\n", 1)
-	if len(got.changes) != 2 || got.ledger.Unheaded != 1 {
-		t.Fatalf("%+v, %d unheaded", got.changes, got.ledger.Unheaded)
+	if len(got.Changes) != 2 || got.Ledger.Unheaded != 1 {
+		t.Fatalf("%+v, %d unheaded", got.Changes, got.Ledger.Unheaded)
 	}
-	if c := got.changes[0]; c.Step != 0 || c.Row != 1 || c.Old != "more | cells" {
+	if c := got.Changes[0]; c.Step != 0 || c.Row != 1 || c.Old != "more | cells" {
 		t.Errorf("%+v", c)
 	}
-	if c := got.changes[1]; c.Row != 2 || c.Column != "parameter" || !strings.Contains(c.Old, `\xff`) {
+	if c := got.Changes[1]; c.Row != 2 || c.Column != "parameter" || !strings.Contains(c.Old, `\xff`) {
 		t.Errorf("%+v", c)
 	}
 }
@@ -252,7 +241,7 @@ func TestNotesOnStepsThatDidNotDoWhatWasMeant(t *testing.T) {
   - {do: trim, columns: [sample], reason: r}
 `, 1)
 	for i, want := range []string{"No row has this key", "2 rows have this key", "nothing to do"} {
-		if note := got.ledger.Steps[i].Note; !strings.Contains(note, want) {
+		if note := got.Ledger.Steps[i].Note; !strings.Contains(note, want) {
 			t.Errorf("step %d: %q, want %q", i+1, note, want)
 		}
 	}
@@ -318,46 +307,15 @@ const everything = `  - {do: trim, columns: [sample], reason: a}
 func TestOneWorkerAndEightMakeTheSameTable(t *testing.T) {
 	content := dirty(60_000)
 	one, eight := apply(t, content, book, everything, 1), apply(t, content, book, everything, 8)
-	if one.table != eight.table || !reflect.DeepEqual(one.ledger, eight.ledger) ||
-		!reflect.DeepEqual(one.changes, eight.changes) {
+	if one.Table != eight.Table || !reflect.DeepEqual(one.Ledger, eight.Ledger) ||
+		!reflect.DeepEqual(one.Changes, eight.Changes) {
 		t.Error("the table, the ledger or the log depends on the number of workers")
 	}
 }
 
-func TestThePreviewShowsWhatApplyingDoes(t *testing.T) {
-	content := dirty(5_000)
-	b := testkit.Book(t, book)
-	shown, err := fix.Show(context.Background(), testkit.File(t, content, b.Reading), b, plan(t, book, everything), 2)
-	if err != nil {
-		t.Fatal(err)
-	}
-	done := apply(t, content, book, everything, 2)
-	if !reflect.DeepEqual(shown.Ledger, *done.ledger) || shown.ChangeCount != int64(len(done.changes)) {
-		t.Errorf("%d changes shown and %d made", shown.ChangeCount, len(done.changes))
-	}
-	if len(shown.Changes) != 300 || !reflect.DeepEqual(shown.Changes, done.changes[:300]) {
-		t.Error("the changes shown are not the first ones made")
-	}
-	surplus := func(r *audit.Result) int64 {
-		for _, f := range r.Findings {
-			if f.Rule == "one_sample" {
-				return f.Rows
-			}
-		}
-		return 0
-	}
-	if before, after := surplus(shown.Before), surplus(shown.After); before == 0 || after != 0 {
-		t.Errorf("%d surplus rows before and %d after", before, after)
-	}
-	if shown.After.Rows != done.ledger.RowsOut || shown.After.Sums["value"] != done.ledger.SumsOut["value"] ||
-		shown.Before.Score >= shown.After.Score {
-		t.Errorf("before %d rows with %v, after %d with %v", shown.Before.Rows, shown.Before.Score, shown.After.Rows,
-			shown.After.Score)
-	}
-}
-
 func TestAPlanForColumnsThatTheTableDoesNotHave(t *testing.T) {
-	_, err := tryApply(t, "sample,value\nS1,1\n", book, "  - {do: trim, columns: [parameter], reason: r}\n", 1)
+	b := testkit.Book(t, book)
+	_, err := fixtest.Play(t, "sample,value\nS1,1\n", b, fixtest.Plan(t, b, "  - {do: trim, columns: [parameter], reason: r}\n"), 1)
 	if err == nil || !strings.Contains(err.Error(),
 		`step 1 (trim): the table has no column "parameter"; its columns are sample, value`) {
 		t.Errorf("%v", err)
@@ -390,9 +348,7 @@ func TestMistakesInAFixPlan(t *testing.T) {
 			`"sample" has no code list to map to`},
 		{"neither values nor where",
 			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], reason: r}\n",
-			`has either "values" or "where"`},
-		{"both",
-			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_missing, columns: [value], values: [1], where: value > 1, reason: r}\n", `has either "values" or "where"`},
+			`has "values", "where" or both`},
 		{"a condition",
 			"fix_plan: p\ndataset: samples\nsteps:\n  - do: set_aside\n    where: vale > 1\n    reason: r\n",
 			`line 5, column 12: in the condition: there is no column "vale"; did you mean "value"?`},
@@ -401,7 +357,7 @@ func TestMistakesInAFixPlan(t *testing.T) {
 			"in the condition: a column, a value or a parenthesis was expected"},
 		{"a key without names",
 			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_cell, key: S1, column: value, to: x, reason: r}\n",
-			"a key gives each of its columns the text to look for"},
+			`"key" has names, each with what it stands for`},
 		{"largest by nothing",
 			"fix_plan: p\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: largest_value, reason: r}\n", `"by" names the column that decides`},
 		{"first by something",

@@ -16,7 +16,7 @@ func TestFormsNameEveryStepAndField(t *testing.T) {
 	found := map[string]string{}
 	for _, f := range forms[1].Form {
 		found[f.Name] = f.Kind
-		if f.Name == "do" && len(f.Choices) != 8 {
+		if f.Name == "do" && len(f.Choices) != 28 {
 			t.Errorf("the steps are %v", f.Choices)
 		}
 		if f.Name == "survivor" && (len(f.Choices) != 5 || len(f.For) != 1 || f.For[0] != "keep_one") {

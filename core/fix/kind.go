@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -37,6 +36,7 @@ func Forms() []rulebook.SectionForm {
 	step := []rulebook.FieldForm{
 		{Name: "do", Kind: "choice", Choices: names(), Required: true, Says: "What is done"},
 		{Name: "reason", Kind: "text", Required: true, Says: "Why, for whoever reads the change log"},
+		{Name: "off", Kind: "truth", Says: "The step is switched off"},
 	}
 	for _, f := range allFields() {
 		var takers []string
@@ -52,6 +52,7 @@ func Forms() []rulebook.SectionForm {
 		{Name: "fix_plan", Title: "the fix plan itself", Single: true, Form: []rulebook.FieldForm{
 			{Name: "fix_plan", Kind: "text", Required: true, Says: "Its name"},
 			{Name: "dataset", Kind: "text", Required: true, Says: "The dataset whose deliveries it puts right"},
+			{Name: "makes", Kind: "text", Says: "The dataset that the cleaned tables belong to, where the steps give them another shape"},
 			{Name: "title", Kind: "text", Says: "What it is for, in a few words"},
 		}},
 		{Name: "steps", Title: "a step", Form: step},
@@ -123,48 +124,11 @@ func allFields() []Field {
 	return out
 }
 
-// Action is what a step does. It is a Rewriter, a Setter, a Remover or a Chooser.
+// Action is what a step declares. It may be bound any number of times, by several goroutines.
 type Action interface {
-	// Columns names the columns that the table must have.
-	Columns() []string
+	// Bind fits the step to the columns that it finds, and notes what does not fit. What it returns is not used then.
+	Bind(b *Binder) *Work
 }
-
-// Rewriter gives every text of its columns a new one, once per distinct text.
-type Rewriter interface {
-	Action
-	Rewrite(c *rulebook.Cells, text string) string
-}
-
-// Setter gives cells of some rows one text.
-type Setter interface {
-	Action
-	// Sets returns the columns whose cells are set, and their text.
-	Sets() (columns []string, text string)
-	// Chosen returns which rows of a batch are meant.
-	Chosen(rows rulebook.Batch) func(at int) bool
-}
-
-// Remover takes rows out of the table.
-type Remover interface {
-	Action
-	// Drops returns which rows of a batch leave.
-	Drops(rows rulebook.Batch) func(at int) bool
-}
-
-// Chooser keeps one of several rows that belong together, found in a reading of its own. Of
-// equals the earliest stays.
-type Chooser interface {
-	Action
-	// Groups returns by what the rows of a batch belong together; a row may belong to none.
-	Groups(rows rulebook.Batch) func(at int) (h table.Hash, whole bool)
-	// Ranks returns what decides between them.
-	Ranks(rows rulebook.Batch) func(at int) table.Value
-	// Better reports whether a later row with value is to be kept instead of one with chosen.
-	Better(value, chosen table.Value) bool
-}
-
-// Noter says what a steward should look at, by how many rows were meant.
-type Noter interface{ Note(matched int64) string }
 
 // Item is a step as its text gives it.
 type Item struct {
@@ -184,9 +148,6 @@ func (i *Item) Wrong(field, format string, args ...any) {
 	}
 	i.Fail(at, format, args...)
 }
-
-// Declared returns the declaration of a column, or nil.
-func (i *Item) Declared(column string) *rulebook.Column { return i.book.Column(column) }
 
 // TextOf returns the text of a field.
 func (i *Item) TextOf(field string) string {
@@ -212,58 +173,69 @@ func (i *Item) ChoiceOf(field, what string, old map[string]string, choices ...st
 	return i.ChoiceOrOld(i.given[field], what, old, choices...)
 }
 
-// ColumnOf returns the name of a declared column.
-func (i *Item) ColumnOf(field string) string {
+// TruthOf returns a field that is true or false; false where it is left out.
+func (i *Item) TruthOf(field string) bool { return i.Gives(field) && i.Truth(i.given[field], field) }
+
+// WholeOf returns a field that is a whole number between two; 0 where it is left out.
+func (i *Item) WholeOf(field string, least, most int) int {
 	if !i.Gives(field) {
-		return ""
+		return 0
 	}
-	return i.column(i.given[field], i.Text(i.given[field], field))
+	n := i.Whole(i.given[field], field)
+	if n < least || n > most {
+		i.Wrong(field, "%s is a whole number from %d to %d, not %d", field, least, most, n)
+	}
+	return n
 }
 
-// ColumnsOf returns the names of declared columns.
-func (i *Item) ColumnsOf(field string) []string {
+// NumberOf returns a field that is a number, exactly as it is written.
+func (i *Item) NumberOf(field string) (table.Decimal, bool) {
+	if !i.Gives(field) {
+		return table.Decimal{}, false
+	}
+	text := i.TextOf(field)
+	d, ok := table.ParseDecimal(text)
+	if !ok {
+		i.Wrong(field, "%s is a number, as 0.001, not %q", field, text)
+	}
+	return d, ok
+}
+
+// Pair is a name with what it stands for.
+type Pair struct{ Name, Text string }
+
+// PairsOf returns a field that gives names what they stand for, in their order; example shows one.
+func (i *Item) PairsOf(field, example string) []Pair {
 	n := i.given[field]
 	if n == nil {
 		return nil
 	}
-	names := i.Texts(n, field)
-	for k, name := range names {
-		at := n
-		if n.Kind == document.List {
-			at = n.Items[k]
-		}
-		i.column(at, name)
+	if n.Kind != document.Mapping || len(n.Entries) == 0 {
+		i.Fail(n, "%q has names, each with what it stands for, as %s", field, example)
+		return nil
 	}
-	return names
-}
-
-// KeyOf returns the texts to look for by the columns that they stand in.
-func (i *Item) KeyOf(field string) map[string]string {
-	key := map[string]string{}
-	n := i.given[field]
-	if n == nil {
-		return key
-	}
-	if n.Kind != document.Mapping {
-		i.Fail(n, "a key gives each of its columns the text to look for, as {sample_id: HG-00012}")
-		return key
-	}
+	var out []Pair
 	for _, e := range n.Entries {
-		i.column(&document.Node{Line: e.Line, Column: e.Column}, e.Name)
-		key[e.Name] = i.Text(e.Value, "the text of a key")
+		if slices.ContainsFunc(out, func(p Pair) bool { return p.Name == e.Name }) {
+			i.FailAt(e.Line, e.Column, "%q stands twice in %q", e.Name, field)
+		}
+		out = append(out, Pair{e.Name, i.Text(e.Value, "what "+e.Name+" stands for")})
 	}
-	return key
+	return out
 }
 
-// ConditionOf returns a condition, checked against the columns; nil where it is wrong.
-func (i *Item) ConditionOf(field string) *condition.Condition {
-	n := i.given[field]
-	if n == nil {
-		return nil
+// ListOf hands each entry of a field, which is a list of mappings, to read.
+func (i *Item) ListOf(field string, read func(entry *Item), fields ...string) {
+	if !i.Gives(field) {
+		return
 	}
-	parsed, errs := condition.Compile(i.Text(n, field), i.book.Types())
-	for _, err := range errs {
-		i.FailInside(n, "in the condition: ", err)
-	}
-	return parsed
+	i.List(i.given[field], field, func(n *document.Node) {
+		entry := &Item{parser: i.parser, node: n, given: map[string]*document.Node{}}
+		var known []document.Field
+		for _, name := range fields {
+			known = append(known, document.Field{Name: name, Required: true, Read: func(n *document.Node) { entry.given[name] = n }})
+		}
+		i.Mapping(n, "an entry of "+field, known...)
+		read(entry)
+	})
 }

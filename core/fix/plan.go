@@ -5,10 +5,12 @@
 package fix
 
 import (
+	"errors"
 	"maps"
 	"regexp"
 	"slices"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 )
@@ -17,23 +19,16 @@ import (
 type Plan struct {
 	Name    string
 	Dataset string
-	Title   string
-	Steps   []Step
-	Digest  string // SHA-256 of the source, in hexadecimal
+	// Makes is the dataset that the cleaned table belongs to: another one where the steps give it another shape.
+	Makes  string
+	Title  string
+	Steps  []Step
+	Digest string // SHA-256 of the source, in hexadecimal
+	// Earlier says that the plan was written when tables were put in standard form without a step, and steps were done
+	// that are refused now (see AsEarlier).
+	Earlier bool
 	// Old tells of words of earlier versions that the text has, and what is said now.
 	Old []document.Problem
-}
-
-// Passes returns how many readings of the table the steps need before they are done: one for
-// each that compares rows.
-func (p *Plan) Passes() int64 {
-	n := int64(0)
-	for _, s := range p.Steps {
-		if _, compares := s.Action.(Chooser); compares {
-			n++
-		}
-	}
-	return n
 }
 
 // Step is one thing to be done to the table that the steps before it have left.
@@ -41,7 +36,37 @@ type Step struct {
 	Kind   string
 	Action Action
 	Reason string
+	Where  string // a condition: the rows that are meant; empty for all
+	Off    bool   // it is switched off
 }
+
+// bind fits a step to the columns that it finds.
+func (s *Step) bind(b *Binder) (*Work, *condition.Condition) {
+	var where *condition.Condition
+	if s.Where != "" {
+		where = b.Condition("where", s.Where)
+	}
+	work := s.Action.Bind(b)
+	if work == nil {
+		work = &Work{}
+	}
+	return work, where
+}
+
+// AsEarlier returns the plan as it was understood before putting a table in standard form was a step: with that as its
+// last step, and without the refusals that came with it, so that the plan makes the same bytes as then.
+func (p *Plan) AsEarlier() *Plan {
+	copied := *p
+	copied.Earlier = true
+	if !slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == StandardForm }) {
+		copied.Steps = append(slices.Clone(p.Steps), Step{Kind: StandardForm, Action: kindOf(StandardForm).Declare(&Item{}),
+			Reason: "The plan was saved when every table was put in standard form; this is a step now."})
+	}
+	return &copied
+}
+
+// StandardForm is the kind of step that writes values in the standard form.
+const StandardForm = "standard_form"
 
 var idShape = regexp.MustCompile(`^[a-z][a-z0-9_]{0,59}$`)
 
@@ -55,7 +80,7 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{book: book, plan: &Plan{Digest: rulebook.DigestOf(source)}}
+	p := &parser{book: book, plan: &Plan{Digest: rulebook.DigestOf(source)}, frame: declared(book)}
 	p.Mapping(root, "a fix plan",
 		document.Field{Name: "fix_plan", Required: true, Read: func(n *document.Node) {
 			if p.plan.Name = p.Text(n, "the name of a fix plan"); !idShape.MatchString(p.plan.Name) {
@@ -69,11 +94,15 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 					book.Dataset)
 			}
 		}},
+		document.Field{Name: "makes", Read: func(n *document.Node) { p.plan.Makes = p.Text(n, "makes") }},
 		document.Field{Name: "title", Read: func(n *document.Node) { p.plan.Title = p.Text(n, "title") }},
 		document.Field{Name: "steps", Required: true, Read: func(n *document.Node) { p.List(n, "steps", p.step) }},
 	)
 	if len(p.plan.Steps) > stepLimit {
 		p.Fail(root, "%d steps are declared; at most %d can be", len(p.plan.Steps), stepLimit)
+	}
+	if p.plan.Makes == "" {
+		p.plan.Makes = p.plan.Dataset
 	}
 	p.plan.Old = p.Old
 	return p.plan, p.Err()
@@ -96,33 +125,44 @@ func DatasetOf(source []byte) (string, error) {
 
 type parser struct {
 	document.Reader
-	book *rulebook.Rulebook
-	plan *Plan
+	book  *rulebook.Rulebook
+	plan  *Plan
+	frame *Frame // that the steps so far leave of the declared columns
+}
+
+// declared is the frame of a table that has the columns of its rulebook.
+func declared(book *rulebook.Rulebook) *Frame {
+	names := make([]string, len(book.Columns))
+	for i, c := range book.Columns {
+		names[i] = c.Name
+	}
+	return frameOf(book, names)
 }
 
 // step reads the fields of a step, and has its kind make the action of them.
 func (p *parser) step(n *document.Node) {
 	i := &Item{parser: p, node: n, given: map[string]*document.Node{}}
 	var kind *Kind
-	var reason string
+	s := Step{}
 	fields := []document.Field{
 		{Name: "do", Required: true, Read: func(n *document.Node) {
-			if name := p.Choice(n, "a kind of step", names()...); name != "" {
-				kind = kindOf(name)
+			if s.Kind = p.Choice(n, "a kind of step", names()...); s.Kind != "" {
+				kind = kindOf(s.Kind)
 			}
 		}},
-		{Name: "reason", Required: true, Read: func(n *document.Node) { reason = p.Text(n, "reason") }},
+		{Name: "reason", Required: true, Read: func(n *document.Node) { s.Reason = p.Text(n, "reason") }},
+		{Name: "off", Read: func(n *document.Node) { s.Off = p.Truth(n, "off") }},
 	}
 	for _, f := range allFields() {
 		fields = append(fields, document.Field{Name: f.Name, Old: f.Old, Read: func(n *document.Node) {
 			i.given[f.Name] = n
 		}})
 	}
+	before := len(p.Problems)
 	p.Mapping(n, "a step", fields...)
 	if kind == nil {
 		return
 	}
-	before := len(p.Problems)
 	for _, f := range kind.Fields {
 		if f.Required && i.given[f.Name] == nil {
 			p.Fail(n, "a step %q needs %q", kind.Name, f.Name)
@@ -133,18 +173,47 @@ func (p *parser) step(n *document.Node) {
 			p.Fail(i.given[name], "a step %q has no %q", kind.Name, name)
 		}
 	}
-	if action := kind.Declare(i); action != nil && len(p.Problems) == before {
-		p.plan.Steps = append(p.plan.Steps, Step{kind.Name, action, reason})
+	if kind.takes("where") {
+		s.Where = i.TextOf("where")
 	}
+	if s.Action = kind.Declare(i); s.Action == nil || len(p.Problems) > before {
+		return
+	}
+	if !s.Off {
+		work, _ := s.bind(&Binder{Frame: p.frame, Book: p.book, Result: p.book, Reading: true, wrong: i.misfit})
+		if work.Frame != nil {
+			p.frame = work.Frame
+		}
+	}
+	p.plan.Steps = append(p.plan.Steps, s)
 }
 
-func (p *parser) column(n *document.Node, name string) string {
-	if p.book.Column(name) == nil {
-		names := make([]string, len(p.book.Columns))
-		for i := range p.book.Columns {
-			names[i] = p.book.Columns[i].Name
-		}
-		p.Fail(n, "there is no column %q%s", name, document.Nearest(name, names))
+// misfit records that a field does not fit the columns that the step finds, at the entry of the field that is meant.
+func (i *Item) misfit(field, item string, err error) {
+	n := i.given[field]
+	if n == nil {
+		n = i.node
 	}
-	return name
+	for _, one := range n.Items {
+		if one.Kind == document.Scalar && one.Text == item {
+			n = one
+			break
+		}
+	}
+	for _, e := range n.Entries {
+		if e.Name == item {
+			n = &document.Node{Line: e.Line, Column: e.Column}
+			break
+		}
+	}
+	var at inside
+	var no *noColumn
+	switch {
+	case errors.As(err, &at):
+		i.FailInside(n, at.prefix, at.err)
+	case errors.As(err, &no):
+		i.Fail(n, "there is no column %q%s", no.name, document.Nearest(no.name, no.known))
+	default:
+		i.Fail(n, "%v", err)
+	}
 }

@@ -1,6 +1,7 @@
 package rulebook
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -47,6 +48,9 @@ func (c *Cells) Write(v table.Value) (text string, ok bool) {
 	return text, !read.Mistyped && read.Missing == (v.Kind == table.Missing) && table.Compare(read.Value, v) == 0
 }
 
+// ParseAs reads a text as a value of another type than the column's, with the marks and patterns of the column.
+func (c *Cells) ParseAs(t table.Type, text string) (table.Value, bool) { return c.format.Parse(t, text) }
+
 // Written returns how the cells are written, where that is not the standard form.
 func (c *Cells) Written() (Written, bool) {
 	switch {
@@ -63,6 +67,13 @@ func (c *Cells) Written() (Written, bool) {
 	return Written{}, false
 }
 
+// Alike reports whether the same text is the same value in both columns.
+func (c *Cells) Alike(o *Cells) bool {
+	a, aOther := c.Written()
+	b, bOther := o.Written()
+	return c.Type == o.Type && aOther == bOther && a.equal(b) && c.codes == o.codes && maps.Equal(c.marks, o.marks)
+}
+
 // Cell is what the text of a cell stands for.
 type Cell struct {
 	Value    table.Value // missing where the text stands for nothing or is not of the type
@@ -74,8 +85,13 @@ type Cell struct {
 }
 
 // Cells returns the reader of a column's cells.
-func (b *Rulebook) Cells(name string) *Cells {
-	c := b.Column(name)
+func (b *Rulebook) Cells(name string) *Cells { return b.cells(b.Column(name)) }
+
+// CellsOfType reads the cells of a column that the rulebook does not name as values of a type, by the marks and patterns of
+// its reading.
+func (b *Rulebook) CellsOfType(t table.Type) *Cells { return b.cells(&Column{Type: t}) }
+
+func (b *Rulebook) cells(c *Column) *Cells {
 	out := &Cells{Declared: c, Type: table.TypeText, format: b.Format(c), marks: map[string]bool{}, written: b.written(c)}
 	for _, m := range b.Reading.Missing {
 		m = table.Trim(m)
@@ -276,6 +292,9 @@ func (c *Cells) Number(t table.Token) (plain table.Token, coefficient int64, sca
 
 // PlainNumbers reports whether numbers are written with a point and without grouping.
 func (c *Cells) PlainNumbers() bool { return c.format.PlainNumbers() }
+
+// Marks returns the texts that stand for a missing value, beside the empty cell.
+func (c *Cells) Marks() []string { return slices.Sorted(maps.Keys(c.marks)) }
 
 // Codes returns the column's code list, or nil.
 func (c *Cells) Codes() *CodeList { return c.codes }

@@ -23,6 +23,12 @@ func (w Written) isStandard() bool {
 		w.GroupingMark == "" && !w.Brackets
 }
 
+func (w Written) equal(o Written) bool {
+	return slices.Equal(w.Dates, o.Dates) && w.DecimalMark == o.DecimalMark && w.GroupingMark == o.GroupingMark &&
+		slices.Equal(w.With, o.With) && w.Brackets == o.Brackets && slices.Equal(w.TrueWords, o.TrueWords) &&
+		slices.Equal(w.FalseWords, o.FalseWords)
+}
+
 // TableReading is how the texts of a table of ours are read that a fix plan did not put in standard form: as those of the
 // delivery that it was made of. It belongs to the table and stays as it is when a rulebook changes.
 type TableReading struct {

@@ -6,35 +6,43 @@ import (
 	"unicode/utf8"
 
 	"proudsieve/core/fix"
-	"proudsieve/core/rulebook"
 )
 
 func init() {
+	cases := map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "first": firstUpper, "each_word": eachWordUpper}
+	choices := []string{"upper", "lower", "first", "each_word"}
 	fix.Register(fix.Kind{
-		Name:   "change_case",
-		Says:   "writes texts in upper or lower case, or their first letter in upper and the others in lower case",
-		Fields: []fix.Field{columnsField, {Name: "to", Says: "upper, lower or first", Required: true}},
+		Name: "change_case",
+		Says: "writes texts in upper or lower case, or the first letter of the text or of each word in upper and the others in lower case",
+		Fields: []fix.Field{columnsField, {Name: "to", Kind: "choice", Choices: choices, Says: "upper, lower, first or each_word",
+			Required: true}, whereField},
 		Declare: func(i *fix.Item) fix.Action {
-			return changeCase{i.ColumnsOf("columns"), i.ChoiceOf("to", "a case", nil, "upper", "lower", "first")}
+			change := cases[i.ChoiceOf("to", "a case", nil, choices...)]
+			return rewriter{columns: i.TextsOf("columns"), rewrite: func(_ *bound, text string) (string, string) {
+				return change(text), ""
+			}}
 		},
 	})
 }
 
-type changeCase struct {
-	columns
-	to string
-}
-
-func (c changeCase) Rewrite(_ *rulebook.Cells, text string) string {
-	switch c.to {
-	case "upper":
-		return strings.ToUpper(text)
-	case "lower":
-		return strings.ToLower(text)
-	}
+func firstUpper(text string) string {
 	first, size := utf8.DecodeRuneInString(text)
 	if size == 0 {
 		return text
 	}
 	return string(unicode.ToUpper(first)) + strings.ToLower(text[size:])
+}
+
+// eachWordUpper takes for a word what stands between characters that are neither letters nor digits; an apostrophe is inside
+// one.
+func eachWordUpper(text string) string {
+	inside := false
+	return strings.Map(func(r rune) rune {
+		was := inside
+		inside = unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || inside && (r == '\'' || r == '’')
+		if was {
+			return unicode.ToLower(r)
+		}
+		return unicode.ToTitle(r)
+	}, text)
 }

@@ -1,14 +1,12 @@
 package steps_test
 
 import (
-	"bytes"
-	"context"
 	"fmt"
 	"strings"
 	"testing"
 
 	"proudsieve/core/fix"
-	_ "proudsieve/core/fix/steps"
+	"proudsieve/core/fix/fixtest"
 	"proudsieve/core/testkit"
 )
 
@@ -34,25 +32,44 @@ type trial struct {
 // try holds the table and the ledger that each step makes against those worked out by hand.
 func try(t *testing.T, trials ...trial) {
 	t.Helper()
+	tryOn(t, book, "sample,parameter,value\n", "sample,parameter,value\n", trials...)
+}
+
+// tryOn is try for a rulebook and headings of its own.
+func tryOn(t *testing.T, book, head, after string, trials ...trial) {
+	t.Helper()
 	for _, one := range trials {
-		b := testkit.Book(t, book)
-		p, err := fix.Parse([]byte("fix_plan: p\ndataset: samples\nsteps:\n  - {"+one.step+", reason: r}\n"), b)
-		if err != nil {
-			t.Fatalf("%s: %v", one.name, err)
+		got := played(t, book, head+one.rows, one.step)
+		if got.Refused != nil {
+			t.Errorf("%s: %v", one.name, got.Refused)
 		}
-		const head = "sample,parameter,value\n"
-		var out, log bytes.Buffer
-		ledger, err := fix.Apply(context.Background(), testkit.File(t, head+one.rows, b.Reading), b, p, 2, &out, &log)
-		if err != nil {
-			t.Fatalf("%s: %v", one.name, err)
+		if made := strings.TrimPrefix(got.Table, after); made != one.want {
+			t.Errorf("%s: got %q, want %q", one.name, made, one.want)
 		}
-		if got := strings.TrimPrefix(out.String(), head); got != one.want {
-			t.Errorf("%s: got %q, want %q", one.name, got, one.want)
-		}
-		s := ledger.Steps[0]
+		s := got.Ledger.Steps[0]
 		if got := strings.TrimSuffix(fmt.Sprintf("%d %d %s: %s", s.Cells, s.Rows, s.Sums["value"], s.Note),
 			": "); got != one.ledger {
 			t.Errorf("%s: the ledger says %s, want %s", one.name, got, one.ledger)
+		}
+	}
+}
+
+func played(t *testing.T, book, content, step string) *fixtest.Played {
+	t.Helper()
+	b := testkit.Book(t, book)
+	got, err := fixtest.Play(t, content, b, fixtest.Plan(t, b, "  - {"+step+", reason: r}\n"), 2)
+	if err != nil {
+		t.Fatalf("%s: %v", step, err)
+	}
+	return got
+}
+
+// stopped holds steps against why they must not be done as they are declared.
+func stopped(t *testing.T, rows string, steps map[string]string) {
+	t.Helper()
+	for step, want := range steps {
+		if got := played(t, book, "sample,parameter,value\n"+rows, step); got.Refused == nil || !strings.Contains(got.Refused.Error(), want) {
+			t.Errorf("%s: %v, want %q", step, got.Refused, want)
 		}
 	}
 }

@@ -1,26 +1,63 @@
 package steps
 
 import (
+	"context"
+
 	"proudsieve/core/fix"
-	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
 func init() {
 	fix.Register(fix.Kind{
 		Name: "remove_equal_rows", Says: "keeps the first of rows that are equal in every cell",
+		Fields:  []fix.Field{whereField},
 		Declare: func(*fix.Item) fix.Action { return removeEqualRows{} },
 	})
 }
 
-type removeEqualRows struct{ columns }
+type removeEqualRows struct{}
 
-func (removeEqualRows) Groups(rows rulebook.Batch) func(at int) (table.Hash, bool) {
-	return func(at int) (table.Hash, bool) { return table.HashRow(rows.Batch, at), true }
+// Bind implements fix.Action.
+func (removeEqualRows) Bind(*fix.Binder) *fix.Work {
+	return &fix.Work{Settle: func(ctx context.Context, t *fix.Table) (*fix.Work, error) {
+		edits := newCellEdits(nil)
+		err := repeated(ctx, t, func(rows *fix.Rows) func(at int) (table.Hash, bool) {
+			return func(at int) (table.Hash, bool) { return table.HashRow(rows.Batch.Batch, at), true }
+		}, func(group []uint32) error {
+			for _, row := range group[1:] {
+				if err := edits.drop(row, group[0], nil); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			edits.close()
+			return nil, err
+		}
+		return edits.work(ctx)
+	}}
 }
 
-func (removeEqualRows) Ranks(rulebook.Batch) func(at int) table.Value {
-	return func(int) table.Value { return table.Value{} }
+// repeated visits the rows that share a hash, those of each in the order of the table. Rows that are not meant, or that
+// have none, belong to no group.
+func repeated(ctx context.Context, t *fix.Table, hash func(*fix.Rows) func(at int) (table.Hash, bool), visit func(group []uint32) error) error {
+	groups := table.NewGroups(table.NewRoom(2))
+	defer groups.Close()
+	if err := fix.Scan(ctx, t, nil, func(rows *fix.Rows) ([]table.HashedRow, error) {
+		of := hash(rows)
+		out := make([]table.HashedRow, 0, rows.Len())
+		for at, row := range rows.Rows {
+			if !rows.Means(at) {
+				continue
+			}
+			if h, whole := of(at); whole {
+				out = append(out, table.HashedRow{Hash: h, Row: row})
+			}
+		}
+		return out, nil
+	}, groups.AddAll); err != nil {
+		return err
+	}
+	return groups.Repeated(t.Workers(), func(_ table.Hash, rows []uint32) error { return visit(rows) })
 }
-
-func (removeEqualRows) Better(_, _ table.Value) bool { return false }
