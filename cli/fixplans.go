@@ -3,60 +3,141 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	"proudsieve/service/api"
 	"proudsieve/service/records"
+	"proudsieve/service/work"
 )
 
 func fixPlanCommand() *cli.Command {
-	type begin func(ctx context.Context, table int64, body client.PlannedBody) (*records.Job, error)
-	start := func(ctx context.Context, s *session, args []string, begin begin) (*records.Job, error) {
-		table, err := idOf(args[0])
-		if err != nil {
-			return nil, err
-		}
-		job, err := begin(ctx, table, client.PlannedBody{FixPlan: args[1], Version: int64(s.command.Int("version"))})
-		if err != nil {
-			return nil, err
-		}
-		return s.Follow(ctx, job.ID, s.progress())
+	version := func(more ...cli.Flag) []cli.Flag {
+		return append([]cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}}, more...)
 	}
-	version := func() []cli.Flag { return []cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}} }
 	return group("fix-plan", "steps that turn a delivery into a cleaned table",
 		append(declarationCommands("fix-plans", "fix plan"),
-			verb("preview", "show what a fix plan would do, without doing it", "TABLE PLAN", version(),
-				func(ctx context.Context, s *session, args []string) error {
-					job, err := start(ctx, s, args, s.PreviewFix)
-					if err != nil {
-						return err
-					}
-					var p fix.Preview
-					if err := json.Unmarshal(*job.Result, &p); err != nil {
-						return err
-					}
-					return show(s, &p, nil, s.preview)
-				}),
+			verb("preview", "show what a fix plan would do, without doing it", "TABLE [PLAN]",
+				version(&cli.StringFlag{Name: "file", Usage: "the plan in this file, which is not saved, instead of PLAN"}), previewPlan),
 			verb("apply", "apply a fix plan: makes a cleaned table, and the delivery stays as it is", "TABLE PLAN",
-				version(), func(ctx context.Context, s *session, args []string) error {
-					job, err := start(ctx, s, args, s.ApplyFix)
-					if err != nil {
-						return err
-					}
-					t, err := s.ShowTable(ctx, *job.ResultTable)
-					return show(s, t, err, func(t *records.Table) {
-						var ledger fix.Ledger
-						if json.Unmarshal(*t.Accounting, &ledger) == nil {
-							s.ledger(&ledger)
-						}
-						s.line("The cleaned table is table %d, SHA-256 %s.", t.ID, t.Digest)
-					})
-				}),
+				version(), applyPlan),
+			verb("changes", "list what a fix plan changed to make a cleaned table, cell by cell and row by row", "TABLE", []cli.Flag{
+				&cli.IntFlag{Name: "step", Usage: "only what this step changed"},
+				&cli.StringFlag{Name: "column", Usage: "only cells of this column"},
+				&cli.StringFlag{Name: "what", Value: "all", Usage: "cells, rows or all"},
+				&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many at the most"},
+				&cli.StringFlag{Name: "cursor", Usage: "where to go on, as the end of a list before says"}}, listChanges),
 		)...)
+}
+
+func previewPlan(ctx context.Context, s *session, args []string) error {
+	table, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	asked := client.PreviewedBody{Version: int64(s.command.Int("version"))}
+	switch file := s.command.String("file"); {
+	case file != "" && len(args) == 1:
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		asked.Source = string(raw)
+	case file == "" && len(args) == 2:
+		asked.FixPlan = args[1]
+	default:
+		return errors.New("a preview is of a fix plan that is saved, by its name, or of one in a file: name one of them")
+	}
+	job, err := s.PreviewFix(ctx, table, asked)
+	if err != nil {
+		return err
+	}
+	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
+		return err
+	}
+	var p fix.Preview
+	if err := json.Unmarshal(*job.Result, &p); err != nil {
+		return err
+	}
+	return show(s, &p, nil, s.preview)
+}
+
+func applyPlan(ctx context.Context, s *session, args []string) error {
+	table, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	job, err := s.ApplyFix(ctx, table, client.PlannedBody{FixPlan: args[1], Version: int64(s.command.Int("version"))})
+	if err != nil {
+		return err
+	}
+	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
+		return err
+	}
+	t, err := s.ShowTable(ctx, *job.ResultTable)
+	return show(s, t, err, func(t *records.Table) {
+		var ledger fix.Ledger
+		if json.Unmarshal(*t.Accounting, &ledger) == nil {
+			s.ledger(&ledger)
+		}
+		var known work.Applied
+		if job.Result != nil && json.Unmarshal(*job.Result, &known) == nil && known.Message != "" {
+			s.line("%s", known.Message)
+			return
+		}
+		s.line("The cleaned table is table %d, SHA-256 %s.", t.ID, t.Digest)
+	})
+}
+
+func listChanges(ctx context.Context, s *session, args []string) error {
+	table, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	step, limit := int64(s.command.Int("step")), int64(s.command.Int("limit"))
+	column, cursor := s.command.String("column"), s.command.String("cursor")
+	what := client.ListChangesParamsWhat(s.command.String("what"))
+	page, err := client.Decode[api.ChangesPage](s.ListChanges(ctx, table, &client.ListChangesParams{Step: step, Column: column, What: what, Cursor: cursor, Limit: limit}))
+	return show(s, page, err, func(p *api.ChangesPage) {
+		s.changes(p.Items)
+		if p.Next != nil {
+			s.line("There are more: add --cursor %s.", *p.Next)
+		}
+	})
+}
+
+// changes lists cells that were changed and rows that left.
+func (o *output) changes(entries []fix.LogEntry) {
+	g := newGrid(">row", ">step", "column", "old", "new", "reason")
+	for _, c := range entries {
+		column, old, now := c.Column, visible(c.Old), visible(c.New)
+		if c.Gone != nil {
+			column, old, now = "(row)", visible(cellsOf(c.Gone)), "leaves the table"
+			if c.KeptBy > 0 {
+				now = fmt.Sprintf("leaves the table; row %s stays", count(int64(c.KeptBy)))
+			}
+		}
+		g.add(count(int64(c.Row)), fmt.Sprint(c.Step), column, old, now, c.Reason)
+	}
+	o.grid(g, "No cell and no row was changed.")
+}
+
+// cellsOf puts the cells of a row that left into one line.
+func cellsOf(row map[string]string) string {
+	var parts []string
+	for _, name := range sortedKeys(row) {
+		if row[name] != "" {
+			parts = append(parts, name+" "+row[name])
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func (o *output) ledger(l *fix.Ledger) {
@@ -64,7 +145,10 @@ func (o *output) ledger(l *fix.Ledger) {
 	g.add("arrived", count(l.RowsIn), "", sums(l.SumsIn), "")
 	for _, s := range l.Steps {
 		rows := ""
-		if s.Rows > 0 {
+		switch {
+		case s.RowsMade != nil:
+			rows = fmt.Sprintf("%s of %s", count(*s.RowsMade), count(*s.RowsBefore))
+		case s.Rows > 0:
 			rows = "-" + count(s.Rows)
 		}
 		g.add(fmt.Sprintf("%d %s", s.Step, s.Kind), rows, count(s.Cells), changes(s.Sums),
@@ -93,7 +177,20 @@ func changes(s map[string]string) string {
 }
 
 func (s *session) preview(p *fix.Preview) {
-	s.line("Nothing has been done yet. The plan would change %s cells and rows:", count(p.ChangeCount))
+	if err := p.Ledger.Refused(); err != nil {
+		s.line("Nothing has been done yet, and the plan cannot be applied as it stands:")
+		for _, step := range p.Ledger.Steps {
+			for _, r := range step.Refused {
+				s.line("  step %d (%s), %s: %s", step.Step, step.Kind, document.Counted(r.Rows, "row", "rows"), r.Why)
+				for _, place := range r.Places {
+					s.line("    row %s, %s: %s", count(int64(place.Row)), place.Column, visible(place.Text))
+				}
+			}
+			s.undecided(step)
+		}
+	} else {
+		s.line("Nothing has been done yet. The plan would change %s cells and rows:", count(p.ChangeCount))
+	}
 	s.ledger(&p.Ledger)
 	s.line("")
 	s.line("Score %s, would be %s; passes: %s, would be: %s.", percent(p.Before.Score), percent(p.After.Score),
@@ -112,13 +209,24 @@ func (s *session) preview(p *fix.Preview) {
 	}
 	s.grid(g, "Nothing was found before, and nothing would be then.")
 	s.line("")
-	g = newGrid(">row", ">step", "column", "old", "new")
-	for _, c := range p.Changes[:min(len(p.Changes), 20)] {
-		column, old, now := c.Column, visible(c.Old), visible(c.New)
-		if c.Gone != nil {
-			column, old, now = "(row)", "", "leaves the table"
-		}
-		g.add(count(int64(c.Row)), fmt.Sprint(c.Step), column, old, now)
+	var examples []fix.LogEntry
+	for _, step := range p.Ledger.Steps {
+		examples = append(examples, step.Examples...)
 	}
-	s.grid(g, "No cell and no row would change.")
+	s.line("The first changes of each step:")
+	s.changes(examples)
+}
+
+// undecided lists the cells of a step of which no rule says what stays.
+func (s *session) undecided(step fix.LedgerStep) {
+	for _, u := range step.Undecided {
+		var choices []string
+		for _, c := range u.Choices {
+			choices = append(choices, fmt.Sprintf("%s (%s)", visible(c.Text), document.Counted(c.Rows, "row", "rows")))
+		}
+		s.line("    %s, %s: %s", visible(cellsOf(u.Key)), u.Column, strings.Join(choices, " or "))
+	}
+	if more := step.Open - int64(len(step.Undecided)); more > 0 {
+		s.line("    and %s more; settle these first.", count(more))
+	}
 }

@@ -24,16 +24,17 @@ type openedFile struct {
 
 // openFile opens a file by its rulebook or, without one, by a draft of what is seen of it, as far as its reading is not fixed.
 func openFile(ctx context.Context, path string, book *rulebook.Rulebook, fixed intake.Reading) (*openedFile, error) {
-	own, err := standardBeside(path)
+	reading, own, err := readingBeside(path)
 	if err != nil {
 		return nil, err
 	}
 	out := &openedFile{book: book, own: own}
 	switch {
 	case own && book != nil:
-		out.book = book.ForTable(rulebook.TableReading{})
+		out.book = book.ForTable(reading)
 	case own && fixed.Delimiter == "":
 		fixed = intake.Standard()
+		fixed.Missing = reading.Missing
 	}
 	if book != nil {
 		out.file, err = intake.Open(ctx, content.AtPath(path), out.book.Reading)
@@ -43,19 +44,20 @@ func openFile(ctx context.Context, path string, book *rulebook.Rulebook, fixed i
 	return out, err
 }
 
-// standardBeside reports whether there are metadata beside a file that say that it is a table of ours. Its rulebook's
+// readingBeside returns how a file is read of which metadata beside it say that it is a table of ours. Its rulebook's
 // reading is that of deliveries then, and not its own.
-func standardBeside(path string) (bool, error) {
+func readingBeside(path string) (reading rulebook.TableReading, own bool, err error) {
 	f, err := os.Open(path + csvw.Suffix)
 	if errors.Is(err, os.ErrNotExist) {
-		return false, nil
+		return reading, false, nil
 	}
 	if err != nil {
-		return false, err
+		return reading, false, err
 	}
 	defer f.Close()
 	metadata, err := io.ReadAll(io.LimitReader(f, metadataMost))
-	return csvw.IsStandard(metadata), err
+	reading, own = csvw.ReadingOf(metadata)
+	return reading, own, err
 }
 
 // metadataMost is how many bytes of metadata are looked at.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"os"
@@ -44,6 +45,7 @@ func tableCommand() *cli.Command {
 			}),
 		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", append(choiceFlags(),
 			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20}), showRows),
+		verb("trace", "how a row of a cleaned table came about, or one of its cells", "TABLE ROW [COLUMN]", nil, traceRow),
 		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN",
 			[]cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"},
 				&cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}},
@@ -192,8 +194,14 @@ func (s *session) saveMetadata(ctx context.Context, id int64, path string) error
 	if err != nil {
 		return err
 	}
+	var reading rulebook.TableReading
+	if t.Reading != nil {
+		if err := json.Unmarshal(*t.Reading, &reading); err != nil {
+			return err
+		}
+	}
 	return save(path+csvw.Suffix, func(f *os.File) error {
-		_, err := f.Write(csvw.OfTable(book, filepath.Base(path)))
+		_, err := f.Write(csvw.OfTable(book, reading, filepath.Base(path)))
 		return err
 	})
 }

@@ -195,6 +195,27 @@ func (e ListIssuesParamsOrder) Valid() bool {
 	}
 }
 
+// Defines values for ListPreviewedChangesParamsWhat.
+const (
+	ListPreviewedChangesParamsWhatAll   ListPreviewedChangesParamsWhat = "all"
+	ListPreviewedChangesParamsWhatCells ListPreviewedChangesParamsWhat = "cells"
+	ListPreviewedChangesParamsWhatRows  ListPreviewedChangesParamsWhat = "rows"
+)
+
+// Valid indicates whether the value is a known member of the ListPreviewedChangesParamsWhat enum.
+func (e ListPreviewedChangesParamsWhat) Valid() bool {
+	switch e {
+	case ListPreviewedChangesParamsWhatAll:
+		return true
+	case ListPreviewedChangesParamsWhatCells:
+		return true
+	case ListPreviewedChangesParamsWhatRows:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DownloadTableParamsWhat.
 const (
 	DownloadTableParamsWhatChangeLog DownloadTableParamsWhat = "change-log"
@@ -207,6 +228,27 @@ func (e DownloadTableParamsWhat) Valid() bool {
 	case DownloadTableParamsWhatChangeLog:
 		return true
 	case DownloadTableParamsWhatTable:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListChangesParamsWhat.
+const (
+	ListChangesParamsWhatAll   ListChangesParamsWhat = "all"
+	ListChangesParamsWhatCells ListChangesParamsWhat = "cells"
+	ListChangesParamsWhatRows  ListChangesParamsWhat = "rows"
+)
+
+// Valid indicates whether the value is a known member of the ListChangesParamsWhat enum.
+func (e ListChangesParamsWhat) Valid() bool {
+	switch e {
+	case ListChangesParamsWhatAll:
+		return true
+	case ListChangesParamsWhatCells:
+		return true
+	case ListChangesParamsWhatRows:
 		return true
 	default:
 		return false
@@ -350,6 +392,9 @@ type ChangeBody struct {
 	// Disabled Whether the person is kept out, with all their tokens; what they did stays
 	Disabled bool `json:"disabled"`
 }
+
+// ChangesPage defines model for ChangesPage.
+type ChangesPage = json.RawMessage
 
 // Checked defines model for Checked.
 type Checked = json.RawMessage
@@ -607,6 +652,18 @@ type PlannedBody struct {
 // Points defines model for Points.
 type Points = json.RawMessage
 
+// PreviewedBody defines model for PreviewedBody.
+type PreviewedBody struct {
+	// FixPlan The name of a fix plan of the table's dataset; left out where its text is given
+	FixPlan string `json:"fix_plan,omitempty"`
+
+	// Source The text of a fix plan, which is not saved
+	Source string `json:"source,omitempty"`
+
+	// Version 0 for the newest
+	Version int64 `json:"version,omitempty"`
+}
+
 // Proposed defines model for Proposed.
 type Proposed = json.RawMessage
 
@@ -679,6 +736,9 @@ type Tally = json.RawMessage
 
 // Together defines model for Together.
 type Together = json.RawMessage
+
+// Traced defines model for Traced.
+type Traced = json.RawMessage
 
 // TriedBody defines model for TriedBody.
 type TriedBody struct {
@@ -861,6 +921,25 @@ type ListJobsParams struct {
 	Running bool `form:"running,omitempty" json:"running,omitempty"`
 }
 
+// ListPreviewedChangesParams defines parameters for ListPreviewedChanges.
+type ListPreviewedChangesParams struct {
+	// Step Only what this step changed; 0 for all
+	Step int64 `form:"step,omitempty" json:"step,omitempty"`
+
+	// Column Only cells of this column
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+
+	// What Cells that were changed, rows that left, or both
+	What ListPreviewedChangesParamsWhat `form:"what,omitempty" json:"what,omitempty"`
+
+	// Cursor As a page before said; the beginning where it is left out
+	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListPreviewedChangesParamsWhat defines parameters for ListPreviewedChanges.
+type ListPreviewedChangesParamsWhat string
+
 // ListMergesParams defines parameters for ListMerges.
 type ListMergesParams struct {
 	// After Cursor: next of the page before
@@ -933,6 +1012,25 @@ type DownloadTableParams struct {
 
 // DownloadTableParamsWhat defines parameters for DownloadTable.
 type DownloadTableParamsWhat string
+
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	// Step Only what this step changed; 0 for all
+	Step int64 `form:"step,omitempty" json:"step,omitempty"`
+
+	// Column Only cells of this column
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+
+	// What Cells that were changed, rows that left, or both
+	What ListChangesParamsWhat `form:"what,omitempty" json:"what,omitempty"`
+
+	// Cursor As a page before said; the beginning where it is left out
+	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListChangesParamsWhat defines parameters for ListChanges.
+type ListChangesParamsWhat string
 
 // DownloadRowsParams defines parameters for DownloadRows.
 type DownloadRowsParams struct {
@@ -1062,6 +1160,12 @@ type ShowRowsParams struct {
 // ShowRowsParamsDimension defines parameters for ShowRows.
 type ShowRowsParamsDimension string
 
+// TraceRowParams defines parameters for TraceRow.
+type TraceRowParams struct {
+	// Column One of its cells; the whole row where it is left out
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+}
+
 // ShowTallyParams defines parameters for ShowTally.
 type ShowTallyParams struct {
 	// By Expressions whose values are the groups: columns, or what is made of them, as DATE_TRUNC('month', day)
@@ -1178,7 +1282,7 @@ type CheckConditionJSONRequestBody = AskedBody
 type ApplyFixJSONRequestBody = PlannedBody
 
 // PreviewFixJSONRequestBody defines body for PreviewFix for application/json ContentType.
-type PreviewFixJSONRequestBody = PlannedBody
+type PreviewFixJSONRequestBody = PreviewedBody
 
 // TryRulebookJSONRequestBody defines body for TryRulebook for application/json ContentType.
 type TryRulebookJSONRequestBody = TriedBody
@@ -1411,6 +1515,12 @@ func (c *Client) ShowJob(ctx context.Context, id int64) (*Job, error) {
 	return answered[Job](ctx, c, r)
 }
 
+// ListPreviewedChanges calls GET /jobs/{id}/changes: What a previewed fix plan would change, step by step.
+func (c *Client) ListPreviewedChanges(ctx context.Context, id int64, params *ListPreviewedChangesParams) (*ChangesPage, error) {
+	r := request{method: "GET", path: pathOf("/jobs/%s/changes", id), params: params}
+	return answered[ChangesPage](ctx, c, r)
+}
+
 // StopJob calls POST /jobs/{id}/stop: Stop a job; nothing of it is kept.
 func (c *Client) StopJob(ctx context.Context, id int64) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/jobs/%s/stop", id)}
@@ -1567,6 +1677,12 @@ func (c *Client) CertifyTable(ctx context.Context, id int64) (*Certificate, erro
 	return answered[Certificate](ctx, c, r)
 }
 
+// ListChanges calls GET /tables/{id}/changes: What a fix plan changed to make this table, step by step.
+func (c *Client) ListChanges(ctx context.Context, id int64, params *ListChangesParams) (*ChangesPage, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/changes", id), params: params}
+	return answered[ChangesPage](ctx, c, r)
+}
+
 // DownloadRows calls GET /tables/{id}/chosen-rows: Rows of a table as CSV, all that are chosen, in the order of the file. A text that a spreadsheet would run as a formula gets an apostrophe before it.
 func (c *Client) DownloadRows(ctx context.Context, id int64, params *DownloadRowsParams) (io.ReadCloser, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/chosen-rows", id), params: params}
@@ -1645,7 +1761,7 @@ func (c *Client) ListPoints(ctx context.Context, id int64, params *ListPointsPar
 	return answered[Points](ctx, c, r)
 }
 
-// PreviewFix calls POST /tables/{id}/previews: Work out what a fix plan would do; the job's result is the preview.
+// PreviewFix calls POST /tables/{id}/previews: Work out what a fix plan would do, saved or not; the job's result is the preview, and all changes can be looked at for a day.
 func (c *Client) PreviewFix(ctx context.Context, id int64, body PreviewFixJSONRequestBody) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/tables/%s/previews", id), body: body}
 	return answered[Job](ctx, c, r)
@@ -1661,6 +1777,12 @@ func (c *Client) ShowReading(ctx context.Context, id int64) (*Detection, error) 
 func (c *Client) ShowRows(ctx context.Context, id int64, params *ShowRowsParams) (*RowsPage, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/rows", id), params: params}
 	return answered[RowsPage](ctx, c, r)
+}
+
+// TraceRow calls GET /tables/{id}/rows/{row}/trace: How a row or cell of a cleaned table came about: the steps, the last one first, and the rows that arrived.
+func (c *Client) TraceRow(ctx context.Context, id int64, row int64, params *TraceRowParams) (*Traced, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/rows/%s/trace", id, row), params: params}
+	return answered[Traced](ctx, c, r)
 }
 
 // ShowTally calls GET /tables/{id}/tally: The rows of a table by group, with what measures say of each.

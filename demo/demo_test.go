@@ -10,7 +10,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
-	_ "proudsieve/core/fix/steps" // the kinds of steps
+	"proudsieve/core/fix/fixtest"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/content"
 	"proudsieve/core/intake/detect"
@@ -111,17 +111,15 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var out, log bytes.Buffer
-	ledger, err := fix.Apply(context.Background(), openWith(t, read(t, "data/"+dataset+".csv"), b.Reading), b, p, 2,
-		&out, &log)
+	got, err := fixtest.PlayInput(t, fix.Input{Source: openWith(t, read(t, "data/"+dataset+".csv"), b.Reading), Book: b}, p, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	source := openWith(t, out.Bytes(), intake.Standard())
-	if err := fix.Verify(context.Background(), source, b, ledger, 2); err != nil {
-		t.Fatal(err)
+	if got.Refused != nil {
+		t.Fatal(got.Refused)
 	}
-	return merge.Input{Dataset: dataset, Source: source, Book: b.ForTable(rulebook.TableReading{})}, ledger
+	source := openWith(t, []byte(got.Table), intake.Standard())
+	return merge.Input{Dataset: dataset, Source: source, Book: b.ForTable(got.Ledger.Reading)}, got.Ledger
 }
 
 func TestTheCleanedAndMergedTablePasses(t *testing.T) {

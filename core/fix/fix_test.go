@@ -153,7 +153,7 @@ func TestStepsSeeWhatTheStepsBeforeThemLeft(t *testing.T) {
 func TestTheChangeLogHasOldNewAndPlace(t *testing.T) {
 	got := apply(t, head+"S1,acidity,1,\nS2,PH,2,\n", book,
 		"  - {do: map_codes, columns: [parameter], reason: codes}\n", 1)
-	want := []fix.Change{{Step: 1, Row: 1, Line: 2, Column: "parameter", Old: "acidity", New: "PH", Reason: "codes"}}
+	want := []fix.LogEntry{{Step: 1, Row: 1, Line: 2, Column: "parameter", Old: "acidity", New: "PH", Reason: "codes"}}
 	if !reflect.DeepEqual(got.Changes, want) {
 		t.Errorf("%+v, want %+v", got.Changes, want)
 	}

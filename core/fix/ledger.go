@@ -52,7 +52,7 @@ type LedgerStep struct {
 	// Undecided are cells of which no rule says what stays: the first of Open.
 	Undecided []Undecided `json:"undecided,omitempty"`
 	Open      int64       `json:"open,omitempty"`
-	Examples  []Change    `json:"examples"`       // the first changes
+	Examples  []LogEntry  `json:"examples"`       // the first changes
 	Note      string      `json:"note,omitempty"` // what a steward should look at
 }
 

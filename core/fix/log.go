@@ -9,10 +9,10 @@ import (
 	"proudsieve/core/table"
 )
 
-// Change is one entry of the change log: cells of one column that had one text and have another, or a row that left the
+// LogEntry is one entry of the change log: cells of one column that had one text and have another, or a row that left the
 // table. Rows are counted as the table has them that arrived, or, after steps that make other rows, as the last of those
 // made them.
-type Change struct {
+type LogEntry struct {
 	Step   int               `json:"step"` // from 1; 0 for what a table of ours cannot hold
 	Row    uint32            `json:"row"`  // the first of Rows
 	Line   int64             `json:"line,omitempty"`
@@ -28,7 +28,7 @@ type Change struct {
 }
 
 // Count returns how many cells or rows the entry speaks of.
-func (c *Change) Count() int64 { return int64(max(len(c.Rows), 1)) }
+func (c *LogEntry) Count() int64 { return int64(max(len(c.Rows), 1)) }
 
 // appendText appends a text as JSON.
 func appendText(out []byte, text string) []byte {

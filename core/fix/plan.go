@@ -123,6 +123,19 @@ func DatasetOf(source []byte) (string, error) {
 	return "", document.Problems{{Line: root.Line, Column: root.Column, Message: `a fix plan needs "dataset"`}}
 }
 
+// MisfitOfMakes says at its place in the source what is wrong with the dataset that the plan makes.
+func (p *Plan) MisfitOfMakes(source []byte, err error) error {
+	at := document.Problem{Line: 1, Column: 1, Message: err.Error()}
+	if root, parseErr := document.Parse(source); parseErr == nil {
+		for _, e := range root.Entries {
+			if e.Name == "makes" {
+				at.Line, at.Column = e.Value.Line, e.Value.Column
+			}
+		}
+	}
+	return document.Problems{at}
+}
+
 type parser struct {
 	document.Reader
 	book  *rulebook.Rulebook

@@ -20,7 +20,7 @@ import (
 // Outputs are where a run writes.
 type Outputs struct {
 	Table io.Writer // the cleaned table, as CSV
-	Log   io.Writer // the change log, as JSON Lines of Change
+	Log   io.Writer // the change log, as JSON Lines of LogEntry
 	// Map has, for every row that a step made of others, which those were, as JSON Lines of RowMade.
 	Map io.Writer
 }
@@ -111,7 +111,7 @@ type bound struct {
 	sums       []table.Decimal // what it changed the sums by
 	mistyped   int64
 	uncoded    int64
-	examples   []Change
+	examples   []LogEntry
 	restructed []ColumnFrom
 }
 
@@ -189,7 +189,7 @@ func (r *run) ledger(t *Table) *Ledger {
 		}
 		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Off: s.off, Cells: s.cells, Rows: s.rowsGone,
 			RowsBefore: s.before0, RowsMade: s.made, Sums: r.named(s.sums), Columns: s.restructed, Mistyped: s.mistyped,
-			Uncoded: s.uncoded, Refused: s.told.refused, Undecided: s.told.undecided, Open: s.told.open, Examples: append([]Change{}, s.examples...)}
+			Uncoded: s.uncoded, Refused: s.told.refused, Undecided: s.told.undecided, Open: s.told.open, Examples: append([]LogEntry{}, s.examples...)}
 		step.Note = s.note()
 		l.Steps = append(l.Steps, step)
 	}
@@ -288,7 +288,7 @@ type passedStep struct {
 	sums              []table.Decimal
 	mistyped, uncoded int64
 	log               []byte
-	examples          []Change
+	examples          []LogEntry
 }
 
 // through takes a batch through steps.
@@ -309,19 +309,19 @@ func (r *run) through(b *table.Batch, steps []int, arrived bool, frame *Frame) (
 // unheld writes to the log what a table of ours cannot hold: cells beyond the header, and bytes that stand for nothing.
 func unheld(b *table.Batch) []byte {
 	var out []byte
-	add := func(c Change) {
+	add := func(c LogEntry) {
 		line, _ := json.Marshal(c) // nothing in it can fail
 		out = append(append(out, line...), '\n')
 	}
 	for at := range b.Rows {
 		if cells, ok := b.Surplus[at]; ok {
-			add(Change{Row: b.Rows[at], Line: b.Lines[at], Old: strings.Join(cells, " | "),
+			add(LogEntry{Row: b.Rows[at], Line: b.Lines[at], Old: strings.Join(cells, " | "),
 				Reason: "The row has more cells than the header has names; the table cannot hold them."})
 		}
 	}
 	for _, d := range b.Defects {
 		if d.Kind == table.BadBytes {
-			add(Change{Row: d.Row, Line: d.Line, Column: d.Column, Old: d.Detail,
+			add(LogEntry{Row: d.Row, Line: d.Line, Column: d.Column, Old: d.Detail,
 				Reason: "The bytes stand for no character in the declared encoding; the table has a mark in their place."})
 		}
 	}
@@ -444,7 +444,7 @@ func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant [
 		did.cells += one.rows
 		did.log = cellsChanged(did.log, s, b, name, was, is, one.first, g.next)
 		if len(did.examples) < examplesShown {
-			did.examples = append(did.examples, Change{Row: b.Rows[one.first], Line: b.Lines[one.first], Column: name, Old: was, New: is})
+			did.examples = append(did.examples, LogEntry{Row: b.Rows[one.first], Line: b.Lines[one.first], Column: name, Old: was, New: is})
 		}
 		before, after := cells.Read(was), cells.Read(is)
 		if after.Mistyped && !before.Mistyped {
@@ -550,7 +550,7 @@ func (r *run) drop(p *passed, did *passedStep, s *bound, rows *Rows, leaves func
 		gone = append(gone, at)
 		did.log = rowGone(did.log, s, b, at, one)
 		if len(did.examples) < examplesShown {
-			example := Change{Row: b.Rows[at], Line: b.Lines[at], Gone: map[string]string{}, KeptBy: one.KeptBy}
+			example := LogEntry{Row: b.Rows[at], Line: b.Lines[at], Gone: map[string]string{}, KeptBy: one.KeptBy}
 			for c, name := range s.before.Names {
 				example.Gone[name] = b.Columns[c].At(at)
 				if one.Stays != nil {

@@ -1,7 +1,6 @@
 package merge_test
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"strings"
@@ -9,7 +8,7 @@ import (
 
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
-	_ "proudsieve/core/fix/steps"
+	"proudsieve/core/fix/fixtest"
 	"proudsieve/core/merge"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
@@ -89,26 +88,25 @@ func TestOneThingIsOneThingEverywhere(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			var out, log bytes.Buffer
-			ledger, err := fix.Apply(ctx, file(text), book, plan, 1, &out, &log)
+			got, err := fixtest.PlayInput(t, fix.Input{Source: file(text), Book: book}, plan, 1)
 			if err != nil {
 				t.Fatal(err)
 			}
-			return out.String(), ledger.RowsOut
+			return got.Table, got.Ledger.RowsOut
 		}
 		if !strings.Contains(c.one+c.other, "uch") { // what is no number is not written into a table of numbers
 			_, rows := fixed("do: keep_one, columns: [k], survivor: earliest_row")
 			said("keep_one", rows == 1)
-			out, _ := fixed("do: set_cell, key: {k: \"" + c.one + "\"}, column: v, to: set")
+			out, _ := fixed("do: set_cell, key: {k: \"" + c.one + "\"}, column: v, to: set, rows: 2")
 			said("set_cell", strings.Count(out, "set") == 2)
 
 			standard := func(text string) string { // a cleaned table
-				plan, _ := fix.Parse([]byte("fix_plan: p\ndataset: d\nsteps: []\n"), book)
-				var out, log bytes.Buffer
-				if _, err := fix.Apply(ctx, file(text), book, plan, 1, &out, &log); err != nil {
+				plan, _ := fix.Parse([]byte("fix_plan: p\ndataset: d\nsteps: [{do: standard_form, reason: r}]\n"), book)
+				got, err := fixtest.PlayInput(t, fix.Input{Source: file(text), Book: book}, plan, 1)
+				if err != nil {
 					t.Fatal(err)
 				}
-				return out.String()
+				return got.Table
 			}
 			in := func(dataset, text string) merge.Input {
 				b := testkit.Book(t, identityBook(dataset, c.column)).ForTable(rulebook.TableReading{})

@@ -38,6 +38,8 @@ type Accounting struct {
 	Joins  []JoinResult `json:"joins"`
 	Rows   int64        `json:"rows"` // of the merged table
 	Sums   Sums         `json:"sums"`
+	// Reading is how the texts of the merged table are read that are not in standard form.
+	Reading rulebook.TableReading `json:"reading,omitzero"`
 }
 
 // Sums are the exact sums of the measures.
@@ -154,7 +156,7 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 // Verify reads the merged table again and holds the accounting against it.
 func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, accounting *Accounting,
 	workers int) error {
-	result, err := audit.Run(ctx, written, book.ForTable(rulebook.TableReading{}), workers)
+	result, err := audit.Run(ctx, written, book.ForTable(accounting.Reading), workers)
 	if err != nil {
 		return err
 	}
@@ -185,6 +187,7 @@ type merger struct {
 	sums     map[string]table.Decimal
 	outN     int64
 	outSums  map[string]table.Decimal
+	reading  rulebook.TableReading
 }
 
 func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers int) (*merger, error) {
@@ -192,6 +195,10 @@ func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers i
 		readers: map[string]*rulebook.Cells{}, keyed: map[string]*rulebook.Cells{},
 		sums: map[string]table.Decimal{}, outSums: map[string]table.Decimal{}}
 	if err := different(plan, inputs); err != nil {
+		return m, err
+	}
+	var err error
+	if m.reading, err = readingOf(plan, inputs); err != nil {
 		return m, err
 	}
 	for _, name := range plan.Stack {
@@ -480,7 +487,7 @@ func (m *merger) named(sums map[string]table.Decimal) Sums {
 }
 
 func (m *merger) accounting(ctx context.Context, inputs map[string]Input, workers int) (*Accounting, error) {
-	a := &Accounting{Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums)}
+	a := &Accounting{Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading}
 	a.Stack = StackResult{Rows: m.stackN, Sums: m.named(m.sums), Lacking: m.lacking}
 	for _, j := range m.joins {
 		r := j.result

@@ -49,7 +49,9 @@ func (c *Cells) Write(v table.Value) (text string, ok bool) {
 }
 
 // ParseAs reads a text as a value of another type than the column's, with the marks and patterns of the column.
-func (c *Cells) ParseAs(t table.Type, text string) (table.Value, bool) { return c.format.Parse(t, text) }
+func (c *Cells) ParseAs(t table.Type, text string) (table.Value, bool) {
+	return c.format.Parse(t, text)
+}
 
 // Written returns how the cells are written, where that is not the standard form.
 func (c *Cells) Written() (Written, bool) {
@@ -67,11 +69,16 @@ func (c *Cells) Written() (Written, bool) {
 	return Written{}, false
 }
 
-// Alike reports whether the same text is the same value in both columns.
-func (c *Cells) Alike(o *Cells) bool {
+// WrittenAs reports whether values are written in one way in both columns, which are of one type.
+func (c *Cells) WrittenAs(o *Cells) bool {
 	a, aOther := c.Written()
 	b, bOther := o.Written()
-	return c.Type == o.Type && aOther == bOther && a.equal(b) && c.codes == o.codes && maps.Equal(c.marks, o.marks)
+	return aOther == bOther && a.equal(b)
+}
+
+// Alike reports whether the same text is the same value in both columns.
+func (c *Cells) Alike(o *Cells) bool {
+	return c.Type == o.Type && c.WrittenAs(o) && c.codes == o.codes && maps.Equal(c.marks, o.marks)
 }
 
 // Cell is what the text of a cell stands for.

@@ -139,6 +139,7 @@ func (s *Server) register(r chi.Router) {
 	s.comparisons()
 	s.issues()
 	s.jobs()
+	s.fixes()
 	s.merges()
 	s.certificates()
 	s.desk()

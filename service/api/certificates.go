@@ -160,7 +160,7 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	if err != nil {
 		return err
 	}
-	newest, err := orNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID,
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID,
 		c.table.Dataset))
 	if err != nil {
 		return err

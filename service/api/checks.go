@@ -68,10 +68,7 @@ func (s *Server) checks() {
 		Right: access.Read, ID: "check-fix-plan", Method: http.MethodPost, Path: "/fix-plans/check",
 		Summary: "Say what is wrong with a fix plan and what can come in it, without saving it",
 	}, func(ctx context.Context, in *declared) (*body[Checked], error) {
-		_, book, err := s.bookOfPlan(ctx, in.Body.Source)
-		if err == nil {
-			_, err = fix.Parse([]byte(in.Body.Source), book)
-		}
+		_, book, _, err := s.planOf(ctx, in.Body.Source)
 		out, err := checked(fix.Forms(), misplaced(err))
 		if err == nil && book != nil {
 			out.Columns = columnsOf(book)
@@ -152,22 +149,35 @@ func misplaced(err error) error {
 	return err
 }
 
-// bookOfPlan returns the dataset that a fix plan is for, and its rulebook.
-func (s *Server) bookOfPlan(ctx context.Context, source string) (*records.Dataset, *rulebook.Rulebook, error) {
+// planOf reads a fix plan, and returns the dataset that it is for with its rulebook, which may be there though the plan has
+// mistakes.
+func (s *Server) planOf(ctx context.Context, source string) (*records.Dataset, *rulebook.Rulebook, *fix.Plan, error) {
 	name, err := fix.DatasetOf([]byte(source))
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	d, err := store.FindDataset(ctx, s.Store.DB, name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	newest, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	book, err := rulebook.Parse([]byte(newest.Source))
-	return d, book, err
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	plan, err := fix.Parse([]byte(source), book)
+	if err != nil {
+		return d, book, nil, err
+	}
+	if plan.Makes != d.Name {
+		if _, err := store.FindDataset(ctx, s.Store.DB, plan.Makes); err != nil {
+			return d, book, nil, plan.MisfitOfMakes([]byte(source), err)
+		}
+	}
+	return d, book, plan, nil
 }
 
 // knows returns an error where a merge takes a dataset that there is not.

@@ -12,7 +12,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/document"
-	"proudsieve/core/fix"
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
@@ -127,11 +126,7 @@ func (s *Server) declarations() {
 		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
 		Summary: "Save a fix plan as the newest version of its name",
 	}, func(ctx context.Context, in *Saving) (*versioned, error) {
-		d, book, err := s.bookOfPlan(ctx, in.Body.Source)
-		if err != nil {
-			return nil, err
-		}
-		plan, err := fix.Parse([]byte(in.Body.Source), book)
+		d, _, plan, err := s.planOf(ctx, in.Body.Source)
 		if err != nil {
 			return nil, err
 		}

@@ -20,27 +20,7 @@ const lookEvery = 300 * time.Millisecond
 
 func subject(t *records.Table) string { return fmt.Sprintf("table %d of %s", t.ID, t.Dataset) }
 
-type planned struct {
-	ByID
-	Body struct {
-		FixPlan string `json:"fix_plan" minLength:"1" doc:"The name of a fix plan of the table's dataset"`
-		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
-	}
-}
-
 func (s *Server) jobs() {
-	register(s, operation{
-		Right: access.Work, ID: "preview-fix", Method: http.MethodPost, Path: "/tables/{id}/previews",
-		Summary: "Work out what a fix plan would do; the job's result is the preview",
-	}, func(ctx context.Context, in *planned) (*body[records.Job], error) {
-		return answer(s.startPlan(ctx, in, s.Pool.AddPreview, "previewed a fix plan"))
-	})
-	register(s, operation{
-		Right: access.Work, ID: "apply-fix", Method: http.MethodPost, Path: "/tables/{id}/fixes",
-		Summary: "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is",
-	}, func(ctx context.Context, in *planned) (*body[records.Job], error) {
-		return answer(s.startPlan(ctx, in, s.Pool.AddFix, "asked for a fix plan to be applied"))
-	})
 	type listed struct {
 		Paging
 		Table   int64 `query:"table" minimum:"0" maximum:"9007199254740991" doc:"Only jobs on this table"`
@@ -81,37 +61,6 @@ func (s *Server) jobs() {
 		return answer(store.FindJob(ctx, s.Store.DB, in.ID))
 	})
 	s.jobEvents()
-}
-
-// addJob queues what is to be done with a fix plan.
-type addJob func(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, person int64) (
-	*records.Job, error)
-
-func (s *Server) startPlan(ctx context.Context, in *planned, add addJob, action string) (*records.Job, error) {
-	t, err := store.FindTable(ctx, s.Store.DB, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if t.WithdrawnAt != nil {
-		return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
-	}
-	if t.Origin != store.OriginDelivery {
-		return nil,
-			invalid("Table %d is a %s table; fix plans are applied to deliveries. Change the plan and apply it to the delivery again.", t.ID, t.Origin)
-	}
-	plan, err := s.declaration(ctx, store.KindFixPlan, t.Dataset, in.Body.FixPlan, in.Body.Version)
-	if err != nil {
-		return nil, err
-	}
-	var job *records.Job
-	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-		if job, err = add(ctx, tx, t, plan, caller(ctx).ID); err != nil {
-			return err
-		}
-		return store.Record(ctx, tx, caller(ctx).ID, action, subject(t),
-			map[string]any{"fix_plan": plan.Name, "version": plan.Version})
-	})
-	return job, err
 }
 
 func (s *Server) jobEvents() {

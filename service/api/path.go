@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"proudsieve/core/document"
@@ -192,17 +191,10 @@ func (s *Server) kin(ctx context.Context, t *records.Table) (delivery, cleaned, 
 		}
 	default:
 		delivery = t
-		if cleaned, err = orNil(store.CleanedFrom(ctx, s.Store.DB, t.ID)); err != nil || cleaned == nil {
+		if cleaned, err = store.OrNil(store.CleanedFrom(ctx, s.Store.DB, t.ID)); err != nil || cleaned == nil {
 			return delivery, nil, nil, err
 		}
 	}
-	merged, err = orNil(store.MergedFrom(ctx, s.Store.DB, cleaned.ID))
+	merged, err = store.OrNil(store.MergedFrom(ctx, s.Store.DB, cleaned.ID))
 	return delivery, cleaned, merged, err
-}
-
-func orNil[T any](record *T, err error) (*T, error) {
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	return record, err
 }

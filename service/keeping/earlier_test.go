@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/certify"
+	"proudsieve/core/fix"
 	"proudsieve/core/rulebook"
 	"proudsieve/durable"
 	"proudsieve/postgres/postgrestest"
@@ -150,10 +152,59 @@ func opens(t *testing.T, backup string) {
 			t.Errorf("certificate %d: %v", c.ID, err)
 		}
 	}
+	appliesAsThen(t, admin, datasets)
 	if _, err := servicetest.All[records.Issue](ctx, admin, "/issues"); err != nil {
 		t.Error(err)
 	}
 	if checked, err := keeping.Check(ctx, database, place); err != nil || !checked.Good() {
 		t.Errorf("%+v, %v", checked, err)
+	}
+}
+
+// appliesAsThen applies the fix plans of then once more: they make the same bytes, and what was a silent rewriting is told.
+func appliesAsThen(t *testing.T, admin *client.Client, datasets []records.Dataset) {
+	t.Helper()
+	applied := 0
+	for _, d := range datasets {
+		tables, err := servicetest.All[records.Table](ctx, admin, "/datasets/"+d.Name+"/tables?origin=cleaned")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, cleaned := range tables {
+			name, version, _ := strings.Cut(*cleaned.Declaration, " version ")
+			body := map[string]any{"fix_plan": name, "version": json.RawMessage(version)}
+			job, err := servicetest.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/fixes", *cleaned.ParentID), body)
+			if err != nil {
+				t.Fatal(err)
+			}
+			done, err := admin.Follow(ctx, job.ID, nil)
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			if done.ResultTable == nil || *done.ResultTable != cleaned.ID {
+				t.Errorf("%s makes table %v now, and made table %d", name, done.ResultTable, cleaned.ID)
+			}
+			if job, err = servicetest.Post[records.Job](ctx, admin, fmt.Sprintf("/tables/%d/previews", *cleaned.ParentID), body); err != nil {
+				t.Fatal(err)
+			}
+			if done, err = admin.Follow(ctx, job.ID, nil); err != nil {
+				t.Fatal(err)
+			}
+			var shown fix.Preview
+			if err := json.Unmarshal(*done.Result, &shown); err != nil {
+				t.Fatal(err)
+			}
+			last := shown.Ledger.Steps[len(shown.Ledger.Steps)-1]
+			if last.Kind != fix.StandardForm || !strings.Contains(last.Reason, "this is a step now") {
+				t.Errorf("%s: the last step is %+v", name, last)
+			}
+			if page, err := servicetest.Get[api.ChangesPage](ctx, admin, fmt.Sprintf("/tables/%d/changes?limit=1000", cleaned.ID)); err != nil || len(page.Items) == 0 {
+				t.Errorf("%s: %d changes, %v", name, len(page.Items), err)
+			}
+			applied++
+		}
+	}
+	if applied == 0 {
+		t.Error("no fix plan was applied")
 	}
 }

@@ -16,6 +16,7 @@ type Declaration struct {
 	Digest    string    `db:"digest" json:"digest" doc:"SHA-256 of the text"`
 	Author    string    `db:"author" json:"author"`
 	CreatedAt time.Time `db:"created_at" json:"created_at"`
+	Earlier   bool      `db:"earlier" json:"earlier" doc:"A fix plan that was saved when every cleaned table was put in standard form; it still is, as its last step"`
 	// OldWords tells, where a text was saved just now, of words of earlier versions in it.
 	OldWords []string `db:"-" json:"old_words,omitempty" doc:"Words of earlier versions in the text that was saved, each with its place and what is said now"`
 }

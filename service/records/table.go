@@ -15,11 +15,12 @@ type Table struct {
 	Bytes         int64            `db:"bytes" json:"bytes"`
 	FileName      string           `db:"file_name" json:"file_name"`
 	Source        json.RawMessage  `db:"source" json:"source" doc:"What is known of where a delivery comes from"`
-	Reading       *json.RawMessage `db:"reading" json:"reading" doc:"How a person said that a delivery is read; a rulebook's reading counts once there is one"`
+	Reading       *json.RawMessage `db:"reading" json:"reading" doc:"How a person said that a delivery is read, where no rulebook does; of other tables, how the texts are read that are not in standard form"`
 	ParentID      *int64           `db:"parent_id" json:"parent_id" doc:"The table that was cleaned"`
 	DeclarationID *int64           `db:"declaration_id" json:"declaration_id" doc:"The fix plan or merge that made the table"`
 	Declaration   *string          `db:"declaration" json:"declaration" doc:"Its name and version"`
 	ChangeLog     *string          `db:"change_log_digest" json:"change_log_digest"`
+	RowMap        *string          `db:"row_map_digest" json:"row_map_digest" doc:"Of which rows each row of a cleaned table was made, where steps made other rows"`
 	Accounting    *json.RawMessage `db:"accounting" json:"accounting" doc:"The ledger of a cleaned table, the accounting of a merged one"`
 	CreatedBy     string           `db:"created_by" json:"created_by"`
 	CreatedAt     time.Time        `db:"created_at" json:"created_at"`

@@ -13,7 +13,7 @@ const (
 	KindMerge    = "merge"
 )
 
-const declarationColumns = `SELECT c.id, c.kind, d.name AS dataset, c.dataset_id, c.name, c.version, c.source, c.digest, p.name AS author, c.created_at
+const declarationColumns = `SELECT c.id, c.kind, d.name AS dataset, c.dataset_id, c.name, c.version, c.source, c.digest, p.name AS author, c.created_at, c.earlier
 	FROM declarations c JOIN datasets d ON d.id = c.dataset_id JOIN people p ON p.id = c.author_id`
 
 // OutdatedError says that a declaration was saved by somebody since the version that a change

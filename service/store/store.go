@@ -160,6 +160,14 @@ func (s *Store) Do(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
+// OrNil returns nil for what is not there.
+func OrNil[T any](found *T, err error) (*T, error) {
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return found, err
+}
+
 // get reads one record; no record is ErrNotFound, with what was looked for.
 func get[T any](ctx context.Context, q Querier, what, query string, args ...any) (*T, error) {
 	var record T

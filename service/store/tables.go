@@ -17,7 +17,7 @@ const (
 
 const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.reading, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
-	t.change_log_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
+	t.change_log_digest, t.row_map_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
 	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id,
 	w.at AS withdrawn_at, w.reason AS withdrawn, (SELECT name FROM people WHERE id = w.person_id) AS withdrawn_by, coalesce(w.bytes_let_go, false) AS bytes_let_go
 	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by LEFT JOIN withdrawals w ON w.table_id = t.id
@@ -35,6 +35,7 @@ type NewTable struct {
 	ParentID      *int64
 	DeclarationID *int64
 	ChangeLog     *string
+	RowMap        *string         // nil where no step made other rows
 	Accounting    json.RawMessage // nil for none
 	CreatedBy     int64
 	Inputs        []int64
@@ -75,10 +76,10 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 		text := string(raw)
 		return &text
 	}
-	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by, reading)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
+	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by, reading, row_map_digest)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
 		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID,
-		t.ChangeLog, orNull(t.Accounting), t.CreatedBy, orNull(t.Reading))
+		t.ChangeLog, orNull(t.Accounting), t.CreatedBy, orNull(t.Reading), t.RowMap)
 	if err != nil {
 		return nil, err
 	}
@@ -94,6 +95,12 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 // FindTable returns a table by its id.
 func FindTable(ctx context.Context, q Querier, id int64) (*Table, error) {
 	return get[Table](ctx, q, fmt.Sprintf("table %d", id), tableColumns+" WHERE t.id = $1", id)
+}
+
+// CleanedWith returns the table with these bytes that a version of a fix plan made of a delivery before.
+func CleanedWith(ctx context.Context, q Querier, parent, declaration int64, digest string) (*Table, error) {
+	return get[Table](ctx, q, "cleaned table with these bytes", tableColumns+
+		" WHERE t.parent_id = $1 AND t.declaration_id = $2 AND t.digest = $3 AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", parent, declaration, digest)
 }
 
 // DeliveryWith returns the delivery of a dataset that has these bytes and was not withdrawn.

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"math"
 
 	"github.com/jmoiron/sqlx"
 
@@ -10,6 +11,7 @@ import (
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -30,67 +32,68 @@ func (fixArgs) Kind() string { return Fix }
 // AddFix records and queues that a fix plan is applied to a table.
 func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration,
 	person int64) (*records.Job, error) {
-	return p.addPlan(ctx, tx, Fix, t, plan, person)
+	return p.Add(ctx, tx, store.NewJob{Kind: Fix, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID,
+		CreatedBy: person})
 }
 
-func (p *Pool) addPlan(ctx context.Context, tx *sqlx.Tx, kind string, t *records.Table, plan *records.Declaration,
-	person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: kind, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID,
-		CreatedBy: person})
+// Applied is the result of a job that applied a fix plan.
+type Applied struct {
+	// Message says that the table was there already; empty where it was made.
+	Message string `json:"message"`
 }
 
 // applyPlan makes the cleaned table.
 func applyPlan(ctx context.Context, a *attempt) error {
-	p, err := a.plan(ctx, 2)
+	d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
 	if err != nil {
 		return err
 	}
-	log, err := a.files.Create()
+	p, err := a.plan(ctx, d.Source, d.Earlier)
 	if err != nil {
 		return err
 	}
-	defer log.Discard()
-	out, err := a.files.Create()
+	made, err := a.run(ctx, p)
 	if err != nil {
 		return err
 	}
-	defer out.Discard()
-	ledger, err := fix.Apply(ctx, p.source, p.book, p.plan, a.Workers, out, log)
+	defer made.discard()
+	if err := made.ledger.Refused(); err != nil {
+		return err
+	}
+	cleaned, written, err := made.keep(ctx, a, p)
 	if err != nil {
 		return err
 	}
-	digest, bytes, written, err := a.keep(ctx, out)
+	if err := fix.Verify(ctx, written, p.result, made.ledger, a.Workers); err != nil {
+		return err
+	}
+	cleaned.DeclarationID = &d.ID
+	known, err := store.OrNil(store.CleanedWith(ctx, a.store.DB, p.table.ID, d.ID, cleaned.Digest))
 	if err != nil {
 		return err
 	}
-	if err := fix.Verify(ctx, written, p.book, ledger, a.Workers); err != nil {
-		return err
+	if known != nil {
+		return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) {
+			return Applied{fmt.Sprintf("Table %d is what version %d of %s makes of table %d already, byte for byte; no second one was made.", known.ID,
+				d.Version, d.Name, p.table.ID)}, &known.ID, nil
+		})
 	}
-	logDigest, _, err := log.Keep()
-	if err != nil {
-		return err
-	}
-	return a.finishTable(ctx, store.NewTable{DatasetID: p.table.DatasetID, Origin: store.OriginCleaned, Digest: digest,
-		Bytes:    bytes,
-		FileName: p.table.Dataset + "_cleaned.csv", ParentID: &p.table.ID, DeclarationID: a.job.DeclarationID,
-		ChangeLog: &logDigest}, ledger, "applied the fix plan "+p.plan.Name)
+	return a.finishTable(ctx, *cleaned, made.ledger, made.ledger.Reading, "applied the fix plan "+p.plan.Name)
 }
 
 // planRun is a fix plan with the table that it is for, opened.
 type planRun struct {
 	table  *records.Table
+	makes  *records.Dataset // that the cleaned table belongs to
 	source *intake.File
 	book   *rulebook.Rulebook
+	result *rulebook.Rulebook // of the dataset that the cleaned table belongs to
 	plan   *fix.Plan
 }
 
-// plan reads the fix plan of the job and opens its table; passes is how often it will be read.
-func (a *attempt) plan(ctx context.Context, passes int64) (*planRun, error) {
+// plan reads a fix plan and opens the table of the job.
+func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun, error) {
 	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
-	if err != nil {
-		return nil, err
-	}
-	d, err := store.FindDeclaration(ctx, a.store.DB, *a.job.DeclarationID)
 	if err != nil {
 		return nil, err
 	}
@@ -101,15 +104,95 @@ func (a *attempt) plan(ctx context.Context, passes int64) (*planRun, error) {
 	if book == nil {
 		return nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
 	}
-	plan, err := fix.Parse([]byte(d.Source), book)
+	plan, err := fix.Parse([]byte(text), book)
 	if err != nil {
 		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
 	}
-	source, book, err := a.open(ctx, t, book, passes+plan.Passes())
-	if err == nil {
-		if err = Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err == nil {
-			book, err = audit.Bound(ctx, book, a.Workers) // steps map to the codes of other datasets too
+	if earlier {
+		plan = plan.AsEarlier()
+	}
+	p := &planRun{table: t, plan: plan}
+	if p.makes, err = store.FindDataset(ctx, a.store.DB, plan.Makes); err != nil {
+		return nil, err
+	}
+	p.result = book
+	if p.makes.ID != t.DatasetID {
+		if p.result, err = rulebookOf(ctx, a.store.DB, p.makes.ID, p.makes.Name); err != nil {
+			return nil, err
+		}
+		if p.result == nil {
+			return nil, fmt.Errorf("the plan makes tables of %s, which has no rulebook yet; declare one, so that what it makes can be judged", p.makes.Name)
 		}
 	}
-	return &planRun{t, source, book, plan}, err
+	if p.source, p.book, err = a.open(ctx, t, book, 2); err != nil {
+		return nil, err
+	}
+	if err = Beside(ctx, a.store, a.files, t, p.book, a.job.CreatedAt); err == nil {
+		p.book, err = audit.Bound(ctx, p.book, a.Workers) // steps map to the codes of other datasets too
+	}
+	return p, err
+}
+
+// madeTable is what a run of a plan wrote.
+type madeTable struct {
+	table, log, rows *files.Writer
+	ledger           *fix.Ledger
+}
+
+func (m *madeTable) discard() {
+	for _, w := range []*files.Writer{m.table, m.log, m.rows} {
+		if w != nil {
+			w.Discard()
+		}
+	}
+}
+
+// run runs a plan; the caller discards what it made.
+func (a *attempt) run(ctx context.Context, p *planRun) (m *madeTable, err error) {
+	m = &madeTable{}
+	for _, w := range []**files.Writer{&m.table, &m.log, &m.rows} {
+		if *w, err = a.files.Create(); err != nil {
+			m.discard()
+			return nil, err
+		}
+	}
+	in := fix.Input{Source: p.source, Book: p.book}
+	if p.makes.ID != p.table.DatasetID {
+		in.Result = p.result
+	}
+	if m.ledger, err = fix.Run(ctx, in, p.plan, a.Workers, fix.Outputs{Table: m.table, Log: m.log, Map: m.rows}); err != nil {
+		m.discard()
+		return nil, err
+	}
+	return m, nil
+}
+
+// keep keeps what was made, and opens the table that was.
+func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.NewTable, *intake.File, error) {
+	digest, bytes, written, err := a.keep(ctx, m.table)
+	if err != nil {
+		return nil, nil, err
+	}
+	log, _, err := m.log.Keep()
+	if err != nil {
+		return nil, nil, err
+	}
+	t := &store.NewTable{DatasetID: p.makes.ID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
+		FileName: p.makes.Name + "_cleaned.csv", ParentID: &p.table.ID, ChangeLog: &log}
+	for _, s := range m.ledger.Steps {
+		if s.RowsMade != nil && t.RowMap == nil {
+			rows, _, err := m.rows.Keep()
+			if err != nil {
+				return nil, nil, err
+			}
+			t.RowMap = &rows
+		}
+	}
+	return t, written, nil
+}
+
+// ahead is a table that is not recorded, as it would be.
+func (p *planRun) ahead(t *store.NewTable) *records.Table {
+	return &records.Table{ID: math.MaxInt64, Dataset: p.makes.Name, DatasetID: p.makes.ID, Origin: t.Origin, Digest: t.Digest, Bytes: t.Bytes,
+		FileName: t.FileName}
 }

@@ -83,7 +83,7 @@ func runMerge(ctx context.Context, a *attempt) error {
 	}
 	return a.finishTable(ctx, store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest,
 		Bytes:    bytes,
-		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, "ran the merge "+
+		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, accounting.Reading, "ran the merge "+
 		plan.Name)
 }
 

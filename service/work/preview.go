@@ -2,11 +2,14 @@ package work
 
 import (
 	"context"
+	"encoding/json"
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/fix"
 	"proudsieve/service/records"
+	"proudsieve/service/store"
 )
 
 // previewKind is the kind of job that works out what a fix plan would do.
@@ -22,21 +25,83 @@ type previewArgs struct{ ofJob }
 // Kind implements river.JobArgs.
 func (previewArgs) Kind() string { return previewKind }
 
-// AddPreview records and queues the preview of a fix plan on a table.
-func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration,
-	person int64) (*records.Job, error) {
-	return p.addPlan(ctx, tx, previewKind, t, plan, person)
+// previewOf is the detail of a preview: the text of the plan, which need not be saved.
+type previewOf struct {
+	Source  string `json:"source"`
+	Earlier bool   `json:"earlier"`
 }
 
-// preview works out what the plan would do; the job's result is what it shows.
+// AddPreview records and queues the preview of a fix plan on a table; of a plan that is saved it says whether it is an
+// earlier one.
+func (p *Pool) AddPreview(ctx context.Context, tx *sqlx.Tx, t *records.Table, source string, earlier bool,
+	person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: previewKind, TableID: &t.ID, DatasetID: t.DatasetID, Detail: previewOf{source, earlier},
+		CreatedBy: person})
+}
+
+// preview makes the table that the plan would make, and audits it; the job's result is what it shows. What was made is kept
+// for a day.
 func preview(ctx context.Context, a *attempt) error {
-	p, err := a.plan(ctx, 3)
+	var detail previewOf
+	if err := json.Unmarshal(a.job.Detail, &detail); err != nil {
+		return err
+	}
+	p, err := a.plan(ctx, detail.Source, detail.Earlier)
 	if err != nil {
 		return err
 	}
-	shown, err := fix.Show(ctx, p.source, p.book, p.plan, a.Workers)
+	before, err := a.before(ctx, p)
 	if err != nil {
 		return err
 	}
-	return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) { return shown, nil, nil })
+	made, err := a.run(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer made.discard()
+	t, _, err := made.keep(ctx, a, p)
+	if err != nil {
+		return err
+	}
+	ahead := p.ahead(t)
+	reading, err := json.Marshal(made.ledger.Reading)
+	if err != nil {
+		return err
+	}
+	ahead.Reading = (*json.RawMessage)(&reading)
+	after, err := a.judge(ctx, ahead, p.result)
+	if err != nil {
+		return err
+	}
+	shown := fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Before: before, After: after}
+	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
+		return shown, nil, store.AddPreview(ctx, tx, store.Preview{JobID: a.job.ID, Digest: t.Digest, ChangeLog: *t.ChangeLog, RowMap: t.RowMap})
+	})
+}
+
+// before returns the audit of the table that arrived: the one that there is where it went by the newest rulebook.
+func (a *attempt) before(ctx context.Context, p *planRun) (*audit.Result, error) {
+	if p.table.AuditID != nil {
+		newest, err := store.OrNil(store.NewestDeclaration(ctx, a.store.DB, store.KindRulebook, p.table.DatasetID, p.table.Dataset))
+		if err != nil {
+			return nil, err
+		}
+		done, err := store.FindAudit(ctx, a.store.DB, *p.table.AuditID)
+		if err != nil {
+			return nil, err
+		}
+		if newest != nil && done.RulebookID != nil && *done.RulebookID == newest.ID {
+			raw, err := store.AuditResult(ctx, a.store.DB, done.ID)
+			if err != nil {
+				return nil, err
+			}
+			result := &audit.Result{}
+			return result, json.Unmarshal(raw, result)
+		}
+	}
+	result, err := audit.Run(ctx, p.source, p.book, a.Workers)
+	if err != nil {
+		return nil, err
+	}
+	return result, result.LookAgain(ctx, p.source, a.Workers)
 }

@@ -24,7 +24,11 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 	open := f.At(t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {
-			book = book.ForTable(rulebook.TableReading{})
+			reading, err := OwnReading(t)
+			if err != nil {
+				return nil, nil, err
+			}
+			book = book.ForTable(reading)
 		}
 		source, err := intake.Open(ctx, open, book.Reading)
 		return source, book, err
@@ -44,12 +48,23 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 // everything of the tables that we write.
 func ReadingOf(t *records.Table) (fixed intake.Reading, err error) {
 	if t.Origin != store.OriginDelivery {
-		return intake.Standard(), nil
+		own, err := OwnReading(t)
+		fixed = intake.Standard()
+		fixed.Missing = own.Missing
+		return fixed, err
 	}
 	if t.Reading != nil {
 		err = json.Unmarshal(*t.Reading, &fixed)
 	}
 	return fixed, err
+}
+
+// OwnReading returns how the texts of a cleaned or merged table are read that are not in standard form.
+func OwnReading(t *records.Table) (reading rulebook.TableReading, err error) {
+	if t.Reading != nil {
+		err = json.Unmarshal(*t.Reading, &reading)
+	}
+	return reading, err
 }
 
 // open opens a table of the job, with progress; passes is how often it will be read.
@@ -95,12 +110,17 @@ func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, b
 }
 
 // finishTable records the table that the job made and queues its audit.
-func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting any, action string) error {
+func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting any, reading rulebook.TableReading, action string) error {
 	raw, err := json.Marshal(accounting)
 	if err != nil {
 		return err
 	}
 	t.Accounting, t.CreatedBy = raw, a.job.CreatedByID
+	if !reading.IsStandard() {
+		if t.Reading, err = json.Marshal(reading); err != nil {
+			return err
+		}
+	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
 		made, err := store.AddTable(ctx, tx, t)
 		if err != nil {

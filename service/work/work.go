@@ -193,7 +193,7 @@ func (p *Pool) keepTidy(ctx context.Context) error {
 
 // Sweep removes from the file store what no record speaks of and nobody writes.
 func (p *Pool) Sweep(ctx context.Context) (files.Swept, error) {
-	if err := store.ForgetArrivals(ctx, p.store.DB); err != nil {
+	if err := errors.Join(store.ForgetArrivals(ctx, p.store.DB), store.ForgetPreviews(ctx, p.store.DB)); err != nil {
 		return files.Swept{}, err
 	}
 	return p.files.Sweep(ctx, func(ctx context.Context, digests []string) (map[string]bool, error) {

@@ -22,7 +22,7 @@ import (
 type Played struct {
 	Table   string
 	Ledger  *fix.Ledger
-	Changes []fix.Change // an entry for each cell and row
+	Changes []fix.LogEntry // an entry for each cell and row
 	Made    []fix.RowMade
 	Refused error // steps that must not be done as they are declared
 }
@@ -64,7 +64,7 @@ func PlayInput(t testing.TB, in fix.Input, plan *fix.Plan, workers int) (*Played
 	}
 	lines := json.NewDecoder(&log)
 	for lines.More() {
-		var c fix.Change
+		var c fix.LogEntry
 		if err := lines.Decode(&c); err != nil {
 			t.Fatal(err)
 		}
@@ -82,11 +82,11 @@ func PlayInput(t testing.TB, in fix.Input, plan *fix.Plan, workers int) (*Played
 }
 
 // each is an entry for every cell of one.
-func each(c fix.Change) []fix.Change {
+func each(c fix.LogEntry) []fix.LogEntry {
 	if len(c.Rows) == 0 {
-		return []fix.Change{c}
+		return []fix.LogEntry{c}
 	}
-	out := make([]fix.Change, len(c.Rows))
+	out := make([]fix.LogEntry, len(c.Rows))
 	for i, row := range c.Rows {
 		out[i] = c
 		if out[i].Row, out[i].Rows, out[i].Lines = row, nil, nil; len(c.Lines) > 0 {
@@ -131,7 +131,7 @@ func (m *image) columns(columns []fix.ColumnFrom) {
 }
 
 // play does what the log says of a step. It is false where the log does not fit.
-func (m *image) play(t testing.TB, changes []fix.Change) {
+func (m *image) play(t testing.TB, changes []fix.LogEntry) {
 	for _, c := range changes {
 		cells, there := m.rows[c.Row]
 		if !there {
@@ -160,7 +160,7 @@ func (m *image) play(t testing.TB, changes []fix.Change) {
 }
 
 // back undoes what the log says of a step.
-func (m *image) back(changes []fix.Change) {
+func (m *image) back(changes []fix.LogEntry) {
 	for _, c := range slices.Backward(changes) {
 		if c.Gone != nil {
 			cells := make([]string, len(m.names))
@@ -197,7 +197,7 @@ func (p *Played) replay(t testing.TB, arrived *testkit.Read, names []string) {
 		m.rows[row] = slices.Clone(arrived.Cells[at])
 	}
 	var states []*image // before each step
-	byStep := map[int][]fix.Change{}
+	byStep := map[int][]fix.LogEntry{}
 	for _, c := range p.Changes {
 		byStep[c.Step] = append(byStep[c.Step], c)
 	}

@@ -3,11 +3,13 @@ package csvw_test
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
 
 	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
@@ -223,15 +225,22 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// The metadata of a table of ours say that it is in the standard reading; those of a delivery say how it is read.
+// The metadata of a table of ours say how it is read: in standard form, or by a reading of its own.
 func TestATableOfOursIsKnownByItsMetadata(t *testing.T) {
 	book := testkit.Book(t, `dataset: d
 reading: {delimiter: ";", decimal_mark: ",", dates: [dd.MM.yyyy]}
 columns: [{name: a, pattern: "[a-z]+"}, {name: n, type: decimal}, {name: day, type: date}]
 `)
 	delivered, _ := csvw.Of(book, "d.csv")
-	if !csvw.IsStandard(csvw.OfTable(book, "d.csv")) || csvw.IsStandard(delivered) || csvw.IsStandard([]byte("{}")) ||
-		csvw.IsStandard([]byte("no JSON")) {
-		t.Error("a table of ours is taken for a delivery, or the other way round")
+	for _, metadata := range [][]byte{delivered, []byte("{}"), []byte("no JSON"), []byte(`{"dc:conformsTo": "urn:proudsieve:table-reading"}`)} {
+		if _, ours := csvw.ReadingOf(metadata); ours {
+			t.Errorf("%s is taken for a table of ours", metadata)
+		}
+	}
+	for _, reading := range []rulebook.TableReading{{}, {Missing: []string{"n/a"}, Columns: map[string]rulebook.Written{"day": {Dates: []string{"dd.MM.yyyy"}},
+		"n": {DecimalMark: ","}}}} {
+		if got, ours := csvw.ReadingOf(csvw.OfTable(book, reading, "d.csv")); !ours || !reflect.DeepEqual(got, reading) {
+			t.Errorf("%+v, %v; want %+v", got, ours, reading)
+		}
 	}
 }

@@ -78,6 +78,8 @@ steps:
     columns: [water_temperature]
     where: water_temperature NOT BETWEEN -1 AND 35
     reason: The decimal point slipped and the reading cannot be told.
+  - do: standard_form
+    reason: Numbers have a point and dates are those of ISO 8601, so that the tables of both laboratories can be put together.
 `
 
 const resultsRulebook = `dataset: DATASET
@@ -146,6 +148,8 @@ CELLS
   - do: set_aside
     where: station IN ('AV-071', 'AV-072', 'AV-073')
     reason: These stations are in no register; the laboratory is asked which were meant.
+  - do: standard_form
+    reason: Numbers have a point and dates are those of ISO 8601, so that the tables of both laboratories can be put together.
 `
 
 const surveyMerge = `merge: survey_results

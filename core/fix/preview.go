@@ -1,0 +1,12 @@
+package fix
+
+import "proudsieve/core/audit"
+
+// Preview is what a plan would do: the ledger of a run whose outputs are kept apart, and the audits of the table that
+// arrived and of the one that was made.
+type Preview struct {
+	Ledger      Ledger        `json:"ledger"`
+	ChangeCount int64         `json:"change_count"` // cells and rows
+	Before      *audit.Result `json:"before"`
+	After       *audit.Result `json:"after"`
+}

@@ -1,0 +1,245 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/fix"
+	"proudsieve/service/access"
+	"proudsieve/service/records"
+	"proudsieve/service/store"
+)
+
+// ChangesPage is a page of a change log, an entry for each cell and row.
+type ChangesPage struct {
+	Items []fix.LogEntry `json:"items"`
+	// Next is the cursor of the next page; null on the last one.
+	Next *string `json:"next" doc:"The cursor of the next page; null on the last one"`
+	// Columns are those of the rows that left.
+	Columns []string `json:"columns" doc:"The columns of the table that arrived, in their order"`
+}
+
+type planned struct {
+	ByID
+	Body struct {
+		FixPlan string `json:"fix_plan" minLength:"1" doc:"The name of a fix plan of the table's dataset"`
+		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
+	}
+}
+
+type previewed struct {
+	ByID
+	Body struct {
+		FixPlan string `json:"fix_plan,omitempty" doc:"The name of a fix plan of the table's dataset; left out where its text is given"`
+		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
+		Source  string `json:"source,omitempty" maxLength:"1000000" doc:"The text of a fix plan, which is not saved"`
+	}
+}
+
+type changesAsked struct {
+	ByID
+	Step   int    `query:"step" minimum:"0" maximum:"500" doc:"Only what this step changed; 0 for all"`
+	Column string `query:"column" doc:"Only cells of this column"`
+	What   string `query:"what" enum:"all,cells,rows" default:"all" doc:"Cells that were changed, rows that left, or both"`
+	Cursor string `query:"cursor" maxLength:"60" doc:"As a page before said; the beginning where it is left out"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// fixes adds what is done with fix plans.
+func (s *Server) fixes() {
+	register(s, operation{
+		Right: access.Work, ID: "preview-fix", Method: http.MethodPost, Path: "/tables/{id}/previews",
+		Summary: "Work out what a fix plan would do, saved or not; the job's result is the preview, and all changes can be looked at for a day",
+	}, func(ctx context.Context, in *previewed) (*body[records.Job], error) {
+		return answer(s.startPreview(ctx, in))
+	})
+	register(s, operation{
+		Right: access.Work, ID: "apply-fix", Method: http.MethodPost, Path: "/tables/{id}/fixes",
+		Summary: "Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is",
+	}, func(ctx context.Context, in *planned) (*body[records.Job], error) {
+		return answer(s.startFix(ctx, in))
+	})
+	register(s, operation{
+		Right: access.Read, ID: "list-changes", Method: http.MethodGet, Path: "/tables/{id}/changes",
+		Summary: "What a fix plan changed to make this table, step by step",
+	}, func(ctx context.Context, in *changesAsked) (*body[ChangesPage], error) {
+		t, ledger, err := s.cleaned(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.changes(in, *t.ChangeLog, ledger))
+	})
+	register(s, operation{
+		Right: access.Read, ID: "list-previewed-changes", Method: http.MethodGet, Path: "/jobs/{id}/changes",
+		Summary: "What a previewed fix plan would change, step by step",
+	}, func(ctx context.Context, in *changesAsked) (*body[ChangesPage], error) {
+		preview, err := store.FindPreview(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		job, err := store.FindJob(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		var shown struct {
+			Ledger fix.Ledger `json:"ledger"`
+		}
+		if err := json.Unmarshal(*job.Result, &shown); err != nil {
+			return nil, err
+		}
+		return answer(s.changes(in, preview.ChangeLog, &shown.Ledger))
+	})
+	type traced struct {
+		ByID
+		Row    int64  `path:"row" minimum:"1" maximum:"4294967294" doc:"A row of the table, from 1"`
+		Column string `query:"column" doc:"One of its cells; the whole row where it is left out"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "trace-row", Method: http.MethodGet, Path: "/tables/{id}/rows/{row}/trace",
+		Summary: "How a row or cell of a cleaned table came about: the steps, the last one first, and the rows that arrived",
+	}, func(ctx context.Context, in *traced) (*body[fix.Traced], error) {
+		t, ledger, err := s.cleaned(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if in.Row > ledger.RowsOut {
+			return nil, invalid("Table %d has %d rows, and no row %d.", t.ID, ledger.RowsOut, in.Row)
+		}
+		if in.Column != "" && ledger.At(in.Column) < 0 {
+			return nil, invalid("Table %d has no column %q.", t.ID, in.Column)
+		}
+		log, err := s.Files.Open(*t.ChangeLog)
+		if err != nil {
+			return nil, err
+		}
+		defer log.Close()
+		var rows *os.File
+		if t.RowMap != nil {
+			if rows, err = s.Files.Open(*t.RowMap); err != nil {
+				return nil, err
+			}
+			defer rows.Close()
+		}
+		return answer(ledger.Trace(log, rows, uint32(in.Row), in.Column))
+	})
+}
+
+// cleaned returns a cleaned table with its ledger.
+func (s *Server) cleaned(ctx context.Context, id int64) (*records.Table, *fix.Ledger, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	if t.ChangeLog == nil || t.Accounting == nil {
+		return nil, nil, huma.NewError(http.StatusNotFound, fmt.Sprintf("Table %d is a %s table; only a cleaned one has a change log.", t.ID, t.Origin))
+	}
+	ledger := &fix.Ledger{}
+	if err := json.Unmarshal(*t.Accounting, ledger); err != nil {
+		return nil, nil, err
+	}
+	if ledger.Columns == nil { // an earlier version made it, whose steps left the columns as they were
+		source, err := s.inside(ctx, id)
+		if err != nil {
+			return nil, nil, err
+		}
+		ledger.Columns, ledger.Arrived = source.Source.Columns(), source.Source.Columns()
+	}
+	return t, ledger, nil
+}
+
+func (s *Server) changes(in *changesAsked, digest string, ledger *fix.Ledger) (*ChangesPage, error) {
+	from, err := fix.ParseLogCursor(in.Cursor)
+	if err != nil {
+		return nil, invalid("%v", err)
+	}
+	q := fix.LogQuery{Step: in.Step, Column: in.Column}
+	if in.What != "all" {
+		gone := in.What == "rows"
+		q.Gone = &gone
+	}
+	log, err := s.Files.Open(digest)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	found, next, err := fix.Log{In: log, At: ledger.LogAt}.Changes(q, from, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := &ChangesPage{Items: found, Columns: ledger.Arrived}
+	if out.Columns == nil {
+		out.Columns = []string{}
+	}
+	if next != nil {
+		text := next.String()
+		out.Next = &text
+	}
+	return out, nil
+}
+
+// fixable returns a table that a fix plan can be applied to.
+func (s *Server) fixable(ctx context.Context, id int64) (*records.Table, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	switch {
+	case err != nil:
+		return nil, err
+	case t.WithdrawnAt != nil:
+		return nil, invalid("Table %d was withdrawn: %s", t.ID, *t.Withdrawn)
+	case t.Origin != store.OriginDelivery:
+		return nil,
+			invalid("Table %d is a %s table; fix plans are applied to deliveries. Change the plan and apply it to the delivery again.", t.ID, t.Origin)
+	}
+	return t, nil
+}
+
+func (s *Server) startPreview(ctx context.Context, in *previewed) (job *records.Job, err error) {
+	t, err := s.fixable(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	source, earlier, of := in.Body.Source, false, map[string]any{"fix_plan": "a text that is not saved"}
+	if (source == "") == (in.Body.FixPlan == "") {
+		return nil, invalid("A preview is of a fix plan that is saved (fix_plan), or of a text (source): give one of them.")
+	}
+	if source == "" {
+		plan, err := s.declaration(ctx, store.KindFixPlan, t.Dataset, in.Body.FixPlan, in.Body.Version)
+		if err != nil {
+			return nil, err
+		}
+		source, earlier, of = plan.Source, plan.Earlier, map[string]any{"fix_plan": plan.Name, "version": plan.Version}
+	} else if _, _, _, err := s.planOf(ctx, source); err != nil {
+		return nil, err
+	}
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		if job, err = s.Pool.AddPreview(ctx, tx, t, source, earlier, caller(ctx).ID); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "previewed a fix plan", subject(t), of)
+	})
+	return job, err
+}
+
+func (s *Server) startFix(ctx context.Context, in *planned) (job *records.Job, err error) {
+	t, err := s.fixable(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := s.declaration(ctx, store.KindFixPlan, t.Dataset, in.Body.FixPlan, in.Body.Version)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		if job, err = s.Pool.AddFix(ctx, tx, t, plan, caller(ctx).ID); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "asked for a fix plan to be applied", subject(t),
+			map[string]any{"fix_plan": plan.Name, "version": plan.Version})
+	})
+	return job, err
+}
