@@ -122,6 +122,26 @@ export const tableJobs = (id: number) =>
     queryKey: ["table", id, "jobs"],
     queryFn: ({ signal }) => take(api.GET("/jobs", { signal, params: { query: { table: id, limit: 20 } } })),
   });
+/** Whose changes are meant: those of a cleaned table, or of a preview by its job. */
+export type ChangesOf = { table: number } | { job: number };
+
+/** What a fix plan changed, or would change, page by page. */
+export const changes = (of: ChangesOf, asked: { step?: number; column?: string; what?: "cells" | "rows" }) =>
+  infiniteQueryOptions({
+    queryKey: ["changes", of, asked],
+    queryFn: ({ signal, pageParam }) => {
+      const query = { ...asked, cursor: pageParam };
+      return "table" in of
+        ? take(api.GET("/tables/{id}/changes", { signal, params: { path: { id: of.table }, query } }))
+        : take(api.GET("/jobs/{id}/changes", { signal, params: { path: { id: of.job }, query } }));
+    },
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page: Schemas["ChangesPage"]) => page.next ?? undefined,
+    select: (all) => ({
+      items: all.pages.flatMap((page) => page.items),
+      columns: all.pages[0]?.columns ?? [],
+    }),
+  });
 export const fetches = (name: string) =>
   queryOptions({
     queryKey: ["dataset", name, "fetches"],

@@ -1,31 +1,14 @@
 import { Box, chakra, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import type { Schemas } from "../client/client";
 import { tableInputs } from "../client/queries";
 import { Grid, right, Td, Th, Unseen } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
 import { Shown } from "../shared/states";
 import { count, decimal, plural } from "../shared/words";
-
-type Sums = Record<string, string>;
-
-export type Ledger = {
-  rows_in: number;
-  rows_out: number;
-  sums_in: Sums;
-  sums_out: Sums;
-  steps: {
-    step: number;
-    kind: string;
-    reason: string;
-    cells: number;
-    rows: number;
-    sums: Sums;
-    note?: string;
-  }[];
-  written: Record<string, number>;
-  unheaded: number;
-};
+import { type Asked, Changes } from "./Changes";
+import { type Ledger, type Sums, stepName } from "./ledger";
 
 type Accounting = {
   inputs: { dataset: string; rows: number; sums: Sums }[];
@@ -55,16 +38,30 @@ export function AccountingOf({ t }: { t: Schemas["Table"] }) {
   return t.origin === "merged" ? (
     <Merged t={t} a={t.accounting as Accounting} />
   ) : (
-    <LedgerGrid ledger={t.accounting as Ledger} />
+    <Cleaned t={t} ledger={t.accounting as Ledger} />
+  );
+}
+
+/** How a cleaned table came about: its ledger, and every change behind it. */
+function Cleaned({ t, ledger }: { t: Schemas["Table"]; ledger: Ledger }) {
+  const [asked, ask] = useState<Asked>({});
+  return (
+    <>
+      <LedgerGrid ledger={ledger} onStep={(step) => ask({ step })} />
+      <Section title="Every change">
+        <Changes of={{ table: t.id }} ledger={ledger} asked={asked} ask={ask} />
+      </Section>
+    </>
   );
 }
 
 const change = (text: string | undefined) =>
   !text || text === "0" ? "" : text.startsWith("-") ? `−${decimal(text.slice(1))}` : `+${decimal(text)}`;
 
-export function LedgerGrid({ ledger: l }: { ledger: Ledger }) {
+/** The steps with what each did to rows, cells and sums; pressed, a step shows its changes. */
+export function LedgerGrid({ ledger: l, onStep }: { ledger: Ledger; onStep?: (step: number) => void }) {
   const measures = Object.keys(l.sums_in);
-  const written = Object.entries(l.written);
+  const written = Object.entries(l.written ?? {});
   return (
     <>
       <Grid label="Ledger">
@@ -85,10 +82,27 @@ export function LedgerGrid({ ledger: l }: { ledger: Ledger }) {
           <Total name="arrived" rows={l.rows_in} sums={l.sums_in} measures={measures} />
           {l.steps.map((s) => (
             <tr key={s.step}>
-              <Td>
-                {s.step} {s.kind.replaceAll("_", " ")}
+              <Td whiteSpace="nowrap">
+                {onStep && s.cells + s.rows > 0 ? (
+                  <chakra.button
+                    type="button"
+                    color="accent"
+                    cursor="pointer"
+                    textDecoration="underline"
+                    title="Show what it changes"
+                    onClick={() => onStep(s.step)}
+                  >
+                    {s.step} {stepName(s.kind)}
+                  </chakra.button>
+                ) : (
+                  `${s.step} ${stepName(s.kind)}`
+                )}
               </Td>
-              <Td {...right}>{s.rows > 0 && `−${count(s.rows)}`}</Td>
+              <Td {...right} whiteSpace="nowrap">
+                {s.rows_made != null
+                  ? `${count(s.rows_made)} of ${count(s.rows_before)}`
+                  : s.rows > 0 && `−${count(s.rows)}`}
+              </Td>
               <Td {...right}>{s.cells > 0 && count(s.cells)}</Td>
               {measures.map((m) => (
                 <Td key={m} {...right}>

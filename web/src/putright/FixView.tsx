@@ -55,12 +55,17 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   };
   const start = useMutation({
     mutationFn: async (what: "preview" | "apply") => {
+      const params = { path: { id: t.id } };
+      if (what === "preview") {
+        const body =
+          draft === undefined && chosen ? { fix_plan: chosen.name, version: chosen.version } : { source };
+        const job = await take(api.POST("/tables/{id}/previews", { params, body }));
+        return go({ job: job.id });
+      }
       const plan = await save();
-      const call = { params: { path: { id: t.id } }, body: { fix_plan: plan.name, version: plan.version } };
-      const job = await take(
-        what === "preview" ? api.POST("/tables/{id}/previews", call) : api.POST("/tables/{id}/fixes", call),
-      );
-      go({ plan: plan.name, job: job.id });
+      const body = { fix_plan: plan.name, version: plan.version };
+      const job = await take(api.POST("/tables/{id}/fixes", { params, body }));
+      return go({ plan: plan.name, job: job.id });
     },
   });
   const job = useJob(search.job);
@@ -95,7 +100,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
             </Choice>
             <Text fontSize="sm" color="quiet">
               {draft !== undefined
-                ? "changed, saved with the next press"
+                ? "changed, and not saved; applying it saves it"
                 : chosen
                   ? `version ${chosen.version} by ${chosen.author}`
                   : "not saved yet"}

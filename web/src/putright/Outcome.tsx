@@ -1,32 +1,14 @@
 import { chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
+import { useState } from "react";
 import type { Schemas } from "../client/client";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
 import { Progress, Trouble } from "../shared/states";
-import { Value } from "../shared/Value";
 import { count, percent, plural } from "../shared/words";
-import { type Ledger, LedgerGrid } from "./Accounting";
-
-type Change = {
-  step: number;
-  row: number;
-  line: number;
-  column?: string;
-  old: string;
-  new: string;
-  gone?: Record<string, string>;
-  kept_by?: number;
-  reason: string;
-};
-
-type Preview = {
-  ledger: Ledger;
-  change_count: number;
-  changes: Change[];
-  before: Schemas["Result"];
-  after: Schemas["Result"];
-};
+import { LedgerGrid } from "./Accounting";
+import { type Asked, Changes, Refused } from "./Changes";
+import type { Preview } from "./ledger";
 
 export function Outcome({ job }: { job: Schemas["Job"] }) {
   if (job.state === "failed") {
@@ -38,7 +20,7 @@ export function Outcome({ job }: { job: Schemas["Job"] }) {
   if (job.result_table) {
     return (
       <Text role="status">
-        The plan is applied:{" "}
+        {(job.result as { message?: string } | null)?.message || "The plan is applied:"}{" "}
         <Link to="/tables/$id" params={{ id: String(job.result_table) }} search={{ view: "accounting" }}>
           table {job.result_table}
         </Link>{" "}
@@ -46,13 +28,15 @@ export function Outcome({ job }: { job: Schemas["Job"] }) {
       </Text>
     );
   }
-  return job.result ? <Previewed p={job.result as Preview} /> : null;
+  return job.result ? <Previewed p={job.result as Preview} job={job.id} /> : null;
 }
 
-function Previewed({ p }: { p: Preview }) {
+function Previewed({ p, job }: { p: Preview; job: number }) {
+  const [asked, ask] = useState<Asked>({});
   const then = new Map(p.after.findings.map((f) => [f.rule, f.rows]));
   const now = new Map(p.before.findings.map((f) => [f.rule, f.rows]));
   const rules = [...new Set([...now.keys(), ...then.keys()])];
+  const columns = [...new Set([...p.before.columns, ...p.after.columns].map((c) => c.name))];
   return (
     <>
       <Text role="status">
@@ -64,53 +48,12 @@ function Previewed({ p }: { p: Preview }) {
           : `and the table would ${p.after.passed ? "pass" : "still fall short"}`}
         .
       </Text>
-      <Section title="Old and new, side by side">
-        <Grid label="Changes, old and new" max="290px">
-          <thead>
-            <tr>
-              <Th {...right}>row</Th>
-              <Th {...right}>step</Th>
-              <Th>column</Th>
-              <Th>old</Th>
-              <Th>new</Th>
-            </tr>
-          </thead>
-          <tbody>
-            {p.changes.map((c) => (
-              <tr key={`${c.row} ${c.step} ${c.column}`}>
-                <Td {...right}>{count(c.row)}</Td>
-                <Td {...right}>{c.step}</Td>
-                <Td>{c.column ?? "whole row"}</Td>
-                <Td maxW="260px" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
-                  {c.gone ? (
-                    <Value text={Object.values(c.gone).filter(Boolean).join(" | ")} />
-                  ) : (
-                    <Value text={c.old} />
-                  )}
-                </Td>
-                <Td>
-                  {c.gone ? (
-                    c.kept_by ? (
-                      `leaves the table; row ${count(c.kept_by)} stays`
-                    ) : (
-                      "leaves the table"
-                    )
-                  ) : (
-                    <Value text={c.new} />
-                  )}
-                </Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-        {p.change_count > p.changes.length && (
-          <Text fontSize="sm" color="quiet">
-            The first {count(p.changes.length)} of {count(p.change_count)} changes.
-          </Text>
-        )}
+      <Refused ledger={p.ledger} />
+      <Section title="What each step does">
+        <LedgerGrid ledger={p.ledger} onStep={(step) => ask({ step })} />
       </Section>
-      <Section title="Rows and sums">
-        <LedgerGrid ledger={p.ledger} />
+      <Section title="Old and new, side by side">
+        <Changes of={{ job }} ledger={p.ledger} asked={asked} ask={ask} />
       </Section>
       <Section title="Rules and keys, now and then">
         <Grid label="Findings now and then">
@@ -136,12 +79,19 @@ function Previewed({ p }: { p: Preview }) {
       </Section>
       <Section title="Scores of the columns, now and then">
         <Grid label="Scores now and then">
+          <thead>
+            <tr>
+              <Th>column</Th>
+              <Th {...right}>now</Th>
+              <Th {...right}>then</Th>
+            </tr>
+          </thead>
           <tbody>
-            {p.before.columns.map((c, i) => (
-              <tr key={c.name}>
-                <Td>{c.name}</Td>
-                <Td {...right}>{percent(c.score)}</Td>
-                <Td {...right}>{percent(p.after.columns[i].score)}</Td>
+            {columns.map((name) => (
+              <tr key={name}>
+                <Td>{name}</Td>
+                <Td {...right}>{percent(p.before.columns.find((c) => c.name === name)?.score)}</Td>
+                <Td {...right}>{percent(p.after.columns.find((c) => c.name === name)?.score)}</Td>
               </tr>
             ))}
           </tbody>
