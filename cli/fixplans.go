@@ -34,6 +34,7 @@ func fixPlanCommand() *cli.Command {
 				&cli.StringFlag{Name: "what", Value: "all", Usage: "cells, rows or all"},
 				&cli.IntFlag{Name: "limit", Value: 100, Usage: "how many at the most"},
 				&cli.StringFlag{Name: "cursor", Usage: "where to go on, as the end of a list before says"}}, listChanges),
+			tryPlanCommand(),
 		)...)
 }
 
@@ -176,24 +177,24 @@ func changes(s map[string]string) string {
 	return strings.Join(parts, ", ")
 }
 
-func (s *session) preview(p *fix.Preview) {
+func (o *output) preview(p *fix.Preview) {
 	if err := p.Ledger.Refused(); err != nil {
-		s.line("Nothing has been done yet, and the plan cannot be applied as it stands:")
+		o.line("Nothing has been done yet, and the plan cannot be applied as it stands:")
 		for _, step := range p.Ledger.Steps {
 			for _, r := range step.Refused {
-				s.line("  step %d (%s), %s: %s", step.Step, step.Kind, document.Counted(r.Rows, "row", "rows"), r.Why)
+				o.line("  step %d (%s), %s: %s", step.Step, step.Kind, document.Counted(r.Rows, "row", "rows"), r.Why)
 				for _, place := range r.Places {
-					s.line("    row %s, %s: %s", count(int64(place.Row)), place.Column, visible(place.Text))
+					o.line("    row %s, %s: %s", count(int64(place.Row)), place.Column, visible(place.Text))
 				}
 			}
-			s.undecided(step)
+			o.undecided(step)
 		}
 	} else {
-		s.line("Nothing has been done yet. The plan would change %s cells and rows:", count(p.ChangeCount))
+		o.line("Nothing has been done yet. The plan would change %s cells and rows:", count(p.ChangeCount))
 	}
-	s.ledger(&p.Ledger)
-	s.line("")
-	s.line("Score %s, would be %s; passes: %s, would be: %s.", percent(p.Before.Score), percent(p.After.Score),
+	o.ledger(&p.Ledger)
+	o.line("")
+	o.line("Score %s, would be %s; passes: %s, would be: %s.", percent(p.Before.Score), percent(p.After.Score),
 		verdict(p.Before.Passed), verdict(p.After.Passed))
 	after := map[string]int64{}
 	for _, f := range p.After.Findings {
@@ -207,26 +208,26 @@ func (s *session) preview(p *fix.Preview) {
 	for _, rule := range sortedKeys(after) {
 		g.add(rule, "0", count(after[rule]))
 	}
-	s.grid(g, "Nothing was found before, and nothing would be then.")
-	s.line("")
+	o.grid(g, "Nothing was found before, and nothing would be then.")
+	o.line("")
 	var examples []fix.LogEntry
 	for _, step := range p.Ledger.Steps {
 		examples = append(examples, step.Examples...)
 	}
-	s.line("The first changes of each step:")
-	s.changes(examples)
+	o.line("The first changes of each step:")
+	o.changes(examples)
 }
 
 // undecided lists the cells of a step of which no rule says what stays.
-func (s *session) undecided(step fix.LedgerStep) {
+func (o *output) undecided(step fix.LedgerStep) {
 	for _, u := range step.Undecided {
 		var choices []string
 		for _, c := range u.Choices {
 			choices = append(choices, fmt.Sprintf("%s (%s)", visible(c.Text), document.Counted(c.Rows, "row", "rows")))
 		}
-		s.line("    %s, %s: %s", visible(cellsOf(u.Key)), u.Column, strings.Join(choices, " or "))
+		o.line("    %s, %s: %s", visible(cellsOf(u.Key)), u.Column, strings.Join(choices, " or "))
 	}
 	if more := step.Open - int64(len(step.Undecided)); more > 0 {
-		s.line("    and %s more; settle these first.", count(more))
+		o.line("    and %s more; settle these first.", count(more))
 	}
 }

@@ -54,11 +54,14 @@ func (r *Rows) Counts(column int) []int64 { return r.Columns[column].Counts(r.so
 // Rewrite gives every text of a column another one, once each; a text is left as it is where keep is returned.
 func (r *Rows) Rewrite(column int, rewrite func(text string) (now string, keep bool)) Edit {
 	old := r.Columns[column]
-	texts := make([]string, len(old.Texts))
+	texts := old.Texts
 	for i, text := range old.Texts {
 		now, keep := rewrite(text)
-		if keep {
-			now = text
+		if keep || now == text {
+			continue
+		}
+		if &texts[0] == &old.Texts[0] {
+			texts = slices.Clone(old.Texts)
 		}
 		texts[i] = now
 	}
@@ -69,15 +72,19 @@ func (r *Rows) Rewrite(column int, rewrite func(text string) (now string, keep b
 // is returned.
 func (r *Rows) Each(column int, text func(at int) (now string, keep bool)) Edit {
 	old := r.Columns[column]
-	out := table.Column{Texts: slices.Clone(old.Texts), Codes: slices.Clone(old.Codes)}
-	codes := map[string]uint32{}
-	for at := range out.Codes {
+	out := old
+	var codes map[string]uint32
+	for at := range old.Codes {
 		if !r.Means(at) {
 			continue
 		}
 		now, keep := text(at)
 		if keep || now == old.At(at) {
 			continue
+		}
+		if codes == nil {
+			codes = map[string]uint32{}
+			out = table.Column{Texts: slices.Clone(old.Texts), Codes: slices.Clone(old.Codes)}
 		}
 		code, known := codes[now]
 		if !known {

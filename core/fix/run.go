@@ -98,6 +98,7 @@ type run struct {
 type bound struct {
 	Step
 	off           bool
+	settled       bool // it looked at the whole table, and changes or drops single rows now
 	work          *Work
 	before, after *Frame
 	where         *condition.Condition
@@ -271,6 +272,7 @@ func (r *run) sumsOf(f *Frame, b *table.Batch, some []int) []table.Decimal {
 // passed is a batch that went through steps.
 type passed struct {
 	batch    *table.Batch
+	look     bool // nothing is recorded
 	arrived  bool // it is of the table that arrived
 	rowsIn   int64
 	sumsIn   []table.Decimal
@@ -278,7 +280,7 @@ type passed struct {
 	arrival  []byte // of the log
 	unheaded int64
 	rows     []byte // of the table that is written
-	encoded  []byte // of the spool
+	spooled  spooled
 }
 
 // passedStep is what a step did to a batch.
@@ -291,9 +293,9 @@ type passedStep struct {
 	examples          []LogEntry
 }
 
-// through takes a batch through steps.
-func (r *run) through(b *table.Batch, steps []int, arrived bool, frame *Frame) (*passed, error) {
-	p := &passed{batch: b, arrived: arrived, steps: make([]passedStep, len(steps))}
+// through takes a batch through steps; where it is for a look alone, nothing of it is recorded.
+func (r *run) through(b *table.Batch, steps []int, arrived bool, frame *Frame, look bool) (*passed, error) {
+	p := &passed{batch: b, look: look, arrived: arrived, steps: make([]passedStep, len(steps))}
 	if arrived {
 		p.rowsIn, p.sumsIn = int64(b.Len()), r.sumsOf(frame, b, nil)
 		p.arrival, p.unheaded = unheld(b), int64(len(b.Surplus))
@@ -358,7 +360,7 @@ func (r *run) step(p *passed, did *passedStep, s *bound) error {
 		copied := *p.batch
 		copied.Columns = slices.Clone(p.batch.Columns)
 		for _, e := range edits {
-			copied.Columns[e.Column] = r.changed(did, s, &copied, e, rows.meant)
+			copied.Columns[e.Column] = r.changed(did, s, &copied, e, rows.meant, p.look)
 		}
 		p.batch = &copied
 		rows.Batch.Batch = p.batch
@@ -398,7 +400,7 @@ func (w *Work) moves(b *table.Batch) *table.Batch {
 func (r *run) moved(did *passedStep, s *bound, before, after *table.Batch) {
 	for m, name := range r.measures {
 		was, is := s.before.At(name), s.after.At(name)
-		if was >= 0 && is >= 0 && s.work.source(is) == was && s.before.Cells[was] == s.after.Cells[is] {
+		if was >= 0 && is >= 0 && s.work.source(is) == was && s.before.Cells[was].Alike(s.after.Cells[is]) {
 			continue
 		}
 		if was >= 0 {
@@ -419,9 +421,12 @@ func (w *Work) source(c int) int {
 }
 
 // changed takes what stands in a column then for the rows that are meant, and records what differs.
-func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant []bool) table.Column {
+func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant []bool, look bool) table.Column {
 	old, out := b.Columns[e.Column], e.New
 	shared := len(old.Codes) > 0 && len(out.Codes) == len(old.Codes) && &old.Codes[0] == &out.Codes[0]
+	if shared && &old.Texts[0] == &out.Texts[0] {
+		return old
+	}
 	if meant != nil {
 		out = table.Column{Texts: append(slices.Clone(old.Texts), e.New.Texts...), Codes: slices.Clone(old.Codes)}
 		for at, code := range e.New.Codes {
@@ -431,7 +436,10 @@ func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant [
 		}
 		shared = false
 	}
-	g := groupedChanges{next: make([]int32, len(old.Codes))}
+	if look {
+		return out
+	}
+	g := groupedChanges{n: len(old.Codes)}
 	if shared {
 		g.byText(&old, &out)
 	} else {
@@ -470,6 +478,7 @@ func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant [
 // groupedChanges are rows of a batch by what stood in a column, and what does.
 type groupedChanges struct {
 	groups []changeGroup
+	n      int     // rows of the batch
 	next   []int32 // the next row of the same group; -1 at its end
 }
 
@@ -481,6 +490,9 @@ type changeGroup struct {
 
 func (g *groupedChanges) add(group int32, at int) {
 	one := &g.groups[group]
+	if g.next == nil {
+		g.next = make([]int32, g.n)
+	}
 	if one.rows == 0 {
 		one.first = int32(at)
 	} else {
@@ -547,7 +559,9 @@ func (r *run) drop(p *passed, did *passedStep, s *bound, rows *Rows, leaves func
 		if !one.Table {
 			continue
 		}
-		gone = append(gone, at)
+		if gone = append(gone, at); p.look {
+			continue
+		}
 		did.log = rowGone(did.log, s, b, at, one)
 		if len(did.examples) < examplesShown {
 			example := LogEntry{Row: b.Rows[at], Line: b.Lines[at], Gone: map[string]string{}, KeptBy: one.KeptBy}
@@ -567,8 +581,10 @@ func (r *run) drop(p *passed, did *passedStep, s *bound, rows *Rows, leaves func
 		return
 	}
 	did.rows = int64(len(gone))
-	for m, sum := range r.sumsOf(s.before, b, gone) {
-		did.sums[m] = did.sums[m].Sub(sum)
+	if !p.look {
+		for m, sum := range r.sumsOf(s.before, b, gone) {
+			did.sums[m] = did.sums[m].Sub(sum)
+		}
 	}
 	left := 0
 	p.batch = b.Keep(func(at int) bool {

@@ -7,6 +7,8 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
+	"sync/atomic"
 
 	"proudsieve/core/table"
 )
@@ -17,7 +19,7 @@ type spool struct {
 	names []string
 	file  *os.File
 	parts []spooled
-	size  int64
+	size  atomic.Int64
 	rows  int64
 }
 
@@ -35,19 +37,29 @@ func newSpool(names []string) (*spool, error) {
 	return &spool{names: names, file: f}, nil
 }
 
-// add appends what encode made of a batch.
-func (s *spool) add(b *table.Batch, raw []byte) error {
+// write puts a batch into the file; where it stands there is of no account. It may be called by several goroutines at once.
+func (s *spool) write(b *table.Batch) (spooled, error) {
 	if b.Len() == 0 {
+		return spooled{}, nil
+	}
+	raw := encode(room(), b)
+	defer giveBack(raw)
+	at := s.size.Add(int64(len(raw))) - int64(len(raw))
+	if _, err := s.file.WriteAt(raw, at); err != nil {
+		return spooled{}, fmt.Errorf("keeping the table between two steps: %w", err)
+	}
+	return spooled{at, int64(len(raw)), b.Rows[0], b.Rows[b.Len()-1]}, nil
+}
+
+// add puts a batch that was written after those before it.
+func (s *spool) add(rows int, part spooled) error {
+	if rows == 0 {
 		return nil
 	}
-	if s.rows += int64(b.Len()); s.rows > table.MaxRows {
+	if s.rows += int64(rows); s.rows > table.MaxRows {
 		return fmt.Errorf("the table would have more than %d rows", int64(table.MaxRows))
 	}
-	if _, err := s.file.Write(raw); err != nil {
-		return fmt.Errorf("keeping the table between two steps: %w", err)
-	}
-	s.parts = append(s.parts, spooled{s.size, int64(len(raw)), b.Rows[0], b.Rows[b.Len()-1]})
-	s.size += int64(len(raw))
+	s.parts = append(s.parts, part)
 	return nil
 }
 
@@ -60,8 +72,20 @@ func (s *spool) Columns() []string { return s.names }
 func (s *spool) Open(context.Context) (table.Parts, error) { return &spoolParts{spool: s}, nil }
 
 type spoolParts struct {
-	spool *spool
-	next  int
+	spool  *spool
+	next   int
+	wanted []bool
+}
+
+// wanting is a spool of which only some columns are read.
+type wanting struct {
+	*spool
+	wanted []bool // nil for all
+}
+
+// Open implements table.Source.
+func (w wanting) Open(context.Context) (table.Parts, error) {
+	return &spoolParts{spool: w.spool, wanted: w.wanted}, nil
 }
 
 // Next implements table.Parts.
@@ -70,7 +94,7 @@ func (p *spoolParts) Next() (table.Part, error) {
 		return nil, io.EOF
 	}
 	p.next++
-	return spoolPart{p.spool, p.spool.parts[p.next-1]}, nil
+	return spoolPart{p.spool, p.spool.parts[p.next-1], p.wanted}, nil
 }
 
 // Close implements table.Parts.
@@ -79,6 +103,7 @@ func (p *spoolParts) Close() error { return nil }
 type spoolPart struct {
 	spool *spool
 	spooled
+	wanted []bool
 }
 
 // Span implements table.Part; some of the rows between may have left.
@@ -86,17 +111,18 @@ func (p spoolPart) Span() (uint32, int) { return p.first, int(p.last-p.first) + 
 
 // Batch implements table.Part.
 func (p spoolPart) Batch([]*table.Dictionary) (*table.Batch, error) {
-	raw := make([]byte, p.bytes)
+	raw := slices.Grow(room(), int(p.bytes))[:p.bytes]
+	defer giveBack(raw)
 	if _, err := p.spool.file.ReadAt(raw, p.offset); err != nil {
 		return nil, fmt.Errorf("reading the table between two steps: %w", err)
 	}
-	return decode(raw, len(p.spool.names)), nil
+	return decode(raw, len(p.spool.names), p.wanted), nil
 }
 
 // encode writes a batch: rows, lines, and of each column its texts and the code of each row; texts that no row has are
 // left out.
-func encode(b *table.Batch) []byte {
-	out := make([]byte, 0, 64+b.Len()*len(b.Columns)*4)
+func encode(out []byte, b *table.Batch) []byte {
+	out = slices.Grow(out, 64+b.Len()*len(b.Columns)*4)
 	out = binary.AppendUvarint(out, uint64(b.Len()))
 	row, line := uint32(0), int64(0)
 	for at := range b.Rows {
@@ -105,7 +131,9 @@ func encode(b *table.Batch) []byte {
 		row, line = b.Rows[at], b.Lines[at]
 	}
 	for c := range b.Columns {
-		out = encodeColumn(out, &b.Columns[c])
+		at := len(out)
+		out = encodeColumn(append(out, 0, 0, 0, 0), &b.Columns[c])
+		binary.LittleEndian.PutUint32(out[at:], uint32(len(out)-at-4))
 	}
 	out = binary.AppendUvarint(out, uint64(len(b.Surplus)))
 	for at := range b.Rows {
@@ -191,7 +219,8 @@ func (d *decoder) cells() []string {
 	return out
 }
 
-func decode(raw []byte, columns int) *table.Batch {
+// decode reads a batch; wanted are the columns of which anything is asked, nil for all. The others are empty.
+func decode(raw []byte, columns int, wanted []bool) *table.Batch {
 	d := decoder{raw}
 	n := d.whole()
 	b := &table.Batch{Columns: make([]table.Column, columns), Rows: make([]uint32, n), Lines: make([]int64, n), Offset: -1}
@@ -201,8 +230,18 @@ func decode(raw []byte, columns int) *table.Batch {
 		line += d.signed()
 		b.Rows[at], b.Lines[at] = row, line
 	}
+	var empty []uint32
 	for c := range columns {
-		b.Columns[c] = d.column(n)
+		size := int(binary.LittleEndian.Uint32(d.take(4)))
+		if wanted == nil || wanted[c] {
+			b.Columns[c] = d.column(n)
+			continue
+		}
+		d.take(size)
+		if empty == nil {
+			empty = make([]uint32, n)
+		}
+		b.Columns[c] = table.Column{Texts: []string{""}, Codes: empty}
 	}
 	for range d.whole() {
 		if b.Surplus == nil {
@@ -215,7 +254,7 @@ func decode(raw []byte, columns int) *table.Batch {
 }
 
 func (d *decoder) column(n int) table.Column {
-	c := table.Column{Texts: make([]string, d.whole()), Codes: make([]uint32, n)}
+	c := table.NewColumn(d.whole(), n)
 	length := d.whole()
 	lengths := make([]int, len(c.Texts))
 	for i := range lengths {
@@ -227,6 +266,7 @@ func (d *decoder) column(n int) table.Column {
 	}
 	switch {
 	case len(c.Texts) <= 1:
+		clear(c.Codes)
 	case len(c.Texts) <= math.MaxUint8:
 		for i, code := range d.take(n) {
 			c.Codes[i] = uint32(code)

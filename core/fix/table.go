@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"sync"
 
 	"proudsieve/core/table"
 )
@@ -18,6 +19,7 @@ type Table struct {
 	pending []int  // steps that are not done yet
 	spool   *spool // once it was read
 	step    int    // the one that looks; -1 for none
+	wanted  []bool // the columns that it looks at; nil for all
 	works   []*Work
 }
 
@@ -54,6 +56,40 @@ func (t *Table) frame() *Frame {
 	return t.Frame
 }
 
+// Want says at which columns the next scans look, so that others need not be read.
+func (t *Table) Want(columns ...int) {
+	t.wanted = make([]bool, len(t.Names))
+	for _, c := range columns {
+		t.wanted[c] = true
+	}
+	if where := t.run.steps[t.step].where; where != nil {
+		for _, name := range where.Names() {
+			t.wanted[t.Frame.At(name)] = true
+		}
+	}
+}
+
+// WantAll says that the next scans look at every column.
+func (t *Table) WantAll() { t.wanted = nil }
+
+// spooled returns the table where it was taken apart already, and the steps since only change or drop single rows: it is
+// read as often as it is asked for then, and these steps are done again each time. Nil for a table that is not.
+func (t *Table) spooled() *spool {
+	if t.spool != nil {
+		return t.spool
+	}
+	before, ok := t.source.(*spool)
+	if !ok || t.run.steps[t.step].work.Make != nil { // what makes other rows is the last to see these
+		return nil
+	}
+	for _, i := range t.pending {
+		if !t.run.steps[i].settled {
+			return nil
+		}
+	}
+	return before
+}
+
 // Scan hands the rows of the table to work, batch by batch, on several goroutines, and what becomes of them to take in the
 // order of the table. only, unless nil, are rows whose batches are enough, where that is known; others may come too.
 func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*Rows) (T, error), take func(T) error) error {
@@ -63,11 +99,22 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 		told   told
 		of     T
 	}
-	if t.spool != nil {
-		return table.ScanWhere(ctx, t.spool, only, t.run.workers, func(b *table.Batch) (looked, error) {
+	if before := t.spooled(); before != nil {
+		frame := t.Frame
+		var pending []int
+		if t.spool == nil {
+			pending = t.pending
+		}
+		return table.ScanWhere(ctx, wanting{before, t.wanted}, only, t.run.workers, func(b *table.Batch) (looked, error) {
 			var l looked
-			of, err := work(rowsOf(t.Frame, b, s.where, &l.told))
-			l.of = of
+			p, err := t.run.through(b, pending, false, frame, true)
+			if err != nil {
+				return l, err
+			}
+			l.of, err = work(rowsOf(frame, p.batch, s.where, &l.told))
+			if t.wanted == nil { // those that are not wanted share their memory
+				table.Recycle(b.Columns)
+			}
 			return l, err
 		}, func(l looked) error {
 			s.told.add(l.told)
@@ -79,21 +126,24 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 		return err
 	}
 	frame := t.frame()
-	err = table.Scan(ctx, t.source, t.run.workers, func(b *table.Batch) (looked, error) {
-		p, err := t.run.through(b, t.pending, t.arrived(), frame)
+	err = scan(ctx, t.source, t.run.workers, func(b *table.Batch) (looked, error) {
+		p, err := t.run.through(b, t.pending, t.arrived(), frame, false)
 		if err != nil {
 			return looked{}, err
 		}
 		l := looked{passed: p}
-		p.encoded = encode(p.batch)
+		if p.spooled, err = made.write(p.batch); err != nil {
+			return looked{}, err
+		}
 		l.of, err = work(rowsOf(t.Frame, p.batch, s.where, &l.told))
+		table.Recycle(b.Columns)
 		return l, err
 	}, func(l looked) error {
 		if err := t.run.take(l.passed, t.pending); err != nil {
 			return err
 		}
 		s.told.add(l.told)
-		if err := made.add(l.passed.batch, l.passed.encoded); err != nil {
+		if err := made.add(l.passed.batch.Len(), l.passed.spooled); err != nil {
 			return err
 		}
 		return take(l.of)
@@ -105,6 +155,26 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 	t.spool = made
 	return nil
 }
+
+// scan reads a table batch by batch; those of a spool are large already.
+func scan[T any](ctx context.Context, source table.Source, workers int, work func(*table.Batch) (T, error), take func(T) error) error {
+	if _, spooled := source.(*spool); spooled {
+		return table.Scan(ctx, source, workers, work, take)
+	}
+	return table.ScanBatches(ctx, source, workers, work, take)
+}
+
+// rooms are pieces of memory that batches are written into, one after the other.
+var rooms sync.Pool
+
+func room() []byte {
+	if raw, ok := rooms.Get().(*[]byte); ok {
+		return (*raw)[:0]
+	}
+	return nil
+}
+
+func giveBack(raw []byte) { rooms.Put(&raw) }
 
 // Refuse says that the step that looks must not be done as it is declared.
 func (t *Table) Refuse(why string, rows int64, places ...Place) {
@@ -137,7 +207,7 @@ func (t *Table) settle(ctx context.Context, i int) (*Table, error) {
 	if work.Judge == nil {
 		work.Judge = s.work.Judge
 	}
-	s.work = work
+	s.work, s.settled = work, work.Frame == nil
 	next := &Table{run: t.run, source: t.source, Frame: s.after, pending: append(t.pending, i), step: -1, works: append(t.works, work)}
 	t.works = nil
 	if t.spool != nil {
@@ -180,13 +250,15 @@ func (t *Table) make(ctx context.Context, i int, maps *bufio.Writer) (*Table, er
 // last takes the table through the last steps and writes it.
 func (t *Table) last(ctx context.Context, out *table.Writer) error {
 	frame := t.frame()
-	return table.Scan(ctx, t.source, t.run.workers, func(b *table.Batch) (*passed, error) {
-		p, err := t.run.through(b, t.pending, t.arrived(), frame)
+	return scan(ctx, t.source, t.run.workers, func(b *table.Batch) (*passed, error) {
+		p, err := t.run.through(b, t.pending, t.arrived(), frame, false)
 		if err == nil {
-			p.rows = table.AppendRows(nil, p.batch)
+			p.rows = table.AppendRows(room(), p.batch)
+			table.Recycle(b.Columns)
 		}
 		return p, err
 	}, func(p *passed) error {
+		defer giveBack(p.rows)
 		if err := t.run.take(p, t.pending); err != nil {
 			return err
 		}
@@ -248,5 +320,9 @@ func (m *Maker) Add(cells []string, from ...uint32) error {
 // end keeps the batch that is being filled.
 func (m *Maker) end() error {
 	addAll(m.sums, m.run.sumsOf(m.frame, m.batch, nil))
-	return m.spool.add(m.batch, encode(m.batch))
+	part, err := m.spool.write(m.batch)
+	if err == nil {
+		err = m.spool.add(m.batch.Len(), part)
+	}
+	return err
 }

@@ -39,6 +39,42 @@ func (c *Cells) InStandardForm() *Cells {
 // OfType reads the cells of a column that no rulebook declares and that is of a type, in standard form.
 func OfType(t table.Type) *Cells { return &Cells{Type: t, format: &table.StandardFormat} }
 
+// IsStandard reports, at a glance, that a text means the same in standard form: it is not missing, and its column is
+// written so. It may be false of others that do.
+func (c *Cells) IsStandard(text string) bool {
+	if !c.written.isStandard() || text == "" || c.mayBeMissing(text) {
+		return false
+	}
+	switch c.Type {
+	case table.TypeText, table.TypeCode:
+		return true
+	case table.TypeInteger, table.TypeDecimal:
+		return plainNumber(text)
+	case table.TypeDate:
+		return true // by ISO 8601 there is one way to write a day
+	}
+	return false
+}
+
+// plainNumber reports that a text is a number as we write it: digits, a point, a minus sign.
+func plainNumber(text string) bool {
+	digits := strings.TrimPrefix(text, "-")
+	if len(digits) == 0 || len(digits) > 17 || digits[0] < '0' || digits[0] > '9' || digits[0] == '0' && (len(digits) == 1 && len(text) > 1 || len(digits) > 1 && digits[1] != '.') {
+		return false
+	}
+	point := false
+	for i := range len(digits) {
+		switch c := digits[i]; {
+		case c >= '0' && c <= '9':
+		case c == '.' && !point && i < len(digits)-1:
+			point = true
+		default:
+			return false
+		}
+	}
+	return len(text) == len(digits) || strings.Trim(digits, "0.") != "" // -0.0 is 0.0
+}
+
 // Write writes a value as a text that the column's cells are read as; false where there is none.
 func (c *Cells) Write(v table.Value) (text string, ok bool) {
 	if text, ok = c.format.Write(c.Type, v); !ok || c.Type == table.TypeText || c.Type == table.TypeCode {

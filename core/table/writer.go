@@ -2,6 +2,7 @@ package table
 
 import (
 	"io"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -49,25 +50,31 @@ func (w *Writer) Flush() error {
 
 // AppendRows appends the rows of a batch as lines of CSV. It may be called by several goroutines at once.
 func AppendRows(out []byte, b *Batch) []byte {
-	quoted := make([][]bool, len(b.Columns)) // per text
+	texts := make([][]string, len(b.Columns)) // quoted where they want to be
+	length := 0
 	for c := range b.Columns {
-		quoted[c] = make([]bool, len(b.Columns[c].Texts))
-		for i, text := range b.Columns[c].Texts {
-			quoted[c][i] = wantsQuotes(text)
+		texts[c] = b.Columns[c].Texts
+		for i, text := range texts[c] {
+			if !wantsQuotes(text) {
+				continue
+			}
+			if &texts[c][0] == &b.Columns[c].Texts[0] {
+				texts[c] = slices.Clone(texts[c])
+			}
+			texts[c][i] = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
+		}
+		for _, code := range b.Columns[c].Codes {
+			length += len(texts[c][code]) + 1
 		}
 	}
+	out = slices.Grow(out, length+2)
 	for at := range b.Rows {
 		from := len(out)
-		for c := range b.Columns {
-			code := b.Columns[c].Codes[at]
-			if text := b.Columns[c].Texts[code]; quoted[c][code] {
-				out = appendCell(out, c, text)
-			} else {
-				if c > 0 {
-					out = append(out, ',')
-				}
-				out = append(out, text...)
+		for c := range texts {
+			if c > 0 {
+				out = append(out, ',')
 			}
+			out = append(out, texts[c][b.Columns[c].Codes[at]]...)
 		}
 		out = endLine(out, from)
 	}
@@ -100,9 +107,15 @@ func wantsQuotes(text string) bool {
 	if text == "" {
 		return false
 	}
-	if text == `\.` || strings.ContainsAny(text, ",\"\r\n") {
-		return true
+	if first := text[0]; first <= ' ' || first == '\\' || first >= utf8.RuneSelf {
+		if r, _ := utf8.DecodeRuneInString(text); text == `\.` || unicode.IsSpace(r) {
+			return true
+		}
 	}
-	first, _ := utf8.DecodeRuneInString(text)
-	return unicode.IsSpace(first)
+	for i := range len(text) {
+		if c := text[i]; c <= ',' && (c == ',' || c == '"' || c == '\n' || c == '\r') {
+			return true
+		}
+	}
+	return false
 }

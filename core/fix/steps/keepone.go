@@ -201,6 +201,7 @@ func (g *keeping) hash(rows *fix.Rows) func(at int) (table.Hash, bool) {
 
 func (g *keeping) settle(ctx context.Context, t *fix.Table) (*fix.Work, error) {
 	repeats := table.NewRowSet()
+	t.Want(g.keyAt...)
 	if err := repeated(ctx, t, g.hash, func(group []uint32) error {
 		repeats.AddMany(group)
 		return nil
@@ -210,6 +211,7 @@ func (g *keeping) settle(ctx context.Context, t *fix.Table) (*fix.Work, error) {
 	var sorter table.Sorter
 	defer sorter.Close()
 	type keyed struct{ key, value []byte }
+	t.WantAll()
 	if err := fix.Scan(ctx, t, repeats, func(rows *fix.Rows) (out []keyed, err error) {
 		hash := g.hash(rows)
 		for at, row := range rows.Rows {

@@ -22,7 +22,8 @@ func (removeEqualRows) Bind(*fix.Binder) *fix.Work {
 	return &fix.Work{Settle: func(ctx context.Context, t *fix.Table) (*fix.Work, error) {
 		edits := newCellEdits(nil)
 		err := repeated(ctx, t, func(rows *fix.Rows) func(at int) (table.Hash, bool) {
-			return func(at int) (table.Hash, bool) { return table.HashRow(rows.Batch.Batch, at), true }
+			hash := table.RowHasher(rows.Batch.Batch)
+			return func(at int) (table.Hash, bool) { return hash(at), true }
 		}, func(group []uint32) error {
 			for _, row := range group[1:] {
 				if err := edits.drop(row, group[0], nil); err != nil {
@@ -44,19 +45,19 @@ func (removeEqualRows) Bind(*fix.Binder) *fix.Work {
 func repeated(ctx context.Context, t *fix.Table, hash func(*fix.Rows) func(at int) (table.Hash, bool), visit func(group []uint32) error) error {
 	groups := table.NewGroups(table.NewRoom(2))
 	defer groups.Close()
-	if err := fix.Scan(ctx, t, nil, func(rows *fix.Rows) ([]table.HashedRow, error) {
+	if err := fix.Scan(ctx, t, nil, func(rows *fix.Rows) (*table.HashedRows, error) {
 		of := hash(rows)
-		out := make([]table.HashedRow, 0, rows.Len())
+		out := &table.HashedRows{}
 		for at, row := range rows.Rows {
 			if !rows.Means(at) {
 				continue
 			}
 			if h, whole := of(at); whole {
-				out = append(out, table.HashedRow{Hash: h, Row: row})
+				out.Add(h, row)
 			}
 		}
 		return out, nil
-	}, groups.AddAll); err != nil {
+	}, groups.Take); err != nil {
 		return err
 	}
 	return groups.Repeated(t.Workers(), func(_ table.Hash, rows []uint32) error { return visit(rows) })

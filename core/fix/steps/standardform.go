@@ -60,6 +60,9 @@ func (s standardForm) Bind(b *fix.Binder) *fix.Work {
 
 // standard writes a text in standard form; false where it is no value as it is read and would become one.
 func standard(before, after *rulebook.Cells, text string) (now string, ok bool) {
+	if before.IsStandard(text) {
+		return text, true
+	}
 	cell := before.Read(text)
 	switch {
 	case cell.Missing:
