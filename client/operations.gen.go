@@ -470,6 +470,7 @@ type Field struct {
 	Dataset string   `json:"dataset,omitempty"`
 	Line    int64    `json:"line,omitempty"`
 	Name    string   `json:"name"`
+	Pairs   []Pair   `json:"pairs,omitempty"`
 	Value   string   `json:"value,omitempty"`
 	Values  []string `json:"values,omitempty"`
 }
@@ -627,6 +628,12 @@ type PageTable = records.Page[records.Table]
 // PageToken defines model for PageToken.
 type PageToken = records.Page[records.Token]
 
+// Pair defines model for Pair.
+type Pair struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
 // Path defines model for Path.
 type Path = records.Path
 
@@ -639,6 +646,18 @@ type Pick struct {
 	Part    string `json:"part"`
 	Section string `json:"section"`
 }
+
+// PlanEditsBody defines model for PlanEditsBody.
+type PlanEditsBody struct {
+	// Changes What is changed, one after the other; none to see the text by its steps
+	Changes []StepChange `json:"changes"`
+
+	// Source The text of a fix plan, in YAML
+	Source string `json:"source"`
+}
+
+// PlanOutlined defines model for PlanOutlined.
+type PlanOutlined = json.RawMessage
 
 // PlannedBody defines model for PlannedBody.
 type PlannedBody struct {
@@ -727,6 +746,15 @@ type SavingBody struct {
 
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
+
+// StepChange defines model for StepChange.
+type StepChange struct {
+	Add    []Field `json:"add,omitempty"`
+	Field  *Field  `json:"field,omitempty"`
+	MoveTo int64   `json:"move_to,omitempty"`
+	Remove bool    `json:"remove,omitempty"`
+	Step   int64   `json:"step"`
+}
 
 // Table defines model for Table.
 type Table = records.Table
@@ -1239,6 +1267,9 @@ type AddFixPlanJSONRequestBody = SavingBody
 // CheckFixPlanJSONRequestBody defines body for CheckFixPlan for application/json ContentType.
 type CheckFixPlanJSONRequestBody = DeclaredBody
 
+// EditFixPlanJSONRequestBody defines body for EditFixPlan for application/json ContentType.
+type EditFixPlanJSONRequestBody = PlanEditsBody
+
 // ChangeIssueJSONRequestBody defines body for ChangeIssue for application/json ContentType.
 type ChangeIssueJSONRequestBody = IssueChangeBody
 
@@ -1459,6 +1490,12 @@ func (c *Client) AddFixPlan(ctx context.Context, params *AddFixPlanParams, body 
 func (c *Client) CheckFixPlan(ctx context.Context, body CheckFixPlanJSONRequestBody) (*Checked, error) {
 	r := request{method: "POST", path: pathOf("/fix-plans/check"), body: body}
 	return answered[Checked](ctx, c, r)
+}
+
+// EditFixPlan calls POST /fix-plans/edit: Change the text of a fix plan by its steps, and see it by them; comments stay, and nothing is saved.
+func (c *Client) EditFixPlan(ctx context.Context, body EditFixPlanJSONRequestBody) (*PlanOutlined, error) {
+	r := request{method: "POST", path: pathOf("/fix-plans/edit"), body: body}
+	return answered[PlanOutlined](ctx, c, r)
 }
 
 // ShowFixPlans calls GET /fix-plans/{dataset}/{name}: One version.

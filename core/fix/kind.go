@@ -59,6 +59,25 @@ func Forms() []rulebook.SectionForm {
 	}
 }
 
+// KindForm is a kind of step with its fields.
+type KindForm struct {
+	Name   string               `json:"name"`
+	Says   string               `json:"says"`
+	Fields []rulebook.FieldForm `json:"fields"`
+}
+
+// KindForms are all kinds of steps with their fields, as a person writes them.
+func KindForms() []KindForm {
+	out := make([]KindForm, len(kinds))
+	for i, k := range kinds {
+		out[i] = KindForm{k.Name, k.Says, []rulebook.FieldForm{}}
+		for _, f := range k.Fields {
+			out[i].Fields = append(out[i].Fields, rulebook.FieldForm{Name: f.Name, Says: f.Says, Kind: cmp.Or(f.Kind, "text"), Choices: f.Choices, Required: f.Required})
+		}
+	}
+	return out
+}
+
 // Guide lists every kind of step with the fields that it takes, as a table in Markdown: what the
 // kinds say of themselves.
 func Guide() string {

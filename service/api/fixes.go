@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -10,7 +11,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -51,8 +55,54 @@ type changesAsked struct {
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
+// PlanOutlined is a fix plan's text by its steps, with the forms of all kinds of steps.
+type PlanOutlined struct {
+	Source  string                 `json:"source" doc:"The text, with the changes made"`
+	Outline edit.PlanOutline       `json:"outline"`
+	Kinds   []fix.KindForm         `json:"kinds" doc:"What each kind of step does, and the fields that it takes"`
+	Forms   []rulebook.SectionForm `json:"forms"`
+	Columns []string               `json:"columns" doc:"Those of the dataset's rulebook"`
+}
+
+type planEdits struct {
+	Body struct {
+		Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a fix plan, in YAML"`
+		Changes []edit.StepChange `json:"changes" maxItems:"500" doc:"What is changed, one after the other; none to see the text by its steps"`
+	}
+}
+
+// editPlan changes the text of a fix plan, and lays it out.
+func (s *Server) editPlan(ctx context.Context, in *planEdits) (*PlanOutlined, error) {
+	if len(in.Body.Changes)*len(in.Body.Source) > editedMost {
+		return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
+	}
+	source, err := edit.ApplySteps(in.Body.Source, in.Body.Changes)
+	var mistakes document.Problems
+	if err != nil && !errors.As(err, &mistakes) {
+		return nil, invalid("%s", sentence(err))
+	}
+	if err != nil {
+		return nil, err
+	}
+	outline, err := edit.PlanOutlineOf(source)
+	if err != nil {
+		return nil, err
+	}
+	out := &PlanOutlined{Source: source, Outline: *outline, Kinds: fix.KindForms(), Forms: fix.Forms(), Columns: []string{}}
+	if _, book, _, _ := s.planOf(ctx, source); book != nil { // a plan with mistakes has its columns all the same
+		out.Columns = columnsOf(book)
+	}
+	return out, nil
+}
+
 // fixes adds what is done with fix plans.
 func (s *Server) fixes() {
+	register(s, operation{
+		Right: access.Read, ID: "edit-fix-plan", Method: http.MethodPost, Path: "/fix-plans/edit",
+		Summary: "Change the text of a fix plan by its steps, and see it by them; comments stay, and nothing is saved",
+	}, func(ctx context.Context, in *planEdits) (*body[PlanOutlined], error) {
+		return answer(s.editPlan(ctx, in))
+	})
 	register(s, operation{
 		Right: access.Work, ID: "preview-fix", Method: http.MethodPost, Path: "/tables/{id}/previews",
 		Summary: "Work out what a fix plan would do, saved or not; the job's result is the preview, and all changes can be looked at for a day",

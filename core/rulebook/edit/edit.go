@@ -1,4 +1,4 @@
-// Package edit changes the text of a rulebook and keeps its comments and its order, and lays it
+// Package edit changes the text of a rulebook or fix plan and keeps its comments and its order, and lays it
 // out by its items for forms.
 package edit
 
@@ -36,9 +36,17 @@ type Field struct {
 	Values []string `json:"values,omitempty"`
 	// Dataset is set where the field tells columns of another dataset, which are its Values.
 	Dataset string `json:"dataset,omitempty"`
+	// Pairs is set where the field gives names what they stand for.
+	Pairs []Pair `json:"pairs,omitempty"`
 	// Line and Column are where it stands in the text, from 1; not of a change.
 	Line   int `json:"line,omitempty" minimum:"0" maximum:"2147483647"`
 	Column int `json:"column,omitempty" minimum:"0" maximum:"2147483647"`
+}
+
+// Pair is a name with what it stands for.
+type Pair struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
 }
 
 // Apply applies changes to the text of a rulebook, one after the other. The text need not be a
@@ -160,6 +168,12 @@ func fieldValue(f Field) string {
 	switch {
 	case f.Dataset != "":
 		return "{dataset: " + rulebook.Quoted(f.Dataset) + ", columns: [" + rulebook.List(f.Values) + "]}"
+	case len(f.Pairs) > 0:
+		parts := make([]string, len(f.Pairs))
+		for i, p := range f.Pairs {
+			parts[i] = rulebook.Quoted(p.Name) + ": " + rulebook.Quoted(p.Text)
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
 	case f.Values != nil:
 		return "[" + rulebook.List(f.Values) + "]"
 	case f.Value == "":

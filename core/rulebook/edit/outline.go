@@ -138,6 +138,10 @@ func fieldOf(e *document.Entry) Field {
 			for _, one := range columns.Value.Items {
 				f.Values = append(f.Values, one.Text)
 			}
+			return f
+		}
+		for _, one := range e.Value.Entries {
+			f.Pairs = append(f.Pairs, Pair{one.Name, one.Value.Text})
 		}
 	}
 	return f

@@ -1,0 +1,201 @@
+package edit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/document"
+)
+
+// stepsSection is the list of a fix plan.
+const stepsSection = "steps"
+
+// PlanOutline is a fix plan's text by its steps, for forms. It is of the text, which may be wrong.
+type PlanOutline struct {
+	Head  []Field       `json:"head"`
+	Steps []ItemOutline `json:"steps"` // named by what they do
+}
+
+// PlanOutlineOf lays the text of a fix plan out by its steps.
+func PlanOutlineOf(source string) (*PlanOutline, error) {
+	root, err := document.Parse([]byte(source))
+	if err != nil {
+		return nil, err
+	}
+	out := &PlanOutline{Head: []Field{}, Steps: []ItemOutline{}}
+	for i := range root.Entries {
+		if e := &root.Entries[i]; e.Name != stepsSection {
+			out.Head = append(out.Head, fieldOf(e))
+		}
+	}
+	if list := entry(root, stepsSection); list != nil {
+		for _, item := range list.Value.Items {
+			step := itemOutline(item)
+			if do := entry(item, "do"); do != nil {
+				step.Name = do.Value.Text
+			}
+			out.Steps = append(out.Steps, step)
+		}
+	}
+	return out, nil
+}
+
+// StepChange is one change of a fix plan's text. Comments and whatever it does not speak of stay as they are; a comment
+// above a step goes where the step goes.
+type StepChange struct {
+	// Step is the step that is meant, from 1; 0 for the plan's own fields. Of one that is added it is its place then, 0 for
+	// the end.
+	Step   int     `json:"step" minimum:"0" maximum:"500"`
+	Field  *Field  `json:"field,omitempty"` // that is set; without a value it is taken away
+	Add    []Field `json:"add,omitempty"`   // the fields of a step that is added, what it does among them
+	Remove bool    `json:"remove,omitempty"`
+	MoveTo int     `json:"move_to,omitempty" minimum:"0" maximum:"500"` // the place that it has then
+}
+
+// ApplySteps applies changes to the text of a fix plan, one after the other. The text need not be a good plan, before or
+// after, but YAML.
+func ApplySteps(source string, changes []StepChange) (string, error) {
+	for _, c := range changes {
+		root, err := document.Parse([]byte(source))
+		if err != nil {
+			return "", err
+		}
+		if source, err = editStep(source, root, c); err != nil {
+			return "", err
+		}
+		if _, err = document.Parse([]byte(source)); err != nil {
+			return "", errByHand
+		}
+	}
+	return source, nil
+}
+
+// editStep makes one change; a text whose places cannot be told is for a person to change, as in edit.
+func editStep(source string, root *document.Node, c StepChange) (changed string, err error) {
+	defer func() {
+		if recover() != nil {
+			changed, err = "", errByHand
+		}
+	}()
+	e := &editor{lines: strings.Split(source, "\n")}
+	err = e.applyStep(root, c)
+	return strings.Join(e.lines, "\n"), err
+}
+
+func (e *editor) applyStep(root *document.Node, c StepChange) error {
+	if root.Kind != document.Mapping {
+		return fmt.Errorf("the fix plan is not made of names and values")
+	}
+	if c.Step == 0 && c.Add == nil {
+		if c.Field == nil {
+			return nil
+		}
+		return e.set(root, c.Field.Name, fieldValue(*c.Field))
+	}
+	list := entry(root, stepsSection)
+	if c.Add != nil {
+		return e.addStep(list, c)
+	}
+	if list == nil || c.Step > len(list.Value.Items) {
+		return fmt.Errorf("the plan has no step %d", c.Step)
+	}
+	switch item := list.Value.Items[c.Step-1]; {
+	case c.Field != nil:
+		return e.set(item, c.Field.Name, fieldValue(*c.Field))
+	case c.Remove && len(list.Value.Items) == 1:
+		from, to, err := e.blocks(list.Value)
+		if err != nil {
+			return err
+		}
+		e.lines = slices.Delete(e.lines, from[0], to)
+		e.lines[list.Line-1] = strings.TrimRight(e.lines[list.Line-1], " ") + " []"
+		return nil
+	}
+	from, end, err := e.blocks(list.Value)
+	if err != nil {
+		return err
+	}
+	from = append(from, end)
+	block := slices.Clone(e.lines[from[c.Step-1]:from[c.Step]])
+	if c.Remove {
+		e.lines = slices.Delete(e.lines, from[c.Step-1], from[c.Step])
+		return nil
+	}
+	to := min(c.MoveTo, len(list.Value.Items))
+	switch {
+	case to < 1 || to == c.Step:
+		return nil
+	case to < c.Step:
+		e.lines = slices.Delete(e.lines, from[c.Step-1], from[c.Step])
+		e.lines = slices.Insert(e.lines, from[to-1], block...)
+	default:
+		e.lines = slices.Insert(e.lines, from[to], block...)
+		e.lines = slices.Delete(e.lines, from[c.Step-1], from[c.Step])
+	}
+	return nil
+}
+
+func (e *editor) addStep(list *document.Entry, c StepChange) error {
+	if list == nil || list.Value.Kind == document.Null {
+		return e.add(list, stepsSection, item(c.Add))
+	}
+	if len(list.Value.Items) == 0 && e.fieldValue(list.Value) { // steps: []
+		end, err := e.closing(e.start(list.Value))
+		if err != nil {
+			return err
+		}
+		e.splice(e.start(list.Value), end, "")
+		at := list.Line - 1
+		e.lines[at] = strings.TrimRight(e.lines[at], " ")
+		e.lines = slices.Insert(e.lines, at+1, blockItem("  ", c.Add)...)
+		return nil
+	}
+	from, end, err := e.blocks(list.Value)
+	if err != nil {
+		return err
+	}
+	at := end
+	if c.Step > 0 && c.Step <= len(from) {
+		at = from[c.Step-1]
+	}
+	dash := strings.Repeat(" ", indent(e.lines[e.start(list.Value.Items[0]).line]))
+	e.lines = slices.Insert(e.lines, at, blockItem(dash, c.Add)...)
+	return nil
+}
+
+// blockItem writes an item with a field in each line.
+func blockItem(dash string, fields []Field) []string {
+	var out []string
+	for _, f := range fields {
+		text := fieldValue(f)
+		if text == "" {
+			continue
+		}
+		lead := dash + "  "
+		if len(out) == 0 {
+			lead = dash + "- "
+		}
+		out = append(out, lead+f.Name+": "+text)
+	}
+	return out
+}
+
+// blocks returns the line on which each item begins, the comments right above it among them, and where the last one ends.
+func (e *editor) blocks(list *document.Node) (from []int, end int, err error) {
+	if e.fieldValue(list) {
+		return nil, 0, errByHand
+	}
+	for _, one := range list.Items {
+		line := e.start(one).line
+		if !strings.HasPrefix(strings.TrimLeft(e.lines[line], " "), "- ") {
+			return nil, 0, errByHand
+		}
+		end = e.lastLine(line, indent(e.lines[line])+1) + 1
+		for line > 0 && strings.HasPrefix(strings.TrimSpace(e.lines[line-1]), "#") && (len(from) == 0 || line-1 > from[len(from)-1]) {
+			line--
+		}
+		from = append(from, line)
+	}
+	return from, end, nil
+}
