@@ -749,11 +749,18 @@ type SourceNotes = records.SourceNotes
 
 // StepChange defines model for StepChange.
 type StepChange struct {
-	Add    []Field `json:"add,omitempty"`
-	Field  *Field  `json:"field,omitempty"`
-	MoveTo int64   `json:"move_to,omitempty"`
-	Remove bool    `json:"remove,omitempty"`
-	Step   int64   `json:"step"`
+	Add    []Field    `json:"add,omitempty"`
+	Entry  *StepEntry `json:"entry,omitempty"`
+	Field  *Field     `json:"field,omitempty"`
+	MoveTo int64      `json:"move_to,omitempty"`
+	Remove bool       `json:"remove,omitempty"`
+	Step   int64      `json:"step"`
+}
+
+// StepEntry defines model for StepEntry.
+type StepEntry struct {
+	Fields []Field `json:"fields"`
+	Of     string  `json:"of"`
 }
 
 // Table defines model for Table.

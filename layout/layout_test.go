@@ -111,7 +111,7 @@ func TestTheCoreIsInLayers(t *testing.T) {
 	layers := [][]string{
 		{"core/guard", "core/budget", "core/document"}, {"core/table"}, {"core/condition"}, {"core/intake"},
 		{"core/profile"},
-		{"core/rulebook"}, {"core/rules"}, {"core/relation"}, {"core/tally"}, {"core/leads"}, {"core/audit"}, {"core/propose"}, {"core/fix"},
+		{"core/rulebook"}, {"core/rules"}, {"core/relation"}, {"core/tally"}, {"core/leads"}, {"core/audit"}, {"core/fix"}, {"core/propose"},
 		{"core/merge"}, {"core/certify"},
 	}
 	layer := func(name string) int {

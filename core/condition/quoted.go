@@ -4,6 +4,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"proudsieve/core/table"
 )
 
 // plainName is a name that needs no quotes, unless it is one of the words of the language.
@@ -23,3 +25,18 @@ func Column(name string) string {
 
 // Text writes a text as a condition has it.
 func Text(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
+
+// Literal writes a value as a condition has it.
+func Literal(v table.Value) string {
+	switch v.Kind {
+	case table.Text:
+		return Text(v.Text)
+	case table.Date:
+		return "DATE '" + v.Standard() + "'"
+	case table.Instant:
+		return "TIMESTAMP '" + v.Standard() + "'"
+	case table.Missing:
+		return "NULL"
+	}
+	return v.Standard()
+}

@@ -39,7 +39,7 @@ func (k *Kind) FindingKind() string {
 // FieldForm is a field of an item: what it is in a form, in words, and elsewhere.
 type FieldForm struct {
 	Name     string   `json:"name"`
-	Kind     string   `json:"kind" enum:"text,texts,number,truth,choice,column,columns,codes,condition,datasets,elsewhere"`
+	Kind     string   `json:"kind" enum:"text,texts,number,truth,choice,column,columns,codes,condition,datasets,elsewhere,expression,pairs,entries"`
 	Choices  []string `json:"choices,omitempty"`
 	Says     string   `json:"says"` // what it declares
 	Required bool     `json:"required,omitempty"`

@@ -64,6 +64,12 @@ type Declared struct {
 	Column    string // whose rule it is; empty for a rule that belongs to no column
 }
 
+// TellsBroken is a rule that can say by a condition which rows break it.
+type TellsBroken interface {
+	// BrokenWhere returns a condition that is true of the rows that break the rule; empty where none says it.
+	BrokenWhere() string
+}
+
 // Rule is what a kind of rule makes of a declaration. It is judged at the level whose
 // interface it has: CellRule, RowRule, GroupRule, TableRule or SummaryRule.
 type Rule interface {

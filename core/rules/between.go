@@ -3,7 +3,9 @@ package rules
 import (
 	"fmt"
 	"math"
+	"strings"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -49,6 +51,20 @@ func (r between) Units(scale int) (lowest, highest int64) {
 		highest = r.highest.Number.Units(scale, false)
 	}
 	return lowest, highest
+}
+
+// BrokenWhere implements rulebook.TellsBroken.
+func (r between) BrokenWhere() string {
+	name := condition.Column(r.name())
+	var parts []string
+	bound := func(sign string, v *table.Value) {
+		if v != nil {
+			parts = append(parts, name+" "+sign+" "+condition.Literal(*v))
+		}
+	}
+	bound("<", r.lowest)
+	bound(">", r.highest)
+	return strings.Join(parts, " OR ")
 }
 
 func (r between) Says() string {

@@ -27,6 +27,9 @@ func init() {
 			if r.holds == nil {
 				return nil
 			}
+			if !i.Gives("tolerance") {
+				r.texts = [2]string{i.TextOf("when"), i.TextOf("condition")}
+			}
 			return r
 		},
 	})
@@ -34,9 +37,21 @@ func init() {
 
 // onRows is broken by rows for which a condition is false, where another is true.
 type onRows struct {
+	texts    [2]string            // of when and holds; empty where no condition alone says which rows break it
 	when     *condition.Condition // nil for every row
 	holds    *condition.Condition
 	mayBreak float64 // percent of the rows
+}
+
+// BrokenWhere implements rulebook.TellsBroken.
+func (r onRows) BrokenWhere() string {
+	switch {
+	case r.texts[1] == "":
+		return ""
+	case r.texts[0] != "":
+		return "(" + r.texts[0] + ") AND NOT (" + r.texts[1] + ")"
+	}
+	return "NOT (" + r.texts[1] + ")"
 }
 
 func (r onRows) Columns() []string {

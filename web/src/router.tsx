@@ -55,13 +55,27 @@ const table = createRoute({
   component: lazyRouteComponent(() => import("./judge/TableView"), "TableView"),
 });
 
+/** The plan that is looked at (empty for a new one), its step, how it is shown, its preview, and a step to be added. */
+function fixSearch(s: Record<string, unknown>): {
+  plan?: string;
+  step?: number;
+  as?: "text";
+  job?: number;
+  put?: string;
+} {
+  return {
+    plan: typeof s.plan === "string" ? s.plan : undefined,
+    step: typeof s.step === "number" ? s.step : undefined,
+    as: s.as === "text" ? "text" : undefined,
+    job: typeof s.job === "number" ? s.job : undefined,
+    put: text(s.put),
+  };
+}
+
 const fix = createRoute({
   getParentRoute: () => root,
   path: "/tables/$id/fix",
-  validateSearch: (s: Record<string, unknown>): { plan?: string; job?: number } => ({
-    plan: text(s.plan),
-    job: typeof s.job === "number" ? s.job : undefined,
-  }),
+  validateSearch: fixSearch,
   component: lazyRouteComponent(() => import("./putright/FixView"), "FixView"),
 });
 

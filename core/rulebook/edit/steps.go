@@ -46,11 +46,19 @@ func PlanOutlineOf(source string) (*PlanOutline, error) {
 type StepChange struct {
 	// Step is the step that is meant, from 1; 0 for the plan's own fields. Of one that is added it is its place then, 0 for
 	// the end.
-	Step   int     `json:"step" minimum:"0" maximum:"500"`
-	Field  *Field  `json:"field,omitempty"` // that is set; without a value it is taken away
-	Add    []Field `json:"add,omitempty"`   // the fields of a step that is added, what it does among them
-	Remove bool    `json:"remove,omitempty"`
-	MoveTo int     `json:"move_to,omitempty" minimum:"0" maximum:"500"` // the place that it has then
+	Step  int     `json:"step" minimum:"0" maximum:"500"`
+	Field *Field  `json:"field,omitempty"` // that is set; without a value it is taken away
+	Add   []Field `json:"add,omitempty"`   // the fields of a step that is added, what it does among them
+	// Entry is an entry more of the field that it names, which is a list of such entries.
+	Entry  *StepEntry `json:"entry,omitempty"`
+	Remove bool       `json:"remove,omitempty"`
+	MoveTo int        `json:"move_to,omitempty" minimum:"0" maximum:"500"` // the place that it has then
+}
+
+// StepEntry is an entry of a field that is a list of mappings, as the choices of keep_one.
+type StepEntry struct {
+	Of     string  `json:"of"`
+	Fields []Field `json:"fields"`
 }
 
 // ApplySteps applies changes to the text of a fix plan, one after the other. The text need not be a good plan, before or
@@ -100,9 +108,16 @@ func (e *editor) applyStep(root *document.Node, c StepChange) error {
 	if list == nil || c.Step > len(list.Value.Items) {
 		return fmt.Errorf("the plan has no step %d", c.Step)
 	}
+	flow := item
 	switch item := list.Value.Items[c.Step-1]; {
 	case c.Field != nil:
 		return e.set(item, c.Field.Name, fieldValue(*c.Field))
+	case c.Entry != nil:
+		known := entry(item, c.Entry.Of)
+		if known == nil {
+			return e.insertField(item, c.Entry.Of+": ["+flow(c.Entry.Fields)+"]")
+		}
+		return e.append(known.Value, flow(c.Entry.Fields))
 	case c.Remove && len(list.Value.Items) == 1:
 		from, to, err := e.blocks(list.Value)
 		if err != nil {

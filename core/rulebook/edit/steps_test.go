@@ -38,6 +38,8 @@ func TestStepsAreChangedInTheText(t *testing.T) {
 		{"a list", edit.StepChange{Step: 3, Field: &edit.Field{Name: "columns", Values: []string{"a", "c"}}}, "columns:\n      - a\n", "columns: [a, c]\n"},
 		{"pairs", edit.StepChange{Step: 2, Field: &edit.Field{Name: "key", Pairs: []edit.Pair{{Name: "id", Text: "S 2"}, {Name: "at", Text: "x"}}}}, "{id: S1}", `{id: "S 2", at: x}`},
 		{"a field more", field(1, "off", "true"), "    reason: Spaces.\n", "    reason: Spaces.\n    off: true\n"},
+		{"an entry", edit.StepChange{Step: 1, Entry: &edit.StepEntry{Of: "choices", Fields: []edit.Field{{Name: "key", Pairs: []edit.Pair{{Name: "id", Text: "S1"}}}, {Name: "to", Value: "x"}}}},
+			"    reason: Spaces.\n", "    reason: Spaces.\n    choices: [{key: {id: S1}, to: x}]\n"},
 		{"a field of the plan", field(0, "title", "Tidy"), "reason: Codes.\n", "reason: Codes.\ntitle: Tidy\n"},
 	} {
 		got, err := edit.ApplySteps(plan, []edit.StepChange{c.change})

@@ -337,6 +337,15 @@ export const outlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
+/** The text of a fix plan by its steps. */
+export const planOutlined = (source: string) =>
+  queryOptions({
+    queryKey: ["plan outlined", source],
+    queryFn: ({ signal }) => take(api.POST("/fix-plans/edit", { signal, body: { source, changes: [] } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
 type IssuesAsked = {
   dataset?: string;
   state?: Schemas["Issue"]["state"] | "unsettled";

@@ -1,24 +1,31 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
-import { fixPlans, refresh, table, useJob } from "../client/queries";
+import { checkedText, fixPlans, planOutlined, refresh, table, useJob } from "../client/queries";
 import { Choice, Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
 import { PathBar } from "../shared/PathBar";
 import { Title } from "../shared/parts";
-import { Outdated, Shown } from "../shared/states";
+import { Outdated, Shown, Trouble } from "../shared/states";
+import type { Preview } from "./ledger";
 import { Outcome } from "./Outcome";
+import { StepList } from "./StepList";
 
-const firstPlan = (dataset: string) => `fix_plan: ${dataset}_clean
-dataset: ${dataset}
-title: What was agreed
-steps:
-  - do: remove_equal_rows
-    reason: Rows that were exported twice.
-`;
+type Change = Schemas["StepChange"];
+
+/** A name for a new plan that none has yet. */
+function freshName(dataset: string, names: string[]): string {
+  for (let n = 1; ; n++) {
+    const name = `${dataset}_clean${n === 1 ? "" : `_${n}`}`;
+    if (!names.includes(name)) {
+      return name;
+    }
+  }
+}
 
 /** A fix plan on one delivery: its steps, and what they would do, side by side, before anything is done. */
 export function FixView() {
@@ -37,38 +44,41 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   const navigate = useNavigate();
   const client = useQueryClient();
   const names = [...new Set(plans.map((p) => p.name))];
-  const chosen = plans.find((p) => p.name === (search.plan ?? names[0])); // the newest version comes first
-  const kept = useDraft(`fix plan ${t.dataset} ${chosen?.name ?? ""}`, chosen);
+  const named = search.plan ?? names[0] ?? "";
+  const chosen = plans.find((p) => p.name === named); // the newest version comes first
+  const kept = useDraft(`fix plan ${t.dataset} ${named}`, chosen);
   const { source: draft, from, change: setDraft, follow } = kept;
-  const source = draft ?? chosen?.source ?? firstPlan(t.dataset);
-  const go = (change: { plan?: string; job?: number }) =>
+  const source =
+    draft ?? chosen?.source ?? `fix_plan: ${freshName(t.dataset, names)}\ndataset: ${t.dataset}\nsteps: []\n`;
+  const go = (change: Partial<typeof search>) =>
     navigate({ to: "/tables/$id/fix", params: { id: String(t.id) }, search: { ...search, ...change } });
 
-  const save = async () => {
-    if (draft === undefined && chosen) {
-      return chosen;
-    }
-    const saved = await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source } }));
-    setDraft(undefined);
-    await refresh(client, "plan");
-    return saved;
-  };
+  const edit = useEdits(source, setDraft);
+  usePut(search.put, edit.mutateAsync, (step) => go({ put: undefined, step }));
   const start = useMutation({
     mutationFn: async (what: "preview" | "apply") => {
       const params = { path: { id: t.id } };
+      const saved = draft === undefined ? chosen : undefined;
       if (what === "preview") {
-        const body =
-          draft === undefined && chosen ? { fix_plan: chosen.name, version: chosen.version } : { source };
+        const body = saved ? { fix_plan: saved.name, version: saved.version } : { source };
         const job = await take(api.POST("/tables/{id}/previews", { params, body }));
+        previewed.current = { job: job.id, source };
         return go({ job: job.id });
       }
-      const plan = await save();
+      const plan =
+        saved ?? (await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source } })));
+      setDraft(undefined);
+      await refresh(client, "plan");
       const body = { fix_plan: plan.name, version: plan.version };
       const job = await take(api.POST("/tables/{id}/fixes", { params, body }));
       return go({ plan: plan.name, job: job.id });
     },
   });
+  // A preview is of the text that it was asked for; once that changes, its numbers are not those of the steps.
+  const previewed = useRef<{ job: number; source: string }>(undefined);
   const job = useJob(search.job);
+  const stale = previewed.current?.job === search.job && previewed.current?.source !== source;
+  const preview = job?.result && !job.result_table ? (job.result as Preview) : undefined;
   return (
     <>
       <Title>
@@ -80,23 +90,28 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
       <PathBar id={t.id} dataset={t.dataset} />
       <Box
         display="grid"
-        gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(300px, 420px) minmax(0, 1fr)" }}
+        gridTemplateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(320px, 460px) minmax(0, 1fr)" }}
         gap="5"
       >
-        <Box>
-          <HStack mb="2" gap="2">
+        <Box minW="0">
+          <HStack mb="2" gap="2" flexWrap="wrap">
             <Choice
               aria-label="Fix plan"
-              value={chosen?.name ?? ""}
-              onChange={(e) => {
-                setDraft(undefined);
-                go({ plan: e.target.value || undefined, job: undefined });
-              }}
+              value={named}
+              onChange={(e) => go({ plan: e.target.value, job: undefined, step: undefined })}
             >
-              {names.length === 0 && <option value="">a new plan</option>}
               {names.map((n) => (
                 <option key={n}>{n}</option>
               ))}
+              <option value="">a new plan</option>
+            </Choice>
+            <Choice
+              aria-label="How it is shown"
+              value={search.as ?? ""}
+              onChange={(e) => go({ as: e.target.value === "text" ? "text" : undefined })}
+            >
+              <option value="">as steps</option>
+              <option value="text">as text</option>
             </Choice>
             <Text fontSize="sm" color="quiet">
               {draft !== undefined
@@ -106,15 +121,33 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
                   : "not saved yet"}
             </Text>
           </HStack>
+          {chosen?.earlier && draft === undefined && (
+            <Text fontSize="sm" mb="2">
+              This version was saved when every cleaned table was put in standard form. It still is, as its
+              last step; a version that you save now says so itself, by a step standard form.
+            </Text>
+          )}
           <Kept draft={kept} />
-          <Editor
-            label="Steps of the fix plan"
-            kind="fix-plans"
-            height="400px"
-            value={source}
-            onChange={setDraft}
-            error={start.error}
-          />
+          <Trouble error={edit.error} />
+          {search.as === "text" ? (
+            <Editor
+              label="Steps of the fix plan"
+              kind="fix-plans"
+              height="400px"
+              value={source}
+              onChange={setDraft}
+              error={start.error}
+            />
+          ) : (
+            <Steps
+              source={source}
+              did={stale ? undefined : preview}
+              chosen={search.step}
+              choose={(step) => go({ step })}
+              change={(c) => edit.mutate(c)}
+            />
+          )}
+          {search.as !== "text" && <Trouble error={start.error} />}
           <Outdated
             error={start.error}
             follow={() =>
@@ -124,20 +157,112 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
               })
             }
           />
-          <HStack mt="2" gap="3">
-            <Press needs="work" onClick={() => start.mutate("preview")} loading={start.isPending}>
-              Show what it would do
-            </Press>
-            <Press needs="work" plain onClick={() => start.mutate("apply")} disabled={start.isPending}>
-              Apply it
-            </Press>
-          </HStack>
-          <Text fontSize="sm" color="quiet" mt="1">
-            The delivery itself never changes; applying makes a cleaned table beside it.
-          </Text>
+          <Box position="sticky" bottom="0" bg="paper" py="2" zIndex="1">
+            <HStack gap="3">
+              <Press needs="work" onClick={() => start.mutate("preview")} loading={start.isPending}>
+                Show what it would do
+              </Press>
+              <Press needs="work" plain onClick={() => start.mutate("apply")} disabled={start.isPending}>
+                Apply it
+              </Press>
+            </HStack>
+            <Text fontSize="sm" color="quiet" mt="1">
+              The delivery itself never changes; applying makes a cleaned table beside it.
+            </Text>
+          </Box>
         </Box>
-        <Box minW="0">{job && <Outcome job={job} />}</Box>
+        <Box minW="0">
+          {stale && (
+            <Text role="status" fontWeight="600" mb="2">
+              The plan was changed since; what is shown here is what it would have done before.
+            </Text>
+          )}
+          {job && (
+            <Outcome
+              job={job}
+              settle={(step, fields) => edit.mutate({ step, entry: { of: "choices", fields } })}
+            />
+          )}
+        </Box>
       </Box>
     </>
+  );
+}
+
+/** Changes are made in the text, one after the other, each to what the one before left. */
+function useEdits(source: string, setDraft: (source: string) => void) {
+  const latest = useRef(source);
+  useEffect(() => {
+    latest.current = source;
+  }, [source]);
+  return useMutation({
+    scope: { id: "fix plan" },
+    mutationFn: async (change: Change) => {
+      const edited = await take(
+        api.POST("/fix-plans/edit", { body: { source: latest.current, changes: [change] } }),
+      );
+      latest.current = edited.source;
+      return edited;
+    },
+    onSuccess: (edited) => setDraft(edited.source),
+  });
+}
+
+/** Adds the step that a link from where the trouble was seen brings along, once. */
+function usePut(
+  put: string | undefined,
+  edit: (c: Change) => Promise<Schemas["PlanOutlined"]>,
+  done: (step: number | undefined) => void,
+) {
+  const taken = useRef<string>(undefined);
+  useEffect(() => {
+    if (!put || taken.current === put) {
+      return;
+    }
+    taken.current = put;
+    let fields: Schemas["Field"][];
+    try {
+      fields = JSON.parse(put);
+    } catch {
+      return done(undefined);
+    }
+    edit({ step: 0, add: fields }).then(
+      (o) => done(o.outline.steps.length),
+      () => done(undefined), // it is shown above
+    );
+  });
+}
+
+function Steps(props: {
+  source: string;
+  did: Preview | undefined;
+  chosen: number | undefined;
+  choose: (step: number | undefined) => void;
+  change: (c: Change) => void;
+}) {
+  const outline = useQuery(planOutlined(props.source));
+  const problems = useQuery(checkedText("fix-plans", props.source)).data?.problems ?? [];
+  const first = outline.data?.outline.steps[0]?.line ?? Number.POSITIVE_INFINITY;
+  const above = problems.filter((p) => p.line < first);
+  return (
+    <Shown query={outline}>
+      {(o) => (
+        <>
+          {above.map((p) => (
+            <Text key={p.message} role="alert" fontSize="sm" color="validity">
+              Line {p.line}: {p.message}
+            </Text>
+          ))}
+          <StepList
+            o={o}
+            problems={problems}
+            did={props.did?.ledger.steps}
+            chosen={props.chosen}
+            choose={props.choose}
+            change={props.change}
+          />
+        </>
+      )}
+    </Shown>
   );
 }

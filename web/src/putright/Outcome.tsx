@@ -9,8 +9,10 @@ import { count, percent, plural } from "../shared/words";
 import { LedgerGrid } from "./Accounting";
 import { type Asked, Changes, Refused } from "./Changes";
 import type { Preview } from "./ledger";
+import { type Settle, Undecided } from "./Undecided";
 
-export function Outcome({ job }: { job: Schemas["Job"] }) {
+/** What became of a preview or of applying a plan; settle puts a choice of what stays into a step. */
+export function Outcome({ job, settle }: { job: Schemas["Job"]; settle: Settle }) {
   if (job.state === "failed") {
     return <Trouble error={new Error(job.error)} />;
   }
@@ -28,10 +30,10 @@ export function Outcome({ job }: { job: Schemas["Job"] }) {
       </Text>
     );
   }
-  return job.result ? <Previewed p={job.result as Preview} job={job.id} /> : null;
+  return job.result ? <Previewed p={job.result as Preview} job={job.id} settle={settle} /> : null;
 }
 
-function Previewed({ p, job }: { p: Preview; job: number }) {
+function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle }) {
   const [asked, ask] = useState<Asked>({});
   const then = new Map(p.after.findings.map((f) => [f.rule, f.rows]));
   const now = new Map(p.before.findings.map((f) => [f.rule, f.rows]));
@@ -49,6 +51,7 @@ function Previewed({ p, job }: { p: Preview; job: number }) {
         .
       </Text>
       <Refused ledger={p.ledger} />
+      <Undecided ledger={p.ledger} settle={settle} />
       <Section title="What each step does">
         <LedgerGrid ledger={p.ledger} onStep={(step) => ask({ step })} />
       </Section>
