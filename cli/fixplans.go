@@ -26,6 +26,8 @@ func fixPlanCommand() *cli.Command {
 		append(declarationCommands("fix-plans", "fix plan"),
 			verb("preview", "show what a fix plan would do, without doing it", "TABLE [PLAN]",
 				version(&cli.StringFlag{Name: "file", Usage: "the plan in this file, which is not saved, instead of PLAN"}), previewPlan),
+			verb("propose", "draft a fix plan from what was found in a table; what is doubtful in it is a comment, and nothing is saved", "TABLE",
+				[]cli.Flag{&cli.StringFlag{Name: "name", Value: "clean", Usage: "what the plan is called"}}, proposePlan),
 			verb("apply", "apply a fix plan: makes a cleaned table, and the delivery stays as it is", "TABLE PLAN",
 				version(), applyPlan),
 			verb("changes", "list what a fix plan changed to make a cleaned table, cell by cell and row by row", "TABLE", []cli.Flag{
@@ -68,6 +70,23 @@ func previewPlan(ctx context.Context, s *session, args []string) error {
 		return err
 	}
 	return show(s, &p, nil, s.preview)
+}
+
+func proposePlan(ctx context.Context, s *session, args []string) error {
+	table, err := idOf(args[0])
+	if err != nil {
+		return err
+	}
+	job, err := s.DraftFixPlan(ctx, table, client.DraftedBody{Name: s.command.String("name")})
+	if err != nil {
+		return err
+	}
+	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
+		return err
+	}
+	var drafted work.Drafted
+	err = json.Unmarshal(*job.Result, &drafted)
+	return show(s, &drafted, err, func(d *work.Drafted) { s.line("%s", strings.TrimSuffix(d.Source, "\n")) })
 }
 
 func applyPlan(ctx context.Context, s *session, args []string) error {

@@ -447,6 +447,12 @@ type Detection = json.RawMessage
 // Difference defines model for Difference.
 type Difference = json.RawMessage
 
+// DraftedBody defines model for DraftedBody.
+type DraftedBody struct {
+	// Name What the plan is called
+	Name string `json:"name"`
+}
+
 // EditsBody defines model for EditsBody.
 type EditsBody struct {
 	Changes []Change `json:"changes"`
@@ -746,6 +752,9 @@ type SavingBody struct {
 
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
+
+// Step defines model for Step.
+type Step = json.RawMessage
 
 // StepChange defines model for StepChange.
 type StepChange struct {
@@ -1316,6 +1325,9 @@ type OutlineRulebookJSONRequestBody = DeclaredBody
 // CheckConditionJSONRequestBody defines body for CheckCondition for application/json ContentType.
 type CheckConditionJSONRequestBody = AskedBody
 
+// DraftFixPlanJSONRequestBody defines body for DraftFixPlan for application/json ContentType.
+type DraftFixPlanJSONRequestBody = DraftedBody
+
 // ApplyFixJSONRequestBody defines body for ApplyFix for application/json ContentType.
 type ApplyFixJSONRequestBody = PlannedBody
 
@@ -1751,6 +1763,12 @@ func (c *Client) ShowCorrelations(ctx context.Context, id int64, params *ShowCor
 	return answered[Correlations](ctx, c, r)
 }
 
+// DraftFixPlan calls POST /tables/{id}/drafts: Draft a fix plan for the table; the job's result is its text, which was tried and is not saved. What is doubtful in it is a comment.
+func (c *Client) DraftFixPlan(ctx context.Context, id int64, body DraftFixPlanJSONRequestBody) (*Job, error) {
+	r := request{method: "POST", path: pathOf("/tables/%s/drafts", id), body: body}
+	return answered[Job](ctx, c, r)
+}
+
 // ApplyFix calls POST /tables/{id}/fixes: Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is.
 func (c *Client) ApplyFix(ctx context.Context, id int64, body ApplyFixJSONRequestBody) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/tables/%s/fixes", id), body: body}
@@ -1827,6 +1845,12 @@ func (c *Client) ShowRows(ctx context.Context, id int64, params *ShowRowsParams)
 func (c *Client) TraceRow(ctx context.Context, id int64, row int64, params *TraceRowParams) (*Traced, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/rows/%s/trace", id, row), params: params}
 	return answered[Traced](ctx, c, r)
+}
+
+// ListSteps calls GET /tables/{id}/steps: Steps of a fix plan that would put right what the newest audit of the table found, filled in; those in doubt say why.
+func (c *Client) ListSteps(ctx context.Context, id int64) (*[]Step, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/steps", id)}
+	return answered[[]Step](ctx, c, r)
 }
 
 // ShowTally calls GET /tables/{id}/tally: The rows of a table by group, with what measures say of each.

@@ -265,7 +265,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 
 	// Put right: see before doing.
 	for address, plan := range map[string]string{stations: "stations_clean", delivery: "highgarth_clean"} {
-		p.visit(address + "/fix")
+		p.visit(address + "/fix?as=text")
 		p.composes("Steps of the fix plan", "fix_plan: x\n")
 		p.presses("Show what it would do")
 		p.sees(`a fix plan needs "dataset"`)

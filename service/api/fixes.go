@@ -11,8 +11,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/access"
@@ -145,6 +147,36 @@ func (s *Server) fixes() {
 		}
 		return answer(s.changes(in, preview.ChangeLog, &shown.Ledger))
 	})
+	register(s, operation{
+		Right: access.Read, ID: "list-steps", Method: http.MethodGet, Path: "/tables/{id}/steps",
+		Summary: "Steps of a fix plan that would put right what the newest audit of the table found, filled in; those in doubt say why",
+	}, func(ctx context.Context, in *ByID) (*body[[]propose.Step], error) {
+		steps, err := s.steps(ctx, in.ID)
+		return answer(&steps, err)
+	})
+	type drafted struct {
+		ByID
+		Body struct {
+			Name string `json:"name" pattern:"^[a-z][a-z0-9_]{0,59}$" doc:"What the plan is called"`
+		}
+	}
+	register(s, operation{
+		Right: access.Work, ID: "draft-fix-plan", Method: http.MethodPost, Path: "/tables/{id}/drafts",
+		Summary: "Draft a fix plan for the table; the job's result is its text, which was tried and is not saved. What is doubtful in it is a comment",
+	}, func(ctx context.Context, in *drafted) (*body[records.Job], error) {
+		t, err := s.fixable(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		var job *records.Job
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if job, err = s.Pool.AddDraft(ctx, tx, t, in.Body.Name, caller(ctx).ID); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "had a fix plan drafted", subject(t), nil)
+		})
+		return answer(job, err)
+	})
 	type traced struct {
 		ByID
 		Row    int64  `path:"row" minimum:"1" maximum:"4294967294" doc:"A row of the table, from 1"`
@@ -178,6 +210,31 @@ func (s *Server) fixes() {
 		}
 		return answer(ledger.Trace(log, rows, uint32(in.Row), in.Column))
 	})
+}
+
+// steps proposes steps from the newest audit of a table.
+func (s *Server) steps(ctx context.Context, id int64) ([]propose.Step, error) {
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, t.DatasetID, t.Dataset))
+	if err != nil || newest == nil || t.AuditID == nil {
+		return []propose.Step{}, err
+	}
+	book, err := rulebook.Parse([]byte(newest.Source))
+	if err != nil {
+		return nil, err
+	}
+	raw, err := store.AuditResult(ctx, s.Store.DB, *t.AuditID)
+	if err != nil {
+		return nil, err
+	}
+	var result audit.Result
+	if err := json.Unmarshal(raw, &result); err != nil {
+		return nil, err
+	}
+	return propose.Steps(&result, book), nil
 }
 
 // cleaned returns a cleaned table with its ledger.

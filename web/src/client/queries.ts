@@ -337,6 +337,12 @@ export const outlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
+/** Steps that would put right what was found in a table. */
+export const proposedSteps = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "steps"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/steps", { signal, params: { path: { id } } })),
+  });
 /** The text of a fix plan by its steps. */
 export const planOutlined = (source: string) =>
   queryOptions({

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom } from "../client/drafts";
 import { codes, refresh, rulebook } from "../client/queries";
+import { PutStep } from "../putright/PutRight";
 import { Choice, Press } from "../shared/controls";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
@@ -126,7 +127,19 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
         {c.list
           ? `${count(rows)} of ${count(c.filled)} filled cells hold no code of the list ${c.list} to the letter (${shareOf(rows, c.filled)}).`
           : `${count(rows)} of ${count(c.filled)} filled cells differ from a more frequent text in spelling alone.`}
-        {c.more && " There are more different texts than are told apart here."}
+        {c.more && " There are more different texts than are told apart here."}{" "}
+        {c.list && rows > 0 && t.origin === "delivery" && (
+          <PutStep
+            table={t.id}
+            fields={[
+              { name: "do", value: "map_codes" },
+              { name: "columns", values: [c.column] },
+              { name: "reason", value: "Other spellings of the codes in the rulebook." },
+            ]}
+          >
+            Put right: map codes
+          </PutStep>
+        )}
       </Text>
       {c.list && sure.length > 0 && (
         <HStack mb="2" gap="3">
@@ -142,7 +155,7 @@ function Texts({ t, c }: { t: Schemas["Table"]; c: Codes }) {
       {accept.data && (
         <Text role="status" mb="1">
           Version {accept.data.version} of the rulebook has {plural(accepted.length, "spelling", "spellings")}{" "}
-          more. The fix plan's map_codes puts them right;{" "}
+          more. A step map codes puts them right;{" "}
           <Link to="/datasets/$name/rulebook" params={{ name: t.dataset }} search={{}}>
             show the rulebook
           </Link>

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { type GroupKind, groups } from "../client/queries";
+import { PutStep } from "../putright/PutRight";
 import { Choice, Press } from "../shared/controls";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Empty, Shown } from "../shared/states";
@@ -84,7 +85,8 @@ export function GroupsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditSh
             <Kinds g={g} kind={kind} choose={(k) => change({ kind: k })} />
             <Text fontSize="sm" color="quiet" mb="1">
               {kinds.find((k) => k.kind === kind)?.says} Once spellings are made consistent,{" "}
-              {count(g.surplus_levelled)} of {count(g.rows)} rows are surplus.
+              {count(g.surplus_levelled)} of {count(g.rows)} rows are surplus.{" "}
+              {t.origin === "delivery" && g.listed > 0 && <OneOfEach t={t} by={by} kind={kind} />}
             </Text>
             {g.page.length === 0 ? (
               <Empty>{kinds.find((k) => k.kind === kind)?.empty}</Empty>
@@ -116,6 +118,23 @@ export function GroupsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditSh
         )}
       </Shown>
     </>
+  );
+}
+
+/** The way to the step that would keep one row of each group. */
+function OneOfEach(props: { t: Schemas["Table"]; by: string[]; kind: GroupKind }) {
+  const fields: Schemas["Field"][] =
+    props.kind === "equal"
+      ? [{ name: "do", value: "remove_equal_rows" }]
+      : [
+          { name: "do", value: "keep_one" },
+          { name: "columns", values: props.by },
+          { name: "survivor", value: "fullest_row" },
+        ];
+  return (
+    <PutStep table={props.t.id} fields={fields}>
+      {props.kind === "equal" ? "Put right: remove equal rows" : "Put right: keep one of each"}
+    </PutStep>
   );
 }
 

@@ -2,6 +2,7 @@ import { Box, chakra } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import type { Schemas } from "../client/client";
+import { PutRight } from "../putright/PutRight";
 import { Section } from "../shared/parts";
 import { count, plural } from "../shared/words";
 import { LeadActions } from "./LeadActions";
@@ -43,7 +44,7 @@ export function Leads({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] 
                 {l.says}
                 <RowsOf id={t.id} rows={l.first_rows} />
                 {"  "}
-                <LeadActions audit={a} lead={l} />
+                <LeadActions audit={a} lead={l} /> <PutRight t={t} lead={l.kind} column={l.column} />
               </Box>
             ))}
             {told.length < alike.length && (

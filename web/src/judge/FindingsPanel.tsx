@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { issuesOf } from "../client/queries";
+import { PutRight } from "../putright/PutRight";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section, Severity } from "../shared/parts";
 import { Empty } from "../shared/states";
@@ -100,7 +101,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
                     ) : (
                       f.found
                     )}{" "}
-                    <Closer t={t} f={f} />
+                    <Closer t={t} f={f} /> <PutRight t={t} finding={f.rule} />
                     {f.texts && f.texts.length > 0 && (
                       <HStack gap="3" fontSize="sm" color="quiet" flexWrap="wrap">
                         {f.texts.slice(0, 5).map((x) => (

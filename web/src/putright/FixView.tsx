@@ -13,6 +13,7 @@ import { Title } from "../shared/parts";
 import { Outdated, Shown, Trouble } from "../shared/states";
 import type { Preview } from "./ledger";
 import { Outcome } from "./Outcome";
+import { Proposed } from "./Proposed";
 import { StepList } from "./StepList";
 
 type Change = Schemas["StepChange"];
@@ -77,7 +78,8 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   // A preview is of the text that it was asked for; once that changes, its numbers are not those of the steps.
   const previewed = useRef<{ job: number; source: string }>(undefined);
   const job = useJob(search.job);
-  const stale = previewed.current?.job === search.job && previewed.current?.source !== source;
+  const of = previewed.current;
+  const stale = of !== undefined && of.job === search.job && of.source !== source;
   const preview = job?.result && !job.result_table ? (job.result as Preview) : undefined;
   return (
     <>
@@ -128,6 +130,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
             </Text>
           )}
           <Kept draft={kept} />
+          {!chosen && <DraftIt t={t} name={freshName(t.dataset, names)} take={setDraft} />}
           <Trouble error={edit.error} />
           {search.as === "text" ? (
             <Editor
@@ -140,6 +143,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
             />
           ) : (
             <Steps
+              t={t}
               source={source}
               did={stale ? undefined : preview}
               chosen={search.step}
@@ -208,6 +212,37 @@ function useEdits(source: string, setDraft: (source: string) => void) {
   });
 }
 
+/** Drafts a plan from what was found: it was tried, and what is doubtful in it is left out, with why. */
+function DraftIt(props: { t: Schemas["Table"]; name: string; take: (source: string) => void }) {
+  const draft = useMutation({
+    mutationFn: async () => {
+      let job = await take(
+        api.POST("/tables/{id}/drafts", {
+          params: { path: { id: props.t.id } },
+          body: { name: props.name },
+        }),
+      );
+      while (!job.ended_at) {
+        await new Promise((done) => setTimeout(done, 300));
+        job = await take(api.GET("/jobs/{id}", { params: { path: { id: job.id } } }));
+      }
+      if (job.state !== "done") {
+        throw new Error(job.error);
+      }
+      return (job.result as { source: string }).source;
+    },
+    onSuccess: props.take,
+  });
+  return (
+    <HStack mb="2" gap="3">
+      <Press needs="work" plain onClick={() => draft.mutate()} loading={draft.isPending}>
+        Draft it from what was found
+      </Press>
+      <Trouble error={draft.error} />
+    </HStack>
+  );
+}
+
 /** Adds the step that a link from where the trouble was seen brings along, once. */
 function usePut(
   put: string | undefined,
@@ -234,6 +269,7 @@ function usePut(
 }
 
 function Steps(props: {
+  t: Schemas["Table"];
   source: string;
   did: Preview | undefined;
   chosen: number | undefined;
@@ -260,6 +296,14 @@ function Steps(props: {
             chosen={props.chosen}
             choose={props.choose}
             change={props.change}
+          />
+          <Proposed
+            table={props.t.id}
+            steps={o.outline.steps}
+            add={(fields) => {
+              props.change({ step: 0, add: fields });
+              props.choose(o.outline.steps.length + 1);
+            }}
           />
         </>
       )}

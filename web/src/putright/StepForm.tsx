@@ -15,7 +15,10 @@ const reason: Form = {
   required: true,
 };
 
-/** The fields of a step, as its kind declares them, with what is wrong with them. */
+/**
+ * The fields of a step, as its kind declares them, with what is wrong with them. What a field declares lies over the fields
+ * below while it is being filled in, so that nothing moves under a hand that goes on.
+ */
 export function StepForm(props: {
   kind: Schemas["KindForm"] | undefined;
   fields: Given[];
@@ -42,6 +45,7 @@ export function StepForm(props: {
           gridTemplateColumns="minmax(84px, 104px) minmax(0, 1fr)"
           gap="2"
           py="1"
+          position="relative"
           title={f.says}
           css={{ "& .says": { display: "none" }, "&:focus-within .says": { display: "block" } }}
         >
@@ -55,7 +59,21 @@ export function StepForm(props: {
             given={fields.find((x) => x.name === f.name)}
             set={props.set}
           />
-          <Text className="says" gridColumn="2" fontSize="sm" color="quiet">
+          <Text
+            className="says"
+            position="absolute"
+            top="100%"
+            left="104px"
+            right="0"
+            zIndex="3"
+            bg="sheet"
+            borderWidth="1px"
+            borderColor="line"
+            px="2"
+            py="1"
+            fontSize="sm"
+            pointerEvents="none"
+          >
             {f.says}
           </Text>
         </Box>

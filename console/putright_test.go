@@ -1,0 +1,136 @@
+package console_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"proudsieve/service/servicetest"
+)
+
+const pumpsBook = `dataset: pumps
+reading: {missing: [n/a]}
+columns:
+  - {name: pump, required: true}
+  - {name: crew, type: code, codes: crews}
+  - {name: flow, type: decimal, from: 0, to: 100}
+  - {name: note}
+keys:
+  - {id: one_pump, columns: [pump]}
+code_lists:
+  crews: [red, blue]
+measures: [flow]
+pass_mark: 100
+`
+
+const pumps = "pump,crew,flow,note\nM1,red,7,a\nM2,Red,8,b\nM3,blue,900,c\nM4,blue,5,d\nM4,blue,6,e\nM5, red,n/a,\n"
+
+// A plan is made, tried and applied without a line of YAML: from where the trouble is seen, by forms, by mouse and keyboard.
+func TestAPlanIsMadeWithoutYAML(t *testing.T) {
+	r, p, table := seated(t, "pumps", pumpsBook, pumps)
+	address := fmt.Sprintf("/tables/%d", table)
+	p.visit(address + "?view=findings")
+	p.sees("have another spelling of a code in crew", "put right:")
+	p.presses("map codes")
+	p.sees("1 map codes", "not saved", "It writes codes for what stands for them")
+	// The link brought the step along once; the page can be loaded again without another one.
+	p.visit(p.address())
+	p.sees("1 map codes")
+	if strings.Contains(p.page(), "2 map codes") {
+		t.Error("the step was added twice")
+	}
+
+	// What else was found is offered, with why it has to be decided.
+	p.sees("for what was found")
+	p.do("opening what is proposed", clicks(`//summary[contains(., "for what was found")]`))
+	p.sees("To be decided, since which of the rows stays is for a person to decide")
+	p.do("adding keep one", clicks(`//*[contains(., "keep one")]/following-sibling::button[normalize-space(.)="Add"]`))
+	p.sees("2 keep one", "It keeps one of several rows with the same key")
+	p.writes(`select[aria-label="survivor"]`, "largest_value")
+	p.sees("\"by\" names the column that decides") // the form says what is wrong
+	p.writes(`select[aria-label="by"]`, "flow")
+	p.awaits(`!document.body.innerText.includes("names the column that decides")`)
+
+	// A step is added from the list of all kinds, and filled in.
+	p.writes(`select[aria-label="Add a step"]`, "set_missing")
+	p.sees("3 set missing", `a step needs "reason"`)
+	p.writes(`select[aria-label="columns: one more"]`, "flow")
+	p.sees("flow ×")
+	p.fills("where", "flow > 100")
+	p.fills("reason", "The decimal point slipped.")
+	p.awaits(`!document.body.innerText.includes("has a mistake")`)
+
+	// Nothing is saved by a preview, and each step says what it would do.
+	p.presses("Show what it would do")
+	p.sees("Nothing has been done yet.", "2 cells: Red → red", "1 row leaves", "1 cell: 900 → empty", "changed, and not saved")
+	plans, err := servicetest.Get[struct{ Items []any }](t.Context(), r.Steward, "/fix-plans?dataset=pumps")
+	if err != nil || len(plans.Items) != 0 {
+		t.Fatalf("a preview saved %d plans, %v", len(plans.Items), err)
+	}
+	p.do("the changes of a step", clicks(`//button[normalize-space(.)="2 keep one"][@title="Show what it changes"]`))
+	p.writes(`select[aria-label="What was changed"]`, "rows")
+	p.sees("stays")
+
+	// Moved by the keyboard, switched off, taken out: the numbers are those of before, and the page says so.
+	p.do("to the third step", chromedp.Focus(chromedp.CSS(`ol[aria-label="Steps of the plan"] li:nth-child(3) button[aria-expanded]`)),
+		chromedp.KeyEvent(kb.ArrowUp, chromedp.KeyModifiers(chromedp.ModifierAlt)))
+	p.sees("2 set missing", "3 keep one", "The plan was changed since")
+	p.do("switching a step off", chromedp.Click(chromedp.CSS(`button[aria-label="Switch step 3 off"]`)))
+	p.awaits(`document.querySelector('button[aria-label="Switch step 3 on"]') !== null`)
+	p.presses("Show what it would do")
+	p.awaits(`!document.body.innerText.includes("The plan was changed since")`)
+	p.sees("This step is switched off.")
+	p.do("switching it on", chromedp.Click(chromedp.CSS(`button[aria-label="Switch step 3 on"]`)))
+	p.awaits(`document.querySelector('button[aria-label="Switch step 3 off"]') !== null`)
+
+	// The text is the same plan.
+	p.writes(`select[aria-label="How it is shown"]`, "text")
+	text := p.composed("Steps of the fix plan")
+	for _, want := range []string{"do: map_codes", "do: set_missing", "where: \"flow > 100\"", "do: keep_one", "by: flow"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the text lacks %s:\n%s", want, text)
+		}
+	}
+	p.writes(`select[aria-label="How it is shown"]`, "")
+	p.presses("Apply it")
+	p.sees("The plan is applied")
+	p.presses("Apply it")
+	p.sees("makes of table 1 already, byte for byte; no second one was made")
+	p.presses("table ")
+	p.sees("handed over", "Every change", "Red")
+}
+
+// What no rule settles is decided by a press, and goes into the plan.
+func TestWhatNoRuleSettlesIsDecidedByAPress(t *testing.T) {
+	_, p, table := seated(t, "pumps", pumpsBook, pumps)
+	p.visit(fmt.Sprintf("/tables/%d/fix?as=text", table))
+	p.composes("Steps of the fix plan", `fix_plan: meters_clean
+dataset: pumps
+steps:
+  - do: keep_one
+    columns: [pump]
+    cells: {note: longest}
+    reason: One row for each pump.
+`)
+	p.writes(`select[aria-label="How it is shown"]`, "")
+	p.presses("Show what it would do")
+	p.sees("The plan cannot be applied as it stands.", "no rule settles which value stays", "which of these stays?", "M4")
+	p.do("deciding", clicks(`//td//button[contains(., "6")]`))
+	p.do("deciding", clicks(`//td//button[contains(., "e (1)") or contains(., "e(1)")]`))
+	p.writes(`select[aria-label="How it is shown"]`, "text")
+	p.awaits(`document.body.innerText.includes("choices")`)
+	p.writes(`select[aria-label="How it is shown"]`, "")
+	p.presses("Show what it would do")
+	p.awaits(`!document.body.innerText.includes("cannot be applied as it stands")`)
+	p.sees("1 row leaves")
+}
+
+// fills writes into a field of a step, and leaves it.
+func (p *person) fills(label, text string) {
+	p.t.Helper()
+	p.writes(fmt.Sprintf(`input[aria-label=%q]`, label), text)
+	p.do("leaving it", chromedp.Focus(chromedp.CSS(fmt.Sprintf(`input[aria-label=%q]`, label))), chromedp.KeyEvent(kb.Enter))
+}
