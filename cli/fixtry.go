@@ -91,7 +91,7 @@ func openTrial(ctx context.Context, c *cli.Command, path string) (*planTrial, er
 	if err != nil {
 		return nil, err
 	}
-	if t.plan, err = fix.Parse(raw, book); err != nil {
+	if t.plan, err = fix.ParseFor(raw, book, t.result); err != nil {
 		return nil, fmt.Errorf("%s:\n%w", c.String("plan"), err)
 	}
 	if t.plan.Makes != t.result.Dataset {

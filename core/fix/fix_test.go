@@ -369,10 +369,13 @@ func TestMistakesInAFixPlan(t *testing.T) {
 			t.Errorf("%s: %v\nwant %q", c.name, err, c.want)
 		}
 	}
-	if name, err := fix.DatasetOf([]byte("fix_plan: p\ndataset: samples\n")); name != "samples" || err != nil {
-		t.Errorf("%q, %v", name, err)
+	if of, makes, err := fix.DatasetsOf([]byte("fix_plan: p\ndataset: samples\n")); of != "samples" || makes != "samples" || err != nil {
+		t.Errorf("%q, %q, %v", of, makes, err)
 	}
-	if _, err := fix.DatasetOf([]byte("fix_plan: p\n")); err == nil {
+	if of, makes, err := fix.DatasetsOf([]byte("makes: others\ndataset: samples\n")); of != "samples" || makes != "others" || err != nil {
+		t.Errorf("%q, %q, %v", of, makes, err)
+	}
+	if _, _, err := fix.DatasetsOf([]byte("fix_plan: p\n")); err == nil {
 		t.Error("a plan without a dataset has one")
 	}
 }

@@ -5,6 +5,7 @@
 package fix
 
 import (
+	"cmp"
 	"errors"
 	"maps"
 	"regexp"
@@ -76,11 +77,16 @@ const stepLimit = 500
 // Parse reads a fix plan against the rulebook of its dataset. Its error is a
 // document.Problems with every mistake.
 func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
+	return ParseFor(source, book, book)
+}
+
+// ParseFor is Parse for a plan that makes tables of another dataset, whose rulebook says of what type new columns are.
+func ParseFor(source []byte, book, result *rulebook.Rulebook) (*Plan, error) {
 	root, err := document.Parse(source)
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{book: book, plan: &Plan{Digest: rulebook.DigestOf(source)}, frame: declared(book)}
+	p := &parser{book: book, result: result, plan: &Plan{Digest: rulebook.DigestOf(source)}, frame: declared(book)}
 	p.Mapping(root, "a fix plan",
 		document.Field{Name: "fix_plan", Required: true, Read: func(n *document.Node) {
 			if p.plan.Name = p.Text(n, "the name of a fix plan"); !idShape.MatchString(p.plan.Name) {
@@ -108,23 +114,30 @@ func Parse(source []byte, book *rulebook.Rulebook) (*Plan, error) {
 	return p.plan, p.Err()
 }
 
-// DatasetOf returns the dataset that a fix plan is for, so that its rulebook can be
+// DatasetsOf returns the dataset that a fix plan is for and the one that it makes tables of, so that their rulebooks can be
 // found before the plan is read.
-func DatasetOf(source []byte) (string, error) {
+func DatasetsOf(source []byte) (of, makes string, err error) {
 	root, err := document.Parse(source)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	for _, e := range root.Entries {
-		if e.Name == "dataset" && e.Value.Kind == document.Scalar {
-			return e.Value.Text, nil
+		switch {
+		case e.Value.Kind != document.Scalar:
+		case e.Name == "dataset":
+			of = e.Value.Text
+		case e.Name == "makes":
+			makes = e.Value.Text
 		}
 	}
-	return "", document.Problems{{Line: root.Line, Column: root.Column, Message: `a fix plan needs "dataset"`}}
+	if of == "" {
+		err = document.Problems{{Line: root.Line, Column: root.Column, Message: `a fix plan needs "dataset"`}}
+	}
+	return of, cmp.Or(makes, of), err
 }
 
 // MisfitOfMakes says at its place in the source what is wrong with the dataset that the plan makes.
-func (p *Plan) MisfitOfMakes(source []byte, err error) error {
+func MisfitOfMakes(source []byte, err error) error {
 	at := document.Problem{Line: 1, Column: 1, Message: err.Error()}
 	if root, parseErr := document.Parse(source); parseErr == nil {
 		for _, e := range root.Entries {
@@ -138,9 +151,10 @@ func (p *Plan) MisfitOfMakes(source []byte, err error) error {
 
 type parser struct {
 	document.Reader
-	book  *rulebook.Rulebook
-	plan  *Plan
-	frame *Frame // that the steps so far leave of the declared columns
+	book   *rulebook.Rulebook
+	result *rulebook.Rulebook // of the dataset that the plan makes
+	plan   *Plan
+	frame  *Frame // that the steps so far leave of the declared columns
 }
 
 // declared is the frame of a table that has the columns of its rulebook.
@@ -193,7 +207,7 @@ func (p *parser) step(n *document.Node) {
 		return
 	}
 	if !s.Off {
-		work, _ := s.bind(&Binder{Frame: p.frame, Book: p.book, Result: p.book, Reading: true, wrong: i.misfit})
+		work, _ := s.bind(&Binder{Frame: p.frame, Book: p.book, Result: p.result, Reading: true, wrong: i.misfit})
 		if work.Frame != nil {
 			p.frame = work.Frame
 		}

@@ -170,7 +170,7 @@ func (l *Ledger) Trace(log, rows io.ReaderAt, row uint32, column string) (*Trace
 	if column != "" && at < 0 {
 		return nil, &noColumn{column, l.Columns}
 	}
-	t := &tracing{ledger: l, log: Log{log, l.LogAt}, column: column}
+	t := &tracing{ledger: l, log: Log{log, l.LogAt}, cell: column != "", column: column}
 	steps := l.Steps
 	last := 0 // the step after the last one that made rows
 	for i, s := range steps {
@@ -208,7 +208,8 @@ type tracing struct {
 	ledger *Ledger
 	log    Log
 	rows   []uint32 // that the cell comes from, as the log counts them here
-	column string   // as it is called here; empty for a row, or once it was made
+	cell   bool     // one cell is traced, not the row
+	column string   // as it is called here; empty for a row, or before it was made
 	events []TracedEvent
 }
 
@@ -299,7 +300,7 @@ func (t *tracing) changes(s *LedgerStep) error {
 			if mine[c.KeptBy] {
 				left = append(left, c.Row)
 			}
-		case t.column == "" || c.Column == t.column:
+		case !t.cell || t.column != "" && c.Column == t.column:
 			for i := range max(len(c.Rows), 1) {
 				if one := c.cell(i); mine[one.Row] {
 					t.events = append(t.events, TracedEvent{Step: s.Step, Kind: s.Kind, Reason: s.Reason, Column: one.Column, Old: one.Old, New: one.New, Row: one.Row})

@@ -152,32 +152,36 @@ func misplaced(err error) error {
 // planOf reads a fix plan, and returns the dataset that it is for with its rulebook, which may be there though the plan has
 // mistakes.
 func (s *Server) planOf(ctx context.Context, source string) (*records.Dataset, *rulebook.Rulebook, *fix.Plan, error) {
-	name, err := fix.DatasetOf([]byte(source))
+	of, makes, err := fix.DatasetsOf([]byte(source))
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	d, err := store.FindDataset(ctx, s.Store.DB, name)
+	d, book, err := s.ruled(ctx, of)
 	if err != nil {
 		return nil, nil, nil, err
+	}
+	result := book
+	if makes != of {
+		if _, result, err = s.ruled(ctx, makes); err != nil {
+			return d, book, nil, fix.MisfitOfMakes([]byte(source), err)
+		}
+	}
+	plan, err := fix.ParseFor([]byte(source), book, result)
+	return d, book, plan, err
+}
+
+// ruled returns a dataset with its newest rulebook, which must be there.
+func (s *Server) ruled(ctx context.Context, name string) (*records.Dataset, *rulebook.Rulebook, error) {
+	d, err := store.FindDataset(ctx, s.Store.DB, name)
+	if err != nil {
+		return nil, nil, err
 	}
 	newest, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	book, err := rulebook.Parse([]byte(newest.Source))
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	plan, err := fix.Parse([]byte(source), book)
-	if err != nil {
-		return d, book, nil, err
-	}
-	if plan.Makes != d.Name {
-		if _, err := store.FindDataset(ctx, s.Store.DB, plan.Makes); err != nil {
-			return d, book, nil, plan.MisfitOfMakes([]byte(source), err)
-		}
-	}
-	return d, book, plan, nil
+	return d, book, err
 }
 
 // knows returns an error where a merge takes a dataset that there is not.

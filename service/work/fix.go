@@ -104,18 +104,14 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 	if book == nil {
 		return nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
 	}
-	plan, err := fix.Parse([]byte(text), book)
+	p := &planRun{table: t, result: book}
+	_, makes, err := fix.DatasetsOf([]byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
-	}
-	if earlier {
-		plan = plan.AsEarlier()
-	}
-	p := &planRun{table: t, plan: plan}
-	if p.makes, err = store.FindDataset(ctx, a.store.DB, plan.Makes); err != nil {
 		return nil, err
 	}
-	p.result = book
+	if p.makes, err = store.FindDataset(ctx, a.store.DB, makes); err != nil {
+		return nil, err
+	}
 	if p.makes.ID != t.DatasetID {
 		if p.result, err = rulebookOf(ctx, a.store.DB, p.makes.ID, p.makes.Name); err != nil {
 			return nil, err
@@ -123,6 +119,12 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 		if p.result == nil {
 			return nil, fmt.Errorf("the plan makes tables of %s, which has no rulebook yet; declare one, so that what it makes can be judged", p.makes.Name)
 		}
+	}
+	if p.plan, err = fix.ParseFor([]byte(text), book, p.result); err != nil {
+		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
+	}
+	if earlier {
+		p.plan = p.plan.AsEarlier()
 	}
 	if p.source, p.book, err = a.open(ctx, t, book, 2); err != nil {
 		return nil, err
