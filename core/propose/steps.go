@@ -35,15 +35,6 @@ type Step struct {
 	Doubt string `json:"doubt,omitempty"`
 }
 
-func (s *Step) field(name string) *edit.Field {
-	for i := range s.Fields {
-		if s.Fields[i].Name == name {
-			return &s.Fields[i]
-		}
-	}
-	return nil
-}
-
 // Steps proposes what would put right what an audit found, by its findings and leads. What changes what a thing is called
 // or how often it is there is for a person to decide.
 func Steps(result *audit.Result, book *rulebook.Rulebook) []Step {
