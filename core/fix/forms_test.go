@@ -1,6 +1,7 @@
 package fix_test
 
 import (
+	"strings"
 	"testing"
 
 	"proudsieve/core/fix"
@@ -23,6 +24,11 @@ func TestFormsNameEveryStepAndField(t *testing.T) {
 			t.Errorf("%+v", f)
 		}
 	}
+	fix.Examples(func(name, says string, e fix.Example) {
+		if says == "" || e.Rows == "" || !strings.Contains(e.Step, "do: "+name) {
+			t.Errorf("%s has no example of its own: %+v", name, e)
+		}
+	})
 	for name, kind := range map[string]string{"do": "choice", "reason": "text", "columns": "columns", "where": "condition",
 		"values": "texts", "by": "column", "survivor": "choice"} {
 		if found[name] != kind {

@@ -17,6 +17,8 @@ type Kind struct {
 	Name   string  // what "do" names
 	Says   string  // what it does
 	Fields []Field // beside "do" and "reason"
+	// Example shows the kind at work, for the guide.
+	Example Example
 	// Declare reads the fields of a step; nil where they are wrong, which Item notes.
 	Declare func(i *Item) Action
 }
@@ -29,6 +31,37 @@ type Field struct {
 	Choices  []string // of which it is one
 	Required bool
 	Old      string // its name in earlier versions, which is still read
+}
+
+// Example is a step with the rows that it is done to. Rows are lines of the table of ExampleBook, without its header.
+type Example struct {
+	Rows string
+	Step string // its fields, as in {do: trim, columns: [site]}
+}
+
+// ExampleBook is the rulebook of the examples: results as a laboratory sends them.
+const ExampleBook = `dataset: results
+reading: {decimal_mark: ",", delimiter: ";", dates: dd/MM/yyyy, missing: [n/a]}
+columns:
+  - {name: sample}
+  - {name: station}
+  - {name: parameter, type: code, codes: parameters}
+  - {name: value, type: decimal}
+  - {name: taken, type: date}
+code_lists:
+  parameters: [{code: PH, spellings: [acidity]}, NO3]
+measures: [value]
+pass_mark: 0
+`
+
+// ExampleHeader is the header of the examples.
+const ExampleHeader = "sample;station;parameter;value;taken\n"
+
+// Examples visits the kinds with their examples, in their order.
+func Examples(visit func(name, says string, example Example)) {
+	for _, k := range kinds {
+		visit(k.Name, k.Says, k.Example)
+	}
 }
 
 // Forms are the parts of a fix plan that a person writes, with their fields.
@@ -111,7 +144,10 @@ func (k *Kind) takes(field string) bool {
 var kinds []*Kind
 
 // Register adds a kind of step. It is called as the program starts, by the file of the kind.
-func Register(k Kind) { kinds = append(kinds, &k) }
+func Register(k Kind) {
+	kinds = append(kinds, &k)
+	slices.SortFunc(kinds, func(a, b *Kind) int { return cmp.Compare(a.Name, b.Name) })
+}
 
 func kindOf(name string) *Kind {
 	for _, k := range kinds {

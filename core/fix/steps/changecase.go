@@ -12,8 +12,9 @@ func init() {
 	cases := map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "first": firstUpper, "each_word": eachWordUpper}
 	choices := []string{"upper", "lower", "first", "each_word"}
 	fix.Register(fix.Kind{
-		Name: "change_case",
-		Says: "writes texts in upper or lower case, or the first letter of the text or of each word in upper and the others in lower case",
+		Example: fix.Example{Rows: "s1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: change_case, columns: [sample], to: upper}"},
+		Name:    "change_case",
+		Says:    "writes texts in upper or lower case, or the first letter of the text or of each word in upper and the others in lower case",
 		Fields: []fix.Field{columnsField, {Name: "to", Kind: "choice", Choices: choices, Says: "upper, lower, first or each_word",
 			Required: true}, whereField},
 		Declare: func(i *fix.Item) fix.Action {

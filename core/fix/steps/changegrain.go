@@ -19,7 +19,8 @@ var periods = []string{"hour", "day", "week", "month", "quarter", "year"}
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "change_grain", Says: "makes one row of those that are alike in some columns, or fall into one period",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\nS2;AV-001;PH;7,3;02/05/2024\nS3;AV-001;PH;7;01/06/2024\n", Step: "{do: change_grain, group: [station], time: taken, period: month, gather: {value: mean}, rows_into: samples}"},
+		Name:    "change_grain", Says: "makes one row of those that are alike in some columns, or fall into one period",
 		Fields: []fix.Field{
 			{Name: "group", Kind: "columns", Says: "The columns by whose values rows become one"},
 			{Name: "time", Kind: "column", Says: "The column of dates or datetimes by whose periods rows become one"},

@@ -11,7 +11,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "columns_to_rows", Says: "makes a row of each cell of some columns: one new column has their headings, one their values; the other columns are repeated",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: columns_to_rows, columns: [sample, station], names_to: what, values_to: which}"},
+		Name:    "columns_to_rows", Says: "makes a row of each cell of some columns: one new column has their headings, one their values; the other columns are repeated",
 		Fields: []fix.Field{
 			{Name: "columns", Kind: "columns", Says: "The columns that become rows"},
 			{Name: "heading_dates", Says: "Takes every column whose heading is a date by this pattern, as dd/MM/yyyy; the headings are written as dates then"},

@@ -20,7 +20,8 @@ const (
 func init() {
 	choices := []string{fromUnit, fromPercent, fromCurrency, fromBrackets, table.DayNumber, table.DayNumber1904, fromPattern}
 	fix.Register(fix.Kind{
-		Name: "convert", Says: "writes values that are in another unit, or written in another way, as those of the column",
+		Example: fix.Example{Rows: "S1;AV-001;NO3;310 ug/L;31/05/2024\nS2;AV-001;NO3;0,4;31/05/2024\n", Step: "{do: convert, columns: [value], from: unit, unit: ug/L, times: 0.001}"},
+		Name:    "convert", Says: "writes values that are in another unit, or written in another way, as those of the column",
 		Fields: []fix.Field{columnsField,
 			{Name: "from", Kind: "choice", Choices: choices, Required: true,
 				Says: "unit (times a number and plus one), percent (12 % is 0.12), currency (its sign goes), brackets ((5) is -5), day_number and day_number_1904 (days as spreadsheets count them), pattern (dates)"},

@@ -16,7 +16,8 @@ const (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "fill", Says: "fills missing cells with a text, from another column, with what is worked out, or from the row before or after",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;01/05/2024\nS2;AV-001;PH;;03/05/2024\nS3;AV-002;PH;;02/05/2024\n", Step: "{do: fill, columns: [value], from: row_before, group: [station], order: [taken]}"},
+		Name:    "fill", Says: "fills missing cells with a text, from another column, with what is worked out, or from the row before or after",
 		Fields: []fix.Field{columnsField,
 			{Name: "with", Says: "The text that is put in"},
 			{Name: "from_column", Kind: "column", Says: "The column whose values are put in"},

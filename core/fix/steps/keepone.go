@@ -44,7 +44,8 @@ var oldSurvivors = map[string]string{"first": earliestRow, "last": latestRow, "f
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "keep_one", Says: "keeps one of several rows with the same key, as a whole or cell by cell",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\nS1;;PH;7,2;02/06/2024\n", Step: "{do: keep_one, columns: [sample], by: taken, cells: {value: latest, taken: largest_value}}"},
+		Name:    "keep_one", Says: "keeps one of several rows with the same key, as a whole or cell by cell",
 		Fields: []fix.Field{
 			{Name: "columns", Kind: "columns", Says: "The columns of the key", Required: true},
 			{Name: "survivor", Kind: "choice", Choices: rowRules, Old: "keep",

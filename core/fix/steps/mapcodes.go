@@ -16,8 +16,9 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "map_codes",
-		Says: "writes codes for what stands for them: the other spellings of the code list, texts that are named here or in another dataset, and suggestions that are sure enough",
+		Example: fix.Example{Rows: "S1;AV-001;Acidity;7,1;31/05/2024\nS2;AV-001;nitrat;3;31/05/2024\n", Step: "{do: map_codes, columns: [parameter], codes: {nitrat: NO3}}"},
+		Name:    "map_codes",
+		Says:    "writes codes for what stands for them: the other spellings of the code list, texts that are named here or in another dataset, and suggestions that are sure enough",
 		Fields: []fix.Field{columnsField,
 			{Name: "codes", Kind: "pairs", Says: "The code of each text, spaces around it and its case left aside, as {nitrat: NO3}"},
 			{Name: "sure", Kind: "number", Says: "Takes what the product suggests for a text that is no code, where it is at least so sure, from 0.5 to 1"},

@@ -16,7 +16,8 @@ const (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "replace", Says: "writes one text for another: for a whole cell, a part of it, or what a pattern fits",
+		Example: fix.Example{Rows: "S1;AV 001;PH;7,1;31/05/2024\nS2;AV-002;PH;7,2;31/05/2024\n", Step: "{do: replace, columns: [station], find: 'AV (\\d+)', with: 'AV-$1', match: pattern}"},
+		Name:    "replace", Says: "writes one text for another: for a whole cell, a part of it, or what a pattern fits",
 		Fields: []fix.Field{columnsField,
 			{Name: "find", Says: "The text or pattern that is looked for", Required: true},
 			{Name: "with", Says: "What stands in its place; after a pattern $1 is what its first group fits", Required: true},

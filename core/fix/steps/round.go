@@ -7,7 +7,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "round", Says: "rounds numbers to so many decimals, half away from zero; what is lost is counted",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,149;31/05/2024\n", Step: "{do: round, columns: [value], decimals: 1}"},
+		Name:    "round", Says: "rounds numbers to so many decimals, half away from zero; what is lost is counted",
 		Fields: []fix.Field{columnsField, {Name: "decimals", Kind: "number", Says: "How many there are then; -2 rounds to hundreds", Required: true}, whereField},
 		Declare: func(i *fix.Item) fix.Action {
 			decimals := i.WholeOf("decimals", -12, 12)

@@ -12,7 +12,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "rows_to_columns", Says: "makes a row of each key, with a column for each of some names and its values in it",
+		Example: fix.Example{Rows: "S1;;PH;7,1;\nS1;;NO3;4;\nS2;;NO3;5;\n", Step: "{do: rows_to_columns, key: [sample, station, taken], names_from: parameter, values_from: value}"},
+		Name:    "rows_to_columns", Says: "makes a row of each key, with a column for each of some names and its values in it",
 		Fields: []fix.Field{
 			{Name: "key", Kind: "columns", Says: "The columns whose values name a row", Required: true},
 			{Name: "names_from", Kind: "column", Says: "The column whose texts become columns", Required: true},

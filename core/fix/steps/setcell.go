@@ -9,7 +9,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "set_cell", Says: "sets one cell of the row that a key names",
+		Example: fix.Example{Rows: "S1;AV-001;PH;71;31/05/2024\n", Step: "{do: set_cell, key: {sample: S1}, column: value, to: \"7,1\"}"},
+		Name:    "set_cell", Says: "sets one cell of the row that a key names",
 		Fields: []fix.Field{
 			{Name: "key", Kind: "pairs", Says: "The texts of the row's key, by their columns", Required: true},
 			{Name: "column", Kind: "column", Says: "The column of the cell", Required: true},

@@ -7,7 +7,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "set_missing", Says: "leaves nothing of some texts, or in the cells of some rows",
+		Example: fix.Example{Rows: "S1;AV-001;PH;<0,05;31/05/2024\nS2;AV-001;PH;7;31/05/2024\n", Step: "{do: set_missing, columns: [value], values: [\"<0,05\", trace]}"},
+		Name:    "set_missing", Says: "leaves nothing of some texts, or in the cells of some rows",
 		Fields: []fix.Field{columnsField,
 			{Name: "values", Kind: "texts", Says: "The texts that stand for nothing, spaces around them left aside"}, whereField},
 		Declare: func(i *fix.Item) fix.Action {

@@ -11,14 +11,16 @@ var expressionField = fix.Field{Name: "expression", Kind: "expression",
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "set_values", Says: "writes into the cells of some rows what is worked out of the row",
+		Example: fix.Example{Rows: "S1;AV-001;PH;71;31/05/2024\nS2;AV-001;NO3;71;31/05/2024\n", Step: "{do: set_values, columns: [value], expression: value / 10, where: parameter = 'PH' AND value > 14}"},
+		Name:    "set_values", Says: "writes into the cells of some rows what is worked out of the row",
 		Fields: []fix.Field{columnsField, expressionField, whereField},
 		Declare: func(i *fix.Item) fix.Action {
 			return setValues{i.TextsOf("columns"), i.TextOf("expression")}
 		},
 	})
 	fix.Register(fix.Kind{
-		Name: "derive", Says: "makes a new column of what is worked out in each row",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: derive, into: year, expression: EXTRACT(YEAR FROM taken)}"},
+		Name:    "derive", Says: "makes a new column of what is worked out in each row",
 		Fields: []fix.Field{{Name: "into", Says: "The name of the new column", Required: true}, expressionField, whereField},
 		Declare: func(i *fix.Item) fix.Action {
 			return derive{i.TextOf("into"), i.TextOf("expression")}

@@ -9,7 +9,8 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "sort_rows", Says: "puts the rows in the order of some columns; what has no value comes last, and rows that are equal in them stay as they are",
+		Example: fix.Example{Rows: "S1;AV-002;PH;7,1;31/05/2024\nS2;AV-001;PH;7;01/05/2024\nS3;AV-001;PH;6;02/05/2024\n", Step: "{do: sort_rows, order: [station, taken], descending: [taken]}"},
+		Name:    "sort_rows", Says: "puts the rows in the order of some columns; what has no value comes last, and rows that are equal in them stay as they are",
 		Fields: []fix.Field{{Name: "order", Kind: "columns", Says: "The columns by whose values the rows are ordered", Required: true},
 			{Name: "descending", Kind: "columns", Says: "Those of them whose largest value comes first"}},
 		Declare: func(i *fix.Item) fix.Action {

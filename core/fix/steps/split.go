@@ -28,7 +28,8 @@ const (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "split_into_columns", Says: "makes new columns of the parts of a text; the column that they come from stays",
+		Example: fix.Example{Rows: "S1/2;AV-001;PH;7,1;31/05/2024\n", Step: "{do: split_into_columns, column: sample, at: /, into: [bottle, part]}"},
+		Name:    "split_into_columns", Says: "makes new columns of the parts of a text; the column that they come from stays",
 		Fields: []fix.Field{splitColumn, splitAt,
 			{Name: "pattern", Says: "A pattern (RE2) that fits the whole text, whose groups are the parts"},
 			{Name: "into", Kind: "texts", Says: "The names of the new columns, in the order of the parts", Required: true},
@@ -57,7 +58,8 @@ func init() {
 		},
 	})
 	fix.Register(fix.Kind{
-		Name: "split_into_rows", Says: "makes a row of each part of a text, with the other cells repeated",
+		Example: fix.Example{Rows: "S1;AV-001;PH+NO3;7,1;31/05/2024\n", Step: "{do: split_into_rows, column: parameter, at: +, measures: {value: kept_once}}"},
+		Name:    "split_into_rows", Says: "makes a row of each part of a text, with the other cells repeated",
 		Fields: []fix.Field{splitColumn, {Name: "at", Says: splitAt.Says, Required: true},
 			{Name: "measures", Kind: "pairs", Says: "What becomes of each measure of a row that becomes several: kept_once, shared or blank"}},
 		Declare: func(i *fix.Item) fix.Action {
@@ -74,7 +76,8 @@ func init() {
 		},
 	})
 	fix.Register(fix.Kind{
-		Name: "put_together", Says: "makes a new column of the texts of several, with something between them; missing ones are left out",
+		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: put_together, columns: [station, parameter], with: '-', into: series}"},
+		Name:    "put_together", Says: "makes a new column of the texts of several, with something between them; missing ones are left out",
 		Fields: []fix.Field{{Name: "columns", Kind: "columns", Says: "The columns, in their order", Required: true},
 			{Name: "with", Says: "The text between them", Required: true},
 			{Name: "into", Says: "The name of the new column", Required: true}, whereField},

@@ -16,7 +16,8 @@ const (
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "trim", Says: "takes stray spaces off both ends of the texts and out of their middle",
+		Example: fix.Example{Rows: " S1 ;AV-001;PH;7,1;31/05/2024\n", Step: "{do: trim, columns: [sample]}"},
+		Name:    "trim", Says: "takes stray spaces off both ends of the texts and out of their middle",
 		Fields: []fix.Field{columnsField,
 			{Name: "spaces", Kind: "choice", Choices: []string{spacesAll, spacesAround, spacesInside},
 				Says: "Which spaces go: all that are stray, those around the texts, or those too many inside them"}, whereField},

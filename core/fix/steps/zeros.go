@@ -11,7 +11,8 @@ const longestPadded = 100
 
 func init() {
 	fix.Register(fix.Kind{
-		Name: "pad_zeros", Says: "writes zeros before texts of digits alone until they are as long as they should be",
+		Example: fix.Example{Rows: "7;AV-001;PH;7,1;31/05/2024\n", Step: "{do: pad_zeros, columns: [sample], length: 5}"},
+		Name:    "pad_zeros", Says: "writes zeros before texts of digits alone until they are as long as they should be",
 		Fields: []fix.Field{columnsField,
 			{Name: "length", Kind: "number", Says: "How many digits there are then", Required: true}, whereField},
 		Declare: func(i *fix.Item) fix.Action {
@@ -28,7 +29,8 @@ func init() {
 		},
 	})
 	fix.Register(fix.Kind{
-		Name: "strip_zeros", Says: "takes the zeros off that stand before texts of digits alone; 000 becomes 0",
+		Example: fix.Example{Rows: "00712;AV-001;PH;7,1;31/05/2024\n", Step: "{do: strip_zeros, columns: [sample]}"},
+		Name:    "strip_zeros", Says: "takes the zeros off that stand before texts of digits alone; 000 becomes 0",
 		Fields: []fix.Field{columnsField, whereField},
 		Declare: func(i *fix.Item) fix.Action {
 			return rewriter{columns: i.TextsOf("columns"), note: otherThanDigits, rewrite: func(_ *bound, text string) (string, string) {

@@ -19,7 +19,8 @@ import (
 
 // pages are the guides with what each says as the kinds themselves say it, by what marks the place.
 var pages = map[string]map[string]func() string{
-	"rulebooks.md": {"formats": intake.Guide, "kinds of rules": rulebook.Guide, "kinds of steps": fix.Guide},
+	"rulebooks.md": {"formats": intake.Guide, "kinds of rules": rulebook.Guide},
+	"fix-plans.md": {"kinds of steps": fix.Guide, "examples": stepExamples},
 	"leads.md":     {"kinds of leads": leads.Guide},
 }
 
