@@ -59,6 +59,21 @@ func datasetCommand() *cli.Command {
 						*d.Keep, d.Name)
 				})
 			}),
+		verb("standing-plan", "say which fix plan is applied to every delivery of a dataset once it was audited", "DATASET PLAN|none", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				var plan *string
+				if args[1] != "none" {
+					plan = &args[1]
+				}
+				d, err := s.SetStandingPlan(ctx, args[0], client.StandingBody{FixPlan: plan})
+				return show(s, d, err, func(d *records.Dataset) {
+					if d.StandingPlan == nil {
+						s.line("No fix plan is applied to the deliveries of %s by itself.", d.Name)
+						return
+					}
+					s.line("The fix plan %s is applied to every delivery of %s once it was audited.", *d.StandingPlan, d.Name)
+				})
+			}),
 	)
 }
 

@@ -29,7 +29,7 @@ func fixPlanCommand() *cli.Command {
 			verb("propose", "draft a fix plan from what was found in a table; what is doubtful in it is a comment, and nothing is saved", "TABLE",
 				[]cli.Flag{&cli.StringFlag{Name: "name", Value: "clean", Usage: "what the plan is called"}}, proposePlan),
 			verb("apply", "apply a fix plan: makes a cleaned table, and the delivery stays as it is", "TABLE PLAN",
-				version(), applyPlan),
+				version(&cli.BoolFlag{Name: "looked", Usage: "you have looked at what it does far more than on the delivery before"}), applyPlan),
 			verb("changes", "list what a fix plan changed to make a cleaned table, cell by cell and row by row", "TABLE", []cli.Flag{
 				&cli.IntFlag{Name: "step", Usage: "only what this step changed"},
 				&cli.StringFlag{Name: "column", Usage: "only cells of this column"},
@@ -94,7 +94,7 @@ func applyPlan(ctx context.Context, s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	job, err := s.ApplyFix(ctx, table, client.PlannedBody{FixPlan: args[1], Version: int64(s.command.Int("version"))})
+	job, err := s.ApplyFix(ctx, table, client.PlannedBody{FixPlan: args[1], Version: int64(s.command.Int("version")), Looked: s.command.Bool("looked")})
 	if err != nil {
 		return err
 	}
@@ -213,6 +213,9 @@ func (o *output) preview(p *fix.Preview) {
 	}
 	o.ledger(&p.Ledger)
 	o.line("")
+	for _, s := range p.Since {
+		o.line("Step %d (%s) touches %s cells and rows; on the delivery before it were %s.", s.Step, s.Kind, count(s.Touched), count(s.Before))
+	}
 	o.line("Score %s, would be %s; passes: %s, would be: %s.", percent(p.Before.Score), percent(p.After.Score),
 		verdict(p.Before.Passed), verdict(p.After.Passed))
 	after := map[string]int64{}

@@ -50,7 +50,7 @@ func tryPlan(ctx context.Context, c *cli.Command, o *output, args []string) erro
 	if err := t.run(ctx, fix.Outputs{Table: made, Log: io.Discard, Map: io.Discard}); err != nil {
 		return err
 	}
-	shown := fix.Preview{Ledger: *t.ledger, ChangeCount: t.ledger.Changes()}
+	shown := fix.Preview{Ledger: *t.ledger, ChangeCount: t.ledger.Changes(), Since: []fix.Since{}}
 	if shown.Before, err = audit.Run(ctx, t.in.Source, t.in.Book, t.workers); err != nil {
 		return err
 	}

@@ -670,6 +670,9 @@ type PlannedBody struct {
 	// FixPlan The name of a fix plan of the table's dataset
 	FixPlan string `json:"fix_plan"`
 
+	// Looked You have looked at what the plan does far more than on the delivery before
+	Looked bool `json:"looked,omitempty"`
+
 	// Version 0 for the newest
 	Version int64 `json:"version,omitempty"`
 }
@@ -752,6 +755,12 @@ type SavingBody struct {
 
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
+
+// StandingBody defines model for StandingBody.
+type StandingBody struct {
+	// FixPlan A fix plan of the dataset that is saved; null for none
+	FixPlan *string `json:"fix_plan"`
+}
 
 // Step defines model for Step.
 type Step = json.RawMessage
@@ -1277,6 +1286,9 @@ type ChooseProposalJSONRequestBody = Choice
 // SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
 type SetRetentionJSONRequestBody = RetentionBody
 
+// SetStandingPlanJSONRequestBody defines body for SetStandingPlan for application/json ContentType.
+type SetStandingPlanJSONRequestBody = StandingBody
+
 // AddFixPlanJSONRequestBody defines body for AddFixPlan for application/json ContentType.
 type AddFixPlanJSONRequestBody = SavingBody
 
@@ -1466,6 +1478,12 @@ func (c *Client) ChooseProposal(ctx context.Context, name string, params *Choose
 // SetRetention calls PUT /datasets/{name}/retention: Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go.
 func (c *Client) SetRetention(ctx context.Context, name string, body SetRetentionJSONRequestBody) (*Dataset, error) {
 	r := request{method: "PUT", path: pathOf("/datasets/%s/retention", name), body: body}
+	return answered[Dataset](ctx, c, r)
+}
+
+// SetStandingPlan calls PUT /datasets/{name}/standing-plan: Say which fix plan is applied to every delivery of a dataset once it was audited. A plan that is refused, or does far more than before, stops for a look.
+func (c *Client) SetStandingPlan(ctx context.Context, name string, body SetStandingPlanJSONRequestBody) (*Dataset, error) {
+	r := request{method: "PUT", path: pathOf("/datasets/%s/standing-plan", name), body: body}
 	return answered[Dataset](ctx, c, r)
 }
 

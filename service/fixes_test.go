@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"proudsieve/client"
 	"proudsieve/core/fix"
@@ -239,3 +240,74 @@ func TestPlansAreProposed(t *testing.T) {
 	}
 	declare(t, r.Steward, "fix-plans", drafted.Source)
 }
+
+// A standing plan is applied to each delivery as it arrives, and stops where it would do far more than before.
+func TestAStandingPlan(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", "dataset: pumps\ncolumns:\n  - {name: pump}\n  - {name: crew}\npass_mark: 0\n")
+	declare(t, r.Steward, "fix-plans", "fix_plan: tidy\ndataset: pumps\nsteps:\n  - {do: trim, columns: [crew], reason: Spaces.}\n")
+	_, err := r.Steward.SetStandingPlan(ctx, "pumps", client.StandingBody{FixPlan: ptr("nothing")})
+	refused(t, "a plan that is not there", err, http.StatusNotFound, "nothing")
+	d, err := r.Steward.SetStandingPlan(ctx, "pumps", client.StandingBody{FixPlan: ptr("tidy")})
+	if err != nil || d.StandingPlan == nil || *d.StandingPlan != "tidy" {
+		t.Fatalf("%+v, %v", d, err)
+	}
+	content := func(spaced, rows int) string {
+		var b strings.Builder
+		b.WriteString("pump,crew\n")
+		for i := range rows {
+			fmt.Fprintf(&b, "P%d-%d,red%s\n", rows, i, map[bool]string{true: " "}[i < spaced])
+		}
+		return b.String()
+	}
+	jobOf := func(table int64) *records.Job {
+		t.Helper()
+		for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+			jobs, err := servicetest.Get[records.Page[records.Job]](ctx, r.Steward, fmt.Sprintf("/jobs?table=%d", table))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, j := range jobs.Items {
+				if j.Kind == work.Fix && j.Ended() {
+					return &j
+				}
+			}
+		}
+		t.Fatal("the plan is not applied")
+		return nil
+	}
+	first := deliver(t, r.Steward, "pumps", content(2, 100)).Table.ID
+	if j := jobOf(first); j.State != "done" || j.ResultTable == nil {
+		t.Fatalf("%+v", j)
+	}
+	audited(t, r.Steward, first) // an audit more applies it no second time
+	second := deliver(t, r.Steward, "pumps", content(60, 110)).Table.ID
+	if j := jobOf(second); j.State != "failed" || !strings.Contains(j.Error, "step 1 (trim) touches 60 cells and rows, and on the delivery before 2") {
+		t.Errorf("%+v", j)
+	}
+	body := map[string]any{"fix_plan": "tidy"}
+	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/previews", second), body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	var shown fix.Preview
+	if err := json.Unmarshal(*job.Result, &shown); err != nil || len(shown.Since) != 1 || !shown.Since[0].Stops || shown.Since[0].Before != 2 {
+		t.Errorf("%+v, %v", shown.Since, err)
+	}
+	body["looked"] = true
+	if job, err = servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/fixes", second), body); err != nil {
+		t.Fatal(err)
+	}
+	if job, err = r.Steward.Follow(ctx, job.ID, nil); err != nil || job.ResultTable == nil {
+		t.Errorf("%+v, %v", job, err)
+	}
+	jobs, err := servicetest.Get[records.Page[records.Job]](ctx, r.Steward, fmt.Sprintf("/jobs?table=%d", first))
+	if err != nil || len(slices.DeleteFunc(jobs.Items, func(j records.Job) bool { return j.Kind != work.Fix })) != 1 {
+		t.Errorf("%+v, %v", jobs, err)
+	}
+}
+
+func ptr[T any](v T) *T { return &v }

@@ -70,6 +70,7 @@ func Forms() []rulebook.SectionForm {
 		{Name: "do", Kind: "choice", Choices: names(), Required: true, Says: "What is done"},
 		{Name: "reason", Kind: "text", Required: true, Says: "Why, for whoever reads the change log"},
 		{Name: "off", Kind: "truth", Says: "The step is switched off"},
+		{Name: "varies", Kind: "truth", Says: "How much the step touches may differ from delivery to delivery; it stops for a look otherwise, where it is ten times as much"},
 	}
 	for _, f := range allFields() {
 		var takers []string

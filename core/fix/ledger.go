@@ -36,8 +36,10 @@ type LedgerStep struct {
 	Kind   string `json:"kind"`
 	Reason string `json:"reason"`
 	Off    bool   `json:"off,omitempty"` // it was switched off, and did nothing
-	Cells  int64  `json:"cells"`         // changed
-	Rows   int64  `json:"rows"`          // that left
+	// Varies says that how much it touches may differ from delivery to delivery.
+	Varies bool  `json:"varies,omitempty"`
+	Cells  int64 `json:"cells"` // changed
+	Rows   int64 `json:"rows"`  // that left
 	// RowsBefore and RowsMade are set where the step made other rows of those that it found.
 	RowsBefore *int64            `json:"rows_before,omitempty"`
 	RowsMade   *int64            `json:"rows_made,omitempty"`
@@ -64,6 +66,49 @@ type ColumnFrom struct {
 
 // examplesShown is how many of its first changes the ledger of a step shows.
 const examplesShown = 3
+
+// Since is how much a step touched on the delivery before, where that differs much.
+type Since struct {
+	Step    int     `json:"step"`
+	Kind    string  `json:"kind"`
+	Touched int64   `json:"touched"` // cells and rows
+	Before  int64   `json:"before"`  // on the delivery before
+	Times   float64 `json:"times"`   // as large a share of the rows; 0 where it touched nothing before
+	// Stops says that the plan is not applied before somebody has looked at it.
+	Stops bool `json:"stops"`
+}
+
+const (
+	// manyTimes is how many times as large a share of the rows stops a step, and fewTouched how much it touches at the
+	// least for that.
+	manyTimes  = 10
+	fewTouched = 20
+)
+
+// Since compares what the steps touched with the ledger of the delivery before, step by step; steps that are of another
+// kind now are left out. last may be nil.
+func (l *Ledger) Since(last *Ledger) []Since {
+	out := []Since{}
+	if last == nil || last.RowsIn == 0 || l.RowsIn == 0 {
+		return out
+	}
+	for i := range l.Steps {
+		if i >= len(last.Steps) || last.Steps[i].Kind != l.Steps[i].Kind || last.Steps[i].Off != l.Steps[i].Off {
+			continue
+		}
+		s := Since{Step: i + 1, Kind: l.Steps[i].Kind, Touched: l.Steps[i].touched(), Before: last.Steps[i].touched()}
+		if s.Before > 0 {
+			s.Times = float64(s.Touched) / float64(l.RowsIn) / (float64(s.Before) / float64(last.RowsIn))
+		}
+		much := s.Touched >= fewTouched && (s.Before == 0 || s.Times >= manyTimes)
+		if s.Stops = much && !l.Steps[i].Varies; s.Touched != s.Before {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func (s *LedgerStep) touched() int64 { return s.Cells + s.Rows }
 
 // Changes returns how many cells and rows the steps changed.
 func (l *Ledger) Changes() (n int64) {

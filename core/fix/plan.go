@@ -39,6 +39,7 @@ type Step struct {
 	Reason string
 	Where  string // a condition: the rows that are meant; empty for all
 	Off    bool   // it is switched off
+	Varies bool   // how much it touches may differ from delivery to delivery
 }
 
 // bind fits a step to the columns that it finds.
@@ -179,6 +180,7 @@ func (p *parser) step(n *document.Node) {
 		}},
 		{Name: "reason", Required: true, Read: func(n *document.Node) { s.Reason = p.Text(n, "reason") }},
 		{Name: "off", Read: func(n *document.Node) { s.Off = p.Truth(n, "off") }},
+		{Name: "varies", Read: func(n *document.Node) { s.Varies = p.Truth(n, "varies") }},
 	}
 	for _, f := range allFields() {
 		fields = append(fields, document.Field{Name: f.Name, Old: f.Old, Read: func(n *document.Node) {

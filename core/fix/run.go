@@ -188,7 +188,7 @@ func (r *run) ledger(t *Table) *Ledger {
 				s.told.refuse(why, rows)
 			}
 		}
-		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Off: s.off, Cells: s.cells, Rows: s.rowsGone,
+		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Off: s.off, Varies: s.Varies, Cells: s.cells, Rows: s.rowsGone,
 			RowsBefore: s.before0, RowsMade: s.made, Sums: r.named(s.sums), Columns: s.restructed, Mistyped: s.mistyped,
 			Uncoded: s.uncoded, Refused: s.told.refused, Undecided: s.told.undecided, Open: s.told.open, Examples: append([]LogEntry{}, s.examples...)}
 		step.Note = s.note()

@@ -36,6 +36,7 @@ type planned struct {
 	Body struct {
 		FixPlan string `json:"fix_plan" minLength:"1" doc:"The name of a fix plan of the table's dataset"`
 		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
+		Looked  bool   `json:"looked,omitempty" doc:"You have looked at what the plan does far more than on the delivery before"`
 	}
 }
 
@@ -153,6 +154,36 @@ func (s *Server) fixes() {
 	}, func(ctx context.Context, in *ByID) (*body[[]propose.Step], error) {
 		steps, err := s.steps(ctx, in.ID)
 		return answer(&steps, err)
+	})
+	type standing struct {
+		ByName
+		Body struct {
+			FixPlan *string `json:"fix_plan" doc:"A fix plan of the dataset that is saved; null for none"`
+		}
+	}
+	register(s, operation{
+		Right: access.Work, ID: "set-standing-plan", Method: http.MethodPut, Path: "/datasets/{name}/standing-plan",
+		Summary: "Say which fix plan is applied to every delivery of a dataset once it was audited. A plan that is refused, or does far more than before, stops for a look",
+	}, func(ctx context.Context, in *standing) (*body[records.Dataset], error) {
+		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if in.Body.FixPlan != nil {
+			if _, err := store.NewestDeclaration(ctx, s.Store.DB, store.KindFixPlan, d.ID, *in.Body.FixPlan); err != nil {
+				return nil, err
+			}
+		}
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			if err := store.SetStandingPlan(ctx, tx, d.ID, in.Body.FixPlan); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "set the standing fix plan", "dataset "+d.Name, map[string]any{"fix_plan": in.Body.FixPlan})
+		})
+		if err != nil {
+			return nil, err
+		}
+		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
 	})
 	type drafted struct {
 		ByID
@@ -342,7 +373,7 @@ func (s *Server) startFix(ctx context.Context, in *planned) (job *records.Job, e
 		return nil, err
 	}
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-		if job, err = s.Pool.AddFix(ctx, tx, t, plan, caller(ctx).ID); err != nil {
+		if job, err = s.Pool.AddFix(ctx, tx, t, plan, in.Body.Looked, caller(ctx).ID); err != nil {
 			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, "asked for a fix plan to be applied", subject(t),

@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries,
+const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries, d.standing_plan,
 	COALESCE((SELECT max(version) FROM declarations WHERE kind = 'rulebook' AND dataset_id = d.id), 0) AS rulebook,
 	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
 	t.id AS last_table, t.created_at AS last_at, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed,
@@ -24,6 +24,20 @@ func Datasets(ctx context.Context, q Querier, c Cursor) (*Page[Dataset], error) 
 // FindDataset returns the dataset of a name.
 func FindDataset(ctx context.Context, q Querier, name string) (*Dataset, error) {
 	return get[Dataset](ctx, q, fmt.Sprintf("dataset %q", name), datasetColumns+" WHERE d.name = $1", name)
+}
+
+// SetStandingPlan says which fix plan is applied to every delivery of a dataset as it arrives; nil for none.
+func SetStandingPlan(ctx context.Context, q Querier, dataset int64, plan *string) error {
+	_, err := exec(ctx, q, "UPDATE datasets SET standing_plan = $2 WHERE id = $1", dataset, plan)
+	return err
+}
+
+// StandingPlan returns the newest version of the fix plan that is to be applied to a delivery which was just audited, or
+// ErrNotFound: where the dataset has none, or a plan was applied to the delivery already.
+func StandingPlan(ctx context.Context, q Querier, t *Table) (*Declaration, error) {
+	return get[Declaration](ctx, q, "standing fix plan", declarationColumns+` WHERE c.kind = 'fix_plan' AND c.dataset_id = $1
+		AND c.name = d.standing_plan AND NOT EXISTS (SELECT FROM tables WHERE parent_id = $2)
+		AND NOT EXISTS (SELECT FROM jobs WHERE table_id = $2 AND kind = 'fix') ORDER BY c.version DESC LIMIT 1`, t.DatasetID, t.ID)
 }
 
 // EnsureDataset returns the dataset of a name, which it makes where there is none.

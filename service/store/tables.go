@@ -103,6 +103,14 @@ func CleanedWith(ctx context.Context, q Querier, parent, declaration int64, dige
 		" WHERE t.parent_id = $1 AND t.declaration_id = $2 AND t.digest = $3 AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", parent, declaration, digest)
 }
 
+// LastLedger returns the ledger of the newest table that any version of a fix plan made of a delivery before some table, or
+// ErrNotFound.
+func LastLedger(ctx context.Context, q Querier, dataset int64, plan string, before int64) (*json.RawMessage, error) {
+	return get[json.RawMessage](ctx, q, "ledger of the delivery before", `SELECT t.accounting FROM tables t JOIN declarations c ON c.id = t.declaration_id
+		WHERE c.kind = 'fix_plan' AND c.dataset_id = $1 AND c.name = $2 AND t.parent_id < $3
+		AND NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = t.id) ORDER BY t.parent_id DESC, t.id DESC LIMIT 1`, dataset, plan, before)
+}
+
 // DeliveryWith returns the delivery of a dataset that has these bytes and was not withdrawn.
 func DeliveryWith(ctx context.Context, q Querier, dataset int64, digest string) (*Table, error) {
 	return get[Table](ctx, q, "delivery with these bytes", tableColumns+

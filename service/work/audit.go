@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -71,8 +72,27 @@ func auditTable(ctx context.Context, a *attempt) error {
 		return err
 	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
-		return nil, nil, a.recordAudit(ctx, tx, t, result, digest)
+		if err := a.recordAudit(ctx, tx, t, result, digest); err != nil {
+			return nil, nil, err
+		}
+		return nil, nil, a.standing(ctx, tx, t)
 	})
+}
+
+// standing queues the fix plan that is applied to every delivery of a dataset once it was audited.
+func (a *attempt) standing(ctx context.Context, tx *sqlx.Tx, t *records.Table) error {
+	if t.Origin != store.OriginDelivery || a.job.DeclarationID == nil {
+		return nil
+	}
+	plan, err := store.OrNil(store.StandingPlan(ctx, tx, t))
+	if err != nil || plan == nil {
+		return err
+	}
+	if _, err := a.AddFix(ctx, tx, t, plan, false, a.job.CreatedByID); err != nil {
+		return err
+	}
+	return store.Record(ctx, tx, a.job.CreatedByID, "a standing fix plan was begun", fmt.Sprintf("table %d of %s", t.ID, t.Dataset),
+		map[string]any{"fix_plan": plan.Name, "version": plan.Version})
 }
 
 func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, result *audit.Result,

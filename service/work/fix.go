@@ -2,12 +2,15 @@ package work
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
@@ -29,11 +32,18 @@ type fixArgs struct{ ofJob }
 // Kind implements river.JobArgs.
 func (fixArgs) Kind() string { return Fix }
 
-// AddFix records and queues that a fix plan is applied to a table.
-func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration,
+// AddFix records and queues that a fix plan is applied to a table; looked says that a person has looked at what differs from
+// the delivery before.
+func (p *Pool) AddFix(ctx context.Context, tx *sqlx.Tx, t *records.Table, plan *records.Declaration, looked bool,
 	person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: Fix, TableID: &t.ID, DatasetID: t.DatasetID, DeclarationID: &plan.ID,
-		CreatedBy: person})
+		Detail: fixDetail{looked}, CreatedBy: person})
+}
+
+// fixDetail is the detail of a job that applies a plan.
+type fixDetail struct {
+	// Looked says that a person has looked at what differs from the delivery before.
+	Looked bool `json:"looked"`
 }
 
 // Applied is the result of a job that applied a fix plan.
@@ -60,6 +70,9 @@ func applyPlan(ctx context.Context, a *attempt) error {
 	if err := made.ledger.Refused(); err != nil {
 		return err
 	}
+	if err := a.unlike(ctx, p, made.ledger); err != nil {
+		return err
+	}
 	cleaned, written, err := made.keep(ctx, a, p)
 	if err != nil {
 		return err
@@ -79,6 +92,43 @@ func applyPlan(ctx context.Context, a *attempt) error {
 		})
 	}
 	return a.finishTable(ctx, *cleaned, made.ledger, made.ledger.Reading, "applied the fix plan "+p.plan.Name)
+}
+
+// since compares a ledger with that of the delivery before.
+func (a *attempt) since(ctx context.Context, p *planRun, ledger *fix.Ledger) ([]fix.Since, error) {
+	raw, err := store.OrNil(store.LastLedger(ctx, a.store.DB, p.table.DatasetID, p.plan.Name, p.table.ID))
+	if err != nil || raw == nil {
+		return []fix.Since{}, err
+	}
+	var last fix.Ledger
+	if err := json.Unmarshal(*raw, &last); err != nil {
+		return nil, err
+	}
+	return ledger.Since(&last), nil
+}
+
+// unlike stops a plan of which a step touches far more than on the delivery before, unless a person has looked at it.
+func (a *attempt) unlike(ctx context.Context, p *planRun, ledger *fix.Ledger) error {
+	var detail fixDetail
+	if err := json.Unmarshal(a.job.Detail, &detail); err != nil || detail.Looked {
+		return err
+	}
+	since, err := a.since(ctx, p, ledger)
+	if err != nil {
+		return err
+	}
+	var steps []string
+	for _, s := range since {
+		if s.Stops {
+			steps = append(steps, fmt.Sprintf("step %d (%s) touches %s, and on the delivery before %s", s.Step, s.Kind,
+				document.Counted(s.Touched, "cell or row", "cells and rows"), document.Grouped(s.Before)))
+		}
+	}
+	if len(steps) == 0 {
+		return nil
+	}
+	return fmt.Errorf("the plan was not applied, since it would do far more than before: %s; look at its preview, and apply it as one that was looked at, or write varies: true into the step where that is usual",
+		strings.Join(steps, "; "))
 }
 
 // planRun is a fix plan with the table that it is for, opened.

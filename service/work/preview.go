@@ -73,7 +73,11 @@ func preview(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	shown := fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Before: before, After: after}
+	since, err := a.since(ctx, p, made.ledger)
+	if err != nil {
+		return err
+	}
+	shown := fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Since: since, Before: before, After: after}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
 		return shown, nil, store.AddPreview(ctx, tx, store.Preview{JobID: a.job.ID, Digest: t.Digest, ChangeLog: *t.ChangeLog, RowMap: t.RowMap})
 	})

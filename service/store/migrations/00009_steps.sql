@@ -21,3 +21,6 @@ CREATE INDEX ON previews (digest);
 CREATE INDEX ON previews (change_log_digest);
 CREATE INDEX ON previews (row_map_digest);
 CREATE INDEX ON previews (created_at);
+
+-- The fix plan that is applied to every delivery of a dataset as it arrives; null for none.
+ALTER TABLE datasets ADD COLUMN standing_plan text;
