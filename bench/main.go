@@ -38,7 +38,7 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
-	only := flag.String("only", "", "memory, kinds or console: only the lines on memory, on kinds of columns, or on the console")
+	only := flag.String("only", "", "memory, kinds, fixes or console: only the lines on memory, on kinds of columns, on fix plans, or on the console")
 	megas := flag.Int("kind-size", 60, "megabytes of each kind of column")
 	flag.Parse()
 	if *rows < 1000 {
@@ -58,6 +58,8 @@ func run(ctx context.Context) error {
 		return b.fitting(ctx)
 	case "kinds":
 		return b.ofKinds(*megas)
+	case "fixes":
+		return b.mending()
 	case "console":
 		b.table = filepath.Join(b.directory, "table.csv")
 		if err := generate(b.table, b.rows); err != nil {
@@ -65,7 +67,7 @@ func run(ctx context.Context) error {
 		}
 		return b.serving(ctx, func(c *client.Client, table int64) error { return b.browsing(ctx, c, table) })
 	}
-	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.growing(*large)); err != nil {
+	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.mending(), b.growing(*large)); err != nil {
 		return err
 	}
 	if err := b.ofKinds(*megas); err != nil {

@@ -99,8 +99,16 @@ func TestAPlanIsMadeWithoutYAML(t *testing.T) {
 	p.sees("The plan is applied")
 	p.presses("Apply it")
 	p.sees("makes of table 1 already, byte for byte; no second one was made")
+	p.presses("Apply this one to every delivery")
+	p.sees("It is applied to every delivery once it was audited.")
 	p.presses("table ")
 	p.sees("handed over", "Every change", "Red")
+
+	// "Why is this red?"
+	p.writes(`input[aria-label="Row"]`, "2")
+	p.sees("step 1 map codes", "It came with row 2 of table 1")
+	p.writes(`select[aria-label="Column of the cell"]`, "flow")
+	p.sees("No step had to do with it: it stands as it arrived.")
 }
 
 // What no rule settles is decided by a press, and goes into the plan.

@@ -458,7 +458,7 @@ func (r *run) changed(did *passedStep, s *bound, b *table.Batch, e Edit, meant [
 		if after.Mistyped && !before.Mistyped {
 			did.mistyped += one.rows
 		}
-		if after.Unknown && !before.Unknown && !before.Spelling && !before.Missing {
+		if listed := cells.Codes() != nil && !before.Unknown && !before.Spelling && !before.Missing; listed && (after.Unknown || after.Spelling) {
 			did.uncoded += one.rows
 		}
 		if measure >= 0 {

@@ -6,7 +6,7 @@ func TestChangeCaseOfEachWord(t *testing.T) {
 	try(t,
 		trial{"each word", `do: change_case, columns: [sample], to: each_word`, "upper o'BRIEN-weir 2nd,PH,1\n", "Upper O'brien-Weir 2nd,PH,1\n", "1 0 0"},
 		trial{"a code leaves its list", `do: change_case, columns: [parameter], to: lower`, "S1,PH,1\nS2,XX,1\n", "S1,ph,1\nS2,xx,1\n",
-			"2 0 0"},
+			"2 0 0: 1 code is in the code list now, and would not be then; the list must change with this step."},
 		trial{"a code that has no other spelling leaves its list", `do: replace, columns: [parameter], find: PH, with: acid, match: whole_cell`, "S1,PH,1\n", "S1,acid,1\n",
 			"1 0 0: 1 code is in the code list now, and would not be then; the list must change with this step."},
 	)

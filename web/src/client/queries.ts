@@ -337,6 +337,29 @@ export const outlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
+/** Fix plans of all datasets, the newest version of each. */
+export const allFixPlans = queryOptions({
+  queryKey: ["fix-plans", "", "all"],
+  queryFn: ({ signal }) => take(api.GET("/fix-plans", { signal, params: { query: { limit: 500 } } })),
+  select: (page) => ({
+    items: page.items.filter(
+      (p, i) => page.items.findIndex((q) => q.name === p.name && q.dataset === p.dataset) === i,
+    ),
+  }),
+});
+/** How a row of a cleaned table came about, or one of its cells. */
+export const trace = (id: number, row: number, column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "trace", row, column],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/rows/{row}/trace", {
+          signal,
+          params: { path: { id, row }, query: { column: column || undefined } },
+        }),
+      ),
+    retry: false,
+  });
 /** Steps that would put right what was found in a table. */
 export const proposedSteps = (id: number) =>
   queryOptions({

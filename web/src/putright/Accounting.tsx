@@ -9,6 +9,7 @@ import { Shown } from "../shared/states";
 import { count, decimal, plural } from "../shared/words";
 import { type Asked, Changes } from "./Changes";
 import { type Ledger, type Sums, stepName } from "./ledger";
+import { TraceCell } from "./TraceCell";
 
 type Accounting = {
   inputs: { dataset: string; rows: number; sums: Sums }[];
@@ -51,6 +52,7 @@ function Cleaned({ t, ledger }: { t: Schemas["Table"]; ledger: Ledger }) {
       <Section title="Every change">
         <Changes of={{ table: t.id }} ledger={ledger} asked={asked} ask={ask} />
       </Section>
+      <TraceCell id={t.id} columns={ledger.columns ?? []} parent={t.parent_id} />
     </>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
-import { checkedText, fixPlans, planOutlined, refresh, table, useJob } from "../client/queries";
+import { allFixPlans, checkedText, fixPlans, planOutlined, refresh, table, useJob } from "../client/queries";
 import { Choice, Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
@@ -14,6 +14,7 @@ import { Outdated, Shown, Trouble } from "../shared/states";
 import type { Preview } from "./ledger";
 import { Outcome } from "./Outcome";
 import { Proposed } from "./Proposed";
+import { Standing } from "./Standing";
 import { StepList } from "./StepList";
 
 type Change = Schemas["StepChange"];
@@ -70,7 +71,9 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
         saved ?? (await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source } })));
       setDraft(undefined);
       await refresh(client, "plan");
-      const body = { fix_plan: plan.name, version: plan.version };
+      // Whoever has the preview of this very text before them has looked at what it does.
+      const looked = preview !== undefined && !stale;
+      const body = { fix_plan: plan.name, version: plan.version, looked };
       const job = await take(api.POST("/tables/{id}/fixes", { params, body }));
       return go({ plan: plan.name, job: job.id });
     },
@@ -170,6 +173,7 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
                 Apply it
               </Press>
             </HStack>
+            {chosen && <Standing name={t.dataset} plan={chosen.name} />}
             <Text fontSize="sm" color="quiet" mt="1">
               The delivery itself never changes; applying makes a cleaned table beside it.
             </Text>
@@ -233,12 +237,42 @@ function DraftIt(props: { t: Schemas["Table"]; name: string; take: (source: stri
     },
     onSuccess: props.take,
   });
+  const others = (useQuery(allFixPlans).data?.items ?? []).filter((p) => p.dataset !== props.t.dataset);
+  const adopt = useMutation({
+    mutationFn: (source: string) =>
+      take(
+        api.POST("/fix-plans/edit", {
+          body: {
+            source,
+            changes: [
+              { step: 0, field: { name: "fix_plan", value: props.name } },
+              { step: 0, field: { name: "dataset", value: props.t.dataset } },
+            ],
+          },
+        }),
+      ),
+    onSuccess: (edited) => props.take(edited.source),
+  });
   return (
-    <HStack mb="2" gap="3">
+    <HStack mb="2" gap="3" flexWrap="wrap">
       <Press needs="work" plain onClick={() => draft.mutate()} loading={draft.isPending}>
         Draft it from what was found
       </Press>
-      <Trouble error={draft.error} />
+      {others.length > 0 && (
+        <Choice
+          aria-label="Take over the steps of another dataset's plan"
+          value=""
+          onChange={(e) => adopt.mutate(others[Number(e.target.value)].source)}
+        >
+          <option value="">or take over a plan …</option>
+          {others.map((p, i) => (
+            <option key={p.id} value={i}>
+              {p.name} of {p.dataset}
+            </option>
+          ))}
+        </Choice>
+      )}
+      <Trouble error={draft.error ?? adopt.error} />
     </HStack>
   );
 }

@@ -8,7 +8,7 @@ import { Progress, Trouble } from "../shared/states";
 import { count, percent, plural } from "../shared/words";
 import { LedgerGrid } from "./Accounting";
 import { type Asked, Changes, Refused } from "./Changes";
-import type { Preview } from "./ledger";
+import { type Preview, stepName } from "./ledger";
 import { type Settle, Undecided } from "./Undecided";
 
 /** What became of a preview or of applying a plan; settle puts a choice of what stays into a step. */
@@ -51,6 +51,13 @@ function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle
         .
       </Text>
       <Refused ledger={p.ledger} />
+      {p.since?.map((s) => (
+        <Text key={s.step} role={s.stops ? "alert" : undefined} fontWeight={s.stops ? "600" : "400"}>
+          Step {s.step}, {stepName(s.kind)}, touches {plural(s.touched, "cell or row", "cells and rows")}; on
+          the delivery before {s.before === 1 ? "it was" : "they were"} {count(s.before)}.
+          {s.stops && " That is far more: look at it before you apply the plan."}
+        </Text>
+      ))}
       <Undecided ledger={p.ledger} settle={settle} />
       <Section title="What each step does">
         <LedgerGrid ledger={p.ledger} onStep={(step) => ask({ step })} />

@@ -49,6 +49,8 @@ export type Ledger = {
 export type Preview = {
   ledger: Ledger;
   change_count: number;
+  /** Steps that touch another share than on the delivery before. */
+  since?: { step: number; kind: string; touched: number; before: number; stops: boolean }[];
   before: Schemas["Result"];
   after: Schemas["Result"];
 };
