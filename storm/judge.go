@@ -96,8 +96,15 @@ func (s *storm) settle(ctx context.Context, admin *client.Client) error {
 }
 
 func (s *storm) judgeTables(tables []records.Table) {
-	deliveries := map[string]int64{}
+	deliveries, cleaned := map[string]int64{}, map[string]int64{}
 	for _, t := range tables {
+		if t.Origin == store.OriginCleaned {
+			made := fmt.Sprint(*t.ParentID, *t.DeclarationID, t.Digest)
+			if other, ok := cleaned[made]; ok {
+				s.wrong("one version of a plan made tables %d and %d of table %d, and they are the same", other, t.ID, *t.ParentID)
+			}
+			cleaned[made] = t.ID
+		}
 		if t.Origin == store.OriginDelivery {
 			if other, ok := deliveries[t.Digest]; ok {
 				s.wrong("deliveries %d and %d are the same bytes", other, t.ID)
@@ -107,11 +114,12 @@ func (s *storm) judgeTables(tables []records.Table) {
 	}
 }
 
-// judgeJobs holds jobs against the tables that they made: each made one, and each table was made by one.
+// judgeJobs holds jobs against the tables that they made: each made one, and each table was made by one; a job that says
+// that its table was there already made none.
 func (s *storm) judgeJobs(jobs map[int64]records.Job, tables []records.Table) {
 	made := map[int64]int64{}
 	for _, j := range jobs {
-		if j.ResultTable != nil {
+		if j.ResultTable != nil && j.Result == nil {
 			if other, ok := made[*j.ResultTable]; ok {
 				s.wrong("jobs %d and %d made the same table", other, j.ID)
 			}

@@ -44,8 +44,8 @@ type NewTable struct {
 // AddTable records a table. A delivery with bytes that the dataset has already is ErrConflict,
 // and so is a table made of one that was withdrawn in the meantime.
 func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
-	// The lock on the dataset's row makes deliveries of the same bytes follow one another.
-	if _, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", t.DatasetID); err != nil {
+	// Deliveries of the same bytes follow one another.
+	if err := LockDataset(ctx, q, t.DatasetID); err != nil {
 		return nil, err
 	}
 	if t.Origin == OriginDelivery {
@@ -90,6 +90,12 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 		}
 	}
 	return FindTable(ctx, q, *id)
+}
+
+// LockDataset makes those who add tables to a dataset follow one another, until the transaction ends.
+func LockDataset(ctx context.Context, q Querier, dataset int64) error {
+	_, err := exec(ctx, q, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", dataset)
+	return err
 }
 
 // FindTable returns a table by its id.

@@ -81,17 +81,25 @@ func applyPlan(ctx context.Context, a *attempt) error {
 		return err
 	}
 	cleaned.DeclarationID = &d.ID
-	known, err := store.OrNil(store.CleanedWith(ctx, a.store.DB, p.table.ID, d.ID, cleaned.Digest))
+	record, err := a.recordTable(ctx, *cleaned, made.ledger, made.ledger.Reading, "applied the fix plan "+p.plan.Name)
 	if err != nil {
 		return err
 	}
-	if known != nil {
-		return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) {
-			return Applied{fmt.Sprintf("Table %d is what version %d of %s makes of table %d already, byte for byte; no second one was made.", known.ID,
-				d.Version, d.Name, p.table.ID)}, &known.ID, nil
-		})
-	}
-	return a.finishTable(ctx, *cleaned, made.ledger, made.ledger.Reading, "applied the fix plan "+p.plan.Name)
+	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
+		// Jobs that apply the same version at once follow one another here, so that one of them makes the table.
+		if err := store.LockDataset(ctx, tx, p.makes.ID); err != nil {
+			return nil, nil, err
+		}
+		known, err := store.OrNil(store.CleanedWith(ctx, tx, p.table.ID, d.ID, cleaned.Digest))
+		if err != nil {
+			return nil, nil, err
+		}
+		if known == nil {
+			return record(tx)
+		}
+		return Applied{fmt.Sprintf("Table %d is what version %d of %s makes of table %d already, byte for byte; no second one was made.", known.ID,
+			d.Version, d.Name, p.table.ID)}, &known.ID, nil
+	})
 }
 
 // since compares a ledger with that of the delivery before.

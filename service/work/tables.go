@@ -111,17 +111,27 @@ func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, b
 
 // finishTable records the table that the job made and queues its audit.
 func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting any, reading rulebook.TableReading, action string) error {
-	raw, err := json.Marshal(accounting)
+	record, err := a.recordTable(ctx, t, accounting, reading, action)
 	if err != nil {
 		return err
+	}
+	return a.finish(ctx, record)
+}
+
+// recordTable returns what records, in a transaction, the table that the job made, and queues its audit.
+func (a *attempt) recordTable(ctx context.Context, t store.NewTable, accounting any, reading rulebook.TableReading,
+	action string) (func(tx *sqlx.Tx) (any, *int64, error), error) {
+	raw, err := json.Marshal(accounting)
+	if err != nil {
+		return nil, err
 	}
 	t.Accounting, t.CreatedBy = raw, a.job.CreatedByID
 	if !reading.IsStandard() {
 		if t.Reading, err = json.Marshal(reading); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
+	return func(tx *sqlx.Tx) (any, *int64, error) {
 		made, err := store.AddTable(ctx, tx, t)
 		if err != nil {
 			return nil, nil, err
@@ -131,5 +141,5 @@ func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting 
 		}
 		return nil, &made.ID, store.Record(ctx, tx, a.job.CreatedByID, action,
 			fmt.Sprintf("table %d of %s", made.ID, made.Dataset), map[string]any{"sha256": made.Digest})
-	})
+	}, nil
 }
