@@ -92,7 +92,7 @@ func TestStepsDoWhatQueriesDo(t *testing.T) {
 		{"derive a date", `do: derive, into: d, expression: "DATE_TRUNC('month', at)"`, "SELECT " + whole + ", " + moment("date_trunc('month', at)") + " FROM s ORDER BY row"},
 		{"set values", `do: set_values, columns: [a], expression: b + 1, where: site = 'A'`,
 			"SELECT id::text, coalesce(site, ''), " + shown("CASE WHEN site = 'A' THEN b + 1 ELSE a END") + ", " + shown("b") + ", " + moment("at") + ", coalesce(ok::text, '') FROM s ORDER BY row"},
-		{"fill with an expression", `do: fill, columns: [a], expression: COALESCE(b, 0)`,
+		{"fill with an expression", `do: fill, columns: [a], expression: "COALESCE(b, 0)"`,
 			"SELECT id::text, coalesce(site, ''), " + shown("coalesce(a, b, 0)") + ", " + shown("b") + ", " + moment("at") + ", coalesce(ok::text, '') FROM s ORDER BY row"},
 		{"fill from the row before", `do: fill, columns: [a], from: row_before, group: [site], order: [at]`,
 			`WITH marked AS (SELECT *, count(a) OVER (PARTITION BY site, at IS NULL ORDER BY at, row) AS part FROM s)

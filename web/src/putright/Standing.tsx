@@ -12,7 +12,7 @@ export function Standing({ name, plan }: { name: string; plan: string }) {
   const set = useMutation({
     mutationFn: (fix_plan: string | null) =>
       take(api.PUT("/datasets/{name}/standing-plan", { params: { path: { name } }, body: { fix_plan } })),
-    onSuccess: () => refresh(client, "dataset"),
+    onSuccess: () => refresh(client, "plan"),
   });
   if (!d) {
     return null;
