@@ -130,17 +130,21 @@ func (t *planTrial) run(ctx context.Context, out fix.Outputs) (err error) {
 	return err
 }
 
+// made opens the table that was made.
+func (t *planTrial) made(ctx context.Context, made *os.File) (*intake.File, error) {
+	return intake.Open(ctx, func(offset int64) (io.ReadCloser, error) {
+		return io.NopCloser(io.NewSectionReader(made, offset, math.MaxInt64-offset)), nil
+	}, t.result.ForTable(t.ledger.Reading).Reading)
+}
+
 // judged audits what was made.
 func (t *planTrial) judged(ctx context.Context, made *os.File) (*audit.Result, error) {
-	book := t.result.ForTable(t.ledger.Reading)
-	source, err := intake.Open(ctx, func(offset int64) (io.ReadCloser, error) {
-		return io.NopCloser(io.NewSectionReader(made, offset, math.MaxInt64-offset)), nil
-	}, book.Reading)
+	source, err := t.made(ctx, made)
 	if err != nil {
 		return nil, err
 	}
 	defer source.Close()
-	return audit.Run(ctx, source, book, t.workers)
+	return audit.Run(ctx, source, t.result.ForTable(t.ledger.Reading), t.workers)
 }
 
 // save writes what is made, with its change log, its map of rows and its metadata beside it; all of them, or none.
@@ -161,11 +165,12 @@ func (t *planTrial) save(ctx context.Context, o *output, into string) error {
 			if err := t.ledger.Refused(); err != nil {
 				return err
 			}
-			result, err := t.judged(ctx, table)
+			source, err := t.made(ctx, table)
 			if err != nil {
 				return err
 			}
-			if err := t.ledger.Holds(result); err != nil {
+			defer source.Close()
+			if err := fix.Verify(ctx, source, t.result, t.ledger, t.workers); err != nil {
 				return err
 			}
 			for _, s := range t.ledger.Steps {
