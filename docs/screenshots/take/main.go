@@ -64,9 +64,11 @@ var pages = []page{
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
-	{name: "fix-plan", path: "/tables/2/fix", await: ".cm-content", do: []step{
+	{name: "fix-plan", path: "/tables/2/fix?as=text", await: ".cm-content", do: []step{
 		chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)),
 		paste(visitsPlan),
+		chromedp.Focus(chromedp.CSS(`[aria-label="How it is shown"]`)), chromedp.KeyEvent("a"), chromedp.KeyEvent("s"),
+		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Steps of the plan"]`)),
 		chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Changes, old and new"]`))}},
 	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
