@@ -1170,6 +1170,15 @@ type ListPointsParams struct {
 	Where string `form:"where,omitempty" json:"where,omitempty"`
 }
 
+// ListRowStepsParams defines parameters for ListRowSteps.
+type ListRowStepsParams struct {
+	// Rows Rows of the table, from 1
+	Rows []int64 `form:"rows" json:"rows"`
+
+	// Column A column, where it is about one cell
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+}
+
 // ShowRowsParams defines parameters for ShowRows.
 type ShowRowsParams struct {
 	// Rule Only rows that break this rule
@@ -1851,6 +1860,12 @@ func (c *Client) PreviewFix(ctx context.Context, id int64, body PreviewFixJSONRe
 func (c *Client) ShowReading(ctx context.Context, id int64) (*Detection, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/reading", id)}
 	return answered[Detection](ctx, c, r)
+}
+
+// ListRowSteps calls GET /tables/{id}/row-steps: Steps of a fix plan for rows that somebody points at, or for one cell, filled in but for what only a person knows.
+func (c *Client) ListRowSteps(ctx context.Context, id int64, params *ListRowStepsParams) (*[]Step, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/row-steps", id), params: params}
+	return answered[[]Step](ctx, c, r)
 }
 
 // ShowRows calls GET /tables/{id}/rows: Rows of a table as they stand in the file, with what was caught.

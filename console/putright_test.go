@@ -136,6 +136,41 @@ steps:
 	p.sees("1 row leaves")
 }
 
+// A cell that is wrong is pointed at in the rows, and a column in its menu; what only the person knows is asked for.
+func TestAStepForACellAndForAColumn(t *testing.T) {
+	_, p, table := seated(t, "pumps", pumpsBook, pumps)
+	rows := fmt.Sprintf("/tables/%d?view=rows", table)
+	p.visit(rows)
+	p.do("choosing the third row", chromedp.Click(chromedp.CSS(`input[aria-label="Choose row 3"]`)))
+	p.presses("Put right …")
+	p.sees("set aside")
+	p.writes(`select[aria-label="What of the row"]`, "flow")
+	p.presses("set this cell")
+	p.sees("1 set cell", `a step "set_cell" needs "to"`)
+	p.fills("to", "90")
+	p.fills("reason", "The decimal point slipped.")
+	// At once: the field that was just left belongs to what is shown.
+	p.do("showing it", chromedp.Focus(chromedp.Search(`//button[contains(., "Show what it would do")]`)), chromedp.KeyEvent(kb.Enter))
+	p.sees("1 cell: 900 → 90")
+
+	// Two rows of one pump cannot be told by their key: the step names them by all their cells.
+	p.visit(rows)
+	p.do("choosing one of two", chromedp.Click(chromedp.CSS(`input[aria-label="Choose row 4"]`)))
+	p.presses("Put right …")
+	p.presses("set aside")
+	p.sees("2 set aside", "pump = 'M4' AND crew = 'blue' AND flow = 5 AND note = 'd'")
+	p.fills("reason", "The pump was changed.")
+	p.awaits(`!document.body.innerText.includes("has a mistake")`)
+	p.presses("Show what it would do")
+	p.sees("1 row leaves")
+
+	p.visit(rows)
+	p.do("the menu of a column", chromedp.Click(chromedp.CSS(`button[aria-label="Filter and arrange note"]`)))
+	p.writes(`select[aria-label="Put note right"]`, "change_case")
+	p.sees("3 change case", "note")
+	p.awaits(`new URLSearchParams(location.search).get("put") === null`)
+}
+
 // fills writes into a field of a step, and leaves it.
 func (p *person) fills(label, text string) {
 	p.t.Helper()

@@ -226,6 +226,30 @@ func TestPlansAreProposed(t *testing.T) {
 	if err != nil || len(*steps) != 2 {
 		t.Fatalf("%+v, %v", steps, err)
 	}
+	// For rows that somebody points at, and a cell of one of them; two rows are of one pump, and only all of a row tells it.
+	for asked, want := range map[string][]string{
+		"rows=2&column=crew": {"set_cell", "replace", "set_missing", "set_aside pump = 'P2' AND crew = 'red'"},
+		"rows=3&rows=1":      {"set_aside (pump = 'P1' AND crew = 'red') OR (pump = 'P2' AND crew = 'blue')"},
+	} {
+		steps, err := servicetest.Get[[]propose.Step](ctx, r.Reader, fmt.Sprintf("/tables/%d/row-steps?%s", table, asked))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, s := range *steps {
+			if s.Fields[0].Value == "set_aside" {
+				s.Fields[0].Value += " " + s.Fields[1].Value
+			}
+			got = append(got, s.Fields[0].Value)
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: %q, want %q", asked, got, want)
+		}
+	}
+	for asked, says := range map[string]string{"rows=4": "no row 4", "rows=1&column=boat": `no column "boat"`, "column=crew": "rows"} {
+		_, err := servicetest.Get[[]propose.Step](ctx, r.Reader, fmt.Sprintf("/tables/%d/row-steps?%s", table, asked))
+		refused(t, asked, err, http.StatusUnprocessableEntity, says)
+	}
 	job, err := r.Steward.DraftFixPlan(ctx, table, client.DraftedBody{Name: "tidy"})
 	if err != nil {
 		t.Fatal(err)

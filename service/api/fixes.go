@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
@@ -155,6 +156,18 @@ func (s *Server) fixes() {
 		steps, err := s.steps(ctx, in.ID)
 		return answer(&steps, err)
 	})
+	type pointed struct {
+		ByID
+		Rows   []int64 `query:"rows,explode" required:"true" minItems:"1" maxItems:"20" doc:"Rows of the table, from 1"`
+		Column string  `query:"column" doc:"A column, where it is about one cell"`
+	}
+	register(s, operation{
+		Right: access.Read, ID: "list-row-steps", Method: http.MethodGet, Path: "/tables/{id}/row-steps",
+		Summary: "Steps of a fix plan for rows that somebody points at, or for one cell, filled in but for what only a person knows",
+	}, func(ctx context.Context, in *pointed) (*body[[]propose.Step], error) {
+		steps, err := s.rowSteps(ctx, in.ID, in.Rows, in.Column)
+		return answer(&steps, err)
+	})
 	type standing struct {
 		ByName
 		Body struct {
@@ -266,6 +279,52 @@ func (s *Server) steps(ctx context.Context, id int64) ([]propose.Step, error) {
 		return nil, err
 	}
 	return propose.Steps(&result, book), nil
+}
+
+// rowSteps proposes steps for rows, or a cell, of a delivery.
+func (s *Server) rowSteps(ctx context.Context, id int64, rows []int64, column string) ([]propose.Step, error) {
+	if _, err := s.fixable(ctx, id); err != nil {
+		return nil, err
+	}
+	t, err := s.inside(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if t.audit == nil || t.audit.RulebookID == nil {
+		return nil, invalid("A fix plan needs a rulebook, and table %d was not judged by one yet.", id)
+	}
+	p := propose.Pointed{Book: t.Book, Names: t.Source.Columns(), Column: column,
+		Count: func(where string) (int64, error) {
+			met, err := s.selected(ctx, t, where, "", "")
+			if err != nil {
+				return 0, err
+			}
+			return int64(met.GetCardinality()), nil
+		}}
+	if column != "" && !slices.Contains(p.Names, column) {
+		return nil, invalid("Table %d has no column %q.", id, column)
+	}
+	known, done, err := s.auditRows(ctx, t.audit)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	var wanted []uint32
+	for _, row := range rows {
+		if row < 1 || row > t.audit.Rows {
+			return nil, invalid("Table %d has %d rows, and no row %d.", id, t.audit.Rows, row)
+		}
+		wanted = append(wanted, uint32(row))
+	}
+	slices.Sort(wanted)
+	picked, err := t.pick(ctx, known, slices.Compact(wanted))
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range picked {
+		p.Rows = append(p.Rows, one.Cells)
+	}
+	return p.Steps()
 }
 
 // cleaned returns a cleaned table with its ledger.

@@ -168,12 +168,7 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	var checkpoints []delimited.Checkpoint
-	if known != nil {
-		checkpoints = known.Checkpoints
-	}
-	ascending := slices.Sorted(slices.Values(wanted))
-	picked, err := t.file.Pick(ctx, checkpoints, ascending)
+	picked, err := t.pick(ctx, known, slices.Sorted(slices.Values(wanted)))
 	if err != nil {
 		return nil, err
 	}
@@ -207,6 +202,15 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 		slices.SortFunc(out.Rows, func(a, b ShownRow) int { return place[a.Row] - place[b.Row] })
 	}
 	return out, nil
+}
+
+// pick reads rows, whose numbers ascend, from where the audit knows that they begin.
+func (t *inside) pick(ctx context.Context, known *audit.Rows, ascending []uint32) ([]delimited.Picked, error) {
+	var checkpoints []delimited.Checkpoint
+	if known != nil {
+		checkpoints = known.Checkpoints
+	}
+	return t.file.Pick(ctx, checkpoints, ascending)
 }
 
 // rowsRemembered is how large the row sets of an audit may be that are remembered whole.

@@ -366,6 +366,18 @@ export const proposedSteps = (id: number) =>
     queryKey: ["table", id, "steps"],
     queryFn: ({ signal }) => take(api.GET("/tables/{id}/steps", { signal, params: { path: { id } } })),
   });
+/** Steps for rows that somebody points at, or for a cell of one of them. */
+export const rowSteps = (id: number, rows: number[], column: string) =>
+  queryOptions({
+    queryKey: ["table", id, "row steps", rows, column],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/row-steps", {
+          signal,
+          params: { path: { id }, query: { rows, column: column || undefined } },
+        }),
+      ),
+  });
 /** The text of a fix plan by its steps. */
 export const planOutlined = (source: string) =>
   queryOptions({

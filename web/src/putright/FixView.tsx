@@ -55,24 +55,28 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   const go = (change: Partial<typeof search>) =>
     navigate({ to: "/tables/$id/fix", params: { id: String(t.id) }, search: { ...search, ...change } });
 
-  const edit = useEdits(source, setDraft);
+  const { edit, latest } = useEdits(source, setDraft);
   usePut(search.put, edit.mutateAsync, (step) => go({ put: undefined, step }));
   const start = useMutation({
+    // After the edits that are on their way: a field that was just left belongs to what is shown and done.
+    scope: edits,
     mutationFn: async (what: "preview" | "apply") => {
       const params = { path: { id: t.id } };
-      const saved = draft === undefined ? chosen : undefined;
+      const text = latest.current;
+      const saved = text === chosen?.source ? chosen : undefined;
       if (what === "preview") {
-        const body = saved ? { fix_plan: saved.name, version: saved.version } : { source };
+        const body = saved ? { fix_plan: saved.name, version: saved.version } : { source: text };
         const job = await take(api.POST("/tables/{id}/previews", { params, body }));
-        previewed.current = { job: job.id, source };
+        previewed.current = { job: job.id, source: text };
         return go({ job: job.id });
       }
       const plan =
-        saved ?? (await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source } })));
+        saved ?? (await take(api.POST("/fix-plans", { params: madeFrom(from), body: { source: text } })));
       setDraft(undefined);
       await refresh(client, "plan");
       // Whoever has the preview of this very text before them has looked at what it does.
-      const looked = preview !== undefined && !stale;
+      const looked =
+        preview !== undefined && previewed.current?.job === search.job && previewed.current?.source === text;
       const body = { fix_plan: plan.name, version: plan.version, looked };
       const job = await take(api.POST("/tables/{id}/fixes", { params, body }));
       return go({ plan: plan.name, job: job.id });
@@ -197,14 +201,17 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   );
 }
 
+/** Of edits, previews and applying, one is done after the other. */
+const edits = { id: "fix plan" };
+
 /** Changes are made in the text, one after the other, each to what the one before left. */
 function useEdits(source: string, setDraft: (source: string) => void) {
   const latest = useRef(source);
   useEffect(() => {
     latest.current = source;
   }, [source]);
-  return useMutation({
-    scope: { id: "fix plan" },
+  const edit = useMutation({
+    scope: edits,
     mutationFn: async (change: Change) => {
       const edited = await take(
         api.POST("/fix-plans/edit", { body: { source: latest.current, changes: [change] } }),
@@ -214,6 +221,7 @@ function useEdits(source: string, setDraft: (source: string) => void) {
     },
     onSuccess: (edited) => setDraft(edited.source),
   });
+  return { edit, latest };
 }
 
 /** Drafts a plan from what was found: it was tried, and what is doubtful in it is left out, with why. */

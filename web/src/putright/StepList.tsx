@@ -8,35 +8,11 @@ import { Value } from "../shared/Value";
 import { plural } from "../shared/words";
 import { type LedgerStep, stepName } from "./ledger";
 import { StepForm } from "./StepForm";
+import { grouped } from "./stepGroups";
 
 type Outlined = Schemas["PlanOutlined"];
 type Step = Outlined["outline"]["steps"][number];
 type Change = Schemas["StepChange"];
-
-/** Kinds of steps by what they are about, for whoever looks for one. */
-const groups: [string, string[]][] = [
-  ["Texts", ["trim", "change_case", "replace", "pad_zeros", "strip_zeros", "unicode_form"]],
-  [
-    "Values",
-    ["standard_form", "fill", "set_values", "set_cell", "set_missing", "convert", "round", "derive"],
-  ],
-  ["Codes", ["map_codes"]],
-  ["Rows", ["set_aside", "remove_equal_rows", "keep_one", "sort_rows"]],
-  [
-    "Shape",
-    [
-      "rename_columns",
-      "drop_columns",
-      "move_columns",
-      "split_into_columns",
-      "put_together",
-      "split_into_rows",
-      "columns_to_rows",
-      "rows_to_columns",
-      "change_grain",
-    ],
-  ],
-];
 
 /** The steps of a plan in their order: each is opened, moved, switched off or taken out, and others are added. */
 export function StepList(props: {
@@ -125,15 +101,6 @@ export function StepList(props: {
       </HStack>
     </Box>
   );
-}
-
-/** All kinds by their group; those that no group names come last. */
-function grouped(kinds: string[]): [string, string[]][] {
-  const named = groups.map(
-    ([group, names]) => [group, names.filter((n) => kinds.includes(n))] as [string, string[]],
-  );
-  const others = kinds.filter((k) => !groups.some(([, names]) => names.includes(k)));
-  return others.length > 0 ? [...named, ["More", others]] : named;
 }
 
 /** The mistakes between the line of a step and that of the next one. */

@@ -1,6 +1,8 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
+import { PutColumn } from "../../putright/PutColumn";
+import { PutRight } from "../../putright/PutRight";
 import { Choice } from "../../shared/controls";
 import { Mesh } from "../../shared/Mesh";
 import { LargePicture } from "../../shared/Picture";
@@ -37,13 +39,16 @@ export function ColumnPanel({ t, a }: { t: Table; a: Audit }) {
             {c.role}, {c.type}; score {percent(c.score)}
           </Text>
           <Mesh mesh={c.mesh} rows={a.result.rows} name={c.name} />
+          <PutColumn t={t} column={c.name} />
         </HStack>
         <Turn t={t} columns={columns} at={at} />
       </HStack>
       {a.result.leads
         .filter((l) => l.column === c.name)
         .map((l) => (
-          <Text key={l.says}>{l.says}</Text>
+          <Text key={l.says}>
+            {l.says} <PutRight t={t} lead={l.kind} column={l.column} />
+          </Text>
         ))}
       <Box
         display="grid"
@@ -113,7 +118,8 @@ function Costs({ t, a, c }: { t: Table; a: Audit; c: Column }) {
             {f.found}{" "}
             <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "rows", rule: f.rule }}>
               Show {plural(f.rows, "row", "rows")}
-            </Link>
+            </Link>{" "}
+            <PutRight t={t} finding={f.rule} />
           </Text>
         ))
       )}

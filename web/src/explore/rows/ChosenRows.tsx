@@ -4,6 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../../client/client";
 import { refresh } from "../../client/queries";
+import { PutRows } from "../../putright/PutRows";
 import { Press } from "../../shared/controls";
 import { copyTable } from "../../shared/copy";
 import { Trouble } from "../../shared/states";
@@ -34,8 +35,9 @@ export function useChosen() {
   };
 }
 
-/** What can be done with the rows that are ticked: an issue, or a table for elsewhere. */
+/** What can be done with the rows that are ticked: an issue, a step of a fix plan, or a table for elsewhere. */
 export function ChosenRows(props: {
+  t: Schemas["Table"];
   by: number | undefined;
   chosen: ReturnType<typeof useChosen>;
   columns: string[];
@@ -78,6 +80,7 @@ export function ChosenRows(props: {
       <Press plain size="xs" h="6" onClick={chosen.clear}>
         Choose none
       </Press>
+      <PutRows t={props.t} rows={numbers} columns={order} />
       {made.data && (
         <Text role="status">
           It is{" "}

@@ -2,6 +2,7 @@ import { Box, chakra, HStack, Popover, Portal, Stack, Text } from "@chakra-ui/re
 import { Link, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "../../client/client";
+import { PutColumn } from "../../putright/PutColumn";
 import { pairs } from "../../shared/addresses";
 import { Field, Press } from "../../shared/controls";
 import { OnPress } from "../../shared/OnPress";
@@ -39,6 +40,7 @@ export function ColumnMenu(props: Props) {
               <Popover.Context>
                 {(menu) => <Questions {...props} close={() => menu.setOpen(false)} />}
               </Popover.Context>
+              <PutColumn t={props.t} column={props.name} />
               <Arranging {...props} />
             </Stack>
           </Popover.Content>

@@ -64,7 +64,13 @@ export function RowsPanel({ t }: { t: Schemas["Table"] }) {
         </Text>
       )}
       {first.data && (
-        <ChosenRows by={judged?.id} chosen={ticked} columns={first.data.columns} layout={layout.layout} />
+        <ChosenRows
+          t={t}
+          by={judged?.id}
+          chosen={ticked}
+          columns={first.data.columns}
+          layout={layout.layout}
+        />
       )}
       <Trouble error={first.error} />
       {first.isLoading && (
