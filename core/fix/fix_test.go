@@ -281,6 +281,35 @@ func TestVerifyFindsATableThatIsNotTheLedgers(t *testing.T) {
 	}
 }
 
+// The sum of the hundredths from 1 to n is n(n+1)/200, whether nearly all of them differ or few do.
+func TestVerifySumsManyAndFewValues(t *testing.T) {
+	b := testkit.Book(t, book)
+	for name, each := range map[string]int{"all different": 1, "few": 100} {
+		t.Run(name, func(t *testing.T) {
+			const n = 30_000
+			var content strings.Builder
+			content.WriteString(head)
+			for i := 1; i <= n; i++ {
+				fmt.Fprintf(&content, "S%d,PH,%d.%02d,\n", i, ((i-1)/each+1)/100, ((i-1)/each+1)%100)
+			}
+			// Each number stands in as many rows.
+			sum := fmt.Sprint(each * (n / each) * (n/each + 1) / 200)
+			sums := map[string]string{"value": sum}
+			ledger := &fix.Ledger{RowsIn: n, RowsOut: n, SumsIn: sums, SumsOut: sums}
+			for _, workers := range []int{1, 8} {
+				err := fix.Verify(context.Background(), testkit.File(t, content.String(), intake.Standard()), b, ledger, workers)
+				if err != nil {
+					t.Errorf("%d workers: %v", workers, err)
+				}
+			}
+			ledger.SumsIn = map[string]string{"value": sum + ".01"}
+			if err := fix.Verify(context.Background(), testkit.File(t, content.String(), intake.Standard()), b, ledger, 2); err == nil {
+				t.Error("a hundredth too much is not seen")
+			}
+		})
+	}
+}
+
 // dirty is a table of several parts with repeated, padded and misspelt cells.
 func dirty(rows int) string {
 	r := rand.New(rand.NewPCG(31, 32))

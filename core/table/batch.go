@@ -149,7 +149,8 @@ type Part interface {
 	Span() (first uint32, rows int)
 	// Batch takes the part apart; several parts may be at once, each by one goroutine.
 	// Given the dictionaries of earlier parts, one for each column, it may go on with
-	// their codes; the batch's columns are then those of the dictionaries.
+	// their codes; the batch's columns are then those of the dictionaries. A column for which
+	// there is none, a nil, may be left out: it has neither codes nor texts then.
 	Batch(shared []*Dictionary) (*Batch, error)
 }
 
@@ -239,7 +240,8 @@ func stretchesOf(columns int) func(n int) int {
 // ScanStretches is Scan over stretches of consecutive parts, whose batches share one
 // dictionary for each column, so that a text is met once in a stretch. Each stretch is
 // worked on by one goroutine: begin gives it a state, work adds a batch to it, and take
-// gets the state in the end. Where stretches begin depends on the bytes alone.
+// gets the state in the end. Where stretches begin depends on the bytes alone. Columns that
+// are not asked about have no dictionary, a nil, and no cells: much of reading is spared so.
 func ScanStretches[S any](ctx context.Context, source Source, workers int, begin func() (S, []*Dictionary),
 	work func(S, *Batch) error, end func(S) error, take func(S) error) error {
 	one := func(parts <-chan Part) (S, error) {
@@ -251,7 +253,9 @@ func ScanStretches[S any](ctx context.Context, source Source, workers int, begin
 				return err
 			}
 			for c := range b.Columns {
-				if !sameTexts(b.Columns[c].Texts, shared[c].Texts) {
+				if shared[c] == nil {
+					b.Columns[c] = Column{}
+				} else if !sameTexts(b.Columns[c].Texts, shared[c].Texts) {
 					b.Columns[c] = shared[c].Adopt(b.Columns[c])
 				}
 			}

@@ -56,10 +56,10 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	t.places()
 	for c := range b.Columns {
 		var d *table.Dictionary
-		if shared != nil {
-			d = shared[c]
-		} else {
+		if shared == nil {
 			d = table.NewDictionary()
+		} else if d = shared[c]; d == nil {
+			continue
 		}
 		cells := t.column(c)
 		mine := d.Encode(cells, p.text.encode)
