@@ -70,10 +70,7 @@ func Gaps(ctx context.Context, t *Table, column string) ([]Gap, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := make([]int, len(names))
-	for i := range at {
-		at[i] = i
-	}
+	at := t.every()
 	// tallied counts the columns that are asked for; name gives the value that a cell counts for. Their numbers are kept
 	// where the quarters are not known yet.
 	var quarters []*quartering

@@ -32,6 +32,15 @@ func (t *Table) position(name string) (int, error) {
 	return at, nil
 }
 
+// every returns the place of every column.
+func (t *Table) every() []int {
+	at := make([]int, len(t.Source.Columns()))
+	for c := range at {
+		at[c] = c
+	}
+	return at
+}
+
 func (t *Table) positions(names []string) ([]int, error) {
 	out := make([]int, len(names))
 	for i, name := range names {
@@ -100,8 +109,15 @@ func (r *Readers) Cell(b *table.Batch, i, k int) *rulebook.Cell {
 // Known returns the cells that the texts of the i-th column in the dictionary of the batch stand for; its codes are their places.
 func (r *Readers) Known(i int) []rulebook.Cell { return r.known[i] }
 
-// Scan reads the table in stretches, each with a state of its own; take gets them in file order.
+// Scan reads some columns of the table in stretches, each with a state of its own; take gets them in file order. The other
+// columns of its batches have no cells.
 func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *Readers, *table.Batch),
+	take func(S)) error {
+	return scanTexts(ctx, t, at, at, begin, work, take)
+}
+
+// scanTexts is Scan with the cells of more columns, which are texts alone: their values are not asked.
+func scanTexts[S any](ctx context.Context, t *Table, at, texts []int, begin func() S, work func(S, *Readers, *table.Batch),
 	take func(S)) error {
 	type state struct {
 		own          S
@@ -110,9 +126,9 @@ func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 		rows         int
 	}
 	fresh := func() (*state, []*table.Dictionary) {
-		s := &state{own: begin(), readers: t.readers(at)}
-		for range t.Source.Columns() {
-			s.dictionaries = append(s.dictionaries, table.NewDictionary())
+		s := &state{own: begin(), readers: t.readers(at), dictionaries: make([]*table.Dictionary, len(t.Source.Columns()))}
+		for _, c := range slices.Concat(at, texts) {
+			s.dictionaries[c] = table.NewDictionary()
 		}
 		return s, s.dictionaries
 	}
@@ -121,6 +137,9 @@ func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work f
 		work(s.own, s.readers, b)
 		s.rows += b.Len()
 		for c, d := range s.dictionaries {
+			if d == nil {
+				continue
+			}
 			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
 				d.Reset()
 				d.Apart = true

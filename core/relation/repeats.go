@@ -33,8 +33,11 @@ func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, e
 	at := make([][]int, len(asked))
 	groups, room := make([]*table.Groups, len(asked)), table.NewRoom(3)
 	out := make([]Repeated, len(asked))
-	var all []int
+	var all, texts []int // texts are those of whole rows
 	for s, a := range asked {
+		if len(a.Columns) == 0 {
+			texts = t.every()
+		}
 		positions, err := t.positions(a.Columns)
 		if err != nil {
 			return nil, err
@@ -81,7 +84,7 @@ func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, e
 		}
 	}
 	var failed error
-	if err := Scan(ctx, t, all, begin, work, func(h *hashed) {
+	if err := scanTexts(ctx, t, all, texts, begin, work, func(h *hashed) {
 		for s := range asked {
 			out[s].Lacking += h.lacking[s]
 			failed = errors.Join(failed, groups[s].Take(&h.rows[s]))

@@ -65,8 +65,12 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 			}
 		}
 	}
+	var texts []int
+	if find != "" {
+		texts = t.every()
+	}
 	out := table.NewRowSet()
-	err = Scan(ctx, t, at, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
+	err = scanTexts(ctx, t, at, texts, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
 	out.RunOptimize()
 	return out, err
 }
