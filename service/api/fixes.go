@@ -158,7 +158,7 @@ func (s *Server) fixes() {
 	})
 	type pointed struct {
 		ByID
-		Rows   []int64 `query:"rows,explode" required:"true" minItems:"1" maxItems:"20" doc:"Rows of the table, from 1"`
+		Rows   []int64 `query:"rows,explode" required:"true" minItems:"1" maxItems:"20" minimum:"1" maximum:"4294967294" doc:"Rows of the table, from 1"`
 		Column string  `query:"column" doc:"A column, where it is about one cell"`
 	}
 	register(s, operation{
