@@ -1,12 +1,16 @@
 package relation
 
 import (
-	"cmp"
 	"context"
+	"encoding/binary"
+	"fmt"
+	"math"
 	"slices"
 	"strings"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/condition"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -136,14 +140,16 @@ func (r readRows) Values(column string) ([]table.Value, []uint32) {
 // orderedBytes is how many bytes of a text Order looks at.
 const orderedBytes = 24
 
-// sortKey orders rows: by class (values, then texts that are no values, then missing
-// ones), then by number, then by the first bytes of the text.
-type sortKey struct {
-	number float64
-	text   [orderedBytes]byte
-	row    uint32
-	class  uint8
-}
+// Keys that rows are sorted by: the class of the cell (values, then texts that are no values, then missing ones), its number,
+// the first bytes of its text, and the row.
+const (
+	ofValue, ofNone, ofMissing = 0, 1, 2
+
+	keyNumber = 1
+	keyText   = keyNumber + 8
+	keyRow    = keyText + orderedBytes
+	keyBytes  = keyRow + 4
+)
 
 // Order returns rows in the order of a column: numbers, dates and times by their value,
 // texts by their first 24 bytes; rows that are equal in that stay in the order of the
@@ -153,48 +159,23 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 	if err != nil {
 		return nil, err
 	}
-	begin := func() *[]sortKey { return new([]sortKey) }
-	work := func(keys *[]sortKey, r *Readers, b *table.Batch) {
+	begin := func() *[]byte { return new([]byte) }
+	work := func(keys *[]byte, r *Readers, b *table.Batch) {
 		for k, row := range b.Rows {
 			if rows != nil && !rows.Contains(row) {
 				continue
 			}
-			key := sortKey{row: row}
-			cell := r.Cell(b, 0, k)
-			switch v := cell.Value; {
-			case cell.Missing:
-				key.class = 2
-			case v.Kind == table.Number:
-				key.number = v.Number.Float()
-			case v.Kind == table.Date || v.Kind == table.Instant:
-				key.number = float64(v.When)
-			default:
-				if cell.Mistyped {
-					key.class = 1
-				}
-				copy(key.text[:], b.Columns[at[0]].At(k))
-			}
-			*keys = append(*keys, key)
+			*keys = appendKey(*keys, r.Cell(b, 0, k), b.Columns[at[0]].At(k), row, descending)
 		}
 	}
-	order := &ordering{compare: func(a, b *sortKey) int {
-		if a.class != b.class {
-			return cmp.Compare(a.class, b.class)
-		}
-		order := cmp.Compare(a.number, b.number)
-		if order == 0 {
-			order = slices.Compare(a.text[:], b.text[:])
-		}
-		if descending {
-			order = -order
-		}
-		return cmp.Or(order, cmp.Compare(a.row, b.row))
-	}}
-	defer order.close()
+	var order table.Sorter
+	defer order.Close()
 	var failed error
-	if err := Scan(ctx, t, at, begin, work, func(keys *[]sortKey) {
-		if failed == nil {
-			failed = order.take(*keys)
+	if err := Scan(ctx, t, at, begin, work, func(keys *[]byte) {
+		for key := range slices.Chunk(*keys, keyBytes) {
+			if failed == nil {
+				failed = order.Add(key, nil)
+			}
 		}
 	}); err != nil {
 		return nil, err
@@ -202,5 +183,52 @@ func Order(ctx context.Context, t *Table, column string, descending bool, rows *
 	if failed != nil {
 		return nil, failed
 	}
-	return order.rows(ctx)
+	// The rows take four bytes each, which must be there.
+	if n := order.Len(); !budget.Of(ctx).Grow(n * 4) {
+		return nil, fmt.Errorf("%w: %d rows in order take %d MiB", budget.ErrBusy, n, n>>18)
+	}
+	out := make([]uint32, 0, order.Len())
+	err = order.Each(ctx, func(key, _ []byte) error {
+		out = append(out, binary.BigEndian.Uint32(key[keyRow:]))
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// appendKey appends the key of a row, whose bytes are ordered as rows are.
+func appendKey(keys []byte, cell *rulebook.Cell, text string, row uint32, descending bool) []byte {
+	var key [keyBytes]byte
+	number := 0.0
+	switch v := cell.Value; {
+	case cell.Missing:
+		key[0] = ofMissing
+	case v.Kind == table.Number:
+		number = v.Number.Float()
+	case v.Kind == table.Date || v.Kind == table.Instant:
+		number = float64(v.When)
+	default:
+		if cell.Mistyped {
+			key[0] = ofNone
+		}
+		copy(key[keyText:keyRow], text)
+	}
+	// The bits of floating-point numbers (IEEE 754) are ordered as whole numbers are once the sign of those above zero, and all
+	// bits of those below, are turned.
+	bits := math.Float64bits(number)
+	if bits>>63 == 0 || number == 0 {
+		bits |= 1 << 63
+	} else {
+		bits = ^bits
+	}
+	binary.BigEndian.PutUint64(key[keyNumber:], bits)
+	if descending {
+		for i := keyNumber; i < keyRow; i++ {
+			key[i] = ^key[i]
+		}
+	}
+	binary.BigEndian.PutUint32(key[keyRow:], row)
+	return append(keys, key[:]...)
 }

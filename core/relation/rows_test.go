@@ -99,14 +99,14 @@ func TestOrderAgreesWithASortOfManyRows(t *testing.T) {
 		Workers: 4}
 	got, err := relation.Order(context.Background(), s, "c", true, nil)
 	must(t, err)
-	for _, atOnce := range []int{1000, 39_999} { // by way of the disk
-		usual := relation.OrderedAtOnce
-		relation.OrderedAtOnce = atOnce
+	for _, atOnce := range []int{50_000, 2_000_000} { // by way of the disk: some 1,000 rows, and all but the last few
+		usual := table.SortedBytes
+		table.SortedBytes = atOnce
 		again, err := relation.Order(context.Background(), s, "c", true, nil)
-		relation.OrderedAtOnce = usual
+		table.SortedBytes = usual
 		must(t, err)
 		if !slices.Equal(again, got) {
-			t.Errorf("sorted %d at once, the order is another one", atOnce)
+			t.Errorf("sorted %d bytes at once, the order is another one", atOnce)
 		}
 	}
 	share, err := budget.New(1000).Take(context.Background(), 0)

@@ -3,6 +3,7 @@ package table
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"container/heap"
 	"context"
 	"encoding/binary"
@@ -58,8 +59,11 @@ func (s *Sorter) Add(key, value []byte) error {
 	return nil
 }
 
+// sort puts the records in order. Where they stand keeps equal ones in the order in which they came: a stable sort takes longer.
 func (s *Sorter) sort() {
-	slices.SortStableFunc(s.records, func(a, b record) int { return bytes.Compare(s.key(a), s.key(b)) })
+	slices.SortFunc(s.records, func(a, b record) int {
+		return cmp.Or(bytes.Compare(s.key(a), s.key(b)), cmp.Compare(a.at, b.at))
+	})
 }
 
 // nameless makes a file of the temporary directory that is gone when it is closed, or the process ends.
