@@ -6,6 +6,7 @@ import (
 	"os"
 	"strconv"
 
+	"proudsieve/core/scratch"
 	"proudsieve/core/table"
 )
 
@@ -123,11 +124,10 @@ func (s *sections) add(i int, raw []byte) error {
 		return nil
 	}
 	if s.files[i] == nil {
-		f, err := os.CreateTemp("", "proudsieve-log-*")
+		f, err := scratch.File("log")
 		if err != nil {
 			return err
 		}
-		_ = os.Remove(f.Name()) // it is gone when it is closed, or the process ends
 		s.files[i] = f
 	}
 	_, err := s.files[i].Write(s.held[i])

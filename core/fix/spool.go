@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync/atomic"
 
+	"proudsieve/core/scratch"
 	"proudsieve/core/table"
 )
 
@@ -29,11 +30,10 @@ type spooled struct {
 }
 
 func newSpool(names []string) (*spool, error) {
-	f, err := os.CreateTemp("", "proudsieve-steps-*")
+	f, err := scratch.File("steps")
 	if err != nil {
 		return nil, fmt.Errorf("keeping the table between two steps: %w", err)
 	}
-	_ = os.Remove(f.Name()) // it is gone when it is closed, or the process ends
 	return &spool{names: names, file: f}, nil
 }
 

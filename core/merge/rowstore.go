@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"proudsieve/core/budget"
+	"proudsieve/core/scratch"
 )
 
 // storeChunk is how many bytes of rows are held, or written, together.
@@ -59,11 +60,10 @@ func (s *rowStore) flush() error {
 
 func (s *rowStore) write(chunk []byte, at int64) error {
 	if s.file == nil {
-		f, err := os.CreateTemp("", "proudsieve-joined-*")
+		f, err := scratch.File("joined")
 		if err != nil {
 			return fmt.Errorf("holding the joined table: %w", err)
 		}
-		_ = os.Remove(f.Name()) // it is gone with its last reader
 		s.file = f
 	}
 	if _, err := s.file.WriteAt(chunk, at); err != nil {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"slices"
 	"strings"
 
@@ -19,6 +18,7 @@ import (
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
+	"proudsieve/core/scratch"
 	"proudsieve/core/table"
 )
 
@@ -366,11 +366,10 @@ func play(ctx context.Context, name string, in fix.Input, steps []Step, some []i
 	if err != nil {
 		return nil, nil, fmt.Errorf("the draft is no fix plan: %w", err)
 	}
-	made, err := os.CreateTemp("", "proudsieve-draft-*")
+	made, err := scratch.File("draft")
 	if err != nil {
 		return nil, nil, err
 	}
-	_ = os.Remove(made.Name()) // it is gone when it is closed, or the process ends
 	defer made.Close()
 	ledger, err := fix.Run(ctx, in, plan, workers, fix.Outputs{Table: made, Log: io.Discard, Map: io.Discard})
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"proudsieve/core/guard"
+	"proudsieve/core/scratch"
 )
 
 const (
@@ -146,11 +147,10 @@ func (g *Groups) spill() error {
 	var buffer []byte
 	for i := range g.files {
 		if g.files[i] == nil {
-			f, err := os.CreateTemp("", "proudsieve-groups-*")
+			f, err := scratch.File("groups")
 			if err != nil {
 				return err
 			}
-			_ = os.Remove(f.Name()) // it is gone when it is closed, or the process ends
 			g.files[i] = f
 		}
 		buffer = buffer[:0]

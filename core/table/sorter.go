@@ -13,6 +13,8 @@ import (
 	"os"
 	"slices"
 	"sort"
+
+	"proudsieve/core/scratch"
 )
 
 // SortedBytes is how many bytes of records a Sorter holds before it puts them on disk. Tests lower it.
@@ -66,18 +68,9 @@ func (s *Sorter) sort() {
 	})
 }
 
-// nameless makes a file of the temporary directory that is gone when it is closed, or the process ends.
-func nameless(what string) (*os.File, error) {
-	f, err := os.CreateTemp("", "proudsieve-"+what+"-*")
-	if err == nil {
-		_ = os.Remove(f.Name())
-	}
-	return f, err
-}
-
 func (s *Sorter) spill() error {
 	s.sort()
-	f, err := nameless("order")
+	f, err := scratch.File("order")
 	if err != nil {
 		return err
 	}
@@ -252,7 +245,7 @@ func (v *RowValues) Add(row uint32, value []byte) error {
 func (v *RowValues) Settle(ctx context.Context) (err error) {
 	defer v.sorter.Close()
 	v.rows = NewRowSet()
-	if v.file, err = nameless("rows"); err != nil {
+	if v.file, err = scratch.File("rows"); err != nil {
 		return err
 	}
 	out := bufio.NewWriterSize(v.file, 256<<10)

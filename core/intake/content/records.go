@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/core/guard"
 	"proudsieve/core/intake/delimited"
+	"proudsieve/core/scratch"
 	"proudsieve/core/table"
 )
 
@@ -142,10 +143,10 @@ func Convert(ctx context.Context, c Converter) (*Spool, error) {
 }
 
 func (s *Spool) fill(ctx context.Context, c Converter) (err error) {
-	if s.text, err = unnamed(); err != nil {
+	if s.text, err = scratch.File("converted"); err != nil {
 		return err
 	}
-	if s.flaws, err = unnamed(); err != nil {
+	if s.flaws, err = scratch.File("converted"); err != nil {
 		return err
 	}
 	flaws := bufio.NewWriter(s.flaws)
@@ -159,15 +160,6 @@ func (s *Spool) fill(ctx context.Context, c Converter) (err error) {
 	}
 	s.size, err = s.text.Seek(0, io.SeekCurrent)
 	return err
-}
-
-// unnamed makes a file that has no name any more.
-func unnamed() (*os.File, error) {
-	f, err := os.CreateTemp("", "proudsieve-converted-*")
-	if err != nil {
-		return nil, err
-	}
-	return f, os.Remove(f.Name())
 }
 
 // Close gives the room back.

@@ -7,12 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+
+	"proudsieve/core/scratch"
 )
 
 // Packing is how the bytes of a file are packed.
@@ -118,11 +119,10 @@ func RandomAccess(ctx context.Context, open Opening) (at io.ReaderAt, size int64
 		}
 	}
 	defer in.Close()
-	copied, err := os.CreateTemp("", "proudsieve-unpacked-*")
+	copied, err := scratch.File("unpacked")
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	_ = os.Remove(copied.Name()) // it is gone with the last who has it open
 	size, err = io.Copy(copied, in)
 	if err != nil {
 		return nil, 0, nil, errors.Join(err, copied.Close())
