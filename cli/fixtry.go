@@ -16,6 +16,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
 )
@@ -76,18 +77,21 @@ type planTrial struct {
 }
 
 func openTrial(ctx context.Context, c *cli.Command, path string) (*planTrial, error) {
-	book, err := readBook(c.String("rules"))
+	book, err := readRulebook(c.String("rules"))
 	if err != nil {
 		return nil, err
 	}
+	if book == nil {
+		return nil, errors.New("--rules names no file; a fix plan needs the rulebook")
+	}
 	t := &planTrial{workers: c.Int("workers"), result: book}
 	if other := c.String("result-rules"); other != "" {
-		if t.result, err = readBook(other); err != nil {
+		if t.result, err = readRulebook(other); err != nil {
 			return nil, err
 		}
 		t.in.Result = t.result
 	}
-	raw, err := os.ReadFile(c.String("plan"))
+	raw, err := readFile(c.String("plan"))
 	if err != nil {
 		return nil, err
 	}
@@ -108,18 +112,6 @@ func openTrial(ctx context.Context, c *cli.Command, path string) (*planTrial, er
 	return t, nil
 }
 
-func readBook(path string) (*rulebook.Rulebook, error) {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	book, err := rulebook.Parse(raw)
-	if err != nil {
-		return nil, fmt.Errorf("%s:\n%w", path, err)
-	}
-	return book, nil
-}
-
 func (t *planTrial) close() {
 	_ = t.file.Close()
 	_ = os.RemoveAll(t.directory)
@@ -132,9 +124,7 @@ func (t *planTrial) run(ctx context.Context, out fix.Outputs) (err error) {
 
 // made opens the table that was made.
 func (t *planTrial) made(ctx context.Context, made *os.File) (*intake.File, error) {
-	return intake.Open(ctx, func(offset int64) (io.ReadCloser, error) {
-		return io.NopCloser(io.NewSectionReader(made, offset, math.MaxInt64-offset)), nil
-	}, t.result.ForTable(t.ledger.Reading).Reading)
+	return intake.Open(ctx, content.Of(made), t.result.ForTable(t.ledger.Reading).Reading)
 }
 
 // judged audits what was made.
@@ -173,10 +163,7 @@ func (t *planTrial) save(ctx context.Context, o *output, into string) error {
 			if err := fix.Verify(ctx, source, t.result, t.ledger, t.workers); err != nil {
 				return err
 			}
-			for _, s := range t.ledger.Steps {
-				made = made || s.RowsMade != nil
-			}
-			if made {
+			if made = t.ledger.MadeRows(); made {
 				if err := save(rows, func(f *os.File) error {
 					_, err := io.Copy(f, io.NewSectionReader(kept, 0, math.MaxInt64))
 					return err

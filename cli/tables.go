@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net/http"
 	"os"
@@ -17,6 +16,7 @@ import (
 	"proudsieve/core/rulebook/csvw"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
+	"proudsieve/service/work"
 )
 
 func tableCommand() *cli.Command {
@@ -194,11 +194,9 @@ func (s *session) saveMetadata(ctx context.Context, id int64, path string) error
 	if err != nil {
 		return err
 	}
-	var reading rulebook.TableReading
-	if t.Reading != nil {
-		if err := json.Unmarshal(*t.Reading, &reading); err != nil {
-			return err
-		}
+	reading, err := work.OwnReading(t)
+	if err != nil {
+		return err
 	}
 	return save(path+csvw.Suffix, func(f *os.File) error {
 		_, err := f.Write(csvw.OfTable(book, reading, filepath.Base(path)))

@@ -2,6 +2,7 @@ package fix
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"proudsieve/core/document"
@@ -192,4 +193,9 @@ func (l *Ledger) Refused() error {
 		return nil
 	}
 	return &RefusedError{steps}
+}
+
+// MadeRows reports whether a step made rows of others, so that there is a map of them.
+func (l *Ledger) MadeRows() bool {
+	return slices.ContainsFunc(l.Steps, func(s LedgerStep) bool { return s.RowsMade != nil })
 }

@@ -180,7 +180,7 @@ func restructured(before, after *Frame, from []int) []ColumnFrom {
 
 func (r *run) ledger(t *Table) *Ledger {
 	l := &Ledger{RowsIn: r.rowsIn, RowsOut: r.rows, SumsIn: r.named(r.sumsIn), SumsOut: r.named(r.sums),
-		Steps: []LedgerStep{}, Columns: t.Names, Arrived: r.arrived.Names, Unheaded: r.unheaded, Reading: readingOf(t.Frame)}
+		Steps: []LedgerStep{}, Columns: t.Names, Arrived: r.arrived.Names, Unheaded: r.unheaded, Reading: rulebook.ReadingOf(t.Names, t.Cells)}
 	for i := range r.steps {
 		s := &r.steps[i]
 		if s.work != nil && s.work.Judge != nil {
@@ -221,27 +221,6 @@ func (s *bound) note() string {
 		add("This step had nothing to do.")
 	}
 	return strings.Join(notes, " ")
-}
-
-// readingOf says how the columns of a frame are written that are not in standard form.
-func readingOf(f *Frame) (out rulebook.TableReading) {
-	marks := map[string]bool{}
-	for c, name := range f.Names {
-		if written, other := f.Cells[c].Written(); other {
-			if out.Columns == nil {
-				out.Columns = map[string]rulebook.Written{}
-			}
-			out.Columns[name] = written
-		}
-		for _, mark := range f.Cells[c].Marks() {
-			marks[mark] = true
-		}
-	}
-	for mark := range marks {
-		out.Missing = append(out.Missing, mark)
-	}
-	slices.Sort(out.Missing)
-	return out
 }
 
 func addAll(into, from []table.Decimal) {

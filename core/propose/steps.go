@@ -14,6 +14,7 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/intake"
+	"proudsieve/core/intake/content"
 	"proudsieve/core/leads"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
@@ -254,7 +255,7 @@ func FixPlan(ctx context.Context, name string, in fix.Input, result *audit.Resul
 	steps := Steps(result, in.Book)
 	standard := Step{Evidence: "The table is not written in standard form.",
 		Fields: []edit.Field{set("do", fix.StandardForm), because("Numbers have a point, dates are those of ISO 8601, and nothing stands for nothing.")}}
-	if !reading(in.Book).IsStandard() {
+	if !in.Book.TableReading(in.Source.Columns()).IsStandard() {
 		steps = append(steps, standard)
 	}
 	for range len(steps) + 1 {
@@ -268,20 +269,6 @@ func FixPlan(ctx context.Context, name string, in fix.Input, result *audit.Resul
 		steps[harm.step].Doubt = harm.why
 	}
 	return planText(name, in.Book.Dataset, steps), nil
-}
-
-// reading says how a table of the rulebook's columns is written.
-func reading(book *rulebook.Rulebook) (out rulebook.TableReading) {
-	out.Missing = book.Reading.Missing
-	for _, c := range book.Columns {
-		if written, other := book.Cells(c.Name).Written(); other {
-			if out.Columns == nil {
-				out.Columns = map[string]rulebook.Written{}
-			}
-			out.Columns[c.Name] = written
-		}
-	}
-	return out
 }
 
 // harm is a step that must not be taken unseen.
@@ -376,9 +363,7 @@ func play(ctx context.Context, name string, in fix.Input, steps []Step, some []i
 		return nil, nil, err
 	}
 	book := in.Book.ForTable(ledger.Reading)
-	source, err := intake.Open(ctx, func(offset int64) (io.ReadCloser, error) {
-		return io.NopCloser(io.NewSectionReader(made, offset, 1<<62)), nil
-	}, book.Reading)
+	source, err := intake.Open(ctx, content.Of(made), book.Reading)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -1,6 +1,7 @@
 package rulebook
 
 import (
+	"maps"
 	"slices"
 
 	"proudsieve/core/intake"
@@ -81,4 +82,31 @@ func (b *Rulebook) ForTable(reading TableReading) *Rulebook {
 		c.WrittenWith, c.Brackets, c.TrueWords, c.FalseWords = w.With, w.Brackets, w.TrueWords, w.FalseWords
 	}
 	return &copied
+}
+
+// ReadingOf returns how a table of ours with these columns is read; cells are those of each, as they are written.
+func ReadingOf(names []string, cells []*Cells) (out TableReading) {
+	marks := map[string]bool{}
+	for c, name := range names {
+		if written, other := cells[c].Written(); other {
+			if out.Columns == nil {
+				out.Columns = map[string]Written{}
+			}
+			out.Columns[name] = written
+		}
+		for _, mark := range cells[c].Marks() {
+			marks[mark] = true
+		}
+	}
+	out.Missing = slices.Sorted(maps.Keys(marks))
+	return out
+}
+
+// TableReading returns how a table with these columns is read that nothing was done to.
+func (b *Rulebook) TableReading(names []string) TableReading {
+	cells := make([]*Cells, len(names))
+	for c, name := range names {
+		cells[c] = b.Cells(name)
+	}
+	return ReadingOf(names, cells)
 }

@@ -53,7 +53,7 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
-		result, err := s.resultOf(ctx, a)
+		result, err := s.resultOf(ctx, a.ID)
 		if err != nil {
 			return nil, err
 		}

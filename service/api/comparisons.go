@@ -94,11 +94,11 @@ func (s *Server) compared(ctx context.Context, id, with int64) (*ComparisonShown
 			invalid("Audit %d is of the dataset %s and audit %d of %s; only audits of one dataset are compared.",
 				before.ID, before.Dataset, after.ID, after.Dataset)
 	}
-	then, err := s.resultOf(ctx, before)
+	then, err := s.resultOf(ctx, before.ID)
 	if err != nil {
 		return nil, err
 	}
-	now, err := s.resultOf(ctx, after)
+	now, err := s.resultOf(ctx, after.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (s *Server) ofAudit(ctx context.Context, id int64) (*auditFile, error) {
 	if a.table, err = store.FindTable(ctx, s.Store.DB, a.TableID); err != nil {
 		return nil, err
 	}
-	if a.result, err = s.resultOf(ctx, found); err != nil {
+	if a.result, err = s.resultOf(ctx, found.ID); err != nil {
 		return nil, err
 	}
 	if a.RulebookID != nil {

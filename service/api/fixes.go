@@ -12,7 +12,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jmoiron/sqlx"
 
-	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/propose"
@@ -266,19 +265,15 @@ func (s *Server) steps(ctx context.Context, id int64) ([]propose.Step, error) {
 	if err != nil || newest == nil || t.AuditID == nil {
 		return []propose.Step{}, err
 	}
-	book, err := rulebook.Parse([]byte(newest.Source))
+	book, err := s.rulebook(ctx, newest.ID)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := store.AuditResult(ctx, s.Store.DB, *t.AuditID)
+	result, err := s.resultOf(ctx, *t.AuditID)
 	if err != nil {
 		return nil, err
 	}
-	var result audit.Result
-	if err := json.Unmarshal(raw, &result); err != nil {
-		return nil, err
-	}
-	return propose.Steps(&result, book), nil
+	return propose.Steps(result, book), nil
 }
 
 // rowSteps proposes steps for rows, or a cell, of a delivery.

@@ -103,7 +103,7 @@ func (s *Server) insideBy(ctx context.Context, id, by int64) (*inside, error) {
 			return nil, err
 		}
 		if a != nil {
-			result, err := s.resultOf(ctx, a)
+			result, err := s.resultOf(ctx, a.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -215,7 +215,7 @@ func (s *Server) relations() {
 			if t.audit == nil {
 				return nil, invalid("The table has not been audited yet; name the columns, or wait for its audit.")
 			}
-			result, err := s.resultOf(ctx, t.audit)
+			result, err := s.resultOf(ctx, t.audit.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -280,7 +280,7 @@ func (s *Server) relations() {
 			return nil, invalid("The table has not been audited yet; wait for its audit.")
 		}
 		keys, err := recall(ctx, &s.remembered, t.key+"keys", func(ctx context.Context) ([]relation.Key, error) {
-			result, err := s.resultOf(ctx, t.audit)
+			result, err := s.resultOf(ctx, t.audit.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -339,8 +339,9 @@ func (s *Server) selected(ctx context.Context, t *inside, where, is, find string
 		})
 }
 
-func (s *Server) resultOf(ctx context.Context, a *records.Audit) (*audit.Result, error) {
-	raw, err := store.AuditResult(ctx, s.Store.DB, a.ID)
+// resultOf returns the result of an audit.
+func (s *Server) resultOf(ctx context.Context, id int64) (*audit.Result, error) {
+	raw, err := store.AuditResult(ctx, s.Store.DB, id)
 	if err != nil {
 		return nil, err
 	}

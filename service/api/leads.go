@@ -108,7 +108,7 @@ func (s *Server) auditWith(ctx context.Context, id int64) (*records.Audit, *audi
 	if err != nil {
 		return nil, nil, err
 	}
-	result, err := s.resultOf(ctx, a)
+	result, err := s.resultOf(ctx, a.ID)
 	return a, result, err
 }
 

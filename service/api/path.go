@@ -100,7 +100,7 @@ func (s *Server) fellShort(ctx context.Context, t *records.Table) (string, error
 	if *t.Score < a.PassMark {
 		return fmt.Sprintf("Fell short: its score is %.2f, below the pass mark of %g.", *t.Score, a.PassMark), nil
 	}
-	result, err := s.resultOf(ctx, a)
+	result, err := s.resultOf(ctx, a.ID)
 	if err != nil {
 		return "", err
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/intake"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -138,13 +139,15 @@ func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table
 
 // judge audits a table by a rulebook; nil for a draft.
 func (a *attempt) judge(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*audit.Result, error) {
-	source, book, err := a.open(ctx, t, book, 1)
+	source, book, err := a.openRuled(ctx, t, book, 1)
 	if err != nil {
 		return nil, err
 	}
-	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
-		return nil, err
-	}
+	return a.looked(ctx, source, book)
+}
+
+// looked audits what was opened, and looks again for what only a second reading tells.
+func (a *attempt) looked(ctx context.Context, source *intake.File, book *rulebook.Rulebook) (*audit.Result, error) {
 	result, err := audit.Run(ctx, source, book, a.Workers)
 	if err != nil {
 		return nil, err

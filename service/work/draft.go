@@ -3,11 +3,9 @@ package work
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
-	"proudsieve/core/audit"
 	"proudsieve/core/fix"
 	"proudsieve/core/propose"
 	"proudsieve/service/records"
@@ -48,35 +46,18 @@ func draftPlan(ctx context.Context, a *attempt) error {
 	if err := json.Unmarshal(a.job.Detail, &detail); err != nil {
 		return err
 	}
-	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
+	p, err := a.toFix(ctx)
 	if err != nil {
 		return err
 	}
-	book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, t.Dataset)
+	if err := p.open(ctx, a, 4); err != nil {
+		return err
+	}
+	result, err := a.before(ctx, p)
 	if err != nil {
 		return err
 	}
-	if book == nil {
-		return fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
-	}
-	source, book, err := a.open(ctx, t, book, 4)
-	if err != nil {
-		return err
-	}
-	if err := Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt); err != nil {
-		return err
-	}
-	if book, err = audit.Bound(ctx, book, a.Workers); err != nil {
-		return err
-	}
-	result, err := audit.Run(ctx, source, book, a.Workers)
-	if err == nil {
-		err = result.LookAgain(ctx, source, a.Workers)
-	}
-	if err != nil {
-		return err
-	}
-	text, err := propose.FixPlan(ctx, detail.Name, fix.Input{Source: source, Book: book}, result, a.Workers)
+	text, err := propose.FixPlan(ctx, detail.Name, fix.Input{Source: p.source, Book: p.book}, result, a.Workers)
 	if err != nil {
 		return err
 	}

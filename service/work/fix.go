@@ -149,8 +149,8 @@ type planRun struct {
 	plan   *fix.Plan
 }
 
-// plan reads a fix plan and opens the table of the job.
-func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun, error) {
+// toFix finds the table of the job that a fix plan is for, with its rulebook.
+func (a *attempt) toFix(ctx context.Context) (*planRun, error) {
 	t, err := store.FindTable(ctx, a.store.DB, *a.job.TableID)
 	if err != nil {
 		return nil, err
@@ -162,7 +162,24 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 	if book == nil {
 		return nil, fmt.Errorf("the dataset %s has no rulebook; a fix plan needs one", t.Dataset)
 	}
-	p := &planRun{table: t, result: book}
+	return &planRun{table: t, book: book, result: book}, nil
+}
+
+// open opens the table that a plan is for.
+func (p *planRun) open(ctx context.Context, a *attempt, passes int64) (err error) {
+	if p.source, p.book, err = a.openRuled(ctx, p.table, p.book, passes); err != nil {
+		return err
+	}
+	p.book, err = audit.Bound(ctx, p.book, a.Workers) // steps map to the codes of other datasets too
+	return err
+}
+
+// plan reads a fix plan and opens the table of the job.
+func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun, error) {
+	p, err := a.toFix(ctx)
+	if err != nil {
+		return nil, err
+	}
 	_, makes, err := fix.DatasetsOf([]byte(text))
 	if err != nil {
 		return nil, err
@@ -170,7 +187,7 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 	if p.makes, err = store.FindDataset(ctx, a.store.DB, makes); err != nil {
 		return nil, err
 	}
-	if p.makes.ID != t.DatasetID {
+	if p.makes.ID != p.table.DatasetID {
 		if p.result, err = rulebookOf(ctx, a.store.DB, p.makes.ID, p.makes.Name); err != nil {
 			return nil, err
 		}
@@ -178,19 +195,13 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 			return nil, fmt.Errorf("the plan makes tables of %s, which has no rulebook yet; declare one, so that what it makes can be judged", p.makes.Name)
 		}
 	}
-	if p.plan, err = fix.ParseFor([]byte(text), book, p.result); err != nil {
-		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", t.Dataset, err)
+	if p.plan, err = fix.ParseFor([]byte(text), p.book, p.result); err != nil {
+		return nil, fmt.Errorf("the fix plan does not fit the newest rulebook of %s:\n%w", p.table.Dataset, err)
 	}
 	if earlier {
 		p.plan = p.plan.AsEarlier()
 	}
-	if p.source, p.book, err = a.open(ctx, t, book, 2); err != nil {
-		return nil, err
-	}
-	if err = Beside(ctx, a.store, a.files, t, p.book, a.job.CreatedAt); err == nil {
-		p.book, err = audit.Bound(ctx, p.book, a.Workers) // steps map to the codes of other datasets too
-	}
-	return p, err
+	return p, p.open(ctx, a, 2)
 }
 
 // madeTable is what a run of a plan wrote.
@@ -239,14 +250,12 @@ func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.Ne
 	}
 	t := &store.NewTable{DatasetID: p.makes.ID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
 		FileName: p.makes.Name + "_cleaned.csv", ParentID: &p.table.ID, ChangeLog: &log}
-	for _, s := range m.ledger.Steps {
-		if s.RowsMade != nil && t.RowMap == nil {
-			rows, _, err := m.rows.Keep()
-			if err != nil {
-				return nil, nil, err
-			}
-			t.RowMap = &rows
+	if m.ledger.MadeRows() {
+		rows, _, err := m.rows.Keep()
+		if err != nil {
+			return nil, nil, err
 		}
+		t.RowMap = &rows
 	}
 	return t, written, nil
 }

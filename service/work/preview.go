@@ -103,9 +103,5 @@ func (a *attempt) before(ctx context.Context, p *planRun) (*audit.Result, error)
 			return result, json.Unmarshal(raw, result)
 		}
 	}
-	result, err := audit.Run(ctx, p.source, p.book, a.Workers)
-	if err != nil {
-		return nil, err
-	}
-	return result, result.LookAgain(ctx, p.source, a.Workers)
+	return a.looked(ctx, p.source, p.book)
 }

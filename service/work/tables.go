@@ -86,6 +86,16 @@ func (a *attempt) open(ctx context.Context, t *records.Table, book *rulebook.Rul
 	return source, book, nil
 }
 
+// openRuled is open with the tables of other datasets that the rulebook names.
+func (a *attempt) openRuled(ctx context.Context, t *records.Table, book *rulebook.Rulebook,
+	passes int64) (*intake.File, *rulebook.Rulebook, error) {
+	source, book, err := a.open(ctx, t, book, passes)
+	if err != nil {
+		return nil, nil, err
+	}
+	return source, book, Beside(ctx, a.store, a.files, t, book, a.job.CreatedAt)
+}
+
 // rulebookOf reads the newest rulebook of a dataset; a dataset without one has nil.
 func rulebookOf(ctx context.Context, q store.Querier, dataset int64, name string) (*rulebook.Rulebook, error) {
 	d, err := store.NewestDeclaration(ctx, q, store.KindRulebook, dataset, name)

@@ -25,8 +25,7 @@ func addRecords(sorter *table.Sorter) func([]record) error {
 // appendTexts appends the texts of some columns of a row.
 func appendTexts(value []byte, rows *fix.Rows, columns []int, at int) []byte {
 	for _, c := range columns {
-		text := rows.Text(c, at)
-		value = append(binary.AppendUvarint(value, uint64(len(text))), text...)
+		value = appendSized(value, rows.Text(c, at))
 	}
 	return value
 }

@@ -77,7 +77,7 @@ func (r rewriter) Bind(b *fix.Binder) *fix.Work {
 	}}
 }
 
-// textColumns says that a column of numbers, dates or truths has no place in a step on texts.
+// counting says how many there are of something; nothing of none.
 func counting(n int64, one, several string) string {
 	if n == 0 {
 		return ""
