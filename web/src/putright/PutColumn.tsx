@@ -3,8 +3,7 @@ import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { planOutlined } from "../client/queries";
 import { Choice } from "../shared/controls";
-import { stepName } from "./ledger";
-import { grouped } from "./stepGroups";
+import { StepOptions } from "./StepOptions";
 
 /** A step for a column of a delivery, of any kind that takes one: it opens a fix plan with it. */
 export function PutColumn({ t, column }: { t: Schemas["Table"]; column: string }) {
@@ -38,17 +37,7 @@ export function PutColumn({ t, column }: { t: Schemas["Table"]; column: string }
   return (
     <Choice aria-label={`Put ${column} right`} value="" onChange={(e) => put(e.target.value)}>
       <option value="">put right …</option>
-      {grouped([...takes.keys()]).map(([group, names]) =>
-        names.length === 0 ? null : (
-          <optgroup key={group} label={group}>
-            {names.map((name) => (
-              <option key={name} value={name}>
-                {stepName(name)}
-              </option>
-            ))}
-          </optgroup>
-        ),
-      )}
+      <StepOptions kinds={[...takes.keys()]} />
     </Choice>
   );
 }

@@ -8,7 +8,7 @@ import { Value } from "../shared/Value";
 import { plural } from "../shared/words";
 import { type LedgerStep, stepName } from "./ledger";
 import { StepForm } from "./StepForm";
-import { grouped } from "./stepGroups";
+import { StepOptions } from "./StepOptions";
 
 type Outlined = Schemas["PlanOutlined"];
 type Step = Outlined["outline"]["steps"][number];
@@ -88,15 +88,7 @@ export function StepList(props: {
           }}
         >
           <option value="">add a step …</option>
-          {grouped(o.kinds.map((k) => k.name)).map(([group, names]) => (
-            <optgroup key={group} label={group}>
-              {names.map((name) => (
-                <option key={name} value={name}>
-                  {stepName(name)}
-                </option>
-              ))}
-            </optgroup>
-          ))}
+          <StepOptions kinds={o.kinds.map((k) => k.name)} />
         </Choice>
       </HStack>
     </Box>
