@@ -48,7 +48,7 @@ func tryPlan(ctx context.Context, c *cli.Command, o *output, args []string) erro
 		return err
 	}
 	defer made.Close()
-	if err := t.run(ctx, fix.Outputs{Table: made, Log: io.Discard, Map: io.Discard}); err != nil {
+	if err := t.run(ctx, fix.Outputs{Table: made}); err != nil {
 		return err
 	}
 	shown := fix.Preview{Ledger: *t.ledger, ChangeCount: t.ledger.Changes(), Since: []fix.Since{}}

@@ -35,7 +35,7 @@ steps:
 		fmt.Println(err)
 		return
 	}
-	ledger, err := fix.Run(context.Background(), fix.Input{Source: file, Book: book}, plan, 1, fix.Outputs{Table: os.Stdout, Log: os.Stdout, Map: io.Discard})
+	ledger, err := fix.Run(context.Background(), fix.Input{Source: file, Book: book}, plan, 1, fix.Outputs{Table: os.Stdout, Log: os.Stdout})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -17,7 +17,7 @@ func TestFormsNameEveryStepAndField(t *testing.T) {
 	found := map[string]string{}
 	for _, f := range forms[1].Form {
 		found[f.Name] = f.Kind
-		if f.Name == "do" && len(f.Choices) != 28 {
+		if f.Name == "do" && len(f.Choices) != 29 {
 			t.Errorf("the steps are %v", f.Choices)
 		}
 		if f.Name == "survivor" && (len(f.Choices) != 5 || len(f.For) != 1 || f.For[0] != "keep_one") {

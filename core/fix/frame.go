@@ -212,6 +212,12 @@ type Work struct {
 	// Judge says, by what was counted of the whole table, why the step must not be done, and how many rows that is about; an
 	// empty text where nothing speaks against it.
 	Judge func(counts map[string]int64) (why string, rows int64)
+	// Estimates, where it is set, says how cells are estimated: all that Edit changes are marked by it. It has no rows.
+	Estimates *table.Mark
+	// Estimated says, of a step that estimates, what it went by; the engine adds what became of it.
+	Estimated *Estimated
+	// Reads are, of what Settle returns, the columns that Edit and Drop look at; nil for all.
+	Reads []int
 	// Close, where it is set, gives back what Edit or Drop look at.
 	Close func()
 }
@@ -228,4 +234,6 @@ type Leaves struct {
 type Edit struct {
 	Column int
 	New    table.Column
+	// Draws returns, where it is set, all estimates of a cell that is changed, the one of New first.
+	Draws func(at int) []table.Value
 }

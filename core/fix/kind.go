@@ -17,6 +17,9 @@ type Kind struct {
 	Name   string  // what "do" names
 	Says   string  // what it does
 	Fields []Field // beside "do" and "reason"
+	// KeepsMarks says that a step of the kind can follow on one that estimates: it leaves rows their numbers, and no cell
+	// takes over what stands in another one.
+	KeepsMarks bool
 	// Example shows the kind at work, for the guide.
 	Example Example
 	// Declare reads the fields of a step; nil where they are wrong, which Item notes.

@@ -27,6 +27,8 @@ type Ledger struct {
 	Reading rulebook.TableReading `json:"reading"`
 	// Written counts, per column, the cells that earlier versions put in standard form without a step.
 	Written map[string]int64 `json:"written,omitempty"`
+	// Estimates counts, per column, the cells of the cleaned table that are estimates.
+	Estimates map[string]int64 `json:"estimates,omitempty"`
 	// Unheaded is how many rows had cells beyond the header's; the change log has them.
 	Unheaded int64 `json:"unheaded"`
 }
@@ -55,6 +57,7 @@ type LedgerStep struct {
 	// Undecided are cells of which no rule says what stays: the first of Open.
 	Undecided []Undecided `json:"undecided,omitempty"`
 	Open      int64       `json:"open,omitempty"`
+	Estimated *Estimated  `json:"estimated,omitempty"`
 	Examples  []LogEntry  `json:"examples"`       // the first changes
 	Note      string      `json:"note,omitempty"` // what a steward should look at
 }

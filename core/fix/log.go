@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"bytes"
 	"encoding/json"
 	"io"
 	"os"
@@ -135,19 +136,24 @@ func (s *sections) add(i int, raw []byte) error {
 	return err
 }
 
+// read returns what a section holds; nothing is added to it then.
+func (s *sections) read(i int) (io.Reader, error) {
+	if s.files[i] == nil {
+		return bytes.NewReader(s.held[i]), nil
+	}
+	_, err := s.files[i].Seek(0, io.SeekStart)
+	return io.MultiReader(s.files[i], bytes.NewReader(s.held[i])), err
+}
+
 // writeTo writes all sections, one after the other, and returns where each begins and the last one ends.
 func (s *sections) writeTo(out io.Writer) ([]int64, error) {
 	starts := []int64{0}
-	for i, f := range s.files {
-		if f != nil {
-			if _, err := f.Seek(0, io.SeekStart); err != nil {
-				return nil, err
-			}
-			if _, err := io.Copy(out, f); err != nil {
-				return nil, err
-			}
+	for i := range s.files {
+		in, err := s.read(i)
+		if err != nil {
+			return nil, err
 		}
-		if _, err := out.Write(s.held[i]); err != nil {
+		if _, err := io.Copy(out, in); err != nil {
 			return nil, err
 		}
 		starts = append(starts, starts[i]+s.sizes[i])

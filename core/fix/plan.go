@@ -156,6 +156,7 @@ type parser struct {
 	result *rulebook.Rulebook // of the dataset that the plan makes
 	plan   *Plan
 	frame  *Frame // that the steps so far leave of the declared columns
+	marked bool   // a step so far estimates
 }
 
 // declared is the frame of a table that has the columns of its rulebook.
@@ -208,11 +209,16 @@ func (p *parser) step(n *document.Node) {
 	if s.Action = kind.Declare(i); s.Action == nil || len(p.Problems) > before {
 		return
 	}
+	if p.marked && !s.Off && !kind.KeepsMarks {
+		p.Fail(n, "%v", &losesMarks{kind.Name})
+		return
+	}
 	if !s.Off {
 		work, _ := s.bind(&Binder{Frame: p.frame, Book: p.book, Result: p.result, Reading: true, wrong: i.misfit})
 		if work.Frame != nil {
 			p.frame = work.Frame
 		}
+		p.marked = p.marked || work.Estimates != nil
 	}
 	p.plan.Steps = append(p.plan.Steps, s)
 }

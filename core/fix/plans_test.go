@@ -81,6 +81,7 @@ type simple struct {
 	rows  [][]string
 	// what the last step did, cells and rows
 	cells, gone int64
+	estimated   bool // a step estimated
 }
 
 func (s *simple) at(name string) int { return slices.Index(s.names, name) }
@@ -217,6 +218,9 @@ type step struct {
 	text string
 	do   func(s *simple)
 }
+
+// keepMarks are the kinds of steps that can follow on one that estimates.
+var keepMarks = []string{"set_aside", "remove_equal_rows", "rename_columns", "move_columns", "drop_columns", "standard_form"}
 
 // drawn are the kinds of steps, each of which draws one for a table.
 var drawn = map[string]func(r *rand.Rand, s *simple) *step{
@@ -482,10 +486,30 @@ var drawn = map[string]func(r *rand.Rand, s *simple) *step{
 			}
 		}}
 	},
-	"remove_equal_rows": func(_ *rand.Rand, _ *simple) *step {
-		return &step{"do: remove_equal_rows", func(s *simple) {
-			seen := map[string]bool{}
+	"estimate": func(r *rand.Rand, s *simple) *step {
+		if !s.has("value", "day", "site") {
+			return nil
+		}
+		method := []string{"group_mean", "group_median", "in_time"}[r.IntN(3)]
+		text := "do: estimate, column: value, group: [site], method: " + method
+		if method == "in_time" {
+			text += ", order: [day]"
+		}
+		return &step{text, func(s *simple) { s.estimate(method) }}
+	},
+	"remove_equal_rows": func(r *rand.Rand, s *simple) *step {
+		w, text := s.where(r), "do: remove_equal_rows"
+		if w != nil && r.IntN(2) == 0 {
+			text += ", where: \"" + w.source + "\""
+		} else {
+			w = nil
+		}
+		return &step{text, func(s *simple) {
+			seen, meant := map[string]bool{}, s.meant(w)
 			s.keep(func(row int) bool {
+				if !meant[row] {
+					return true
+				}
 				key := strings.Join(s.rows[row], "\x00")
 				was := seen[key]
 				seen[key] = true
@@ -650,19 +674,29 @@ var drawn = map[string]func(r *rand.Rand, s *simple) *step{
 			}
 		}}
 	},
-	"standard_form": func(_ *rand.Rand, s *simple) *step {
-		for _, name := range s.names { // texts that would become values are refused
-			if kind := s.kinds[name]; !s.plain[name] && kind != "text" && kind != "code" {
-				for i := range s.rows {
-					text := s.rows[i][s.at(name)]
-					if c := s.read(name, text); !c.missing && !c.value && (&simple{kinds: s.kinds, plain: map[string]bool{name: true}}).read(name, text).value {
-						return nil
-					}
-				}
+	"standard_form": func(r *rand.Rand, s *simple) *step {
+		// Texts that would become values are refused.
+		becomes := func(name string) bool {
+			if kind := s.kinds[name]; s.plain[name] || kind == "text" || kind == "code" {
+				return false
 			}
+			return slices.ContainsFunc(s.rows, func(row []string) bool {
+				text := row[s.at(name)]
+				c := s.read(name, text)
+				return !c.missing && !c.value && (&simple{kinds: s.kinds, plain: map[string]bool{name: true}}).read(name, text).value
+			})
 		}
-		return &step{"do: standard_form", func(s *simple) {
-			for _, name := range s.names {
+		fits := slices.DeleteFunc(slices.Clone(s.names), becomes)
+		if len(fits) == 0 {
+			return nil
+		}
+		names, text := s.names, "do: standard_form"
+		if len(fits) < len(s.names) {
+			names = fits[r.IntN(len(fits)):][:1]
+			text += ", columns: [" + names[0] + "]"
+		}
+		return &step{text, func(s *simple) {
+			for _, name := range names {
 				for i := range s.rows {
 					text := s.rows[i][s.at(name)]
 					now := text
@@ -683,7 +717,7 @@ var drawn = map[string]func(r *rand.Rand, s *simple) *step{
 					s.set(i, name, now)
 				}
 			}
-			for _, name := range s.names {
+			for _, name := range names {
 				s.plain[name] = true
 			}
 		}}
@@ -905,6 +939,82 @@ func (s *simple) difference(row int, into string) string {
 	return s.writeNumber(into, n.Sub(n, b))
 }
 
+// estimate fills the gaps of value from the rows of the same site.
+func (s *simple) estimate(method string) {
+	s.estimated = true
+	places := 0
+	groups := map[string][]int{}
+	for i := range s.rows {
+		if c := s.cell(i, "value"); c.number != nil {
+			groups[s.group(i)] = append(groups[s.group(i)], i)
+			_, fraction, _ := strings.Cut(strings.Replace(s.rows[i][s.at("value")], ",", ".", 1), ".")
+			places = max(places, len(fraction))
+		}
+	}
+	mean := func(of []*big.Rat) *big.Rat {
+		sum := new(big.Rat)
+		for _, n := range of {
+			sum.Add(sum, n)
+		}
+		return sum.Quo(sum, big.NewRat(int64(len(of)), 1))
+	}
+	fill := map[int]*big.Rat{}
+	for i := range s.rows {
+		if !s.cell(i, "value").missing {
+			continue
+		}
+		var all []*big.Rat
+		byDay := map[time.Time][]*big.Rat{}
+		for _, k := range groups[s.group(i)] {
+			all = append(all, s.cell(k, "value").number)
+			if day := s.cell(k, "day"); day.value {
+				byDay[day.day] = append(byDay[day.day], s.cell(k, "value").number)
+			}
+		}
+		switch {
+		case len(all) == 0:
+		case method == "group_mean":
+			fill[i] = mean(all)
+		case method == "group_median":
+			slices.SortFunc(all, func(a, b *big.Rat) int { return a.Cmp(b) })
+			fill[i] = mean(all[(len(all)-1)/2 : len(all)/2+1])
+		case s.cell(i, "day").value:
+			day := s.cell(i, "day").day
+			var before, after time.Time
+			for d := range byDay {
+				if !d.After(day) && (before.IsZero() || d.After(before)) {
+					before = d
+				}
+				if !d.Before(day) && (after.IsZero() || d.Before(after)) {
+					after = d
+				}
+			}
+			switch {
+			case before.IsZero() || after.IsZero():
+			case before.Equal(after):
+				fill[i] = mean(byDay[before])
+			default:
+				from, to := mean(byDay[before]), mean(byDay[after])
+				share := big.NewRat(int64(day.Sub(before)/time.Hour), int64(after.Sub(before)/time.Hour))
+				fill[i] = share.Add(from, share.Mul(share, to.Sub(to, from)))
+			}
+		}
+	}
+	for i, n := range fill {
+		text := n.FloatString(places)
+		if !s.plain["value"] {
+			text = strings.Replace(text, ".", ",", 1)
+		}
+		s.set(i, "value", text)
+	}
+}
+
+// group is what makes a site the same as another one.
+func (s *simple) group(row int) string {
+	c := s.cell(row, "site")
+	return fmt.Sprint(c.missing, c.value, c.is)
+}
+
 // fresh returns a name that no column has.
 func (s *simple) fresh(name string) string {
 	for n := len(s.names); ; n++ {
@@ -1001,7 +1111,7 @@ func TestRandomPlansDoWhatASecondWayDoes(t *testing.T) {
 		for n := 2 + r.IntN(6); n > 0; {
 			kind := kinds[r.IntN(len(kinds))]
 			one := drawn[kind](r, s)
-			if one == nil {
+			if one == nil || s.estimated && !slices.Contains(keepMarks, kind) {
 				n--
 				continue
 			}

@@ -14,7 +14,13 @@ type Rows struct {
 	rulebook.Batch
 	meant []bool // nil for all
 	told  *told
+	// estimated returns which cells of a column are estimates of earlier steps.
+	estimated func(column int) func(at int) bool
 }
+
+// Estimated returns which cells of a column were estimated before the step, or when the table arrived. It is for steps that
+// look at the whole table.
+func (r *Rows) Estimated(column int) func(at int) bool { return r.estimated(column) }
 
 // Means reports whether a row is one that the step is for.
 func (r *Rows) Means(at int) bool { return r.meant == nil || r.meant[at] }
@@ -65,7 +71,7 @@ func (r *Rows) Rewrite(column int, rewrite func(text string) (now string, keep b
 		}
 		texts[i] = now
 	}
-	return Edit{column, table.Column{Texts: texts, Codes: old.Codes}}
+	return Edit{Column: column, New: table.Column{Texts: texts, Codes: old.Codes}}
 }
 
 // Each makes the texts of a column, one for each row; rows that are not meant keep theirs, and so do those for which keep
@@ -94,7 +100,7 @@ func (r *Rows) Each(column int, text func(at int) (now string, keep bool)) Edit 
 		}
 		out.Codes[at] = code
 	}
-	return Edit{column, out}
+	return Edit{Column: column, New: out}
 }
 
 // Values works an expression out for the rows.

@@ -13,16 +13,31 @@ import (
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
+	"proudsieve/core/fix/estimate"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
-// Outputs are where a run writes.
+// Outputs are where a run writes; what is nil is not wanted.
 type Outputs struct {
 	Table io.Writer // the cleaned table, as CSV
 	Log   io.Writer // the change log, as JSON Lines of LogEntry
 	// Map has, for every row that a step made of others, which those were, as JSON Lines of RowMade.
 	Map io.Writer
+	// Marks says which cells of the cleaned table are estimates, as table.Marks writes it; nothing where none are.
+	Marks io.Writer
+	// Draws has the draws of these cells beyond the first, as Parquet of Draw; nothing where there are none.
+	Draws io.Writer
+}
+
+// whole returns the outputs with somewhere for what is not wanted.
+func (o Outputs) whole() Outputs {
+	for _, w := range []*io.Writer{&o.Table, &o.Log, &o.Map, &o.Marks, &o.Draws} {
+		if *w == nil {
+			*w = io.Discard
+		}
+	}
+	return o
 }
 
 // Input is a table with what is declared of it.
@@ -37,12 +52,14 @@ type Input struct {
 // ledger first whether a step was refused (Ledger.Refused), and holds the table against it (Verify). Nothing of the
 // table that arrived changes. The outcome does not depend on the number of workers.
 func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*Ledger, error) {
+	out = out.whole()
 	r := &run{plan: plan, workers: workers}
 	if err := r.bind(in); err != nil {
 		return nil, err
 	}
-	r.log = newSections(len(r.steps) + 1)
+	r.log, r.drawn = newSections(len(r.steps)+1), newSections(len(r.steps))
 	defer r.log.close()
+	defer r.drawn.close()
 	maps := bufio.NewWriterSize(out.Map, 1<<16)
 	t := &Table{run: r, source: in.Source, Frame: r.arrived, step: -1}
 	defer func() { t.close() }()
@@ -69,10 +86,16 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 	if err := t.last(ctx, writer); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(writer.Flush(), maps.Flush()); err != nil {
+	if err := errors.Join(writer.Flush(), maps.Flush(), r.writeMarks(t.Frame, out)); err != nil {
 		return nil, err
 	}
 	l := r.ledger(t)
+	if r.kept.Count() > 0 {
+		l.Estimates = map[string]int64{}
+		for _, m := range r.kept.All {
+			l.Estimates[m.Column] += int64(m.Rows.GetCardinality())
+		}
+	}
 	var err error
 	if l.LogAt, err = r.log.writeTo(out.Log); err != nil {
 		return nil, err
@@ -88,6 +111,10 @@ type run struct {
 	measures []string
 	steps    []bound
 	log      *sections
+	marks    []*marked
+	drawn    *sections    // by step, the draws of the cells that it estimated
+	kept     *table.Marks // of the cleaned table
+	written  uint32       // rows of the cleaned table so far
 
 	rowsIn, rows int64 // of the table that arrived, and as the steps so far leave it
 	sumsIn, sums []table.Decimal
@@ -114,6 +141,7 @@ type bound struct {
 	uncoded    int64
 	examples   []LogEntry
 	restructed []ColumnFrom
+	moments    []estimate.Moments // of what it estimated, by draw
 }
 
 // bind fits every step to the columns of the table, before anything is done.
@@ -124,6 +152,7 @@ func (r *run) bind(in Input) error {
 	}
 	r.arrived = frameOf(book, in.Source.Columns())
 	frame := r.arrived
+	r.arrivedMarks(in.Source)
 	var failed []error
 	for i, step := range r.plan.Steps {
 		s := bound{Step: step, off: step.Off, before: frame, after: frame}
@@ -134,6 +163,15 @@ func (r *run) bind(in Input) error {
 				failed = append(failed, fmt.Errorf("step %d (%s): %w", i+1, step.Kind, err))
 			}}
 			s.work, s.where = step.bind(b)
+			if len(r.marks) > 0 && !kindOf(step.Kind).KeepsMarks {
+				failed = append(failed, fmt.Errorf("step %d (%s): %w", i+1, step.Kind, &losesMarks{step.Kind}))
+				b.fails = true
+			}
+			if how := s.work.Estimates; how != nil && !b.fails {
+				reasoned := *how
+				reasoned.Reason = step.Reason
+				r.marks = append(r.marks, newMarked(reasoned, i, s.before.At(how.Column)))
+			}
 			if b.fails {
 				return errors.Join(append(failed, errors.New("nothing was applied"))...)
 			}
@@ -191,6 +229,7 @@ func (r *run) ledger(t *Table) *Ledger {
 		step := LedgerStep{Step: i + 1, Kind: s.Kind, Reason: s.Reason, Off: s.off, Varies: s.Varies, Cells: s.cells, Rows: s.rowsGone,
 			RowsBefore: s.before0, RowsMade: s.made, Sums: r.named(s.sums), Columns: s.restructed, Mistyped: s.mistyped,
 			Uncoded: s.uncoded, Refused: s.told.refused, Undecided: s.told.undecided, Open: s.told.open, Examples: append([]LogEntry{}, s.examples...)}
+		step.Estimated = s.estimated()
 		step.Note = s.note()
 		l.Steps = append(l.Steps, step)
 	}
@@ -265,6 +304,9 @@ type passed struct {
 // passedStep is what a step did to a batch.
 type passedStep struct {
 	told              told
+	estimated         []uint32           // rows
+	drawn             []byte             // their draws beyond the first
+	moments           []estimate.Moments // of their draws
 	cells, rows       int64
 	sums              []table.Decimal
 	mistyped, uncoded int64
@@ -339,7 +381,11 @@ func (r *run) step(p *passed, did *passedStep, s *bound) error {
 		copied := *p.batch
 		copied.Columns = slices.Clone(p.batch.Columns)
 		for _, e := range edits {
+			was := copied.Columns[e.Column]
 			copied.Columns[e.Column] = r.changed(did, s, &copied, e, rows.meant, p.look)
+			if s.work.Estimates != nil {
+				did.estimates(s, &copied, e, &was, p.look)
+			}
 		}
 		p.batch = &copied
 		rows.Batch.Batch = p.batch
@@ -603,6 +649,11 @@ func (r *run) take(p *passed, steps []int) error {
 		}
 		if err := r.log.add(i+1, did.log); err != nil {
 			return err
+		}
+		if s.work.Estimates != nil {
+			if err := r.takeEstimates(i, did); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

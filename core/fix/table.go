@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 
 	"proudsieve/core/table"
@@ -59,13 +60,25 @@ func (t *Table) frame() *Frame {
 // Want says at which columns the next scans look, so that others need not be read.
 func (t *Table) Want(columns ...int) {
 	t.wanted = make([]bool, len(t.Names))
+	// Steps that only change or drop single rows are done again with each scan; they look at columns too.
+	for _, i := range append(slices.Clone(t.pending), t.step) {
+		s := &t.run.steps[i]
+		if i != t.step && !s.settled {
+			continue
+		}
+		if s.settled && s.work.Reads == nil {
+			t.WantAll()
+			return
+		}
+		columns = append(columns, s.work.Reads...)
+		if s.where != nil {
+			for _, name := range s.where.Names() {
+				columns = append(columns, s.before.At(name))
+			}
+		}
+	}
 	for _, c := range columns {
 		t.wanted[c] = true
-	}
-	if where := t.run.steps[t.step].where; where != nil {
-		for _, name := range where.Names() {
-			t.wanted[t.Frame.At(name)] = true
-		}
 	}
 }
 
@@ -111,7 +124,7 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 			if err != nil {
 				return l, err
 			}
-			l.of, err = work(rowsOf(frame, p.batch, s.where, &l.told))
+			l.of, err = work(t.run.lookedAt(t.step, p, pending, frame, s.where, &l.told))
 			if t.wanted == nil { // those that are not wanted share their memory
 				table.Recycle(b.Columns)
 			}
@@ -135,7 +148,7 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 		if p.spooled, err = made.write(p.batch); err != nil {
 			return looked{}, err
 		}
-		l.of, err = work(rowsOf(t.Frame, p.batch, s.where, &l.told))
+		l.of, err = work(t.run.lookedAt(t.step, p, t.pending, t.Frame, s.where, &l.told))
 		table.Recycle(b.Columns)
 		return l, err
 	}, func(l looked) error {
@@ -200,7 +213,7 @@ func (t *Table) settle(ctx context.Context, i int) (*Table, error) {
 	if err != nil {
 		return t, err
 	}
-	work.Frame, work.From = s.work.Frame, s.work.From
+	work.Frame, work.From, work.Estimates = s.work.Frame, s.work.From, s.work.Estimates
 	if work.Note == nil {
 		work.Note = s.work.Note
 	}
@@ -262,6 +275,7 @@ func (t *Table) last(ctx context.Context, out *table.Writer) error {
 		if err := t.run.take(p, t.pending); err != nil {
 			return err
 		}
+		t.run.keepMarks(p.batch.Rows)
 		return out.WriteRows(p.rows)
 	})
 }

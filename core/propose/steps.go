@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"strings"
@@ -358,7 +357,7 @@ func play(ctx context.Context, name string, in fix.Input, steps []Step, some []i
 		return nil, nil, err
 	}
 	defer made.Close()
-	ledger, err := fix.Run(ctx, in, plan, workers, fix.Outputs{Table: made, Log: io.Discard, Map: io.Discard})
+	ledger, err := fix.Run(ctx, in, plan, workers, fix.Outputs{Table: made})
 	if err != nil {
 		return nil, nil, err
 	}

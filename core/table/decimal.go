@@ -291,6 +291,26 @@ func (a Decimal) Div(b Decimal) (quotient Decimal, ok bool) {
 	return divideWide(a, b)
 }
 
+// DivTo returns a / b with so many digits after the point, at least 0, rounded half away from zero. ok is false where b is 0.
+func (a Decimal) DivTo(b Decimal, scale int) (quotient Decimal, ok bool) {
+	if b.Sign() == 0 {
+		return Decimal{}, false
+	}
+	x, y := a.apd(), b.apd()
+	over, under := signed(x), signed(y)
+	ten := big.NewInt(10)
+	if shift := scale + int(x.Exponent) - int(y.Exponent); shift >= 0 {
+		over.Mul(over, ten.Exp(ten, big.NewInt(int64(shift)), nil))
+	} else {
+		under.Mul(under, ten.Exp(ten, big.NewInt(int64(-shift)), nil))
+	}
+	q, rest := new(big.Int).QuoRem(over, under, new(big.Int))
+	if rest.Lsh(rest, 1).CmpAbs(under) >= 0 {
+		q.Add(q, big.NewInt(int64(over.Sign()*under.Sign())))
+	}
+	return DecimalFromBig(q, scale), true
+}
+
 // divideWords is Div for numbers that are machine words, where the quotient is one too.
 func divideWords(a, b Decimal) (quotient Decimal, ok bool) {
 	if a.wide != nil || b.wide != nil {

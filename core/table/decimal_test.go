@@ -265,3 +265,24 @@ func TestQuotientsOfWords(t *testing.T) {
 		t.Errorf("only %d quotients were words", words)
 	}
 }
+
+// Held against exact fractions.
+func TestDivToRoundsOnce(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 20_000 {
+		a := DecimalOf(r.Int64N(2_000_001)-1_000_000, r.IntN(5)).Mul(DecimalOf(1+r.Int64N(1_000_000), r.IntN(3)))
+		b, scale := DecimalOf(r.Int64N(2001)-1000, r.IntN(4)), r.IntN(6)
+		got, ok := a.DivTo(b, scale)
+		if ok != (b.Sign() != 0) {
+			t.Fatalf("%s / %s: %v", a, b, ok)
+		}
+		if !ok {
+			continue
+		}
+		x, _ := new(big.Rat).SetString(a.String())
+		y, _ := new(big.Rat).SetString(b.String())
+		if want := x.Quo(x, y).FloatString(scale); got.String() != want && (got.Sign() != 0 || strings.Trim(want, "-0.") != "") {
+			t.Fatalf("%s / %s to %d decimals: %s, want %s", a, b, scale, got, want)
+		}
+	}
+}

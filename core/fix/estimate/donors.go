@@ -3,6 +3,7 @@ package estimate
 import (
 	"cmp"
 	"slices"
+	"sync/atomic"
 )
 
 // Gathering gathers donors, at most so many of them. Those of several workers can be put together: the donors that are kept
@@ -12,19 +13,29 @@ type Gathering struct {
 	most int
 	kept []Donor
 	met  int64
-	// beyond is a hash above which no donor can be kept any more.
-	beyond uint64
+	// beyond is a hash above which no donor can be kept any more; parts look at it while others are joined.
+	beyond atomic.Uint64
 }
 
 // NewGathering returns a gathering of at most so many donors; most is at least 1.
 func NewGathering(seed uint64, most int) *Gathering {
-	return &Gathering{seed: seed, most: most, beyond: ^uint64(0)}
+	g := &Gathering{seed: seed, most: most}
+	g.beyond.Store(^uint64(0))
+	return g
+}
+
+// Part returns an empty gathering that passes over the rows that cannot be among the donors of g any more, to be joined to
+// it. It may be called by several goroutines, also while another part is joined.
+func (g *Gathering) Part() *Gathering {
+	part := NewGathering(g.seed, g.most)
+	part.beyond.Store(g.beyond.Load())
+	return part
 }
 
 // Wants says whether a row can still be among the donors, before its record is put together; it counts the row as met.
 func (g *Gathering) Wants(row int64) bool {
 	g.met++
-	return mix(g.seed, uint64(row)) <= g.beyond
+	return mix(g.seed, uint64(row)) <= g.beyond.Load()
 }
 
 // Add keeps a donor whose row is wanted.
@@ -51,7 +62,7 @@ func (g *Gathering) cut() {
 	})
 	clear(g.kept[g.most:])
 	g.kept = g.kept[:g.most]
-	g.beyond = min(g.beyond, mix(g.seed, uint64(g.kept[g.most-1].Row)))
+	g.beyond.Store(min(g.beyond.Load(), mix(g.seed, uint64(g.kept[g.most-1].Row))))
 }
 
 // Donors returns the donors in the order of their rows, and how many rows had a value.

@@ -49,20 +49,21 @@ func covers(t *testing.T, tables int, lost func(from *rand.Rand) func(season str
 		if err != nil {
 			t.Fatal(err)
 		}
-		columns := make([][]float64, draws)
+		var there estimate.Moments
+		for _, d := range s.donors {
+			there.Add(d.Value)
+		}
+		drawn := make([]estimate.Moments, draws)
 		for draw := range draws {
-			for _, d := range s.donors {
-				columns[draw] = append(columns[draw], d.Value)
-			}
 			for _, gap := range s.gaps {
 				e, ok := method.Estimate(gap.Row, gap.Record, draw)
 				if !ok {
 					t.Fatal("near predictions leave no gap")
 				}
-				columns[draw] = append(columns[draw], e.Value)
+				drawn[draw].Add(e.Value)
 			}
 		}
-		pooled, err := estimate.PoolMeans(columns)
+		pooled, err := estimate.PoolMeans(there, drawn)
 		if err != nil {
 			t.Fatal(err)
 		}

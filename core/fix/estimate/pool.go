@@ -43,20 +43,51 @@ func Pool(values, variances []float64, freedom float64) (Pooled, error) {
 	return p, nil
 }
 
-// PoolMeans puts together the means of the draws of one column, with its n values in each.
-func PoolMeans(draws [][]float64) (Pooled, error) {
+// Moments are how many numbers there are, their mean, and the sum of squares around it. The zero value is that of none.
+type Moments struct{ N, Mean, Squares float64 }
+
+// Add takes a number in (Welford, "Note on a method for calculating corrected sums of squares and products", 1962).
+func (m *Moments) Add(x float64) {
+	m.N++
+	off := x - m.Mean
+	m.Mean += off / m.N
+	m.Squares += off * (x - m.Mean)
+}
+
+// Join takes other numbers in (Chan, Golub and LeVeque, "Updating formulae and a pairwise algorithm for computing sample
+// variances", 1979).
+func (m *Moments) Join(o Moments) {
+	if o.N == 0 {
+		return
+	}
+	n, off := m.N+o.N, o.Mean-m.Mean
+	m.Mean += off * o.N / n
+	m.Squares += o.Squares + off*off*m.N*o.N/n
+	m.N = n
+}
+
+// Deviation returns the standard deviation; 0 of fewer than two numbers.
+func (m Moments) Deviation() float64 {
+	if m.N < 2 {
+		return 0
+	}
+	return math.Sqrt(m.Squares / (m.N - 1))
+}
+
+// PoolMeans puts together what each draw says of the mean of a column: that of the values that are there and those of the
+// draw.
+func PoolMeans(there Moments, draws []Moments) (Pooled, error) {
 	var means, variances []float64
-	for _, values := range draws {
-		if len(values) < 2 {
-			return Pooled{}, fmt.Errorf("%w: %d, and 2 are needed", ErrTooFew, len(values))
+	freedom := 0.0
+	for _, m := range draws {
+		m.Join(there)
+		if m.N < 2 {
+			return Pooled{}, fmt.Errorf("%w: %g, and 2 are needed", ErrTooFew, m.N)
 		}
-		mean, variance := stat.MeanVariance(values, nil)
-		means, variances = append(means, mean), append(variances, variance/float64(len(values)))
+		freedom = m.N - 1
+		means, variances = append(means, m.Mean), append(variances, m.Squares/freedom/m.N)
 	}
-	if len(draws) == 0 {
-		return Pool(nil, nil, 0)
-	}
-	return Pool(means, variances, float64(len(draws[0])-1))
+	return Pool(means, variances, freedom)
 }
 
 // Interval returns the interval that holds the true number with such a confidence, between 0 and 1.

@@ -3,7 +3,6 @@ package estimate
 import (
 	"cmp"
 	"maps"
-	"math"
 	"slices"
 )
 
@@ -53,19 +52,15 @@ func regressorsOf(donors []Donor) *regressors {
 // scaleOf returns mean and standard deviation of a column of numbers among the donors; the deviation is 1 where they are all
 // equal, so that a constant column tells nothing.
 func scaleOf(donors []Donor, column int) scale {
-	var n, mean, squares float64
+	var m Moments
 	for _, d := range donors {
-		// Welford, "Note on a method for calculating corrected sums of squares and products", 1962.
 		if x := d.Numbers[column]; finite(x) {
-			n++
-			off := x - mean
-			mean += off / n
-			squares += off * (x - mean)
+			m.Add(x)
 		}
 	}
-	s := scale{mean: mean, deviation: 1}
-	if n > 1 && squares > 0 {
-		s.deviation = math.Sqrt(squares / (n - 1))
+	s := scale{mean: m.Mean, deviation: 1}
+	if d := m.Deviation(); d > 0 {
+		s.deviation = d
 	}
 	return s
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/parquet-go/parquet-go"
+
 	"proudsieve/core/fix"
 	_ "proudsieve/core/fix/steps" // the kinds of steps
 	"proudsieve/core/intake"
@@ -24,6 +26,8 @@ type Played struct {
 	Ledger  *fix.Ledger
 	Changes []fix.LogEntry // an entry for each cell and row
 	Made    []fix.RowMade
+	Marks   *table.Marks // of the cleaned table
+	Draws   []fix.Draw
 	Refused error // steps that must not be done as they are declared
 }
 
@@ -46,8 +50,8 @@ func Play(t testing.TB, content string, book *rulebook.Rulebook, plan *fix.Plan,
 // PlayInput makes the cleaned table of a table.
 func PlayInput(t testing.TB, in fix.Input, plan *fix.Plan, workers int) (*Played, error) {
 	t.Helper()
-	var out, log, made bytes.Buffer
-	ledger, err := fix.Run(context.Background(), in, plan, workers, fix.Outputs{Table: &out, Log: &log, Map: &made})
+	var out, log, made, marks, draws bytes.Buffer
+	ledger, err := fix.Run(context.Background(), in, plan, workers, fix.Outputs{Table: &out, Log: &log, Map: &made, Marks: &marks, Draws: &draws})
 	if err != nil {
 		return nil, err
 	}
@@ -77,6 +81,14 @@ func PlayInput(t testing.TB, in fix.Input, plan *fix.Plan, workers int) (*Played
 		}
 		p.Made = append(p.Made, m)
 	}
+	if p.Marks, err = table.ReadMarks(&marks); err != nil {
+		t.Fatal(err)
+	}
+	if draws.Len() > 0 {
+		if p.Draws, err = parquet.Read[fix.Draw](bytes.NewReader(draws.Bytes()), int64(draws.Len())); err != nil {
+			t.Fatal(err)
+		}
+	}
 	p.replay(t, testkit.All(t, in.Source, 1), in.Source.Columns())
 	return p, nil
 }
@@ -101,10 +113,12 @@ type image struct {
 	names []string
 	rows  map[uint32][]string
 	order []uint32
+	// estimated are the cells that are estimates, by row, then column.
+	estimated map[uint32]map[string]bool
 }
 
 func (m *image) clone() *image {
-	out := &image{slices.Clone(m.names), map[uint32][]string{}, slices.Clone(m.order)}
+	out := &image{names: slices.Clone(m.names), rows: map[uint32][]string{}, order: slices.Clone(m.order)}
 	for row, cells := range m.rows {
 		out.rows[row] = slices.Clone(cells)
 	}
@@ -116,13 +130,17 @@ func (m *image) columns(columns []fix.ColumnFrom) {
 		return
 	}
 	for row, cells := range m.rows {
-		now := make([]string, len(columns))
+		now, estimated := make([]string, len(columns)), map[string]bool{}
 		for c, column := range columns {
 			if column.From != "" {
 				now[c] = cells[slices.Index(m.names, column.From)]
+				estimated[column.Name] = m.estimated[row][column.From]
 			}
 		}
 		m.rows[row] = now
+		if m.estimated[row] != nil {
+			m.estimated[row] = estimated
+		}
 	}
 	m.names = nil
 	for _, column := range columns {
@@ -131,7 +149,7 @@ func (m *image) columns(columns []fix.ColumnFrom) {
 }
 
 // play does what the log says of a step. It is false where the log does not fit.
-func (m *image) play(t testing.TB, changes []fix.LogEntry) {
+func (m *image) play(t testing.TB, changes []fix.LogEntry, estimates bool) {
 	for _, c := range changes {
 		cells, there := m.rows[c.Row]
 		if !there {
@@ -156,6 +174,25 @@ func (m *image) play(t testing.TB, changes []fix.LogEntry) {
 			t.Errorf("row %d, %s: the log says that %q was there, and %q is", c.Row, c.Column, c.Old, cells[at])
 		}
 		cells[at] = c.New
+		if estimates {
+			if m.estimated[c.Row] == nil {
+				m.estimated[c.Row] = map[string]bool{}
+			}
+			m.estimated[c.Row][c.Column] = true
+		}
+	}
+}
+
+// marked holds the marks of the cleaned table against what the steps estimated.
+func (m *image) marked(t testing.TB, marks *table.Marks) {
+	t.Helper()
+	for _, name := range m.names {
+		set := marks.In(name)
+		for at, row := range m.order {
+			if want, got := m.estimated[row][name], set != nil && set.Contains(uint32(at)+1); want != got {
+				t.Fatalf("row %d of the cleaned table, %s: marked %v, and estimated %v", at+1, name, got, want)
+			}
+		}
 	}
 }
 
@@ -192,7 +229,7 @@ func (m *image) csv() string {
 // replay plays the log, and backwards, as far as no step makes other rows; after the last that does, only rows are counted.
 func (p *Played) replay(t testing.TB, arrived *testkit.Read, names []string) {
 	t.Helper()
-	m := &image{names: names, rows: map[uint32][]string{}, order: slices.Clone(arrived.Rows)}
+	m := &image{names: names, rows: map[uint32][]string{}, order: slices.Clone(arrived.Rows), estimated: map[uint32]map[string]bool{}}
 	for at, row := range arrived.Rows {
 		m.rows[row] = slices.Clone(arrived.Cells[at])
 	}
@@ -211,8 +248,9 @@ func (p *Played) replay(t testing.TB, arrived *testkit.Read, names []string) {
 		before := len(m.names)
 		m.columns(s.Columns)
 		dropped = dropped || len(m.names) < before
-		m.play(t, byStep[s.Step])
+		m.play(t, byStep[s.Step], s.Kind == "estimate")
 	}
+	m.marked(t, p.Marks)
 	if got := m.csv(); got != p.Table {
 		t.Errorf("the log played on the table that arrived gives\n%s\nand the cleaned table is\n%s", first(got), first(p.Table))
 	}

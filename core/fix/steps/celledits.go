@@ -47,7 +47,7 @@ func (e *cellEdits) work(ctx context.Context) (*fix.Work, error) {
 		e.close()
 		return nil, err
 	}
-	return &fix.Work{Close: e.close, Edit: e.edit, Drop: e.leaves}, nil
+	return &fix.Work{Close: e.close, Edit: e.edit, Drop: e.leaves, Reads: append([]int{}, e.columns...)}, nil
 }
 
 // each visits what is known of the rows of a batch, by their place in it.

@@ -9,22 +9,25 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: rename_columns, names: {value: result}}"},
-		Name:    "rename_columns", Says: "gives columns other names",
+		Example:    fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: rename_columns, names: {value: result}}"},
+		KeepsMarks: true,
+		Name:       "rename_columns", Says: "gives columns other names",
 		Fields: []fix.Field{{Name: "names", Kind: "pairs", Says: "The new name of each column, by its old one", Required: true}},
 		Declare: func(i *fix.Item) fix.Action {
 			return renameColumns{i.PairsOf("names", "{old name: new_name}")}
 		},
 	})
 	fix.Register(fix.Kind{
-		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: drop_columns, columns: [station, taken]}"},
-		Name:    "drop_columns", Says: "leaves columns out of the table",
+		Example:    fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: drop_columns, columns: [station, taken]}"},
+		KeepsMarks: true,
+		Name:       "drop_columns", Says: "leaves columns out of the table",
 		Fields:  []fix.Field{{Name: "columns", Kind: "columns", Says: "The columns that go", Required: true}},
 		Declare: func(i *fix.Item) fix.Action { return dropColumns{i.TextsOf("columns")} },
 	})
 	fix.Register(fix.Kind{
-		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: move_columns, columns: [taken], after: sample}"},
-		Name:    "move_columns", Says: "gives columns other places, in the order in which they are named",
+		Example:    fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: move_columns, columns: [taken], after: sample}"},
+		KeepsMarks: true,
+		Name:       "move_columns", Says: "gives columns other places, in the order in which they are named",
 		Fields: []fix.Field{{Name: "columns", Kind: "columns", Says: "The columns that move", Required: true},
 			{Name: "before", Kind: "column", Says: "The column that they stand before then; at the end where neither it nor after is given"},
 			{Name: "after", Kind: "column", Says: "The column that they follow then"}},

@@ -9,8 +9,9 @@ import (
 
 func init() {
 	fix.Register(fix.Kind{
-		Example: fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\nS1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: remove_equal_rows}"},
-		Name:    "remove_equal_rows", Says: "keeps the first of rows that are equal in every cell",
+		Example:    fix.Example{Rows: "S1;AV-001;PH;7,1;31/05/2024\nS1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: remove_equal_rows}"},
+		KeepsMarks: true,
+		Name:       "remove_equal_rows", Says: "keeps the first of rows that are equal in every cell",
 		Fields:  []fix.Field{whereField},
 		Declare: func(*fix.Item) fix.Action { return removeEqualRows{} },
 	})

@@ -14,8 +14,9 @@ func init() {
 	where := whereField
 	where.Required, where.Says = true, "The rows, by a condition"
 	fix.Register(fix.Kind{
-		Example: fix.Example{Rows: "TOTAL;;;14,2;\nS1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: set_aside, where: sample = 'TOTAL'}"},
-		Name:    "set_aside", Says: "takes the rows where a condition holds out of the table",
+		Example:    fix.Example{Rows: "TOTAL;;;14,2;\nS1;AV-001;PH;7,1;31/05/2024\n", Step: "{do: set_aside, where: sample = 'TOTAL'}"},
+		KeepsMarks: true,
+		Name:       "set_aside", Says: "takes the rows where a condition holds out of the table",
 		Fields:  []fix.Field{where},
 		Declare: func(i *fix.Item) fix.Action { return setAside{i.TextOf("where")} },
 	})

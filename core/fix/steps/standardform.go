@@ -9,8 +9,8 @@ import (
 func init() {
 	fix.Register(fix.Kind{
 		Example: fix.Example{Rows: "S1;AV-001;PH;7,10;31/05/2024\nS2;AV-002;PH;n/a;\n", Step: "{do: standard_form}"},
-		Name:    fix.StandardForm,
-		Says:    "writes values in the standard form: a point before decimals, dates as 2024-05-31, true and false, and nothing for a missing mark",
+		Name:    fix.StandardForm, KeepsMarks: true,
+		Says: "writes values in the standard form: a point before decimals, dates as 2024-05-31, true and false, and nothing for a missing mark",
 		Fields: []fix.Field{{Name: "columns", Kind: "columns",
 			Says: "The columns whose values are written so; all where it is left out"}},
 		Declare: func(i *fix.Item) fix.Action { return standardForm{i.TextsOf("columns")} },

@@ -54,7 +54,7 @@ func played(e fix.Example) (after, note string, err error) {
 		return "", "", err
 	}
 	var out bytes.Buffer
-	ledger, err := fix.Run(context.Background(), fix.Input{Source: file, Book: book}, plan, 1, fix.Outputs{Table: &out, Log: io.Discard, Map: io.Discard})
+	ledger, err := fix.Run(context.Background(), fix.Input{Source: file, Book: book}, plan, 1, fix.Outputs{Table: &out})
 	if err != nil {
 		return "", "", err
 	}
