@@ -61,7 +61,9 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 // readThrough audits source by book, and says of which types the open columns are.
 func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebook,
 	workers int) (*Result, map[string]rulebook.Opened, error) {
-	r := newRun(newPlan(book, source.Columns()), workers)
+	p, marks := newPlan(book, source.Columns()), table.MarksOf(source)
+	p.mark(marks)
+	r := newRun(p, workers)
 	defer r.close()
 	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end,
 		func(s *stretch) error { return r.take(ctx, s) }); err != nil {
@@ -84,6 +86,9 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 	out, err := r.result(ctx, opened)
 	if err != nil {
 		return nil, nil, err
+	}
+	if n := marks.Count(); n > 0 {
+		out.Estimates = &Estimates{Cells: n, Are: book.Estimates, Marks: marks.Digest}
 	}
 	if book.Beside != nil && len(book.Beside.Used) > 0 {
 		out.Beside = maps.Clone(book.Beside.Used)
@@ -486,6 +491,9 @@ func (r *run) column(c int, findings []Finding) Column {
 		Mesh: mesh(r.rows, findings, names), Column: r.summaries[c].Column(number(j.cells)),
 		Gaps: cellsOf(r.rows, r.missing[c]), MissingRows: r.missing[c],
 	}
+	if estimated := r.plan.estimated[c]; estimated != nil {
+		column.Estimated = int64(estimated.GetCardinality())
+	}
 	return column
 }
 
@@ -592,7 +600,13 @@ func (r *run) finding(at int) Finding {
 // brokenBy says how much of the table breaks a rule.
 func (r *run) brokenBy(at int) *rulebook.Broken {
 	v := &r.verdicts[at]
-	return &rulebook.Broken{Rows: int64(v.rows.GetCardinality()), Of: r.rows, Groups: v.groups, Texts: v.texts}
+	broken := &rulebook.Broken{Rows: int64(v.rows.GetCardinality()), Of: r.rows, Groups: v.groups, Texts: v.texts}
+	if c := r.plan.checks[at]; len(c.at) == 1 && c.at[0] >= 0 {
+		if estimated := r.plan.lacking(c.at[0]); estimated != nil {
+			broken.Estimated = int64(estimated.AndCardinality(v.rows))
+		}
+	}
+	return broken
 }
 
 func percent(part, of int64) float64 {

@@ -7,6 +7,7 @@ import (
 
 	"proudsieve/core/rulebook"
 	_ "proudsieve/core/rules" // the kinds of rules
+	"proudsieve/core/table"
 )
 
 // check is a rule laid out over the columns of a table. What is found of it is its verdict.
@@ -41,6 +42,24 @@ type plan struct {
 	// per column: whether its values are asked for by rules on rows, its identities by keys, its codes by rules in the
 	// end
 	valued, keyed, met []bool
+	// estimated are, per column, the rows whose cell is an estimate; nil for none.
+	estimated []*table.RowSet
+}
+
+// mark lays the marks of estimates over the columns.
+func (p *plan) mark(marks *table.Marks) {
+	p.estimated = make([]*table.RowSet, len(p.names))
+	for c, name := range p.names {
+		p.estimated[c] = marks.In(name)
+	}
+}
+
+// lacking returns the rows of a column that count as missing though they have an estimate; nil for none.
+func (p *plan) lacking(c int) *table.RowSet {
+	if p.book.Estimates == rulebook.EstimatesValues {
+		return nil
+	}
+	return p.estimated[c]
 }
 
 func newPlan(book *rulebook.Rulebook, names []string) *plan {

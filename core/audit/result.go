@@ -48,6 +48,9 @@ type Result struct {
 	MissingTogether []MissingSet `json:"missing_together"`
 	MoreTogether    bool         `json:"more_together,omitempty"`
 
+	// Estimates says how many cells are estimates; nil of a table without any.
+	Estimates *Estimates `json:"estimates,omitempty"`
+
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 
@@ -55,6 +58,15 @@ type Result struct {
 	looks []leads.Looks      // of the columns that nobody declared
 
 	Checkpoints []delimited.Checkpoint `json:"-"` // where parts of the file start, for reading a page of rows
+}
+
+// Estimates are the cells of a table that were estimated.
+type Estimates struct {
+	Cells int64 `json:"cells"`
+	// Are says whether they count as missing or as values.
+	Are string `json:"are"`
+	// Marks is the SHA-256 of the file that says which they are, in hexadecimal.
+	Marks string `json:"marks_sha256"`
 }
 
 // HasPassed reports whether there is a verdict, and it is good.
@@ -114,6 +126,9 @@ type Column struct {
 	Uniqueness   float64 `json:"uniqueness"`
 	Consistency  float64 `json:"consistency"`
 	Mesh         Mesh    `json:"mesh"`
+	// Estimated is how many of the values were estimated. They are among the filled ones; where a value is asked for they
+	// count as missing, unless the rulebook says otherwise.
+	Estimated int64 `json:"estimated,omitempty"`
 	// Gaps is how many rows lack a value, by cells as of a mesh.
 	Gaps        []uint32      `json:"gaps,omitempty"`
 	MissingRows *table.RowSet `json:"-"`

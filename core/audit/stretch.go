@@ -240,21 +240,36 @@ func (s *stretch) judgeColumn(b *table.Batch, c int) {
 			}
 		}
 	}
-	if column.anyBroken == 0 {
+	estimated := s.estimatedIn(b, c)
+	if column.anyBroken == 0 && estimated == nil {
 		return
 	}
 	for _, one := range judge.checks {
-		if column.anyBroken&one.bit == 0 {
+		lacks := estimated != nil && judge.lacking&one.bit != 0
+		if column.anyBroken&one.bit == 0 && !lacks {
 			continue
 		}
 		rows := s.found[one.check].rows
 		for i, code := range codes {
-			if column.broken[code]&one.bit != 0 {
+			if column.broken[code]&one.bit != 0 || lacks && estimated.Contains(b.Rows[i]) {
 				rows = append(rows, b.Rows[i])
 			}
 		}
 		s.found[one.check].rows = rows
 	}
+}
+
+// estimatedIn returns the rows of a column that count as missing though they have an estimate; nil where the batch has none.
+func (s *stretch) estimatedIn(b *table.Batch, c int) *table.RowSet {
+	set := s.plan.lacking(c)
+	if set == nil || b.Len() == 0 {
+		return nil
+	}
+	it := set.Iterator()
+	if it.AdvanceIfNeeded(b.Rows[0]); !it.HasNext() || it.PeekNext() > b.Rows[b.Len()-1] {
+		return nil
+	}
+	return set
 }
 
 // want says what is asked of a column's texts.

@@ -13,9 +13,17 @@ type summary struct{ *run }
 
 func (s summary) at(column string) int { return slices.Index(s.plan.names, column) }
 
-func (s summary) Rows() int64                         { return s.rows }
-func (s summary) Columns() []string                   { return s.plan.names }
-func (s summary) Missing(column string) *table.RowSet { return s.missing[s.at(column)] }
+func (s summary) Rows() int64       { return s.rows }
+func (s summary) Columns() []string { return s.plan.names }
+func (s summary) Missing(column string) *table.RowSet {
+	missing, estimated := s.missing[s.at(column)], s.plan.lacking(s.at(column))
+	if estimated == nil {
+		return missing
+	}
+	all := missing.Clone()
+	all.Or(estimated)
+	return all
+}
 func (s summary) Cells(column string) *rulebook.Cells { return s.plan.judges[s.at(column)].cells }
 func (s summary) Met(column string) map[string]bool   { return s.run.met[s.at(column)] }
 func (s summary) Book() *rulebook.Rulebook            { return s.plan.book }

@@ -85,7 +85,12 @@ type File struct {
 	opened  *Opened
 	reading Reading
 	renamed map[string]string // the name that a column has in the file, by the one that it is read by
+	// Estimated says which of its cells are estimates; nil for none.
+	Estimated *table.Marks
 }
+
+// Marks implements table.Marked.
+func (f *File) Marks() *table.Marks { return f.Estimated }
 
 // Open opens a file by its reading, which must have passed Check. Beside the errors of Begin it
 // returns ErrEmpty, ErrBinary, ErrNoHeader or ErrTooMany.

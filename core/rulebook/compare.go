@@ -139,6 +139,9 @@ func statements(b *Rulebook) []statement {
 	head := statement{subject: "rulebook"}
 	head.add("title", b.Title)
 	head.add("measures", document.Join(b.Measures))
+	if b.Estimates != EstimatesMissing {
+		head.add("estimates count as", b.Estimates)
+	}
 	head.add("pass mark", strconv.FormatFloat(b.PassMark, 'f', -1, 64))
 	out := []statement{head, readingStatement(&b.Reading)}
 	lists := slices.IndexFunc(b.facts, func(s statement) bool { return s.rank > rank("equal_rows") })

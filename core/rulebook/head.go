@@ -11,10 +11,19 @@ const (
 	ReadingSection = "reading"
 )
 
+// What cells that were estimated count as.
+const (
+	EstimatesMissing = "missing"
+	EstimatesValues  = "values"
+)
+
+var estimatesAre = []string{EstimatesMissing, EstimatesValues}
+
 // headForms are the fields of the rulebook itself.
 var headForms = []FieldForm{
 	{Name: "title", Kind: "text", Says: "What the dataset is, in a few words"},
 	{Name: "measures", Kind: "columns", Says: "Columns of numbers that are summed; they say what a finding costs"},
+	{Name: "estimates", Kind: "choice", Choices: estimatesAre, Says: "Whether cells that were estimated count as missing or as values; as missing where it is left out"},
 	{Name: "pass_mark", Kind: "number", Says: "The least score of a table that passes, of 100"},
 }
 

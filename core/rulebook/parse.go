@@ -26,7 +26,7 @@ func Parse(source []byte) (*Rulebook, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, PassMark: 100, Digest: DigestOf(source)},
+	p := &parser{book: &Rulebook{CodeLists: map[string]*CodeList{}, Estimates: EstimatesMissing, PassMark: 100, Digest: DigestOf(source)},
 		ids: map[string]bool{}}
 	p.rulebook(root)
 	p.book.Old = p.Old
@@ -57,6 +57,11 @@ func (p *parser) rulebook(root *document.Node) {
 		{Name: "reading", Read: func(n *document.Node) { readingNode = n; p.reading(n) }},
 		{Name: "code_lists", Read: p.codeLists},
 		{Name: "measures", Read: func(n *document.Node) { measures = n }},
+		{Name: "estimates", Read: func(n *document.Node) {
+			if is := p.Choice(n, "what estimates count as", estimatesAre...); is != "" {
+				b.Estimates = is
+			}
+		}},
 		{Name: "pass_mark", Read: p.passMark},
 	}
 	for i := range sections {

@@ -83,10 +83,11 @@ type Rule interface {
 
 // Broken is how much of a table breaks a rule.
 type Broken struct {
-	Rows   int64 // that break it
-	Of     int64 // rows of the table
-	Groups int64 // of a GroupRule: how many things are there more than once
-	Texts  map[string]int64
+	Estimated int64 // rows that have an estimate, where these count as missing
+	Rows      int64 // that break it
+	Of        int64 // rows of the table
+	Groups    int64 // of a GroupRule: how many things are there more than once
+	Texts     map[string]int64
 }
 
 // OfRows writes "312 of 3,000 rows".

@@ -32,8 +32,10 @@ type Rulebook struct {
 	Rules     []*Declared // in the order in which they are judged and shown
 	Measures  []string    // columns whose sums tell what a finding costs
 	MeantSo   []MeantSo   // what looks odd and is meant so
-	PassMark  float64     // the least table score with which a table passes, 0 to 100
-	Digest    string      // SHA-256 of the source, in hexadecimal
+	// Estimates says whether cells that were estimated count as missing where a value is asked for, or as values.
+	Estimates string
+	PassMark  float64 // the least table score with which a table passes, 0 to 100
+	Digest    string  // SHA-256 of the source, in hexadecimal
 	// Beside is set by who has other tables and earlier deliveries at hand.
 	Beside *Beside
 	// Old tells of words of earlier versions that the text has, and what is said now.

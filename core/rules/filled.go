@@ -41,5 +41,5 @@ func (r filled) Says() string {
 }
 
 func (r filled) Found(b *rulebook.Broken) string {
-	return fmt.Sprintf("%s nothing in %s; at least %s %% must have a value.", b.Have(), r.name(), number(r.share))
+	return fmt.Sprintf("%s nothing in %s%s; at least %s %% must have a value.", b.Have(), r.name(), estimates(b), number(r.share))
 }

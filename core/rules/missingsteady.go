@@ -28,7 +28,7 @@ func (r missingSteady) JudgeSummary(s rulebook.Summary) rulebook.Outcome {
 	if len(before) == 0 {
 		return lacking
 	}
-	now, then := percent(s.Profile(r.column).Missing, s.Rows()), 0.0
+	now, then := percent(int64(s.Missing(r.column).GetCardinality()), s.Rows()), 0.0
 	for _, c := range before {
 		then += percent(c.Missing, c.rows) / float64(len(before))
 	}

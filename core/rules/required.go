@@ -3,6 +3,7 @@ package rules
 import (
 	"fmt"
 
+	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
 )
 
@@ -31,5 +32,13 @@ func (required) Speaks() rulebook.CellState        { return rulebook.Lacking }
 func (required) Breaks(rulebook.Cell, string) bool { return true }
 func (r required) Says() string                    { return fmt.Sprintf("Every row has a %s.", r.name()) }
 func (r required) Found(b *rulebook.Broken) string {
-	return fmt.Sprintf("%s nothing in %s.", b.Have(), r.name())
+	return fmt.Sprintf("%s nothing in %s%s.", b.Have(), r.name(), estimates(b))
+}
+
+// estimates says how many of the rows that lack a value have an estimate.
+func estimates(b *rulebook.Broken) string {
+	if b.Estimated == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %s of these have an estimate", document.Grouped(b.Estimated))
 }

@@ -2,6 +2,8 @@ package table
 
 import (
 	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,7 +23,11 @@ type Mark struct {
 
 // Marks are the marks of a table. They belong to it as a file of their own: a cell of the table does not show that it is
 // an estimate. The nil Marks are those of a table without estimates.
-type Marks struct{ All []Mark }
+type Marks struct {
+	All []Mark
+	// Digest is the SHA-256 of the file that they were read from, in hexadecimal; empty of those that were not.
+	Digest string
+}
 
 // Marked is a source that knows which of its cells are estimates.
 type Marked interface{ Marks() *Marks }
@@ -135,8 +141,8 @@ var ErrMarks = errors.New("these are no marks of estimates")
 
 // ReadMarks reads what Write wrote.
 func ReadMarks(in io.Reader) (*Marks, error) {
-	m := &Marks{}
-	lines := bufio.NewScanner(in)
+	m, sum := &Marks{}, sha256.New()
+	lines := bufio.NewScanner(io.TeeReader(in, sum))
 	lines.Buffer(nil, markLineBytes)
 	number := 0
 	for lines.Scan() {
@@ -164,5 +170,6 @@ func ReadMarks(in io.Reader) (*Marks, error) {
 	if err := lines.Err(); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrMarks, err)
 	}
+	m.Digest = hex.EncodeToString(sum.Sum(nil))
 	return m, nil
 }

@@ -249,9 +249,9 @@ func sizesOf(ctx context.Context, members *table.Sorter) (*sizes, error) {
 
 // point is the mean of the values of one time.
 type point struct {
-	time  table.Decimal
-	n     int64
-	sum   table.Decimal
+	time table.Decimal
+	n    int64
+	sum  table.Decimal
 }
 
 // mean returns the value, to so many decimals.

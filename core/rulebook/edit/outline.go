@@ -51,7 +51,7 @@ func OutlineOf(source string) (*Outline, error) {
 		return nil, err
 	}
 	out := &Outline{Head: []Field{}, Sections: []SectionOutline{}, Codes: []ListOutline{}}
-	for _, name := range []string{"dataset", "title", "measures", "pass_mark"} {
+	for _, name := range []string{"dataset", "title", "measures", "estimates", "pass_mark"} {
 		if e := entry(root, name); e != nil {
 			out.Head = append(out.Head, fieldOf(e))
 		}
