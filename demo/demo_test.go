@@ -139,7 +139,7 @@ func TestTheCleanedAndMergedTablePasses(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out bytes.Buffer
-	accounting, err := merge.Run(context.Background(), plan, inputs, 2, &out)
+	accounting, err := merge.Run(context.Background(), plan, inputs, 2, merge.Outputs{Table: &out})
 	if err != nil {
 		t.Fatal(err)
 	}

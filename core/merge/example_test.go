@@ -33,7 +33,7 @@ join:
 		"results":  input("results", "{name: station}, {name: value, type: decimal}", "station,value\nS1,1\nS2,2\n"),
 		"stations": input("stations", "{name: station}, {name: river}", "station,river\nS1,Alder\n"),
 	}
-	accounting, err := merge.Run(context.Background(), plan, inputs, 1, os.Stdout)
+	accounting, err := merge.Run(context.Background(), plan, inputs, 1, merge.Outputs{Table: os.Stdout})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -16,17 +16,18 @@ import (
 // joiner is a joined table in memory.
 type joiner struct {
 	Join
-	at     []int // of the left columns
-	left   []keyPart
-	right  []keyPart
-	taken  []int // in the joined table
-	names  []string
-	store  rowStore          // the taken cells
-	keys   []table.HashedRow // sorted; rows from 0
-	rows   int64
-	used   *table.RowSet
-	in     Input
-	missed bool // more different keys than are counted
+	at      []int // of the left columns
+	left    []keyPart
+	right   []keyPart
+	taken   []int // in the joined table
+	names   []string
+	store   rowStore          // the taken cells
+	keys    []table.HashedRow // sorted; rows from 0
+	rows    int64
+	used    *table.RowSet
+	in      Input
+	origins []origin // of the estimates among the taken cells
+	missed  bool     // more different keys than are counted
 
 	result                                   JoinResult
 	sumsIn, sumsOut, sumsAside, sumsMultiple map[string]table.Decimal
@@ -106,6 +107,13 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		out.names = append(out.names, name)
 		m.types[name], m.keyed[name] = in.Book.Cells(j.Take[i]).Type, in.Book.Cells(j.Take[i])
 	}
+	out.origins = m.marksOf(in, func(column string) (string, bool) {
+		at := slices.Index(j.Take, column)
+		if at < 0 {
+			return "", false
+		}
+		return out.names[at], true
+	})
 	type loaded struct {
 		batch *table.Batch
 		keys  []table.HashedRow // rows within the batch

@@ -38,6 +38,8 @@ type Accounting struct {
 	Joins  []JoinResult `json:"joins"`
 	Rows   int64        `json:"rows"` // of the merged table
 	Sums   Sums         `json:"sums"`
+	// Estimates counts, per column, the cells of the merged table that are estimates.
+	Estimates map[string]int64 `json:"estimates,omitempty"`
 	// Reading is how the texts of the merged table are read that are not in standard form.
 	Reading rulebook.TableReading `json:"reading,omitzero"`
 }
@@ -132,16 +134,23 @@ func add(into map[string]table.Decimal, sums Sums, sign int64) {
 	}
 }
 
-// Run writes the merged table to out. inputs holds a cleaned table for every
+// Outputs are where a merge writes.
+type Outputs struct {
+	Table io.Writer // the merged table, as CSV
+	// Marks says which cells are estimates, as table.Marks writes it; nothing where none are. Nil where it is not wanted.
+	Marks io.Writer
+}
+
+// Run writes the merged table to out. Cells that were estimated in an input are marked in it too. inputs holds a cleaned table for every
 // dataset of the plan. It refuses a merge that the plan does not allow: unmatched
 // rows or repeated keys where these are refused, columns that are not there.
-func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, out io.Writer) (*Accounting, error) {
+func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, out Outputs) (*Accounting, error) {
 	m, err := prepare(ctx, plan, inputs, workers)
 	defer m.close()
 	if err != nil {
 		return nil, err
 	}
-	writer := table.NewWriter(out, m.columns())
+	writer := table.NewWriter(out.Table, m.columns())
 	for _, name := range plan.Stack {
 		if err := m.stack(ctx, inputs[name], workers, writer); err != nil {
 			return nil, m.explain(ctx, inputs, workers, err)
@@ -149,6 +158,11 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 	}
 	if err := writer.Flush(); err != nil {
 		return nil, err
+	}
+	if out.Marks != nil {
+		if err := (&table.Marks{All: m.marks}).Write(out.Marks); err != nil {
+			return nil, err
+		}
 	}
 	return m.accounting(ctx, inputs, workers)
 }
@@ -187,6 +201,7 @@ type merger struct {
 	sums     map[string]table.Decimal
 	outN     int64
 	outSums  map[string]table.Decimal
+	marks    []table.Mark // of the merged table
 	reading  rulebook.TableReading
 }
 
@@ -291,6 +306,7 @@ type joinedBatch struct {
 	in      int64
 	sumsIn  map[string]table.Decimal
 	out     *table.Batch
+	flags   flags // of the cells of out
 	sumsOut map[string]table.Decimal
 	joins   []batchJoin
 }
@@ -312,13 +328,15 @@ func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table
 	}
 	rows := InputRows{Dataset: in.Dataset}
 	sums := map[string]table.Decimal{}
-	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, from, in.Dataset) }
+	origins := m.marksOf(in, func(column string) (string, bool) { return column, true })
+	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, from, in.Dataset, origins) }
 	err := table.Scan(ctx, in.Source, workers, work, func(j *joinedBatch) error {
 		rows.Rows += j.in
 		addSums(sums, j.sumsIn, 1)
 		for i, one := range j.joins {
 			m.joins[i].take(one)
 		}
+		m.mark(j.flags, m.outN)
 		m.outN += int64(j.out.Len())
 		addSums(m.outSums, j.sumsOut, 1)
 		return writer.Write(j.out)
@@ -340,7 +358,7 @@ func addSums(into, from map[string]table.Decimal, sign int64) {
 }
 
 // join lays the batch out in the columns of the stack and passes it through every join.
-func (m *merger) join(b *table.Batch, from []int, dataset string) (*joinedBatch, error) {
+func (m *merger) join(b *table.Batch, from []int, dataset string, origins []origin) (*joinedBatch, error) {
 	columns := make([]table.Column, len(from))
 	nothing := table.Column{Texts: []string{""}, Codes: make([]uint32, b.Len())}
 	for i, c := range from {
@@ -349,13 +367,19 @@ func (m *merger) join(b *table.Batch, from []int, dataset string) (*joinedBatch,
 		}
 	}
 	out := &joinedBatch{in: int64(b.Len()), out: &table.Batch{Columns: columns, Rows: b.Rows, Lines: b.Lines}}
+	out.flags = flags{}
+	for i := range from {
+		if of := flag(origins, m.stacked[i], func(at int) uint32 { return b.Rows[at] }, b.Len()); of != nil {
+			out.flags[i] = of
+		}
+	}
 	out.sumsIn = m.weigh(out.out, nil)
 	for _, j := range m.joins {
-		done, err := m.joinOne(j, out.out)
+		done, err := m.joinOne(j, out.out, out.flags)
 		if err != nil {
 			return nil, err
 		}
-		out.out = done.batch
+		out.out, out.flags = done.batch, done.flags
 		out.joins = append(out.joins, done.batchJoin)
 	}
 	if m.plan.Origin != "" {
@@ -369,9 +393,10 @@ func (m *merger) join(b *table.Batch, from []int, dataset string) (*joinedBatch,
 type joinedOne struct {
 	batchJoin
 	batch *table.Batch
+	flags flags
 }
 
-func (m *merger) joinOne(j *joiner, b *table.Batch) (*joinedOne, error) {
+func (m *merger) joinOne(j *joiner, b *table.Batch, f flags) (*joinedOne, error) {
 	out := &joinedOne{batchJoin: batchJoin{in: int64(b.Len()), misses: map[string]int64{}}}
 	out.sumsIn = m.weigh(b, nil)
 	var rows []int       // of b
@@ -412,7 +437,12 @@ func (m *merger) joinOne(j *joiner, b *table.Batch) (*joinedOne, error) {
 	}
 	out.aside, out.multiplied, out.out = int64(len(aside)), int64(len(extra)), int64(len(rows))
 	out.sumsAside, out.sumsMultiple = m.weigh(b, orNone(aside)), m.weigh(b, orNone(extra))
-	out.batch = gather(b, rows)
+	out.batch, out.flags = gather(b, rows), f.gathered(rows)
+	for k, name := range j.Take {
+		if of := flag(j.origins, name, func(at int) uint32 { return uint32(partners[at] + 1) }, len(partners)); of != nil {
+			out.flags[len(b.Columns)+k] = of
+		}
+	}
 	added, err := j.takenCells(partners)
 	if err != nil {
 		return nil, err
@@ -487,7 +517,13 @@ func (m *merger) named(sums map[string]table.Decimal) Sums {
 }
 
 func (m *merger) accounting(ctx context.Context, inputs map[string]Input, workers int) (*Accounting, error) {
-	a := &Accounting{Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading}
+	estimates := map[string]int64{}
+	for _, how := range m.marks {
+		if n := int64(how.Rows.GetCardinality()); n > 0 {
+			estimates[how.Column] += n
+		}
+	}
+	a := &Accounting{Estimates: estimates, Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading}
 	a.Stack = StackResult{Rows: m.stackN, Sums: m.named(m.sums), Lacking: m.lacking}
 	for _, j := range m.joins {
 		r := j.result

@@ -44,7 +44,7 @@ func run(t testing.TB, plan string, in map[string]merge.Input, workers int) (str
 		t.Fatalf("the plan of the test is wrong:\n%v", err)
 	}
 	var out bytes.Buffer
-	a, err := merge.Run(context.Background(), p, in, workers, &out)
+	a, err := merge.Run(context.Background(), p, in, workers, merge.Outputs{Table: &out})
 	return out.String(), a, err
 }
 
@@ -345,7 +345,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		p := *plan
 		p.Stack = []string{"north"}
 		if _, err := merge.Run(budget.With(context.Background(), share), &p,
-			inputs(t, rows.String(), south, codes.String()), 2, &out); err != nil {
+			inputs(t, rows.String(), south, codes.String()), 2, merge.Outputs{Table: &out}); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
 		made[name] = out.String()
@@ -359,7 +359,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := merge.Run(budget.With(context.Background(), share), plan,
-		inputs(t, rows.String(), south, codes.String()), 2, io.Discard); !errors.Is(err, budget.ErrTooMuch) {
+		inputs(t, rows.String(), south, codes.String()), 2, merge.Outputs{Table: io.Discard}); !errors.Is(err, budget.ErrTooMuch) {
 		t.Errorf("without memory for the keys: %v", err)
 	}
 }
