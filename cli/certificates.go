@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,15 +19,16 @@ func certificateCommand() *cli.Command {
 	verify := &cli.Command{Name: "verify", Usage: "hold a certificate against a table; needs no service",
 		ArgsUsage: "TABLE CERTIFICATE",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "key", Required: true,
-			Usage: "file with the public key, as certificate key prints it"}, jsonFlag()},
+			Usage: "file with the public key, as certificate key prints it"},
+			&cli.StringFlag{Name: "marks", Usage: "file that says which cells are estimates, where it does not stand beside the table"}, jsonFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			args, err := arguments(c, "TABLE CERTIFICATE")
 			if err != nil {
 				return err
 			}
-			statement, err := verifyFiles(args[0], args[1], c.String("key"))
+			statement, err := verifyFiles(args[0], cmp.Or(c.String("marks"), besideOf(args[0]).marks), args[1], c.String("key"))
 			o := outputOf(c)
-			if errors.Is(err, certify.ErrTable) || errors.Is(err, certify.ErrSignature) ||
+			if errors.Is(err, certify.ErrTable) || errors.Is(err, certify.ErrMarks) || errors.Is(err, certify.ErrSignature) ||
 				errors.Is(err, certify.ErrMalformed) {
 				o.line("Not certified: %s.", err)
 				return errFellShort
@@ -41,6 +43,9 @@ func certificateCommand() *cli.Command {
 				statement.CertifiedBy, statement.CertifiedAt)
 			o.line("%s, score %s, %d rules judged, %d waived.", document.Counted(statement.Table.Rows, "row", "rows"), statement.Audit.Score,
 				len(statement.Audit.Rules), len(statement.Waivers))
+			if n := statement.Table.Estimates; n > 0 {
+				o.line("%s, which its marks name; the audit counted them as %s.", document.Counted(n, "cell is an estimate", "cells are estimates"), statement.Table.Are)
+			}
 			return nil
 		}}
 	return group("certificate", "signed statements about the exact bytes of one table", verify,
@@ -112,7 +117,7 @@ func certificateCommand() *cli.Command {
 	)
 }
 
-func verifyFiles(table, certificate, key string) (*certify.Statement, error) {
+func verifyFiles(table, marks, certificate, key string) (*certify.Statement, error) {
 	public, err := os.ReadFile(key)
 	if err != nil {
 		return nil, err
@@ -126,5 +131,13 @@ func verifyFiles(table, certificate, key string) (*certify.Statement, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return certify.Verify(f, string(signed), public)
+	m, err := os.Open(marks)
+	if errors.Is(err, os.ErrNotExist) { // where the table has none, none are asked for
+		return certify.Verify(f, nil, string(signed), public)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	return certify.Verify(f, m, string(signed), public)
 }

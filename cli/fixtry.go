@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"proudsieve/core/intake/content"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/table"
 )
 
 func tryPlanCommand() *cli.Command {
@@ -74,6 +76,8 @@ type planTrial struct {
 	workers   int
 	directory string
 	ledger    *fix.Ledger
+	marks     bytes.Buffer // of what was made
+	marked    *table.Marks // the same, read; nil where none are
 }
 
 func openTrial(ctx context.Context, c *cli.Command, path string) (*planTrial, error) {
@@ -118,13 +122,22 @@ func (t *planTrial) close() {
 }
 
 func (t *planTrial) run(ctx context.Context, out fix.Outputs) (err error) {
+	out.Marks = &t.marks
 	t.ledger, err = fix.Run(ctx, t.in, t.plan, t.workers, out)
 	return err
 }
 
-// made opens the table that was made.
+// made opens the table that was made, with its marks.
 func (t *planTrial) made(ctx context.Context, made *os.File) (*intake.File, error) {
-	return intake.Open(ctx, content.Of(made), t.result.ForTable(t.ledger.Reading).Reading)
+	source, err := intake.Open(ctx, content.Of(made), t.result.ForTable(t.ledger.Reading).Reading)
+	if err != nil {
+		return nil, err
+	}
+	marks, err := table.ReadMarks(bytes.NewReader(t.marks.Bytes()))
+	if marks.Count() > 0 {
+		source.Estimated, t.marked = marks, marks
+	}
+	return source, err
 }
 
 // judged audits what was made.
@@ -137,19 +150,43 @@ func (t *planTrial) judged(ctx context.Context, made *os.File) (*audit.Result, e
 	return audit.Run(ctx, source, t.result.ForTable(t.ledger.Reading), t.workers)
 }
 
-// save writes what is made, with its change log, its map of rows and its metadata beside it; all of them, or none.
-func (t *planTrial) save(ctx context.Context, o *output, into string) error {
+// beside are the files that are written beside a table, for those that it needs.
+type beside struct{ log, rows, marks, draws, metadata string }
+
+func besideOf(into string) beside {
 	base := strings.TrimSuffix(into, filepath.Ext(into))
-	log, rows := base+"_changes.jsonl", base+"_rows.jsonl"
-	made := false // other rows
+	return beside{base + "_changes.jsonl", base + "_rows.jsonl", base + marksSuffix, base + "_draws.parquet", into + csvw.Suffix}
+}
+
+// marksSuffix is what the name of the file of marks has after that of the table, without its extension.
+const marksSuffix = "_marks.jsonl"
+
+// save writes what is made, with what belongs to it beside it; all of it, or nothing.
+func (t *planTrial) save(ctx context.Context, o *output, into string) error {
+	names := besideOf(into)
+	scratch := func(name string) (*os.File, error) { return os.Create(filepath.Join(t.directory, name)) }
+	rows, err := scratch("rows")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	draws, err := scratch("draws")
+	if err != nil {
+		return err
+	}
+	defer draws.Close()
+	copied := func(wanted bool, name string, from *os.File) error {
+		if !wanted {
+			return nil
+		}
+		return save(name, func(f *os.File) error {
+			_, err := io.Copy(f, io.NewSectionReader(from, 0, math.MaxInt64))
+			return err
+		})
+	}
 	if err := save(into, func(table *os.File) error {
-		return save(log, func(changes *os.File) error {
-			kept, err := os.Create(filepath.Join(t.directory, "rows.jsonl"))
-			if err != nil {
-				return err
-			}
-			defer kept.Close()
-			if err := t.run(ctx, fix.Outputs{Table: table, Log: changes, Map: kept}); err != nil {
+		return save(names.log, func(changes *os.File) error {
+			if err := t.run(ctx, fix.Outputs{Table: table, Log: changes, Map: rows, Draws: draws}); err != nil {
 				return err
 			}
 			if err := t.ledger.Refused(); err != nil {
@@ -163,16 +200,18 @@ func (t *planTrial) save(ctx context.Context, o *output, into string) error {
 			if err := fix.Verify(ctx, source, t.result, t.ledger, t.workers); err != nil {
 				return err
 			}
-			if made = t.ledger.MadeRows(); made {
-				if err := save(rows, func(f *os.File) error {
-					_, err := io.Copy(f, io.NewSectionReader(kept, 0, math.MaxInt64))
-					return err
-				}); err != nil {
+			if err := errors.Join(copied(t.ledger.MadeRows(), names.rows, rows), copied(t.ledger.Drawn(), names.draws, draws)); err != nil {
+				return err
+			}
+			var marks *csvw.Marks
+			if t.marked != nil {
+				marks = &csvw.Marks{URL: filepath.Base(names.marks), SHA256: t.marked.Digest, Cells: t.ledger.Estimates}
+				if err := save(names.marks, func(f *os.File) error { _, err := f.Write(t.marks.Bytes()); return err }); err != nil {
 					return err
 				}
 			}
-			return save(into+csvw.Suffix, func(f *os.File) error {
-				_, err := f.Write(csvw.OfTable(t.result, t.ledger.Reading, filepath.Base(into)))
+			return save(names.metadata, func(f *os.File) error {
+				_, err := f.Write(csvw.OfTable(t.result, t.ledger.Reading, marks, filepath.Base(into)))
 				return err
 			})
 		})
@@ -183,9 +222,15 @@ func (t *planTrial) save(ctx context.Context, o *output, into string) error {
 		return o.printJSON(t.ledger)
 	}
 	o.ledger(t.ledger)
-	o.line("Written to %s, with its change log in %s and its metadata in %s.", into, log, into+csvw.Suffix)
-	if made {
-		o.line("Of which rows each of its rows was made stands in %s.", rows)
+	o.line("Written to %s, with its change log in %s and its metadata in %s.", into, names.log, names.metadata)
+	if t.ledger.MadeRows() {
+		o.line("Of which rows each of its rows was made stands in %s.", names.rows)
+	}
+	if t.marked != nil {
+		o.line("Which of its cells are estimates stands in %s; keep it beside the table.", names.marks)
+	}
+	if t.ledger.Drawn() {
+		o.line("The draws of them beyond the first are in %s.", names.draws)
 	}
 	return nil
 }

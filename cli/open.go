@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/table"
 )
 
 // openedFile is an open file, with the rulebook by which it is read.
@@ -24,7 +26,7 @@ type openedFile struct {
 
 // openFile opens a file by its rulebook or, without one, by a draft of what is seen of it, as far as its reading is not fixed.
 func openFile(ctx context.Context, path string, book *rulebook.Rulebook, fixed intake.Reading) (*openedFile, error) {
-	reading, own, err := readingBeside(path)
+	reading, marks, own, err := readBeside(path)
 	if err != nil {
 		return nil, err
 	}
@@ -41,23 +43,52 @@ func openFile(ctx context.Context, path string, book *rulebook.Rulebook, fixed i
 	} else if out.book, out.detection, err = draft(ctx, path, content.AtPath(path), fixed); err == nil {
 		out.file = out.detection.File
 	}
+	if err == nil {
+		out.file.Estimated = marks
+	}
 	return out, err
 }
 
-// readingBeside returns how a file is read of which metadata beside it say that it is a table of ours. Its rulebook's
-// reading is that of deliveries then, and not its own.
-func readingBeside(path string) (reading rulebook.TableReading, own bool, err error) {
+// readBeside returns how a file is read of which metadata beside it say that it is a table of ours, and which of its cells
+// are estimates. Its rulebook's reading is that of deliveries then, and not its own.
+func readBeside(path string) (reading rulebook.TableReading, marks *table.Marks, own bool, err error) {
 	f, err := os.Open(path + csvw.Suffix)
 	if errors.Is(err, os.ErrNotExist) {
-		return reading, false, nil
+		return reading, nil, false, nil
 	}
 	if err != nil {
-		return reading, false, err
+		return reading, nil, false, err
 	}
 	defer f.Close()
 	metadata, err := io.ReadAll(io.LimitReader(f, metadataMost))
-	reading, own = csvw.ReadingOf(metadata)
-	return reading, own, err
+	if err != nil {
+		return reading, nil, false, err
+	}
+	if reading, own = csvw.ReadingOf(metadata); own {
+		marks, err = marksBeside(path, csvw.MarksOf(metadata))
+	}
+	return reading, marks, own, err
+}
+
+// marksBeside reads the marks that the metadata beside a file name. A table is not read as if its estimates had been observed.
+func marksBeside(path string, named *csvw.Marks) (*table.Marks, error) {
+	if named == nil {
+		return nil, nil
+	}
+	at := filepath.Join(filepath.Dir(path), filepath.Base(named.URL))
+	f, err := os.Open(at)
+	if err != nil {
+		return nil, fmt.Errorf("%s has estimates, and the file that says which they are cannot be read: %w; put it beside the table", path, err)
+	}
+	defer f.Close()
+	marks, err := table.ReadMarks(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", at, err)
+	}
+	if marks.Digest != named.SHA256 {
+		return nil, fmt.Errorf("%s is not the file that says which cells of %s are estimates: its SHA-256 is %s, and the metadata name one with %s", at, path, marks.Digest, named.SHA256)
+	}
+	return marks, nil
 }
 
 // metadataMost is how many bytes of metadata are looked at.

@@ -22,7 +22,7 @@ func TestATableOfOursIsReadAsItsMetadataSay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(cleaned+csvw.Suffix, csvw.OfTable(book, rulebook.TableReading{}, "cleaned.csv"), 0o600); err != nil {
+	if err := os.WriteFile(cleaned+csvw.Suffix, csvw.OfTable(book, rulebook.TableReading{}, nil, "cleaned.csv"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if code, out, stderr := run("sift", cleaned, "--rules", rules); code != 0 || !strings.Contains(out, "Read as its metadata beside it say") {
@@ -31,7 +31,7 @@ func TestATableOfOursIsReadAsItsMetadataSay(t *testing.T) {
 	// A table that no step put in standard form is read by what its metadata say of each column.
 	own := write(t, "own.csv", "n,day\n\"1,5\",31.05.2024\n")
 	reading := rulebook.TableReading{Columns: map[string]rulebook.Written{"n": {DecimalMark: ","}, "day": {Dates: []string{"dd.MM.yyyy"}}}}
-	if err := os.WriteFile(own+csvw.Suffix, csvw.OfTable(book, reading, "own.csv"), 0o600); err != nil {
+	if err := os.WriteFile(own+csvw.Suffix, csvw.OfTable(book, reading, nil, "own.csv"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if code, out, stderr := run("sift", own, "--rules", rules); code != 0 {

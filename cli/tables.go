@@ -14,6 +14,7 @@ import (
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
+	"proudsieve/core/table"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
 	"proudsieve/service/work"
@@ -93,7 +94,8 @@ func tableCommand() *cli.Command {
 				})
 			}),
 		verb("download", "the bytes of a table", "TABLE FILE",
-			[]cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"}},
+			[]cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"},
+				&cli.BoolFlag{Name: "draws", Usage: "the draws of its estimates beyond the first instead, as Parquet"}},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
@@ -102,6 +104,9 @@ func tableCommand() *cli.Command {
 				what := client.DownloadTableParams{}
 				if s.command.Bool("change-log") {
 					what.What = client.DownloadTableParamsWhatChangeLog
+				}
+				if s.command.Bool("draws") {
+					what.What = client.DownloadTableParamsWhatDraws
 				}
 				if err := save(args[1], func(f *os.File) error {
 					bytes, err := s.DownloadTable(ctx, id, &what)
@@ -198,8 +203,40 @@ func (s *session) saveMetadata(ctx context.Context, id int64, path string) error
 	if err != nil {
 		return err
 	}
+	marks, err := s.saveMarks(ctx, t, path)
+	if err != nil {
+		return err
+	}
 	return save(path+csvw.Suffix, func(f *os.File) error {
-		_, err := f.Write(csvw.OfTable(book, reading, filepath.Base(path)))
+		_, err := f.Write(csvw.OfTable(book, reading, marks, filepath.Base(path)))
 		return err
 	})
+}
+
+// saveMarks writes beside a table which of its cells are estimates, where any are.
+func (s *session) saveMarks(ctx context.Context, t *records.Table, path string) (*csvw.Marks, error) {
+	if t.Marks == nil {
+		return nil, nil
+	}
+	at := besideOf(path).marks
+	if err := save(at, func(f *os.File) error {
+		bytes, err := s.DownloadTable(ctx, t.ID, &client.DownloadTableParams{What: client.DownloadTableParamsWhatMarks})
+		return client.Save(f, bytes, err)
+	}); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(at)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	marks, err := table.ReadMarks(f)
+	if err != nil {
+		return nil, err
+	}
+	named := &csvw.Marks{URL: filepath.Base(at), SHA256: *t.Marks, Cells: map[string]int64{}}
+	for _, how := range marks.All {
+		named.Cells[how.Column] += int64(how.Rows.GetCardinality())
+	}
+	return named, nil
 }

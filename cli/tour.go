@@ -432,16 +432,25 @@ func (d *demoRun) verify(ctx context.Context, c *records.Certificate) error {
 	if err := client.Save(&content, whole, err); err != nil {
 		return err
 	}
+	var marks bytes.Buffer
+	if t, err := d.steward.ShowTable(ctx, c.TableID); err != nil {
+		return err
+	} else if t.Marks != nil {
+		whole, err := d.steward.DownloadTable(ctx, c.TableID, &client.DownloadTableParams{What: client.DownloadTableParamsWhatMarks})
+		if err := client.Save(&marks, whole, err); err != nil {
+			return err
+		}
+	}
 	key, err := d.steward.SigningKey(ctx)
 	if err != nil {
 		return err
 	}
-	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, key); err != nil {
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), bytes.NewReader(marks.Bytes()), c.Signature, key); err != nil {
 		return err
 	}
 	d.line("The certificate verifies against the %s bytes of the table.", count(int64(content.Len())))
 	content.Bytes()[content.Len()/2] ^= 1
-	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), c.Signature, key); !errors.Is(err, certify.ErrTable) {
+	if _, err := certify.Verify(bytes.NewReader(content.Bytes()), bytes.NewReader(marks.Bytes()), c.Signature, key); !errors.Is(err, certify.ErrTable) {
 		return fmt.Errorf("one byte was changed, and the certificate still verifies: %v", err)
 	}
 	d.line("With one byte changed, it no longer does.")

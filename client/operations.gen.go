@@ -219,6 +219,8 @@ func (e ListPreviewedChangesParamsWhat) Valid() bool {
 // Defines values for DownloadTableParamsWhat.
 const (
 	DownloadTableParamsWhatChangeLog DownloadTableParamsWhat = "change-log"
+	DownloadTableParamsWhatDraws     DownloadTableParamsWhat = "draws"
+	DownloadTableParamsWhatMarks     DownloadTableParamsWhat = "marks"
 	DownloadTableParamsWhatTable     DownloadTableParamsWhat = "table"
 )
 
@@ -226,6 +228,10 @@ const (
 func (e DownloadTableParamsWhat) Valid() bool {
 	switch e {
 	case DownloadTableParamsWhatChangeLog:
+		return true
+	case DownloadTableParamsWhatDraws:
+		return true
+	case DownloadTableParamsWhatMarks:
 		return true
 	case DownloadTableParamsWhatTable:
 		return true
@@ -1748,7 +1754,7 @@ func (c *Client) StartAudit(ctx context.Context, id int64) (*Job, error) {
 	return answered[Job](ctx, c, r)
 }
 
-// DownloadTable calls GET /tables/{id}/bytes: The bytes of a table, or of the change log of a cleaned one.
+// DownloadTable calls GET /tables/{id}/bytes: The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, and the draws of these beyond the first.
 func (c *Client) DownloadTable(ctx context.Context, id int64, params *DownloadTableParams) (io.ReadCloser, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/bytes", id), params: params}
 	return c.stream(ctx, r)

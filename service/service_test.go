@@ -757,7 +757,7 @@ func TestTheWholePathThroughTheClient(t *testing.T) {
 	if err := servicetest.Download(ctx, r.Reader, fmt.Sprintf("/tables/%d/bytes", merged.ID), &content); err != nil {
 		t.Fatal(err)
 	}
-	s, err := certify.Verify(bytes.NewReader(content.Bytes()), made.Signature, *key)
+	s, err := certify.Verify(bytes.NewReader(content.Bytes()), nil, made.Signature, *key)
 	if err != nil || s.CertifiedBy != "Jonas" || len(s.Inputs) != 3 || s.Merge.MergedBy != "Mara" ||
 		s.Table.Rows != 5940 || s.Rulebook.Version != 1 {
 		t.Errorf("%+v, %v", s, err)

@@ -93,7 +93,8 @@ func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
 }
 
 // WriteRows writes rows of a table as CSV under its header, in file order: those of a set, or all for nil; columns are
-// those that are written, in this order, or all for none. The number of each row comes first.
+// those that are written, in this order, or all for none. The number of each row comes first. Beside a column with
+// estimates stands another one that says of each cell whether it is one.
 func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *table.RowSet, columns []string, workers int,
 	exact bool) error {
 	names := source.Columns()
@@ -107,8 +108,19 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 		}
 	}
 	w := &findingsWriter{csv.NewWriter(out), exact}
-	if err := w.write(append([]string{"row"}, columns...)); err != nil {
+	marks := table.MarksOf(source)
+	heads := []string{"row"}
+	for _, name := range columns {
+		if heads = append(heads, name); marks.In(name) != nil {
+			heads = append(heads, besideOf(name, names))
+		}
+	}
+	if err := w.write(heads); err != nil {
 		return err
+	}
+	estimated := make([]*table.RowSet, len(at))
+	for i, name := range columns {
+		estimated[i] = marks.In(name)
 	}
 	work := func(b *table.Batch) ([][]string, error) {
 		var lines [][]string
@@ -118,8 +130,10 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 			}
 			line := make([]string, 1, 1+len(at))
 			line[0] = strconv.FormatUint(uint64(row), 10)
-			for _, c := range at {
-				line = append(line, b.Columns[c].At(r))
+			for i, c := range at {
+				if line = append(line, b.Columns[c].At(r)); estimated[i] != nil {
+					line = append(line, strconv.FormatBool(estimated[i].Contains(row)))
+				}
 			}
 			lines = append(lines, line)
 		}
@@ -132,6 +146,15 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 	}
 	w.Flush()
 	return w.Error()
+}
+
+// besideOf names the column beside one that says which of its cells are estimates; no column of the table has that name.
+func besideOf(name string, names []string) string {
+	for beside := name + "_estimated"; ; beside += "_" {
+		if !slices.Contains(names, beside) {
+			return beside
+		}
+	}
 }
 
 // findingsWriter writes lines whose texts a spreadsheet does not run.

@@ -50,6 +50,12 @@ type TableFacts struct {
 	Rows    int64             `json:"rows"`
 	Columns []ColumnFacts     `json:"columns"`
 	Sums    map[string]string `json:"sums"`
+	// Marks is the SHA-256 of the file that says which cells are estimates, and Estimates how many are; left out where none
+	// are.
+	Marks     string `json:"marks_sha256,omitempty"`
+	Estimates int64  `json:"estimates,omitempty"`
+	// Are says whether the audit counted them as missing or as values.
+	Are string `json:"estimates_are,omitempty"`
 }
 
 // ColumnFacts are a column's scores, as text with four digits after the point, so that the signed bytes are plain.
@@ -59,6 +65,8 @@ type ColumnFacts struct {
 	Score   string `json:"score"`
 	Filled  int64  `json:"filled"`
 	Missing int64  `json:"missing"`
+	// Estimated is how many of the filled cells are estimates.
+	Estimated int64 `json:"estimated,omitempty"`
 }
 
 // Version names a declaration by its number and bytes.
@@ -192,6 +200,7 @@ func Obstacles(f Facts) []string {
 var (
 	ErrSignature = errors.New("the certificate was not signed with this key, or was changed after it was signed")
 	ErrTable     = errors.New("the table is not the one that was certified")
+	ErrMarks     = errors.New("the certificate speaks of a table with estimates, and the marks of these are missing or others")
 	ErrMalformed = errors.New("this is not a certificate of Proud Sieve")
 )
 
@@ -253,9 +262,9 @@ func Sign(s *Statement, private []byte) (string, error) {
 	return signed.CompactSerialize()
 }
 
-// Verify holds a certificate against a public key and the bytes of a table. It
-// returns the statement where both hold, else ErrSignature, ErrTable or ErrMalformed.
-func Verify(table io.Reader, certificate string, public []byte) (*Statement, error) {
+// Verify holds a certificate against a public key and the bytes of a table, and against the marks of its estimates, nil for
+// none. It returns the statement where all of it holds, else ErrSignature, ErrTable, ErrMarks or ErrMalformed.
+func Verify(table, marks io.Reader, certificate string, public []byte) (*Statement, error) {
 	s, err := Open(certificate, public)
 	if err != nil {
 		return nil, err
@@ -269,7 +278,25 @@ func Verify(table io.Reader, certificate string, public []byte) (*Statement, err
 		return nil, fmt.Errorf("%w: its %d bytes have the SHA-256 %s, and the certificate speaks of %d bytes with %s",
 			ErrTable, n, got, s.Table.Bytes, s.Table.SHA256)
 	}
-	return s, nil
+	return s, s.holdsMarks(marks)
+}
+
+// holdsMarks says whether marks are those that the statement speaks of.
+func (s *Statement) holdsMarks(marks io.Reader) error {
+	if s.Table.Marks == "" {
+		return nil
+	}
+	if marks == nil {
+		return fmt.Errorf("%w: %d cells are estimates, and a file with the SHA-256 %s says which; give that one too", ErrMarks, s.Table.Estimates, s.Table.Marks)
+	}
+	digest := sha256.New()
+	if _, err := io.Copy(digest, marks); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(digest.Sum(nil)); got != s.Table.Marks {
+		return fmt.Errorf("%w: these have the SHA-256 %s, and the certificate speaks of %s", ErrMarks, got, s.Table.Marks)
+	}
+	return nil
 }
 
 // Open checks the signature of a certificate and returns its statement.

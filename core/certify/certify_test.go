@@ -42,7 +42,7 @@ func TestACertificateVerifies(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := Verify(strings.NewReader(content), signed+"\n", public)
+	s, err := Verify(strings.NewReader(content), nil, signed+"\n", public)
 	if err != nil || s.CertifiedBy != "Jonas" || s.Waivers[0].Reason != "It is <meant> that way & stays." {
 		t.Errorf("%+v, %v", s, err)
 	}
@@ -57,13 +57,13 @@ func TestOneChangedByteFails(t *testing.T) {
 	for i := range content {
 		changed := []byte(content)
 		changed[i] ^= 1
-		if _, err := Verify(strings.NewReader(string(changed)), signed, public); !errors.Is(err, ErrTable) {
+		if _, err := Verify(strings.NewReader(string(changed)), nil, signed, public); !errors.Is(err, ErrTable) {
 			t.Fatalf("byte %d changed: %v", i, err)
 		}
 	}
 	for name, table := range map[string]string{"a byte more": content + "\n", "a byte less": content[1:],
 		"nothing": ""} {
-		if _, err := Verify(strings.NewReader(table), signed, public); !errors.Is(err, ErrTable) {
+		if _, err := Verify(strings.NewReader(table), nil, signed, public); !errors.Is(err, ErrTable) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -73,7 +73,7 @@ func TestOneChangedByteFails(t *testing.T) {
 			continue
 		}
 		changed[i] = map[bool]byte{true: 'B', false: 'A'}[changed[i] == 'A']
-		if _, err := Verify(strings.NewReader(content), string(changed), public); err == nil &&
+		if _, err := Verify(strings.NewReader(content), nil, string(changed), public); err == nil &&
 			!lastOfSegment(signed, i) {
 			t.Fatalf("character %d of the certificate changed, and it still verifies", i)
 		}
@@ -93,7 +93,7 @@ func TestAnotherKeyFails(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Verify(strings.NewReader(content), signed, other); !errors.Is(err, ErrSignature) {
+	if _, err := Verify(strings.NewReader(content), nil, signed, other); !errors.Is(err, ErrSignature) {
 		t.Errorf("%v, want %v", err, ErrSignature)
 	}
 }
@@ -104,7 +104,7 @@ func TestWhatIsNoCertificate(t *testing.T) {
 		base64.RawURLEncoding.EncodeToString([]byte("{}")) + "."
 	for name, text := range map[string]string{"nothing": "", "a text": "certified!", "two parts": "a.b",
 		"an unsigned one": none} {
-		if _, err := Verify(strings.NewReader(content), text, public); !errors.Is(err, ErrMalformed) {
+		if _, err := Verify(strings.NewReader(content), nil, text, public); !errors.Is(err, ErrMalformed) {
 			t.Errorf("%s: %v, want %v", name, err, ErrMalformed)
 		}
 	}
@@ -114,11 +114,11 @@ func TestWhatIsNoCertificate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Verify(strings.NewReader(content), signed, public); !errors.Is(err, ErrMalformed) {
+	if _, err := Verify(strings.NewReader(content), nil, signed, public); !errors.Is(err, ErrMalformed) {
 		t.Errorf("a statement of another kind: %v", err)
 	}
 	for _, key := range []string{"", "{}", "not JSON", `{"kty":"oct","k":"AAAA"}x`} {
-		if _, err := Verify(strings.NewReader(content), signed, []byte(key)); err == nil {
+		if _, err := Verify(strings.NewReader(content), nil, signed, []byte(key)); err == nil {
 			t.Errorf("the key %q is accepted", key)
 		}
 	}

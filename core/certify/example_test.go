@@ -23,9 +23,9 @@ func ExampleVerify() {
 		fmt.Println(err)
 		return
 	}
-	statement, err := certify.Verify(strings.NewReader(table), signed, public)
+	statement, err := certify.Verify(strings.NewReader(table), nil, signed, public)
 	fmt.Println(statement.CertifiedBy, err)
-	_, err = certify.Verify(strings.NewReader(table+"S2,2\n"), signed, public)
+	_, err = certify.Verify(strings.NewReader(table+"S2,2\n"), nil, signed, public)
 	fmt.Println(errors.Is(err, certify.ErrTable))
 	// Output:
 	// Jonas Fell <nil>

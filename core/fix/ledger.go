@@ -29,6 +29,8 @@ type Ledger struct {
 	Written map[string]int64 `json:"written,omitempty"`
 	// Estimates counts, per column, the cells of the cleaned table that are estimates.
 	Estimates map[string]int64 `json:"estimates,omitempty"`
+	// Draws counts the draws beyond the first of these that a step of the plan made.
+	Draws int64 `json:"draws,omitempty"`
 	// Unheaded is how many rows had cells beyond the header's; the change log has them.
 	Unheaded int64 `json:"unheaded"`
 }
@@ -197,6 +199,18 @@ func (l *Ledger) Refused() error {
 	}
 	return &RefusedError{steps}
 }
+
+// Marked returns how many cells of the cleaned table are estimates.
+func (l *Ledger) Marked() (n int64) {
+	for _, cells := range l.Estimates {
+		n += cells
+	}
+	return n
+}
+
+// Drawn reports whether the estimates of a step that are in the cleaned table were drawn more than once, so that there is a
+// file of their draws.
+func (l *Ledger) Drawn() bool { return l.Draws > 0 }
 
 // MadeRows reports whether a step made rows of others, so that there is a map of them.
 func (l *Ledger) MadeRows() bool {

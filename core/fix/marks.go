@@ -294,6 +294,7 @@ func (r *run) writeDraws(out *parquet.GenericWriter[Draw], m *marked, how table.
 			for i := range rows {
 				rows[i].Row = written
 			}
+			r.draws += int64(len(rows))
 			if _, err := out.Write(rows); err != nil {
 				return err
 			}

@@ -90,6 +90,7 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 		return nil, err
 	}
 	l := r.ledger(t)
+	l.Draws = r.draws
 	if r.kept.Count() > 0 {
 		l.Estimates = map[string]int64{}
 		for _, m := range r.kept.All {
@@ -115,6 +116,7 @@ type run struct {
 	drawn    *sections    // by step, the draws of the cells that it estimated
 	kept     *table.Marks // of the cleaned table
 	written  uint32       // rows of the cleaned table so far
+	draws    int64        // that were written beside it
 
 	rowsIn, rows int64 // of the table that arrived, and as the steps so far leave it
 	sumsIn, sums []table.Decimal

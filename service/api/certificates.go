@@ -181,9 +181,12 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	}
 	c.statement.Audit = certify.AuditFacts{Score: score(c.result.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
 	c.statement.Table.Rows, c.statement.Table.Sums = c.result.Rows, c.result.Sums
+	if e := c.result.Estimates; e != nil {
+		c.statement.Table.Marks, c.statement.Table.Estimates, c.statement.Table.Are = e.Marks, e.Cells, e.Are
+	}
 	for _, column := range c.result.Columns {
 		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name,
-			Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing})
+			Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing, Estimated: column.Estimated})
 	}
 	for _, f := range c.result.Findings {
 		c.statement.Accepted = append(c.statement.Accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity,

@@ -39,6 +39,8 @@ type ShownRow struct {
 	Cells   []string       `json:"cells"`
 	Surplus []string       `json:"surplus,omitempty" doc:"Cells beyond the header's"`
 	Caught  []audit.Caught `json:"caught"`
+	// Estimated are the columns whose cell is an estimate.
+	Estimated []string `json:"estimated,omitempty" doc:"The columns whose cell is an estimate"`
 }
 
 // RowChoice chooses rows of a table: those for which all holds that is given.
@@ -112,22 +114,30 @@ func (s *Server) tables() {
 	})
 	type download struct {
 		ByID
-		What string `query:"what" enum:"table,change-log" default:"table"`
+		What string `query:"what" enum:"table,change-log,marks,draws" default:"table"`
 	}
 	register(s, operation{
 		Right: access.Read, ID: "download-table", Method: http.MethodGet, Path: "/tables/{id}/bytes",
-		Summary: "The bytes of a table, or of the change log of a cleaned one",
+		Summary: "The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, and the draws of these beyond the first",
 	}, func(ctx context.Context, in *download) (*huma.StreamResponse, error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		digest, name := t.Digest, t.FileName
-		if in.What == "change-log" {
-			if t.ChangeLog == nil {
-				return nil, huma.NewError(http.StatusNotFound, "Only a cleaned table has a change log.")
+		if in.What != "table" {
+			beside := map[string]struct {
+				digest      *string
+				name, lacks string
+			}{
+				"change-log": {t.ChangeLog, "_changes.jsonl", "Only a cleaned table has a change log."},
+				"marks":      {t.Marks, "_marks.jsonl", "No cell of the table is an estimate."},
+				"draws":      {t.Draws, "_draws.parquet", "No estimate of the table was drawn more than once."},
+			}[in.What]
+			if beside.digest == nil {
+				return nil, huma.NewError(http.StatusNotFound, beside.lacks)
 			}
-			digest, name = *t.ChangeLog, t.Dataset+"_changes.jsonl"
+			digest, name = *beside.digest, t.Dataset+beside.name
 		}
 		if t.BytesLetGo && in.What == "table" {
 			return nil, huma.NewError(http.StatusGone,
@@ -138,7 +148,7 @@ func (s *Server) tables() {
 			return nil, err
 		}
 		if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded "+map[string]string{"table": "a table",
-			"change-log": "a change log"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
+			"change-log": "a change log", "marks": "marks of estimates", "draws": "draws of estimates"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
 			return nil, errors.Join(err, f.Close())
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
@@ -187,10 +197,17 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 			return nil, err
 		}
 	}
+	marks := t.file.Marks()
+	marked := marks.Columns(out.Columns)
 	for _, p := range picked {
 		row := ShownRow{Row: p.Row, Line: p.Line, Cells: p.Cells, Surplus: p.Surplus, Caught: caught[p.Row]}
 		if row.Caught == nil {
 			row.Caught = []audit.Caught{}
+		}
+		for _, name := range marked {
+			if marks.In(name).Contains(p.Row) {
+				row.Estimated = append(row.Estimated, name)
+			}
 		}
 		out.Rows = append(out.Rows, row)
 	}

@@ -148,7 +148,7 @@ func opens(t *testing.T, backup string) {
 		if err := servicetest.Download(ctx, admin, fmt.Sprintf("/tables/%d/bytes", c.TableID), &table); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := certify.Verify(&table, c.Signature, key.Bytes()); err != nil {
+		if _, err := certify.Verify(&table, nil, c.Signature, key.Bytes()); err != nil {
 			t.Errorf("certificate %d: %v", c.ID, err)
 		}
 	}

@@ -112,7 +112,7 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	if err := servicetest.Download(ctx, mara, fmt.Sprintf("/tables/%d/bytes", there.TableID), &table); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := certify.Verify(&table, there.Signature, key.Bytes()); err != nil {
+	if _, err := certify.Verify(&table, nil, there.Signature, key.Bytes()); err != nil {
 		t.Errorf("the certificate does not verify: %v", err)
 	}
 	if seen, err := servicetest.Post[api.LookedAt](ctx, mara, "/arrivals/1/reading", map[string]any{}); err != nil || len(seen.Rows) != 1 {

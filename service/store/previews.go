@@ -14,19 +14,20 @@ type Preview struct {
 	Digest    string  `db:"digest"`
 	ChangeLog string  `db:"change_log_digest"`
 	RowMap    *string `db:"row_map_digest"` // nil where no step makes other rows
+	Marks     *string `db:"marks_digest"`   // nil where no cell would be an estimate
 }
 
 // AddPreview records what a preview made, whose bytes are kept.
 func AddPreview(ctx context.Context, q Querier, p Preview) error {
-	_, err := exec(ctx, q, "INSERT INTO previews (job_id, digest, change_log_digest, row_map_digest) VALUES ($1, $2, $3, $4)",
-		p.JobID, p.Digest, p.ChangeLog, p.RowMap)
+	_, err := exec(ctx, q, "INSERT INTO previews (job_id, digest, change_log_digest, row_map_digest, marks_digest) VALUES ($1, $2, $3, $4, $5)",
+		p.JobID, p.Digest, p.ChangeLog, p.RowMap, p.Marks)
 	return err
 }
 
 // FindPreview returns what a preview made, as long as it is kept.
 func FindPreview(ctx context.Context, q Querier, job int64) (*Preview, error) {
 	return get[Preview](ctx, q, fmt.Sprintf("preview by job %d (what a preview made is kept for %s)", job, previewsKept),
-		"SELECT job_id, digest, change_log_digest, row_map_digest FROM previews WHERE job_id = $1 AND created_at > now() - interval '"+previewsKept+"'", job)
+		"SELECT job_id, digest, change_log_digest, row_map_digest, marks_digest FROM previews WHERE job_id = $1 AND created_at > now() - interval '"+previewsKept+"'", job)
 }
 
 // ForgetPreviews removes the records of previews that are over; a sweep removes their bytes.

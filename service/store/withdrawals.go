@@ -116,9 +116,12 @@ func Expired(ctx context.Context, q Querier, dataset int64) ([]int64, error) {
 const recorded = `(SELECT digest, 'table ' || id AS of FROM tables t WHERE NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = t.id AND w.bytes_let_go)
 	UNION ALL SELECT change_log_digest, 'the change log of table ' || id FROM tables WHERE change_log_digest IS NOT NULL
 	UNION ALL SELECT row_map_digest, 'the map of rows of table ' || id FROM tables WHERE row_map_digest IS NOT NULL
+	UNION ALL SELECT marks_digest, 'the marks of table ' || id FROM tables WHERE marks_digest IS NOT NULL
+	UNION ALL SELECT draws_digest, 'the draws of table ' || id FROM tables WHERE draws_digest IS NOT NULL
 	UNION ALL SELECT digest, 'the preview by job ' || job_id FROM previews
 	UNION ALL SELECT change_log_digest, 'the change log of the preview by job ' || job_id FROM previews
 	UNION ALL SELECT row_map_digest, 'the map of rows of the preview by job ' || job_id FROM previews WHERE row_map_digest IS NOT NULL
+	UNION ALL SELECT marks_digest, 'the marks of the preview by job ' || job_id FROM previews WHERE marks_digest IS NOT NULL
 	UNION ALL SELECT rows_digest, 'the rows of audit ' || id FROM audits
 	UNION ALL SELECT digest, 'arrival ' || id FROM arrivals)`
 

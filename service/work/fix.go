@@ -206,14 +206,19 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 
 // madeTable is what a run of a plan wrote.
 type madeTable struct {
-	table, log, rows *files.Writer
-	ledger           *fix.Ledger
+	table, log, rows, marks, draws *files.Writer
+	ledger                         *fix.Ledger
+}
+
+// writers are those of its files.
+func (m *madeTable) writers() []**files.Writer {
+	return []**files.Writer{&m.table, &m.log, &m.rows, &m.marks, &m.draws}
 }
 
 func (m *madeTable) discard() {
-	for _, w := range []*files.Writer{m.table, m.log, m.rows} {
-		if w != nil {
-			w.Discard()
+	for _, w := range m.writers() {
+		if *w != nil {
+			(*w).Discard()
 		}
 	}
 }
@@ -221,7 +226,7 @@ func (m *madeTable) discard() {
 // run runs a plan; the caller discards what it made.
 func (a *attempt) run(ctx context.Context, p *planRun) (m *madeTable, err error) {
 	m = &madeTable{}
-	for _, w := range []**files.Writer{&m.table, &m.log, &m.rows} {
+	for _, w := range m.writers() {
 		if *w, err = a.files.Create(); err != nil {
 			m.discard()
 			return nil, err
@@ -231,7 +236,7 @@ func (a *attempt) run(ctx context.Context, p *planRun) (m *madeTable, err error)
 	if p.makes.ID != p.table.DatasetID {
 		in.Result = p.result
 	}
-	if m.ledger, err = fix.Run(ctx, in, p.plan, a.Workers, fix.Outputs{Table: m.table, Log: m.log, Map: m.rows}); err != nil {
+	if m.ledger, err = fix.Run(ctx, in, p.plan, a.Workers, fix.Outputs{Table: m.table, Log: m.log, Map: m.rows, Marks: m.marks, Draws: m.draws}); err != nil {
 		m.discard()
 		return nil, err
 	}
@@ -250,12 +255,19 @@ func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.Ne
 	}
 	t := &store.NewTable{DatasetID: p.makes.ID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
 		FileName: p.makes.Name + "_cleaned.csv", ParentID: &p.table.ID, ChangeLog: &log}
-	if m.ledger.MadeRows() {
-		rows, _, err := m.rows.Keep()
+	for _, one := range []struct {
+		there bool
+		from  *files.Writer
+		into  **string
+	}{{m.ledger.MadeRows(), m.rows, &t.RowMap}, {m.ledger.Marked() > 0, m.marks, &t.Marks}, {m.ledger.Drawn(), m.draws, &t.Draws}} {
+		if !one.there {
+			continue
+		}
+		digest, _, err := one.from.Keep()
 		if err != nil {
 			return nil, nil, err
 		}
-		t.RowMap = &rows
+		*one.into = &digest
 	}
 	return t, written, nil
 }
@@ -263,5 +275,5 @@ func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.Ne
 // ahead is a table that is not recorded, as it would be.
 func (p *planRun) ahead(t *store.NewTable) *records.Table {
 	return &records.Table{ID: math.MaxInt64, Dataset: p.makes.Name, DatasetID: p.makes.ID, Origin: t.Origin, Digest: t.Digest, Bytes: t.Bytes,
-		FileName: t.FileName}
+		FileName: t.FileName, Marks: t.Marks}
 }

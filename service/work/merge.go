@@ -63,7 +63,12 @@ func runMerge(ctx context.Context, a *attempt) error {
 		return err
 	}
 	defer out.Discard()
-	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, out)
+	marks, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer marks.Discard()
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks})
 	if err != nil {
 		return err
 	}
@@ -81,9 +86,16 @@ func runMerge(ctx context.Context, a *attempt) error {
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return err
 	}
-	return a.finishTable(ctx, store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest,
-		Bytes:    bytes,
-		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}, accounting, accounting.Reading, "ran the merge "+
+	t := store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest, Bytes: bytes,
+		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}
+	if len(accounting.Estimates) > 0 {
+		kept, _, err := marks.Keep()
+		if err != nil {
+			return err
+		}
+		t.Marks = &kept
+	}
+	return a.finishTable(ctx, t, accounting, accounting.Reading, "ran the merge "+
 		plan.Name)
 }
 

@@ -79,7 +79,7 @@ func preview(ctx context.Context, a *attempt) error {
 	}
 	shown := fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Since: since, Before: before, After: after}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
-		return shown, nil, store.AddPreview(ctx, tx, store.Preview{JobID: a.job.ID, Digest: t.Digest, ChangeLog: *t.ChangeLog, RowMap: t.RowMap})
+		return shown, nil, store.AddPreview(ctx, tx, store.Preview{JobID: a.job.ID, Digest: t.Digest, ChangeLog: *t.ChangeLog, RowMap: t.RowMap, Marks: t.Marks})
 	})
 }
 

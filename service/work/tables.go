@@ -12,6 +12,7 @@ import (
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -21,6 +22,31 @@ import (
 // its reading is worked out and a draft made.
 func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 	book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+	marks, err := marksOf(f, t)
+	if err != nil {
+		return nil, nil, err
+	}
+	source, book, err := openTable(ctx, f, t, book)
+	if err == nil {
+		source.Estimated = marks
+	}
+	return source, book, err
+}
+
+// marksOf reads which cells of a table are estimates; nil where none are.
+func marksOf(f *files.Directory, t *records.Table) (*table.Marks, error) {
+	if t.Marks == nil {
+		return nil, nil
+	}
+	in, err := f.Open(*t.Marks)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return table.ReadMarks(in)
+}
+
+func openTable(ctx context.Context, f *files.Directory, t *records.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
 	open := f.At(t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {

@@ -239,7 +239,7 @@ columns: [{name: a, pattern: "[a-z]+"}, {name: n, type: decimal}, {name: day, ty
 	}
 	for _, reading := range []rulebook.TableReading{{}, {Missing: []string{"n/a"}, Columns: map[string]rulebook.Written{"day": {Dates: []string{"dd.MM.yyyy"}},
 		"n": {DecimalMark: ","}}}} {
-		if got, ours := csvw.ReadingOf(csvw.OfTable(book, reading, "d.csv")); !ours || !reflect.DeepEqual(got, reading) {
+		if got, ours := csvw.ReadingOf(csvw.OfTable(book, reading, nil, "d.csv")); !ours || !reflect.DeepEqual(got, reading) {
 			t.Errorf("%+v, %v; want %+v", got, ours, reading)
 		}
 	}
