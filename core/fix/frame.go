@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"proudsieve/core/condition"
+	"proudsieve/core/fix/estimate"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -216,6 +217,8 @@ type Work struct {
 	Estimates *table.Mark
 	// Estimated says, of a step that estimates, what it went by; the engine adds what became of it.
 	Estimated *Estimated
+	// Compare says, of a step that estimates, what each method would make of the gaps.
+	Compare func(ctx context.Context, t *Table) (*estimate.Comparison, error)
 	// Reads are, of what Settle returns, the columns that Edit and Drop look at; nil for all.
 	Reads []int
 	// Close, where it is set, gives back what Edit or Drop look at.

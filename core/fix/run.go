@@ -57,14 +57,32 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 	if err := r.bind(in); err != nil {
 		return nil, err
 	}
-	r.log, r.drawn = newSections(len(r.steps)+1), newSections(len(r.steps))
-	defer r.log.close()
-	defer r.drawn.close()
+	defer r.close()
 	maps := bufio.NewWriterSize(out.Map, 1<<16)
 	t := &Table{run: r, source: in.Source, Frame: r.arrived, step: -1}
 	defer func() { t.close() }()
-	for i := range r.steps {
-		s := &r.steps[i]
+	if err := r.before(ctx, &t, len(r.steps), maps); err != nil {
+		return nil, err
+	}
+	writer := table.NewWriter(out.Table, t.Names)
+	if err := t.last(ctx, writer); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(writer.Flush(), maps.Flush(), r.writeMarks(t.Frame, out)); err != nil {
+		return nil, err
+	}
+	l := r.ledger(t)
+	var err error
+	if l.LogAt, err = r.log.writeTo(out.Log); err != nil {
+		return nil, err
+	}
+	return l, l.Balance()
+}
+
+// before takes a table up to a step: those before it are done, or are pending.
+func (r *run) before(ctx context.Context, at **Table, step int, maps *bufio.Writer) error {
+	for i := range r.steps[:step] {
+		s, t := &r.steps[i], *at
 		next := t
 		var err error
 		switch {
@@ -77,31 +95,35 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 			t.pending = append(t.pending, i)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("step %d (%s): %w", i+1, s.Kind, err)
+			return fmt.Errorf("step %d (%s): %w", i+1, s.Kind, err)
 		}
-		t = next
-		t.Frame = s.after
+		next.Frame, *at = s.after, next
 	}
-	writer := table.NewWriter(out.Table, t.Names)
-	if err := t.last(ctx, writer); err != nil {
+	return nil
+}
+
+func (r *run) close() {
+	r.log.close()
+	r.drawn.close()
+}
+
+// Compare shows what each method would make of the gaps that a step of a plan estimates, from 1, as the step finds the table.
+func Compare(ctx context.Context, in Input, plan *Plan, step, workers int) (*estimate.Comparison, error) {
+	r := &run{plan: plan, workers: workers}
+	if err := r.bind(in); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(writer.Flush(), maps.Flush(), r.writeMarks(t.Frame, out)); err != nil {
+	defer r.close()
+	if step < 1 || step > len(r.steps) || r.steps[step-1].off || r.steps[step-1].work.Compare == nil {
+		return nil, fmt.Errorf("step %d of the plan is none that estimates", step)
+	}
+	t := &Table{run: r, source: in.Source, Frame: r.arrived, step: -1}
+	defer func() { t.close() }()
+	if err := r.before(ctx, &t, step-1, bufio.NewWriter(io.Discard)); err != nil {
 		return nil, err
 	}
-	l := r.ledger(t)
-	l.Draws = r.draws
-	if r.kept.Count() > 0 {
-		l.Estimates = map[string]int64{}
-		for _, m := range r.kept.All {
-			l.Estimates[m.Column] += int64(m.Rows.GetCardinality())
-		}
-	}
-	var err error
-	if l.LogAt, err = r.log.writeTo(out.Log); err != nil {
-		return nil, err
-	}
-	return l, l.Balance()
+	t.step = step - 1
+	return r.steps[step-1].work.Compare(ctx, t)
 }
 
 // run is a plan at work.
@@ -190,6 +212,7 @@ func (r *run) bind(in Input) error {
 			r.measures = append(r.measures, m)
 		}
 	}
+	r.log, r.drawn = newSections(len(r.steps)+1), newSections(len(r.steps))
 	r.sumsIn, r.sums = make([]table.Decimal, len(r.measures)), make([]table.Decimal, len(r.measures))
 	for i := range r.steps {
 		r.steps[i].sums = make([]table.Decimal, len(r.measures))
@@ -219,8 +242,14 @@ func restructured(before, after *Frame, from []int) []ColumnFrom {
 }
 
 func (r *run) ledger(t *Table) *Ledger {
-	l := &Ledger{RowsIn: r.rowsIn, RowsOut: r.rows, SumsIn: r.named(r.sumsIn), SumsOut: r.named(r.sums),
+	l := &Ledger{Draws: r.draws, RowsIn: r.rowsIn, RowsOut: r.rows, SumsIn: r.named(r.sumsIn), SumsOut: r.named(r.sums),
 		Steps: []LedgerStep{}, Columns: t.Names, Arrived: r.arrived.Names, Unheaded: r.unheaded, Reading: rulebook.ReadingOf(t.Names, t.Cells)}
+	for _, m := range r.kept.All {
+		if l.Estimates == nil {
+			l.Estimates = map[string]int64{}
+		}
+		l.Estimates[m.Column] += int64(m.Rows.GetCardinality())
+	}
 	for i := range r.steps {
 		s := &r.steps[i]
 		if s.work != nil && s.work.Judge != nil {

@@ -19,6 +19,7 @@ type Trial struct {
 	Name   string
 	Hidden int // values
 	Filled int // of them
+	Right  int // of these, those that it gives exactly
 	// Error is the root of the mean square of estimate less truth, over those that were filled.
 	Error float64
 	// Bias is the mean of estimate less truth, over those that were filled.
@@ -73,6 +74,9 @@ func (t *Trial) weigh(method Method, hidden, rest []Donor) {
 			continue
 		}
 		t.Filled++
+		if e.Value == d.Value || e.Donor >= 0 && rest[e.Donor].Text == d.Text {
+			t.Right++
+		}
 		squares += (e.Value - d.Value) * (e.Value - d.Value)
 		off += e.Value - d.Value
 		truth, estimated = append(truth, d), append(estimated, e.Value)

@@ -29,7 +29,7 @@ type Record struct {
 // Donor is a row in which the value is there.
 type Donor struct {
 	Row   int64   // from 0
-	Value float64 // as a number; 0 where it is a code
+	Value float64 // as a number; NaN where it is a code
 	Text  string  // as it is written, which a gap takes over
 	Record
 }

@@ -92,9 +92,9 @@ func abruptEnd(donors []Donor) string {
 	}
 	switch {
 	case above && !below:
-		return says("highest", fmt.Sprint(high), bins[edgeBins-1], "high", "low")
+		return says("highest", fmt.Sprintf("%.6g", high), bins[edgeBins-1], "high", "low")
 	case below && !above && !(low >= 0 && low < (high-low)/edgeBins):
-		return says("lowest", fmt.Sprint(low), bins[0], "low", "high")
+		return says("lowest", fmt.Sprintf("%.6g", low), bins[0], "low", "high")
 	}
 	return ""
 }

@@ -117,7 +117,7 @@ func (e estimateGaps) Bind(b *fix.Binder) *fix.Work {
 	if e.method != nearPredictions && e.method != nearestRows {
 		how.Seed = 0 // chance has no part in it
 	}
-	return &fix.Work{Estimates: how, Settle: g.settle, Note: func(counts map[string]int64) string {
+	return &fix.Work{Estimates: how, Settle: g.settle, Compare: g.compare, Note: func(counts map[string]int64) string {
 		return joined(counting(counts[fix.LeftOpen], "gap stays one, since there is nothing to estimate it by", "gaps stay ones, since there is nothing to estimate them by"),
 			counting(counts[untyped], "cell has a text that is no value of its type; it was neither filled nor drawn from", "cells have texts that are no values of their type; they were neither filled nor drawn from"))
 	}}

@@ -1,12 +1,14 @@
 package steps_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
 	"testing"
 
 	"proudsieve/core/fix"
+	"proudsieve/core/fix/estimate"
 	"proudsieve/core/fix/fixtest"
 	"proudsieve/core/fix/steps"
 	"proudsieve/core/table"
@@ -197,5 +199,64 @@ func TestManyGapsOnEnd(t *testing.T) {
 	steps.GapsHeld = 100
 	if spilled := play(); spilled != whole || !strings.Contains(whole, "A,2500-01-01,476,476.00\n") {
 		t.Error("what waited on disk is not what waited in memory")
+	}
+}
+
+func TestMethodsAreComparedAsTheStepFindsTheTable(t *testing.T) {
+	b := testkit.Book(t, gauges)
+	plan := fixtest.Plan(t, b, "  - {do: set_aside, where: gauge = 'B', reason: r}\n"+
+		"  - {do: estimate, column: flow, method: group_mean, group: [gauge], reason: r, off: true}\n"+
+		"  - {do: estimate, column: flow, method: near_predictions, alike_in: [rain, gauge, day], seed: 4, reason: r}\n")
+	compare := func(workers int) *estimate.Comparison {
+		c, err := fix.Compare(t.Context(), fix.Input{Source: testkit.File(t, wet(6000), b.Reading), Book: b}, plan, 3, workers)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	c := compare(1)
+	if !reflect.DeepEqual(c, compare(8)) {
+		t.Error("eight workers compare otherwise")
+	}
+	// Of 3,000 rows of A every fifth is missing; the flow is 3 times the rain and 0 to 6.
+	if c.Observed != 2400 || c.Gaps != 600 || c.GapsSeen != 600 {
+		t.Errorf("%d observed, %d gaps", c.Observed, c.Gaps)
+	}
+	byName := map[string]estimate.Weighed{}
+	for _, w := range c.Ways {
+		byName[w.Method] = w
+		if w.Trouble != "" || w.Hidden != 240 || w.Open > 0.01 {
+			t.Errorf("%s: %+v", w.Method, w)
+		}
+	}
+	near, mean := byName["near_predictions"], byName["group_mean"]
+	if len(byName) != 5 || *near.Error > 4 || *mean.Error < 25 || *mean.Spread > 0.97 || *near.Spread < 0.99 || *near.From >= *near.Mean || near.To == nil || mean.From != nil {
+		t.Errorf("near predictions %+v\ngroup mean %+v", near, mean)
+	}
+	if len(near.Draws) != 20 || len(mean.Draws) != 1 || near.Draws[3].Lowest > near.Draws[3].Median {
+		t.Errorf("%d and %d draws", len(near.Draws), len(mean.Draws))
+	}
+	// The sum by hand: that of what is there, and each gap's rain by three, and 3 for what is random.
+	sum := 0.0
+	for i := 0; i < 6000; i += 2 {
+		if i%5 == 2 {
+			sum += float64(3*(i%40) + 3)
+		} else {
+			sum += float64(3*(i%40) + i%7)
+		}
+	}
+	if off := *near.Sum/sum - 1; off > 0.01 || off < -0.01 {
+		t.Errorf("the sum is %v, and should be about %v", *near.Sum, sum)
+	}
+	if _, err := fix.Compare(t.Context(), fix.Input{Source: testkit.File(t, wet(50), b.Reading), Book: b}, plan, 1, 1); err == nil {
+		t.Error("a step that estimates nothing is compared")
+	}
+	codes := fixtest.Plan(t, b, "  - {do: estimate, column: gauge, method: nearest_rows, alike_in: [rain, flow], reason: r}\n")
+	coded, err := fix.Compare(t.Context(), fix.Input{Source: testkit.File(t, wet(500)+"n/a,,3,9\n", b.Reading), Book: b}, codes, 1, 2)
+	if err != nil || len(coded.Ways) != 1 || coded.Ways[0].Right == nil || coded.Gaps != 1 || coded.Mean != nil {
+		t.Errorf("codes: %+v %v", coded, err)
+	}
+	if _, err := json.Marshal([]any{c, coded}); err != nil {
+		t.Error(err)
 	}
 }
