@@ -26,6 +26,9 @@ func fixPlanCommand() *cli.Command {
 		append(declarationCommands("fix-plans", "fix plan"),
 			verb("preview", "show what a fix plan would do, without doing it", "TABLE [PLAN]",
 				version(&cli.StringFlag{Name: "file", Usage: "the plan in this file, which is not saved, instead of PLAN"}), previewPlan),
+			verb("weigh", "compare the methods by which a step of a fix plan could estimate, before one is chosen", "TABLE [PLAN]",
+				version(&cli.StringFlag{Name: "file", Usage: "the plan in this file, which is not saved, instead of PLAN"},
+					&cli.IntFlag{Name: "step", Required: true, Usage: "which of its steps estimates, from 1"}), weighEstimates),
 			verb("propose", "draft a fix plan from what was found in a table; what is doubtful in it is a comment, and nothing is saved", "TABLE",
 				[]cli.Flag{&cli.StringFlag{Name: "name", Value: "clean", Usage: "what the plan is called"}}, proposePlan),
 			verb("apply", "apply a fix plan: makes a cleaned table, and the delivery stays as it is", "TABLE PLAN",
@@ -176,6 +179,12 @@ func (o *output) ledger(l *fix.Ledger) {
 	}
 	g.add("handed over", count(l.RowsOut), "", sums(l.SumsOut), "")
 	o.grid(g, "")
+	for _, s := range l.Steps {
+		o.estimated(s.Step, s.Estimated)
+	}
+	if n := l.Marked(); n > 0 {
+		o.line("%s of the table, marked as such.", document.Counted(n, "cell is an estimate", "cells are estimates"))
+	}
 }
 
 func sums(s map[string]string) string {

@@ -30,6 +30,7 @@ func tryPlanCommand() *cli.Command {
 			&cli.StringFlag{Name: "plan", Usage: "the fix plan", Required: true},
 			&cli.StringFlag{Name: "result-rules", Usage: "the rulebook of what it makes, where that is another dataset"},
 			&cli.StringFlag{Name: "into", Usage: "write the cleaned table here, with its change log and metadata beside it; nothing is judged then"},
+			&cli.IntFlag{Name: "weigh", Usage: "compare the methods for this step, which estimates, instead"},
 			&cli.IntFlag{Name: "workers", Usage: "how many parts of the file are worked on at once", Value: runtime.NumCPU()},
 		}, tryPlan)
 }
@@ -42,6 +43,17 @@ func tryPlan(ctx context.Context, c *cli.Command, o *output, args []string) erro
 		return err
 	}
 	defer t.close()
+	if step := c.Int("weigh"); step != 0 {
+		compared, err := fix.Compare(ctx, t.in, t.plan, step, t.workers)
+		if err != nil {
+			return err
+		}
+		if o.json {
+			return o.printJSON(compared)
+		}
+		o.compared(compared)
+		return nil
+	}
 	if into := c.String("into"); into != "" {
 		return t.save(ctx, o, into)
 	}

@@ -423,6 +423,9 @@ type CommentBody struct {
 	Text string `json:"text"`
 }
 
+// Comparison defines model for Comparison.
+type Comparison = json.RawMessage
+
 // ComparisonShown defines model for ComparisonShown.
 type ComparisonShown = json.RawMessage
 
@@ -811,6 +814,15 @@ type WaiverBody struct {
 
 	// Until The last day on which it holds
 	Until string `json:"until"`
+}
+
+// WeighedBody defines model for WeighedBody.
+type WeighedBody struct {
+	// Source The text of a fix plan, which is not saved
+	Source string `json:"source"`
+
+	// Step Which of its steps estimates, from 1
+	Step int64 `json:"step"`
 }
 
 // Withdrawal defines model for Withdrawal.
@@ -1355,6 +1367,9 @@ type CheckConditionJSONRequestBody = AskedBody
 // DraftFixPlanJSONRequestBody defines body for DraftFixPlan for application/json ContentType.
 type DraftFixPlanJSONRequestBody = DraftedBody
 
+// WeighEstimatesJSONRequestBody defines body for WeighEstimates for application/json ContentType.
+type WeighEstimatesJSONRequestBody = WeighedBody
+
 // ApplyFixJSONRequestBody defines body for ApplyFix for application/json ContentType.
 type ApplyFixJSONRequestBody = PlannedBody
 
@@ -1610,6 +1625,12 @@ func (c *Client) ListPreviewedChanges(ctx context.Context, id int64, params *Lis
 	return answered[ChangesPage](ctx, c, r)
 }
 
+// ShowComparisonOfEstimates calls GET /jobs/{id}/estimates: What a job has found that compared methods of estimating.
+func (c *Client) ShowComparisonOfEstimates(ctx context.Context, id int64) (*Comparison, error) {
+	r := request{method: "GET", path: pathOf("/jobs/%s/estimates", id)}
+	return answered[Comparison](ctx, c, r)
+}
+
 // StopJob calls POST /jobs/{id}/stop: Stop a job; nothing of it is kept.
 func (c *Client) StopJob(ctx context.Context, id int64) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/jobs/%s/stop", id)}
@@ -1799,6 +1820,12 @@ func (c *Client) ShowCorrelations(ctx context.Context, id int64, params *ShowCor
 // DraftFixPlan calls POST /tables/{id}/drafts: Draft a fix plan for the table; the job's result is its text, which was tried and is not saved. What is doubtful in it is a comment.
 func (c *Client) DraftFixPlan(ctx context.Context, id int64, body DraftFixPlanJSONRequestBody) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/tables/%s/drafts", id), body: body}
+	return answered[Job](ctx, c, r)
+}
+
+// WeighEstimates calls POST /tables/{id}/estimates: Compare the methods by which a step of a fix plan could estimate, on the table as the step finds it: the job's result is the comparison.
+func (c *Client) WeighEstimates(ctx context.Context, id int64, body WeighEstimatesJSONRequestBody) (*Job, error) {
+	r := request{method: "POST", path: pathOf("/tables/%s/estimates", id), body: body}
 	return answered[Job](ctx, c, r)
 }
 

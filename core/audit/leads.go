@@ -107,7 +107,7 @@ func (r *Result) known() *leads.Table {
 	for c := range r.Columns {
 		from := &r.Columns[c]
 		t.Columns[c] = leads.Column{Name: from.Name, Type: from.Type, Declared: from.Declared, Column: &from.Column,
-			Gaps: from.Gaps}
+			Estimated: from.Estimated > 0, Gaps: from.Gaps}
 	}
 	return t
 }

@@ -40,6 +40,9 @@ type Sample struct {
 type Suspicion struct {
 	// Row tells whether a row is one to which it applies, and one of those meant; the columns are given by their places.
 	Row func(r *Row) (applies, meant bool)
+	// Sum, where it is set, adds a number of a row to one of so many parts.
+	Sum   func(r *Row) (part int, value table.Decimal, counts bool)
+	Parts int
 	// Repeats asks for rows that repeat others.
 	Repeats *relation.Repeats
 	// Told says what is to be told; false for nothing.
@@ -49,7 +52,14 @@ type Suspicion struct {
 // Answer is what all rows say to a suspicion.
 type Answer struct {
 	Applies, Rows int64
+	Sums          []Summed // by part
 	relation.Repeated
+}
+
+// Summed are numbers that were added up.
+type Summed struct {
+	N   int64
+	Sum table.Decimal
 }
 
 // Row is a row of the table.
@@ -219,6 +229,8 @@ func pick(ctx context.Context, t *Table, source *relation.Table) (*Sample, error
 	return s, err
 }
 
+func (s *Summed) add(n int64, sum table.Decimal) { s.N, s.Sum = s.N+n, s.Sum.Add(sum) }
+
 // answer asks all rows.
 func answer(ctx context.Context, source *relation.Table, asked []Suspicion) ([]Answer, error) {
 	out := make([]Answer, len(asked))
@@ -233,7 +245,14 @@ func answer(ctx context.Context, source *relation.Table, asked []Suspicion) ([]A
 	for c := range at {
 		at[c] = c
 	}
-	begin := func() []Answer { return make([]Answer, len(asked)) }
+	begin := func() []Answer {
+		answers := make([]Answer, len(asked))
+		for i, s := range asked {
+			answers[i].Sums = make([]Summed, s.Parts)
+		}
+		return answers
+	}
+	out = begin()
 	work := func(some []Answer, r *relation.Readers, b *table.Batch) {
 		row := &Row{b: b, r: r}
 		for i, s := range asked {
@@ -244,6 +263,11 @@ func answer(ctx context.Context, source *relation.Table, asked []Suspicion) ([]A
 				applies, meant := s.Row(row)
 				if applies {
 					some[i].Applies++
+				}
+				if s.Sum != nil {
+					if part, value, counts := s.Sum(row); counts {
+						some[i].Sums[part].add(1, value)
+					}
 				}
 				if !meant {
 					continue
@@ -257,6 +281,9 @@ func answer(ctx context.Context, source *relation.Table, asked []Suspicion) ([]A
 	err := relation.Scan(ctx, source, at, begin, work, func(some []Answer) {
 		for i := range out {
 			out[i].Applies += some[i].Applies
+			for part, one := range some[i].Sums {
+				out[i].Sums[part].add(one.N, one.Sum)
+			}
 			out[i].Rows += some[i].Rows
 			out[i].FirstRows = append(out[i].FirstRows, some[i].FirstRows...)
 			out[i].FirstRows = out[i].FirstRows[:min(len(out[i].FirstRows), firstRowsKept)]

@@ -81,7 +81,9 @@ type Column struct {
 	Cells *rulebook.Cells
 	*profile.Column
 	Looks Looks
-	Gaps  []uint32 // rows that lack a value, by equal parts of the table
+	// Estimated says that some of its cells are marked as estimates.
+	Estimated bool
+	Gaps      []uint32 // rows that lack a value, by equal parts of the table
 }
 
 // Asked is what rules ask of a column already.

@@ -14,12 +14,14 @@ import (
 
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
+	"proudsieve/core/fix/estimate"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // ChangesPage is a page of a change log, an entry for each cell and row.
@@ -46,6 +48,14 @@ type previewed struct {
 		FixPlan string `json:"fix_plan,omitempty" doc:"The name of a fix plan of the table's dataset; left out where its text is given"`
 		Version int    `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
 		Source  string `json:"source,omitempty" maxLength:"1000000" doc:"The text of a fix plan, which is not saved"`
+	}
+}
+
+type weighed struct {
+	ByID
+	Body struct {
+		Source string `json:"source" minLength:"1" maxLength:"1000000" doc:"The text of a fix plan, which is not saved"`
+		Step   int    `json:"step" minimum:"1" maximum:"500" doc:"Which of its steps estimates, from 1"`
 	}
 }
 
@@ -111,6 +121,26 @@ func (s *Server) fixes() {
 		Summary: "Work out what a fix plan would do, saved or not; the job's result is the preview, and all changes can be looked at for a day",
 	}, func(ctx context.Context, in *previewed) (*body[records.Job], error) {
 		return answer(s.startPreview(ctx, in))
+	})
+	register(s, operation{
+		Right: access.Work, ID: "weigh-estimates", Method: http.MethodPost, Path: "/tables/{id}/estimates",
+		Summary: "Compare the methods by which a step of a fix plan could estimate, on the table as the step finds it: the job's result is the comparison",
+	}, func(ctx context.Context, in *weighed) (*body[records.Job], error) {
+		return answer(s.startWeighing(ctx, in))
+	})
+	register(s, operation{
+		Right: access.Read, ID: "show-comparison-of-estimates", Method: http.MethodGet, Path: "/jobs/{id}/estimates",
+		Summary: "What a job has found that compared methods of estimating",
+	}, func(ctx context.Context, in *ByID) (*body[estimate.Comparison], error) {
+		job, err := store.FindJob(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if job.Kind != work.WeighKind || job.Result == nil {
+			return nil, invalid("Job %d has compared no methods of estimating.", in.ID)
+		}
+		out := &estimate.Comparison{}
+		return answer(out, json.Unmarshal(*job.Result, out))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "apply-fix", Method: http.MethodPost, Path: "/tables/{id}/fixes",
@@ -413,6 +443,23 @@ func (s *Server) startPreview(ctx context.Context, in *previewed) (job *records.
 			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, "previewed a fix plan", subject(t), of)
+	})
+	return job, err
+}
+
+func (s *Server) startWeighing(ctx context.Context, in *weighed) (job *records.Job, err error) {
+	t, err := s.fixable(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if _, _, _, err := s.planOf(ctx, in.Body.Source); err != nil {
+		return nil, err
+	}
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		if job, err = s.Pool.AddWeigh(ctx, tx, t, in.Body.Source, in.Body.Step, caller(ctx).ID); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "compared methods of estimating", subject(t), map[string]any{"step": in.Body.Step})
 	})
 	return job, err
 }
