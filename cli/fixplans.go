@@ -183,7 +183,7 @@ func (o *output) ledger(l *fix.Ledger) {
 		o.estimated(s.Step, s.Estimated)
 	}
 	if n := l.Marked(); n > 0 {
-		o.line("%s of the table, marked as such.", document.Counted(n, "cell is an estimate", "cells are estimates"))
+		o.line("%s of the table %s, marked as such.", document.Counted(n, "cell", "cells"), document.Plural(n, "is an estimate", "are estimates"))
 	}
 }
 

@@ -197,6 +197,9 @@ func (d *demoRun) walk(ctx context.Context) (*records.Certificate, error) {
 		return nil, err
 	}
 	d.heading("4. Put right")
+	if err := d.declare(ctx, "rulebooks", "rulebooks/"+demo.Levels+".yaml"); err != nil {
+		return nil, err
+	}
 	for _, one := range demo.Deliveries {
 		if one.Dataset == "visits" {
 			continue // its issues stay open, so that the console has something to do

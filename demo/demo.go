@@ -42,7 +42,11 @@ var Deliveries = []Delivery{
 	{"visits", "visits.csv"},
 	{"highgarth_results", "highgarth_results.csv"},
 	{"millrace_results", "millrace_results.csv"},
+	{"gauge_sheets", "gauge_sheets.csv"},
 }
+
+// Levels is the dataset that the gauge sheets are turned into.
+const Levels = "levels"
 
 // Undeclared is a dataset of the demo that nobody has declared anything about.
 var Undeclared = Delivery{"returns", "returns.csv"}

@@ -60,12 +60,12 @@ func (t *Table) frame() *Frame {
 // Want says at which columns the next scans look, so that others need not be read.
 func (t *Table) Want(columns ...int) {
 	t.wanted = make([]bool, len(t.Names))
-	// Steps that only change or drop single rows are done again with each scan; they look at columns too.
-	for _, i := range append(slices.Clone(t.pending), t.step) {
+	looking := []int{t.step}
+	if t.spool == nil && t.allSettled() { // these are done again with each scan, and look at columns too
+		looking = append(looking, t.pending...)
+	}
+	for _, i := range looking {
 		s := &t.run.steps[i]
-		if i != t.step && !s.settled {
-			continue
-		}
 		if s.settled && s.work.Reads == nil {
 			t.WantAll()
 			return
@@ -73,7 +73,7 @@ func (t *Table) Want(columns ...int) {
 		columns = append(columns, s.work.Reads...)
 		if s.where != nil {
 			for _, name := range s.where.Names() {
-				columns = append(columns, s.before.At(name))
+				columns = append(columns, t.At(name))
 			}
 		}
 	}
@@ -95,12 +95,15 @@ func (t *Table) spooled() *spool {
 	if !ok || t.run.steps[t.step].work.Make != nil { // what makes other rows is the last to see these
 		return nil
 	}
-	for _, i := range t.pending {
-		if !t.run.steps[i].settled {
-			return nil
-		}
+	if !t.allSettled() {
+		return nil
 	}
 	return before
+}
+
+// allSettled reports whether the steps that are pending only change or drop single rows, which they know.
+func (t *Table) allSettled() bool {
+	return !slices.ContainsFunc(t.pending, func(i int) bool { return !t.run.steps[i].settled })
 }
 
 // Scan hands the rows of the table to work, batch by batch, on several goroutines, and what becomes of them to take in the

@@ -143,6 +143,8 @@ func TestAwkwardFilesWithoutARulebook(t *testing.T) {
 			"delimited utf-8 , . h2", "", "id integer 3|value decimal 3|unit text 3", ""},
 		{"a blank line above the header", "\nid,value,unit\n1,7.5,mg\n2,8.25,mg\n", "delimited utf-8 , . h2", "",
 			"id integer 2|value decimal 2|unit text 2", ""},
+		{"days above what was measured on them", "s,01/06/2024,02/06/2024\na,1,2.5\nb,3,4.5\nc,5,6.5\n", "delimited utf-8 , . h1", "",
+			"s text 3|01/06/2024 integer 3|02/06/2024 decimal 3", ""},
 		{"no header", "1,7.5,mg\n2,8.25,mg\n3,8.5,mg\n", "delimited utf-8 , . h-1", "",
 			"column_1 integer 3|column_2 decimal 3|column_3 text 3", ""},
 		{"nothing but texts under a header", "name,place\nann,x\nbob,y\n", "delimited utf-8 , . h1", "header",

@@ -76,11 +76,13 @@ func (w *stepWriter) keyed(column string) bool {
 }
 
 const (
-	ownersWord  = "whether it is so is for the owner of the data to say"
-	keyDoubt    = "the column is of a key: rows that were different things may become one"
-	whichStays  = "which of the rows stays is for a person to decide"
-	emptyDoubt  = "what stands in the gaps then was measured by nobody"
-	unitOfThese = "whether these are of the unit of the others is for the owner of the data to say"
+	ownersWord    = "whether it is so is for the owner of the data to say"
+	keyDoubt      = "the column is of a key: rows that were different things may become one"
+	whichStays    = "which of the rows stays is for a person to decide"
+	emptyDoubt    = "what stands in the gaps then was measured by nobody"
+	estimateDoubt = "an estimate is no measurement; weigh the methods, and what the gaps depend on, before you choose one"
+	reshapes      = "the table gets another shape: declare the dataset that it makes, and write its name in makes"
+	unitOfThese   = "whether these are of the unit of the others is for the owner of the data to say"
 )
 
 func (w *stepWriter) finding(f *audit.Finding) {
@@ -106,6 +108,10 @@ func (w *stepWriter) finding(f *audit.Finding) {
 	case f.Kind == "required" && s.Column != "":
 		w.add(s, emptyDoubt, "fill", columnsOf(s.Column), set("from", "row_before"), columnsNamed("order", w.dates()),
 			because("A gap takes the value of the row before."))
+		if alike := w.alike(s.Column); len(alike) > 0 {
+			w.add(s, estimateDoubt, "estimate", set("column", s.Column), set("method", "near_predictions"), columnsNamed("alike_in", alike),
+				because("A gap is estimated from rows that are alike, and marked."))
+		}
 	case f.Kind == "type" && s.Column != "":
 		w.mistyped(s, f.Texts)
 	case (f.Kind == "range" || f.Kind == "between") && s.Column != "", f.Kind == "condition":
@@ -114,6 +120,24 @@ func (w *stepWriter) finding(f *audit.Finding) {
 			w.add(s, ownersWord, "set_aside", set("where", holds), because("The row cannot be."))
 		}
 	}
+}
+
+// alikeMost is how many columns a proposed estimate goes by at the most.
+const alikeMost = 6
+
+// alike are columns by which rows with a gap in a column of numbers can be alike: measures, categories and dates that are
+// mostly filled; none for other columns.
+func (w *stepWriter) alike(column string) (out []string) {
+	for _, c := range w.result.Columns {
+		if c.Name == column && !c.Type.IsNumber() {
+			return nil
+		}
+		goes := c.Role == audit.RoleMeasure || c.Role == audit.RoleDate || c.Role == audit.RoleCategory && c.Distinct > 1
+		if c.Name != column && goes && c.Missing*2 < c.Filled && len(out) < alikeMost {
+			out = append(out, c.Name)
+		}
+	}
+	return out
 }
 
 func columnsNamed(field string, names []string) edit.Field {
@@ -210,6 +234,10 @@ func (w *stepWriter) lead(l *audit.Lead) {
 		if l.Condition != "" {
 			w.add(s, ownersWord, "set_missing", columnsOf(is), set("where", "NOT ("+l.Condition+")"), because("The value cannot be."))
 		}
+	case "dated_columns":
+		pattern, _ := leads.DatedBy(l.Columns)
+		w.add(s, reshapes, "columns_to_rows", set("heading_dates", pattern), set("names_to", "day"), set("values_to", "value"),
+			because("A day is a value, not the name of a column."))
 	case "near_key":
 		w.add(s, whichStays, "keep_one", columnsOf(is), set("survivor", "fullest_row"), set("ties", "earliest_row"), because("One thing is there once."))
 	}

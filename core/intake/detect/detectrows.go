@@ -45,7 +45,7 @@ func (d *Detection) header(records []delimited.Record) {
 	}
 	named, data := 0, 0
 	for c, name := range candidate.Cells {
-		typed, filled, same := 0, 0, 0
+		typed, dated, filled, same := 0, 0, 0, 0
 		for _, r := range below[:min(len(below), 200)] {
 			if c >= len(r.Cells) || table.Trim(r.Cells[c]) == "" {
 				continue
@@ -54,12 +54,17 @@ func (d *Detection) header(records []delimited.Record) {
 			if looksTyped(r.Cells[c]) {
 				typed++
 			}
+			if looksDated(r.Cells[c]) {
+				dated++
+			}
 			if r.Cells[c] == name {
 				same++
 			}
 		}
 		switch {
 		case filled == 0 || table.Trim(name) == "":
+		case looksDated(name) && dated == 0 && typed*10 >= filled*8: // a day above what was measured on it
+			named++
 		case looksTyped(name) && typed*2 > filled:
 			data++
 		case !looksTyped(name) && typed*10 >= filled*8:
@@ -120,11 +125,13 @@ func width(r delimited.Record) int {
 
 // looksTyped reports whether a text is a number or starts as a date does.
 func looksTyped(text string) bool {
+	return numberFits(table.Trim(text)) != 0 || looksDated(text)
+}
+
+// looksDated reports whether a text is a date, and no number.
+func looksDated(text string) bool {
 	text = table.Trim(text)
-	if numberFits(text) != 0 {
-		return true
-	}
-	return mayBeDate(text) && slices.ContainsFunc(datePatterns, func(p table.DatePattern) bool {
+	return numberFits(text) == 0 && mayBeDate(text) && slices.ContainsFunc(datePatterns, func(p table.DatePattern) bool {
 		_, ok := p.Parse(text)
 		return ok
 	})

@@ -20,12 +20,12 @@ const returnsRows = 640
 
 var returnsColumns = []string{"licence", "holder", "river", "use", "contact", "office", "signed", "due", "sent", "days", "per_day", "volume",
 	"power", "summer", "winter", "year", "meter", "level", "depth", "licensed", "fee", "old_fee", "checked_on", "inspected",
-	"visited", "pressure", "peak", "telemetry", "unit", "remark", "note", "district"}
+	"visited", "pressure", "peak", "telemetry", "loss", "01/06/2024", "02/06/2024", "03/06/2024", "unit", "remark", "note", "district"}
 
 // returned makes the rows of those returns, with nothing wrong but what is wrong with whole columns.
 func returned(r *rand.Rand, uses []string) []*row {
 	rivers := []string{"Fenn", "Asmel", "Mirlo", "Heruv", "Stolm", "Briag"}
-	power := rand.New(rand.NewPCG(2025, 715))
+	power, loss := rand.New(rand.NewPCG(2025, 715)), rand.New(rand.NewPCG(2025, 716))
 	var rows []*row
 	for i := range returnsRows {
 		days, perDay := 100+r.IntN(200), 2+38*r.Float64()
@@ -58,7 +58,8 @@ func returned(r *rand.Rand, uses []string) []*row {
 			"meter": []string{"old", "new", "newer"}[r.IntN(3)], "level": comma(level*(0.9+0.2*r.Float64()), 2), "depth": comma(depth, 1),
 			"licensed": strconv.Itoa(600 + r.IntN(90)), "fee": strconv.Itoa(fee), "old_fee": strconv.Itoa(fee),
 			"checked_on": strconv.Itoa(44_800 + i/2), "inspected": inspected, "visited": visited.Format("02.01.2006"),
-			"pressure": strconv.Itoa(60 + r.IntN(21)), "peak": comma(60+20*r.Float64(), 1), "telemetry": telemetry, "unit": "m3",
+			"pressure": strconv.Itoa(60 + r.IntN(21)), "peak": comma(60+20*r.Float64(), 1), "telemetry": telemetry, "loss": comma(3+40*loss.Float64(), 3), "unit": "m3",
+			"01/06/2024": strconv.Itoa(200 + loss.IntN(700)), "02/06/2024": strconv.Itoa(200 + loss.IntN(700)), "03/06/2024": strconv.Itoa(200 + loss.IntN(700)),
 			"remark": "", "note": "", "district": "Alder Vale",
 		}})
 		if r.IntN(4) == 0 {
@@ -187,7 +188,25 @@ func (g *generator) returns() {
 			rows = slices.Insert(rows, slices.Index(rows, one)+30%len(rows), twice)
 		}
 	})
-	planted = append(planted, demo.PlantedLead{Lead: "closing_lines"}, demo.PlantedLead{Lead: "codes_gone", Column: "use"})
+	// Last, since the mean is that of all rows.
+	plant("group_mean", "loss", 12, func(at func() *row) {
+		var filled []*row
+		for len(filled) < 12 {
+			if one := at(); one.cells["meter"] == "old" {
+				filled = append(filled, one)
+			}
+		}
+		sum, n := 0.0, 0.0
+		for _, one := range rows {
+			if x, err := strconv.ParseFloat(strings.Replace(one.cells["loss"], ",", ".", 1), 64); err == nil && one.cells["meter"] == "old" && !slices.Contains(filled, one) {
+				sum, n = sum+x, n+1
+			}
+		}
+		for _, one := range filled {
+			one.cells["loss"] = comma(sum/n, 3)
+		}
+	})
+	planted = append(planted, demo.PlantedLead{Lead: "dated_columns", Column: "01/06/2024"}, demo.PlantedLead{Lead: "closing_lines"}, demo.PlantedLead{Lead: "codes_gone", Column: "use"})
 	total := &row{cells: map[string]string{"licence": "Total"}}
 	sum := 0
 	for _, one := range rows {

@@ -27,6 +27,7 @@ func Generate() map[string][]byte {
 	g.laboratory(millrace)
 	g.merge()
 	g.returns()
+	g.gauges()
 	planted, err := json.MarshalIndent(g.planted, "", " ")
 	if err != nil {
 		panic(err)
