@@ -1126,6 +1126,9 @@ type DownloadRowsParams struct {
 	// Marked Only rows with a cell that is missing, or that are caught at all
 	Marked bool `form:"marked,omitempty" json:"marked,omitempty"`
 
+	// Estimated Only rows whose cell in this column is an estimate
+	Estimated string `form:"estimated,omitempty" json:"estimated,omitempty"`
+
 	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
 	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`
 
@@ -1219,6 +1222,9 @@ type ShowRowsParams struct {
 
 	// Marked Only rows with a cell that is missing, or that are caught at all
 	Marked bool `form:"marked,omitempty" json:"marked,omitempty"`
+
+	// Estimated Only rows whose cell in this column is an estimate
+	Estimated string `form:"estimated,omitempty" json:"estimated,omitempty"`
 
 	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
 	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`

@@ -184,3 +184,82 @@ func (p *person) fills(label, text string) {
 	p.writes(fmt.Sprintf(`input[aria-label=%q]`, label), text)
 	p.do("leaving it", chromedp.Focus(chromedp.CSS(fmt.Sprintf(`input[aria-label=%q]`, label))), chromedp.KeyEvent(kb.Enter))
 }
+
+// A sheet with a column for every day becomes a row for every day; what two sheets say otherwise is settled by cell, a column
+// is derived, and the gaps are estimated, by the method that does best: all of it by hand, and the estimates stay marked.
+func TestAWideTableIsTurnedSettledAndEstimatedWithoutYAML(t *testing.T) {
+	r, p, table := seated(t, "gauge_sheets", demoText(t, "rulebooks/gauge_sheets.yaml"), demoText(t, "data/gauge_sheets.csv"))
+	if _, err := r.Steward.Declare(t.Context(), "rulebooks", []byte(demoText(t, "rulebooks/levels.yaml"))); err != nil {
+		t.Fatal(err)
+	}
+	p.visit(fmt.Sprintf("/tables/%d?view=columns", table))
+	p.sees("30 columns are named by dates, 01/06/2024 to 30/06/2024")
+	p.presses("columns to rows")
+	p.sees("1 columns to rows", "dd/MM/yyyy")
+	p.writes(`select[aria-label="It makes tables of"]`, "levels")
+	p.fills("values_to", "reading")
+
+	adds := func(kind, reason string) {
+		p.writes(`select[aria-label="Add a step"]`, kind)
+		p.sees(`a step needs "reason"`)
+		p.fills("reason", reason)
+	}
+	columns := func(field string, names ...string) {
+		for _, name := range names {
+			p.writes(fmt.Sprintf(`select[aria-label="%s: one more"]`, field), name)
+			p.awaits(fmt.Sprintf(`document.querySelector('button[aria-label="Without %s"]') !== null`, name))
+		}
+	}
+	// The columns that are offered are those that the step finds.
+	adds("keep_one", "The sheet that was typed in last was corrected.")
+	columns("columns", "station", "day")
+	p.writes(`select[aria-label="by"]`, "entered")
+	for _, one := range []string{"reading latest", "read_by latest", "entered latest", "zero only_value"} {
+		name, rule, _ := strings.Cut(one, " ")
+		p.writes(`input[aria-label="cells: a name more"]`, name)
+		p.writes(`input[aria-label="cells: what it stands for"]`, rule)
+		p.do("adding it", chromedp.Click(chromedp.CSS(`button[aria-label="cells: add it"]`)))
+		p.awaits(fmt.Sprintf(`document.querySelector('button[aria-label="Without %s"]') !== null`, name))
+	}
+	adds("derive", "Levels of all stations are compared above one datum.")
+	p.fills("into", "level")
+	p.fills("expression", "zero + reading / 100")
+	adds("drop_columns", "What the level was worked out of stays in the sheets.")
+	columns("columns", "read_by", "entered", "zero", "reading")
+	adds("estimate", "The level follows from the days around it.")
+	p.writes(`select[aria-label="column"]`, "level")
+	p.writes(`select[aria-label="method"]`, "near_predictions")
+	columns("alike_in", "station", "day")
+	p.awaits(`!document.body.innerText.includes("has a mistake")`)
+
+	// The methods are compared on the table as the step finds it, and the best is taken.
+	p.presses("Compare the methods")
+	p.sees("How the gaps of level could be estimated", "correlations kept", "level: its estimates by near predictions, draw by draw")
+	p.do("taking in time", chromedp.Click(chromedp.CSS(`button[aria-label="Take in time"]`)))
+	p.sees("5 estimate", "in_time")
+	p.awaits(`document.querySelector('select[aria-label="method"]').value === "in_time" && document.querySelector('button[aria-label="Without day"]') !== null`)
+	p.awaits(`!document.body.innerText.includes("has a mistake")`)
+
+	// Two sheets of one day say otherwise, and no rule settles it: a person does.
+	p.tries()
+	p.sees("The plan cannot be applied as it stands.", "no rule settles which value stays", "AV-048")
+	p.do("deciding", clicks(`//td//button[contains(., "93,5")]`))
+	p.do("deciding", clicks(`//td//button[contains(., "92,1")]`))
+	p.writes(`select[aria-label="How it is shown"]`, "text")
+	p.awaits(`(document.body.innerText.match(/column: reading/g) ?? []).length === 2`)
+	p.writes(`select[aria-label="How it is shown"]`, "")
+	p.tries()
+	p.awaits(`!document.body.innerText.includes("cannot be applied as it stands")`)
+	p.sees("12 of 12 gaps of level are filled by in time, from 708 values that were observed", "810 of 27")
+	p.presses("Apply it")
+	p.sees("The plan is applied")
+	p.presses("table ")
+	p.sees("handed over")
+	p.presses("columns")
+	p.sees("12 cells are estimates, which count as missing where a value is required")
+	p.presses("level")
+	p.sees("of these estimated")
+	p.presses("12")
+	p.sees("level is an estimate", "AV-053")
+	p.awaits(`document.querySelectorAll('td.estimated span[aria-label="an estimate"]').length === 12`)
+}

@@ -88,7 +88,7 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 		return nil, nil, err
 	}
 	if n := marks.Count(); n > 0 {
-		out.Estimates = &Estimates{Cells: n, Are: book.Estimates, Marks: marks.Digest}
+		out.Estimates = &Estimates{Cells: n, Are: cmp.Or(book.Estimates, rulebook.EstimatesMissing), Marks: marks.Digest}
 	}
 	if book.Beside != nil && len(book.Beside.Used) > 0 {
 		out.Beside = maps.Clone(book.Beside.Used)

@@ -28,6 +28,9 @@ type Plan struct {
 	// Earlier says that the plan was written when tables were put in standard form without a step, and steps were done
 	// that are refused now (see AsEarlier).
 	Earlier bool
+	// Found are the columns that each step of the text finds, also of those with mistakes, and last those that are left in
+	// the end, as far as the rulebook tells.
+	Found [][]string
 	// Old tells of words of earlier versions that the text has, and what is said now.
 	Old []document.Problem
 }
@@ -111,6 +114,7 @@ func ParseFor(source []byte, book, result *rulebook.Rulebook) (*Plan, error) {
 	if p.plan.Makes == "" {
 		p.plan.Makes = p.plan.Dataset
 	}
+	p.plan.Found = append(p.plan.Found, p.frame.Names)
 	p.plan.Old = p.Old
 	return p.plan, p.Err()
 }
@@ -170,6 +174,7 @@ func declared(book *rulebook.Rulebook) *Frame {
 
 // step reads the fields of a step, and has its kind make the action of them.
 func (p *parser) step(n *document.Node) {
+	p.plan.Found = append(p.plan.Found, p.frame.Names)
 	i := &Item{parser: p, node: n, given: map[string]*document.Node{}}
 	var kind *Kind
 	s := Step{}

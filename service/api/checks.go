@@ -162,12 +162,26 @@ func (s *Server) planOf(ctx context.Context, source string) (*records.Dataset, *
 	}
 	result := book
 	if makes != of {
-		if _, result, err = s.ruled(ctx, makes); err != nil {
+		if result, err = s.madeBy(ctx, makes, book); err != nil {
 			return d, book, nil, fix.MisfitOfMakes([]byte(source), err)
 		}
 	}
 	plan, err := fix.ParseFor([]byte(source), book, result)
 	return d, book, plan, err
+}
+
+// madeBy returns the rulebook by which a plan writes tables of a dataset: its newest, or where nothing is declared of it yet,
+// that of what the tables are made of.
+func (s *Server) madeBy(ctx context.Context, makes string, of *rulebook.Rulebook) (*rulebook.Rulebook, error) {
+	d, err := store.FindDataset(ctx, s.Store.DB, makes)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name))
+	if err != nil || newest == nil {
+		return of, err
+	}
+	return rulebook.Parse([]byte(newest.Source))
 }
 
 // ruled returns a dataset with its newest rulebook, which must be there.

@@ -74,7 +74,8 @@ type PlanOutlined struct {
 	Outline edit.PlanOutline       `json:"outline"`
 	Kinds   []fix.KindForm         `json:"kinds" doc:"What each kind of step does, and the fields that it takes"`
 	Forms   []rulebook.SectionForm `json:"forms"`
-	Columns []string               `json:"columns" doc:"Those of the dataset's rulebook"`
+	// Columns are those that each step finds, and last those that the plan leaves.
+	Columns [][]string `json:"columns" doc:"The columns that each step finds, and last those that the plan leaves, as far as the rulebook tells"`
 }
 
 type planEdits struct {
@@ -101,9 +102,15 @@ func (s *Server) editPlan(ctx context.Context, in *planEdits) (*PlanOutlined, er
 	if err != nil {
 		return nil, err
 	}
-	out := &PlanOutlined{Source: source, Outline: *outline, Kinds: fix.KindForms(), Forms: fix.Forms(), Columns: []string{}}
-	if _, book, _, _ := s.planOf(ctx, source); book != nil { // a plan with mistakes has its columns all the same
-		out.Columns = columnsOf(book)
+	out := &PlanOutlined{Source: source, Outline: *outline, Kinds: fix.KindForms(), Forms: fix.Forms(), Columns: [][]string{}}
+	// A plan with mistakes has its columns all the same.
+	switch _, book, plan, _ := s.planOf(ctx, source); {
+	case plan != nil:
+		out.Columns = plan.Found
+	case book != nil:
+		for range len(outline.Steps) + 1 {
+			out.Columns = append(out.Columns, columnsOf(book))
+		}
 	}
 	return out, nil
 }

@@ -52,6 +52,7 @@ type RowChoice struct {
 	Is        string `query:"is" doc:"Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value"`
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
 	Marked    bool   `query:"marked" doc:"Only rows with a cell that is missing, or that are caught at all"`
+	Estimated string `query:"estimated" doc:"Only rows whose cell in this column is an estimate"`
 	Audit     int64  `query:"audit" minimum:"0" maximum:"9007199254740991" doc:"The audit of the table that says what is caught and how values are read; the newest where it is left out"`
 }
 
@@ -295,6 +296,13 @@ func (s *Server) chosenRows(ctx context.Context, t *inside, in *RowChoice, known
 	if err != nil {
 		return nil, err
 	}
+	if in.Estimated != "" {
+		estimated := t.file.Marks().In(in.Estimated)
+		if estimated == nil {
+			estimated = table.NewRowSet()
+		}
+		marked = both(marked, estimated)
+	}
 	return both(both(set, chosen), marked), nil
 }
 
@@ -416,7 +424,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet,
 	out *RowsPage) ([]uint32, error) {
 	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column,
-		in.Dimension, fmt.Sprint(in.Marked, in.Audit)}, "\x00")
+		in.Dimension, in.Estimated, fmt.Sprint(in.Marked, in.Audit)}, "\x00")
 	order, err := recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})

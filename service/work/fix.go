@@ -146,6 +146,8 @@ type planRun struct {
 	source *intake.File
 	book   *rulebook.Rulebook
 	result *rulebook.Rulebook // of the dataset that the cleaned table belongs to
+	// undeclared says that this one has no rulebook yet: the table is written by that of the table, and audited by a draft.
+	undeclared bool
 	plan   *fix.Plan
 }
 
@@ -191,8 +193,8 @@ func (a *attempt) plan(ctx context.Context, text string, earlier bool) (*planRun
 		if p.result, err = rulebookOf(ctx, a.store.DB, p.makes.ID, p.makes.Name); err != nil {
 			return nil, err
 		}
-		if p.result == nil {
-			return nil, fmt.Errorf("the plan makes tables of %s, which has no rulebook yet; declare one, so that what it makes can be judged", p.makes.Name)
+		if p.undeclared = p.result == nil; p.undeclared {
+			p.result = p.book
 		}
 	}
 	if p.plan, err = fix.ParseFor([]byte(text), p.book, p.result); err != nil {
@@ -233,7 +235,7 @@ func (a *attempt) run(ctx context.Context, p *planRun) (m *madeTable, err error)
 		}
 	}
 	in := fix.Input{Source: p.source, Book: p.book}
-	if p.makes.ID != p.table.DatasetID {
+	if p.makes.ID != p.table.DatasetID && !p.undeclared {
 		in.Result = p.result
 	}
 	if m.ledger, err = fix.Run(ctx, in, p.plan, a.Workers, fix.Outputs{Table: m.table, Log: m.log, Map: m.rows, Marks: m.marks, Draws: m.draws}); err != nil {

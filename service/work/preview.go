@@ -69,7 +69,11 @@ func preview(ctx context.Context, a *attempt) error {
 		return err
 	}
 	ahead.Reading = (*json.RawMessage)(&reading)
-	after, err := a.judge(ctx, ahead, p.result)
+	judged := p.result
+	if p.undeclared {
+		judged = nil
+	}
+	after, err := a.judge(ctx, ahead, judged)
 	if err != nil {
 		return err
 	}

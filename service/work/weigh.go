@@ -46,7 +46,7 @@ func weigh(ctx context.Context, a *attempt) error {
 		return err
 	}
 	in := fix.Input{Source: p.source, Book: p.book}
-	if p.makes.ID != p.table.DatasetID {
+	if p.makes.ID != p.table.DatasetID && !p.undeclared {
 		in.Result = p.result
 	}
 	compared, err := fix.Compare(ctx, in, p.plan, detail.Step, a.Workers)

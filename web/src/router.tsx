@@ -55,12 +55,13 @@ const table = createRoute({
   component: lazyRouteComponent(() => import("./judge/TableView"), "TableView"),
 });
 
-/** The plan that is looked at (empty for a new one), its step, how it is shown, its preview, and a step to be added. */
+/** The plan that is looked at (empty for a new one), its step, how it is shown, its preview, a comparison of methods, and a step to be added. */
 function fixSearch(s: Record<string, unknown>): {
   plan?: string;
   step?: number;
   as?: "text";
   job?: number;
+  weigh?: number;
   put?: string;
 } {
   return {
@@ -68,6 +69,7 @@ function fixSearch(s: Record<string, unknown>): {
     step: typeof s.step === "number" ? s.step : undefined,
     as: s.as === "text" ? "text" : undefined,
     job: typeof s.job === "number" ? s.job : undefined,
+    weigh: typeof s.weigh === "number" ? s.weigh : undefined,
     put: text(s.put),
   };
 }

@@ -57,7 +57,8 @@ type Dependence struct {
 
 // Weighed is a method, tried on hidden values and on the gaps.
 type Weighed struct {
-	Method  string `json:"method"`
+	Method string `json:"method"`
+	Settings
 	Trouble string `json:"trouble,omitempty"` // why it could not be tried
 	Hidden  int    `json:"hidden"`            // observed values that were hidden from it
 	Filled  int    `json:"filled"`            // of them
@@ -87,12 +88,25 @@ type KeptWith struct {
 
 // Distribution is five numbers that describe the estimates of a draw, with their mean.
 type Distribution struct {
-	Lowest, Lower, Median, Upper, Highest, Mean float64
+	Lowest  float64 `json:"lowest"`
+	Lower   float64 `json:"lower"` // quartile
+	Median  float64 `json:"median"`
+	Upper   float64 `json:"upper"`
+	Highest float64 `json:"highest"`
+	Mean    float64 `json:"mean"`
+}
+
+// Settings are what a step that estimates by a method names, so that it can be taken over.
+type Settings struct {
+	AlikeIn []string `json:"alike_in"`
+	Group   []string `json:"group"`
+	Order   []string `json:"order"`
 }
 
 // Way is a method that is weighed against others.
 type Way struct {
 	Choice
+	Settings
 	Draws int // of each gap; 1 of what gives one value
 }
 
@@ -139,7 +153,7 @@ func Weigh(k Known, ways []Way) *Comparison {
 
 // weigh tells of a trial, and has the method fill the gaps.
 func (k Known) weigh(c *Comparison, w Way, trial Trial) Weighed {
-	out := Weighed{Method: w.Name, Hidden: trial.Hidden, Filled: trial.Filled, Kept: []KeptWith{}, Bins: []int{}, Draws: []Distribution{}}
+	out := Weighed{Method: w.Name, Settings: w.Settings, Hidden: trial.Hidden, Filled: trial.Filled, Kept: []KeptWith{}, Bins: []int{}, Draws: []Distribution{}}
 	method, err := w.Build(slices.Clone(k.Donors))
 	if err = cmp.Or(trial.Trouble, err); err != nil {
 		out.Trouble = err.Error()

@@ -6,8 +6,12 @@ import (
 	"slices"
 )
 
-// mostLevels is how many codes of a column have a regressor of their own; rarer ones share one.
-const mostLevels = 20
+const (
+	// mostLevels is how many codes of a column have a regressor of their own, and levelDonors how many donors each of them
+	// has at the least; rarer ones share one.
+	mostLevels  = 60
+	levelDonors = 5
+)
 
 // regressors turn records into rows of a regression: a constant; each column of numbers, standardised by the mean and the
 // standard deviation of the donors, with its mean where it is missing; for each column of numbers that some donor lacks,
@@ -78,7 +82,7 @@ func (r *regressors) levelsOf(donors []Donor, column int) levels {
 		switch {
 		case i == 0:
 			l.at[code] = -1
-		case i <= mostLevels:
+		case i <= mostLevels && rows[code] >= levelDonors:
 			l.at[code] = r.width
 			r.width++
 		case l.others < 0:

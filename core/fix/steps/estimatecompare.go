@@ -33,14 +33,28 @@ func (g *gapFilling) compare(ctx context.Context, t *fix.Table) (*estimate.Compa
 		}
 		k.Numbers = append(k.Numbers, t.Names[c])
 	}
-	return estimate.Weigh(k, g.ways(k.Coded, time)), nil
+	names := estimate.Settings{AlikeIn: append(slices.Clone(k.Numbers), k.Codes...), Group: append([]string{}, k.Codes...), Order: []string{}}
+	if time >= 0 {
+		names.Order = k.Numbers[time : time+1]
+	}
+	return estimate.Weigh(k, g.ways(k.Coded, time, names)), nil
 }
 
 // ways are the methods that can be weighed.
-func (g *gapFilling) ways(coded bool, time int) []estimate.Way {
+func (g *gapFilling) ways(coded bool, time int, names estimate.Settings) []estimate.Way {
 	var out []estimate.Way
 	add := func(name string, draws int, build func(donors []estimate.Donor) (estimate.Method, error)) {
-		out = append(out, estimate.Way{Choice: estimate.Choice{Name: name, Build: build}, Draws: draws})
+		w := estimate.Way{Choice: estimate.Choice{Name: name, Build: build}, Draws: draws,
+			Settings: estimate.Settings{AlikeIn: []string{}, Group: []string{}, Order: []string{}}}
+		switch {
+		case draws > 1:
+			w.AlikeIn = names.AlikeIn
+		case name == inTime:
+			w.Group, w.Order = names.Group, names.Order
+		default:
+			w.Group = names.Group
+		}
+		out = append(out, w)
 	}
 	if len(g.by) > 0 && !coded {
 		add(nearPredictions, drawsCompared, func(donors []estimate.Donor) (estimate.Method, error) {

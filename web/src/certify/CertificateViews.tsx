@@ -6,7 +6,7 @@ import { certificate, certificates } from "../client/queries";
 import { Grid, More, right, Td, Th } from "../shared/grid";
 import { Section, Severity, TableLink, Title } from "../shared/parts";
 import { Empty, Shown } from "../shared/states";
-import { count, decimal, percent, when } from "../shared/words";
+import { count, decimal, percent, plural, when } from "../shared/words";
 
 export function CertificatesView() {
   const all = useInfiniteQuery(certificates);
@@ -67,6 +67,9 @@ type Statement = {
     rows: number;
     columns: { name: string; type: string; score: string; filled: number; missing: number }[];
     sums: Record<string, string>;
+    marks_sha256?: string;
+    estimates?: number;
+    estimates_are?: string;
   };
   rulebook: Version;
   audit: { score: string; pass_mark: string; rules: Schemas["Judged"][] };
@@ -126,6 +129,20 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       <Text fontSize="sm" color="quiet">
         SHA-256 of the table: <chakra.span fontFamily="mono">{s.table.sha256}</chakra.span>
       </Text>
+      {s.table.estimates && (
+        <Text>
+          {plural(s.table.estimates, "cell is an estimate", "cells are estimates")}, counted as{" "}
+          {s.table.estimates_are}.{" "}
+          <a href={`/api/v1/tables/${c.table_id}/bytes?what=marks`} download>
+            The marks
+          </a>{" "}
+          that say which have the SHA-256{" "}
+          <chakra.span fontFamily="mono" fontSize="sm">
+            {s.table.marks_sha256}
+          </chakra.span>
+          .
+        </Text>
+      )}
       <Text fontSize="sm" color="quiet">
         Check it anywhere:{" "}
         <chakra.code fontFamily="mono">proudsieve certificate verify TABLE CERTIFICATE --key KEY</chakra.code>

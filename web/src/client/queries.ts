@@ -290,6 +290,7 @@ type RowsAsked = {
   is?: string;
   find?: string;
   marked?: boolean;
+  estimated?: string;
   audit?: number;
   sort?: string;
   falling?: boolean;
@@ -457,6 +458,14 @@ export function refresh(client: QueryClient, ...what: (keyof typeof shownIn)[]) 
   const names = new Set<unknown>(what.flatMap((one) => shownIn[one]));
   return client.invalidateQueries({ predicate: (q) => names.has(q.queryKey[0]) });
 }
+
+/** What a job has found that compared methods of estimating. */
+export const estimatesCompared = (job: number) =>
+  queryOptions({
+    queryKey: ["job", job, "estimates"],
+    queryFn: ({ signal }) => take(api.GET("/jobs/{id}/estimates", { signal, params: { path: { id: job } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
 
 /** Follows a job by its events until it ends; the answers are refreshed then. */
 export function useJob(id: number | undefined): Schemas["Job"] | undefined {

@@ -1,3 +1,4 @@
+import { chakra } from "@chakra-ui/react";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { memo } from "react";
 import type { Dimension, Schemas } from "../client/client";
@@ -41,6 +42,11 @@ export const ColumnRow = memo(function ColumnRow({ t, a, c }: { t: Table; a: Aud
       </Td>
       <Td {...right} whiteSpace="nowrap" title={plural(c.missing, "cell", "cells")}>
         {c.missing > 0 && shareOf(c.missing, a.result.rows)}
+        {c.estimated != null && c.estimated > 0 && (
+          <chakra.span display="block" fontSize="sm" title={plural(c.estimated, "estimate", "estimates")}>
+            ≈ {shareOf(c.estimated, a.result.rows)}
+          </chakra.span>
+        )}
       </Td>
       <Td>
         <Gaps c={c} rows={a.result.rows} />

@@ -20,7 +20,7 @@ import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
 import { Title, Verdict } from "../shared/parts";
 import { Progress, Shown } from "../shared/states";
-import { bytes, count, originWord } from "../shared/words";
+import { bytes, count, originWord, plural } from "../shared/words";
 import { AuditAgain, NextStep } from "./AuditAgain";
 import { FindingsPanel } from "./FindingsPanel";
 
@@ -147,10 +147,35 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
       {(a) => (
         <>
           <NextStep t={t} a={a} />
+          <Estimates t={t} of={a.result.estimates} />
           <AuditPanel t={t} a={a} view={view} />
         </>
       )}
     </Shown>
+  );
+}
+
+/** How many cells are estimates, what they count as, and what belongs to the table for it. */
+function Estimates({ t, of }: { t: Schemas["Table"]; of: Schemas["Result"]["estimates"] }) {
+  if (!of) {
+    return null;
+  }
+  return (
+    <Text fontSize="sm" mb="2">
+      ≈ {plural(of.cells, "cell is an estimate", "cells are estimates")}, which count as{" "}
+      {of.are === "missing" ? "missing where a value is required" : "values, as the rulebook says"}.{" "}
+      <a href={`/api/v1/tables/${t.id}/bytes?what=marks`} download>
+        Which they are
+      </a>
+      {t.draws_digest && (
+        <>
+          {" · "}
+          <a href={`/api/v1/tables/${t.id}/bytes?what=draws`} download>
+            their further draws, as Parquet
+          </a>
+        </>
+      )}
+    </Text>
   );
 }
 

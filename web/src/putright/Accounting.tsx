@@ -6,9 +6,9 @@ import { tableInputs } from "../client/queries";
 import { Grid, right, Td, Th, Unseen } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
 import { Shown } from "../shared/states";
-import { count, decimal, plural } from "../shared/words";
+import { count, decimal, plural, short } from "../shared/words";
 import { type Asked, Changes } from "./Changes";
-import { type Ledger, type Sums, stepName } from "./ledger";
+import { type Estimated, type Ledger, type Sums, stepName } from "./ledger";
 import { TraceCell } from "./TraceCell";
 
 type Accounting = {
@@ -119,6 +119,7 @@ export function LedgerGrid({ ledger: l, onStep }: { ledger: Ledger; onStep?: (st
           <Total name="handed over" rows={l.rows_out} sums={l.sums_out} measures={measures} />
         </tbody>
       </Grid>
+      {l.steps.map((s) => s.estimated && <Estimates key={s.step} e={s.estimated} />)}
       {written.length > 0 && (
         <Text fontSize="sm" color="quiet" mt="1">
           Written in the standard form without a change of meaning:{" "}
@@ -126,6 +127,29 @@ export function LedgerGrid({ ledger: l, onStep }: { ledger: Ledger; onStep?: (st
         </Text>
       )}
     </>
+  );
+}
+
+/** What a step estimated: how many gaps it filled from what, and what becomes of the mean. */
+function Estimates({ e }: { e: Estimated }) {
+  return (
+    <Box my="2">
+      <Text>
+        {count(e.filled)} of {plural(e.filled + e.open, "gap", "gaps")} of {e.column}{" "}
+        {e.filled === 1 ? "is" : "are"} filled by {stepName(e.method)}, from{" "}
+        {plural(e.observed, "value that was observed", "values that were observed")}
+        {e.draws > 1 && `, drawn ${count(e.draws)} times by the seed ${e.seed}`}.
+        {e.mean_then != null &&
+          ` The mean goes from ${short(e.mean_observed ?? 0)} to ${short(e.mean_then)}.`}
+        {e.mean_from != null &&
+          ` By all draws the true mean lies from ${short(e.mean_from)} to ${short(e.mean_to ?? 0)}, with a confidence of 95 %.`}
+      </Text>
+      {e.warnings?.map((w) => (
+        <Text key={w} role="alert" fontWeight="600" borderLeftWidth="4px" borderColor="validity" ps="2">
+          {w}
+        </Text>
+      ))}
+    </Box>
   );
 }
 

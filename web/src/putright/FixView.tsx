@@ -4,7 +4,16 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
-import { allFixPlans, checkedText, fixPlans, planOutlined, refresh, table, useJob } from "../client/queries";
+import {
+  allFixPlans,
+  checkedText,
+  datasets,
+  fixPlans,
+  planOutlined,
+  refresh,
+  table,
+  useJob,
+} from "../client/queries";
 import { Choice, Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
@@ -16,6 +25,7 @@ import { Outcome } from "./Outcome";
 import { Proposed } from "./Proposed";
 import { Standing } from "./Standing";
 import { StepList } from "./StepList";
+import { Weighed, WeighIt } from "./Weigh";
 
 type Change = Schemas["StepChange"];
 
@@ -154,8 +164,9 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
               source={source}
               did={stale ? undefined : preview}
               chosen={search.step}
-              choose={(step) => go({ step })}
+              choose={(step) => go({ step, weigh: undefined })}
               change={(c) => edit.mutate(c)}
+              weigh={(weigh) => go({ weigh })}
             />
           )}
           {search.as !== "text" && <Trouble error={start.error} />}
@@ -184,6 +195,17 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
           </Box>
         </Box>
         <Box minW="0">
+          {search.weigh && search.step && (
+            <Weighed
+              job={search.weigh}
+              step={search.step}
+              change={(all) => {
+                for (const c of all) {
+                  edit.mutate(c);
+                }
+              }}
+            />
+          )}
           {stale && (
             <Text role="status" fontWeight="600" mb="2">
               The plan was changed since; what is shown here is what it would have done before.
@@ -317,6 +339,7 @@ function Steps(props: {
   chosen: number | undefined;
   choose: (step: number | undefined) => void;
   change: (c: Change) => void;
+  weigh: (job: number) => void;
 }) {
   const outline = useQuery(planOutlined(props.source));
   const problems = useQuery(checkedText("fix-plans", props.source)).data?.problems ?? [];
@@ -338,6 +361,16 @@ function Steps(props: {
             chosen={props.chosen}
             choose={props.choose}
             change={props.change}
+            beneath={(step, kind) =>
+              kind === "estimate" && (
+                <WeighIt id={props.t.id} source={props.source} step={step} done={props.weigh} />
+              )
+            }
+          />
+          <Makes
+            dataset={props.t.dataset}
+            now={o.outline.head.find((f) => f.name === "makes")?.value}
+            set={(value) => props.change({ step: 0, field: { name: "makes", value } })}
           />
           <Proposed
             table={props.t.id}
@@ -350,5 +383,27 @@ function Steps(props: {
         </>
       )}
     </Shown>
+  );
+}
+
+/** Which dataset the cleaned tables belong to, where the steps give them another shape. */
+function Makes(props: { dataset: string; now: string | undefined; set: (name: string | undefined) => void }) {
+  const all = useQuery(datasets).data?.items ?? [];
+  const now = props.now ?? "";
+  const names = all.map((d) => d.name).filter((n) => n !== props.dataset);
+  return (
+    <HStack as="label" mt="2" gap="2" fontSize="sm" flexWrap="wrap">
+      <Text>It makes tables of</Text>
+      <Choice
+        aria-label="It makes tables of"
+        value={now}
+        onChange={(e) => props.set(e.target.value || undefined)}
+      >
+        <option value="">{props.dataset}, as it is</option>
+        {(now && !names.includes(now) ? [now, ...names] : names).map((n) => (
+          <option key={n}>{n}</option>
+        ))}
+      </Choice>
+    </HStack>
   );
 }

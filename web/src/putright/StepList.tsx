@@ -1,5 +1,5 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { type KeyboardEvent, useState } from "react";
+import { type KeyboardEvent, type ReactNode, useState } from "react";
 import type { Schemas } from "../client/client";
 import { Choice } from "../shared/controls";
 import { joined } from "../shared/lists";
@@ -23,6 +23,8 @@ export function StepList(props: {
   chosen?: number;
   choose: (step: number | undefined) => void;
   change: (c: Change) => void;
+  /** What stands beneath the fields of a step of some kind. */
+  beneath: (step: number, kind: string) => ReactNode;
 }) {
   const { o, choose, change } = props;
   const steps = o.outline.steps;
@@ -66,13 +68,16 @@ export function StepList(props: {
                 change={change}
               />
               {props.chosen === n && (
-                <StepForm
-                  kind={o.kinds.find((k) => k.name === s.name)}
-                  fields={s.fields}
-                  columns={o.columns}
-                  problems={mistakesOf(i, steps, props.problems)}
-                  set={(field) => change({ step: n, field })}
-                />
+                <>
+                  <StepForm
+                    kind={o.kinds.find((k) => k.name === s.name)}
+                    fields={s.fields}
+                    columns={o.columns[i] ?? []}
+                    problems={mistakesOf(i, steps, props.problems)}
+                    set={(field) => change({ step: n, field })}
+                  />
+                  {props.beneath(n, s.name)}
+                </>
               )}
             </Box>
           );

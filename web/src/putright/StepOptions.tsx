@@ -5,7 +5,17 @@ const groups: [string, string[]][] = [
   ["Texts", ["trim", "change_case", "replace", "pad_zeros", "strip_zeros", "unicode_form"]],
   [
     "Values",
-    ["standard_form", "fill", "set_values", "set_cell", "set_missing", "convert", "round", "derive"],
+    [
+      "standard_form",
+      "fill",
+      "set_values",
+      "set_cell",
+      "set_missing",
+      "convert",
+      "round",
+      "derive",
+      "estimate",
+    ],
   ],
   ["Codes", ["map_codes"]],
   ["Rows", ["set_aside", "remove_equal_rows", "keep_one", "sort_rows"]],

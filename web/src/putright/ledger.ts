@@ -32,6 +32,24 @@ export type LedgerStep = {
   open?: number;
   examples?: Schemas["LogEntry"][];
   note?: string;
+  estimated?: Estimated;
+};
+
+/** What a step estimated, and what that means for the column. */
+export type Estimated = {
+  column: string;
+  method: string;
+  seed: number;
+  draws: number;
+  observed: number;
+  donors?: number;
+  filled: number;
+  open: number;
+  mean_observed?: number;
+  mean_then?: number;
+  mean_from?: number;
+  mean_to?: number;
+  warnings?: string[];
 };
 
 export type Ledger = {
@@ -44,6 +62,8 @@ export type Ledger = {
   /** Of earlier versions: cells that were put in standard form without a step. */
   written?: Record<string, number>;
   unheaded: number;
+  /** Cells of the cleaned table that are estimates, per column. */
+  estimates?: Record<string, number>;
 };
 
 export type Preview = {

@@ -24,6 +24,8 @@ export type TableSearch = {
   only?: string[];
   /** Of the rows: only those of which something is missing or caught. */
   marked?: boolean;
+  /** Of the rows: only those whose cell in this column is an estimate. */
+  estimated?: string;
   /** Of the rows: the audit that says what is caught, so that a link shows the same for ever. */
   audit?: number;
   sort?: string;
@@ -65,6 +67,7 @@ export function rowChoice(s: TableSearch) {
     is: s.is,
     find: s.find,
     marked: s.marked,
+    estimated: s.estimated,
     audit: s.audit,
   };
 }
@@ -112,6 +115,7 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     falling: s.falling === true ? true : undefined,
     only: texts(s.only),
     marked: s.marked === true ? true : undefined,
+    estimated: text(s.estimated),
     audit: typeof s.audit === "number" && s.audit > 0 ? Math.floor(s.audit) : undefined,
     show: text(s.show),
     hide: texts(s.hide),

@@ -79,6 +79,7 @@ export const system = createSystem(
       "td.cell.row label": { display: "flex", justifyContent: "space-between", gap: "2" },
       "td.cell.rules": { fontFamily: "mono", fontSize: "sm" },
       "td.cell .nothing": { color: "quiet" },
+      "td.cell.estimated": { fontStyle: "italic" },
       "td.cell.number": { textAlign: "right" },
       "td.cell.caught": { boxShadow: "inset 0 -2px 0 currentColor" },
       "td.cell.completeness": { color: "completeness" },

@@ -39,6 +39,21 @@ export function Figures({ t, c, rows }: { t: Table; c: Column; rows: number }) {
         "none"
       ),
     ],
+    ...(c.estimated
+      ? ([
+          [
+            "of these estimated",
+            <Link
+              key="e"
+              to="/tables/$id"
+              params={{ id: String(t.id) }}
+              search={{ view: "rows", estimated: c.name }}
+            >
+              {count(c.estimated)}
+            </Link>,
+          ],
+        ] as [string, ReactNode][])
+      : []),
     ["distinct", `${c.distinct_error ? "≈ " : ""}${count(c.distinct)}`],
     ...(n
       ? ([

@@ -7,7 +7,7 @@ import { says } from "./conditions";
 
 /** What restricts the rows beside the fields above, a press each to take it away. */
 export function Chips({ change }: { change: Change }) {
-  const { is, only = [], column } = useSearch({ from: "/tables/$id" });
+  const { is, only = [], column, estimated } = useSearch({ from: "/tables/$id" });
   const cells = pairs(is) ?? [];
   const taken = (at: number) => {
     const left = cells.filter((_, i) => i !== at);
@@ -22,6 +22,9 @@ export function Chips({ change }: { change: Change }) {
       text: says(condition),
       away: () => change({ only: only.filter((o) => o !== condition) }),
     })),
+    ...(estimated
+      ? [{ text: `${estimated} is an estimate`, away: () => change({ estimated: undefined }) }]
+      : []),
     ...(column ? [{ text: `caught in ${column}`, away: () => change({ column: undefined }) }] : []),
   ];
   return chips.length === 0 ? null : (

@@ -74,6 +74,7 @@ function Cell(props: {
   const caught = r.caught.filter((x) => x.columns.includes(c.name));
   const worst = dimensions.find((d) => caught.some((x) => x.dimension === d));
   const beyond = beyondFences(text, of);
+  const estimated = r.estimated?.includes(c.name);
   return (
     <td
       aria-colindex={c.place}
@@ -82,10 +83,16 @@ function Cell(props: {
         c.left !== undefined && "pinned",
         of?.numbers && "number",
         worst && `caught ${worst}`,
+        estimated && "estimated",
       ]
         .filter(Boolean)
         .join(" ")}
-      title={[...caught.map((x) => x.rule), ...(beyond ? ["beyond the fences"] : []), text].join(", ")}
+      title={[
+        ...caught.map((x) => x.rule),
+        ...(beyond ? ["beyond the fences"] : []),
+        ...(estimated ? ["an estimate"] : []),
+        text,
+      ].join(", ")}
       style={c.left === undefined ? undefined : { left: c.left }}
     >
       {worst && (
@@ -96,6 +103,11 @@ function Cell(props: {
       {beyond && (
         <span role="img" aria-label="beyond the fences">
           {beyond}{" "}
+        </span>
+      )}
+      {estimated && (
+        <span role="img" aria-label="an estimate">
+          ≈{" "}
         </span>
       )}
       {text === "" ? (

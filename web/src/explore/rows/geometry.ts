@@ -15,7 +15,9 @@ const character = 7.6;
 
 /** How wide a column is that nobody made wider: as its name, its type and its first values need, within bounds. */
 export function widthOf(name: string, at: number, page: Schemas["RowsPage"]): number {
-  const longest = page.rows.reduce((most, r) => Math.max(most, (r.cells[at] ?? "").length), 0);
+  const signs = (r: Schemas["ShownRow"]) =>
+    (r.caught.some((x) => x.columns.includes(name)) ? 2 : 0) + (r.estimated?.includes(name) ? 2 : 0);
+  const longest = page.rows.reduce((most, r) => Math.max(most, (r.cells[at] ?? "").length + signs(r)), 0);
   return Math.round(Math.min(Math.max(longest * character + 24, name.length * character + 56, 90), 260));
 }
 
