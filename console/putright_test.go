@@ -257,9 +257,9 @@ func TestAWideTableIsTurnedSettledAndEstimatedWithoutYAML(t *testing.T) {
 	p.sees("handed over")
 	p.presses("columns")
 	p.sees("12 cells are estimates, which count as missing where a value is required")
-	p.presses("level")
+	p.do("the column", clicks(`//td//a[normalize-space(.)="level"]`))
 	p.sees("of these estimated")
-	p.presses("12")
+	p.do("its estimates", clicks(`//a[normalize-space(.)="12"]`))
 	p.sees("level is an estimate", "AV-053")
 	p.awaits(`document.querySelectorAll('td.estimated span[aria-label="an estimate"]').length === 12`)
 }
