@@ -216,7 +216,7 @@ func TestPlantedDefectsInTheCodesAndGroupsViews(t *testing.T) {
 				t.Fatal(err)
 			}
 			equal, conflicting := want["exact duplicate row"], want["repeated sample id with another value"]+
-				want["repeated visit number"] + want["station on two sheets, which contradict each other"]
+				want["repeated visit number"]+want["station on two sheets, which contradict each other"]
 			if groups.Of[relation.Equal].Surplus != equal || groups.Of[relation.Conflicting].Surplus != conflicting ||
 				groups.Of[relation.Near].Surplus != 0 {
 				t.Errorf("%s: %+v, planted were %d equal rows and %d that conflict", d.Dataset, groups.Of, equal,

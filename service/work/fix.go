@@ -148,7 +148,7 @@ type planRun struct {
 	result *rulebook.Rulebook // of the dataset that the cleaned table belongs to
 	// undeclared says that this one has no rulebook yet: the table is written by that of the table, and audited by a draft.
 	undeclared bool
-	plan   *fix.Plan
+	plan       *fix.Plan
 }
 
 // toFix finds the table of the job that a fix plan is for, with its rulebook.
