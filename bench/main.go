@@ -59,15 +59,15 @@ func run(ctx context.Context) error {
 	case "kinds":
 		return b.ofKinds(*megas)
 	case "fixes":
-		return b.mending()
+		return b.mending(ctx)
 	case "console":
 		b.table = filepath.Join(b.directory, "table.csv")
 		if err := generate(b.table, b.rows); err != nil {
 			return err
 		}
-		return b.serving(ctx, func(c *client.Client, table int64) error { return b.browsing(ctx, c, table) })
+		return b.serving(ctx, b.table, func(c *client.Client, table int64) error { return b.browsing(ctx, c, table) })
 	}
-	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.mending(), b.growing(*large)); err != nil {
+	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.mending(ctx), b.growing(*large)); err != nil {
 		return err
 	}
 	if err := b.ofKinds(*megas); err != nil {
@@ -76,7 +76,7 @@ func run(ctx context.Context) error {
 	if err := b.fitting(ctx); err != nil {
 		return err
 	}
-	if err := b.serving(ctx, func(c *client.Client, table int64) error {
+	if err := b.serving(ctx, b.table, func(c *client.Client, table int64) error {
 		return errors.Join(b.paging(ctx, c, table), b.browsing(ctx, c, table))
 	}); err != nil {
 		return err

@@ -1,8 +1,14 @@
 package main
 
 import (
+	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+
+	"proudsieve/client"
+	"proudsieve/service/records"
 )
 
 // sixSteps is a fix plan of what stewards do most: texts, codes, rows that are there twice, one of several, gaps, and the
@@ -23,7 +29,7 @@ const mendedRows = 2_000_000
 
 // mending compares a fix plan of six steps, with the audit of the table that it makes, with the audit of the table that
 // arrived. A preview is the same work.
-func (b *bench) mending() error {
+func (b *bench) mending(ctx context.Context) error {
 	path, plan, into := filepath.Join(b.directory, "mended.csv"), filepath.Join(b.directory, "plan.yaml"), filepath.Join(b.directory, "cleaned.csv")
 	if err := generate(path, mendedRows); err != nil {
 		return err
@@ -44,5 +50,41 @@ func (b *bench) mending() error {
 	bar("fix plan of six steps, 2 million rows, against one audit", applied.took.Seconds()/audit.took.Seconds(), "times as long", 4, false)
 	bar("peak memory of it", float64(applied.memory)/(1<<20), "MiB", 512, false)
 	figure("fix plan of six steps, two workers", applied, mendedRows)
+	return b.serving(ctx, path, b.previewing)
+}
+
+// previewing compares previews of the plan, and of one with another last step, with the audit of the table that arrived, as
+// jobs of the service.
+func (b *bench) previewing(c *client.Client, table int64) error {
+	ctx := context.Background()
+	job := func(start func() (*records.Job, error)) func() (measured, error) {
+		return func() (measured, error) {
+			j, err := start()
+			if err == nil {
+				j, err = c.Follow(ctx, j.ID, nil)
+			}
+			if err != nil {
+				return measured{}, err
+			}
+			return measured{took: j.EndedAt.Sub(*j.StartedAt)}, nil
+		}
+	}
+	round, plan := 0, ""
+	var audit, first, again measured
+	if err := b.inTurn([]measuring{
+		{&audit, job(func() (*records.Job, error) { return c.StartAudit(ctx, table) })},
+		{&first, job(func() (*records.Job, error) {
+			round++ // another plan from its first step on, of which nothing is known
+			plan = strings.Replace(sixSteps, "Stray spaces.", fmt.Sprintf("Stray spaces (look %d).", round), 1)
+			return c.PreviewFix(ctx, table, client.PreviewedBody{Source: plan})
+		})},
+		{&again, job(func() (*records.Job, error) {
+			return c.PreviewFix(ctx, table, client.PreviewedBody{Source: strings.Replace(plan, "value > 990", "value > 980", 1)})
+		})},
+	}); err != nil {
+		return err
+	}
+	bar("preview of the six steps, against the audit", first.took.Seconds()/audit.took.Seconds(), "times as long", 4, false)
+	bar("preview again, with one of them changed", again.took.Seconds()/audit.took.Seconds(), "times as long", 2, false)
 	return nil
 }

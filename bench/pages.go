@@ -30,10 +30,14 @@ const (
 	rareCondition = "value > 899.9"
 )
 
-// serving starts a service and takes the table in through it.
-func (b *bench) serving(ctx context.Context, ask func(c *client.Client, table int64) error) error {
-	directory := filepath.Join(b.directory, "service")
-	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Mkdir(directory, 0o711)); err != nil {
+// serving starts a service and takes a table in through it.
+func (b *bench) serving(ctx context.Context, table string, ask func(c *client.Client, table int64) error) error {
+	directory, err := os.MkdirTemp(b.directory, "service-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(directory)
+	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Chmod(directory, 0o711)); err != nil {
 		return err
 	}
 	database, err := postgres.Start(ctx, postgres.Options{Directory: filepath.Join(directory, "postgres"),
@@ -56,7 +60,7 @@ func (b *bench) serving(ctx context.Context, ask func(c *client.Client, table in
 	if _, err := c.Declare(ctx, "rulebooks", []byte(rules)); err != nil {
 		return err
 	}
-	in, err := os.Open(b.table)
+	in, err := os.Open(table)
 	if err != nil {
 		return err
 	}

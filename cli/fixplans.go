@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/service/api"
@@ -240,6 +242,7 @@ func (o *output) preview(p *fix.Preview) {
 		g.add(rule, "0", count(after[rule]))
 	}
 	o.grid(g, "Nothing was found before, and nothing would be then.")
+	o.leadsThen(p)
 	o.line("")
 	var examples []fix.LogEntry
 	for _, step := range p.Ledger.Steps {
@@ -260,5 +263,22 @@ func (o *output) undecided(step fix.LedgerStep) {
 	}
 	if more := step.Open - int64(len(step.Undecided)); more > 0 {
 		o.line("    and %s more; settle these first.", count(more))
+	}
+}
+
+// leadsThen tells what looks odd that would not any more, and what would look odd that does not now.
+func (o *output) leadsThen(p *fix.Preview) {
+	told := func(r *audit.Result, l audit.Lead) bool {
+		return slices.ContainsFunc(r.Leads, func(other audit.Lead) bool { return other.Kind == l.Kind && other.Column == l.Column })
+	}
+	for _, l := range p.After.Leads {
+		if !told(p.Before, l) {
+			o.line("Would look odd then: %s", visible(l.Says))
+		}
+	}
+	for _, l := range p.Before.Leads {
+		if !told(p.After, l) {
+			o.line("Would not look odd any more: %s", visible(l.Says))
+		}
 	}
 }

@@ -73,7 +73,7 @@ func TestSiftLooksIntoWhatItFound(t *testing.T) {
 func TestSiftFitsAWindow(t *testing.T) {
 	file := "../demo/data/returns.csv"
 	code, out, errs := run("sift", file, "--before", "../demo/data/returns_before.csv")
-	if lines := strings.Count(out, "\n"); code != 0 || lines > 40 || !strings.Contains(out, "and 21 columns more; --all shows them: licence, river, ") {
+	if lines := strings.Count(out, "\n"); code != 0 || lines > 40 || !strings.Contains(out, "and 25 columns more; --all shows them: licence, river, ") {
 		t.Errorf("%d, %d lines\n%s%s", code, lines, out, errs)
 	}
 	if first, columns := strings.Index(out, "1 number of peak lies far"), strings.Index(out, "what it is"); first < 0 || columns < first {

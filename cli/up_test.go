@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"proudsieve/client"
+	"proudsieve/demo"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
 	"proudsieve/service/records"
@@ -98,8 +99,8 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 	keep(2, "is in use by process", "up", "--data", directory, "--listen", "127.0.0.1:0")
 	keep(2, "is there already", "restore", kept, "--data", directory, "--database-url", postgrestest.Database(t))
 	first := datasets(printed)
-	if len(first) != 5 {
-		t.Errorf("%d datasets, want 5", len(first))
+	if want := len(demo.Deliveries) + 2; len(first) != want { // and the levels, and the merged table
+		t.Errorf("%d datasets, want %d", len(first), want)
 	}
 	if code := stop(); code != 0 {
 		t.Errorf("after Ctrl-C the exit code is %d", code)

@@ -4,10 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"io"
-	"os"
 	"strconv"
 
-	"proudsieve/core/scratch"
 	"proudsieve/core/table"
 )
 
@@ -105,18 +103,18 @@ func appendCellsOf(out []byte, names []string, text func(c int) string) []byte {
 	return append(out, '}')
 }
 
-// sectionHeld is how many bytes of each part of a log are held in memory before they go to a file.
-const sectionHeld = 1 << 20
+// sectionHeld is how many bytes of each part of a log are held in memory before they go to a file. Tests lower it.
+var sectionHeld = 1 << 20
 
 // sections gather a log by its steps, so that it can be read step by step.
 type sections struct {
 	held  [][]byte
-	files []*os.File
+	files []*sharedFile
 	sizes []int64
 }
 
 func newSections(n int) *sections {
-	return &sections{make([][]byte, n), make([]*os.File, n), make([]int64, n)}
+	return &sections{make([][]byte, n), make([]*sharedFile, n), make([]int64, n)}
 }
 
 func (s *sections) add(i int, raw []byte) error {
@@ -125,7 +123,7 @@ func (s *sections) add(i int, raw []byte) error {
 		return nil
 	}
 	if s.files[i] == nil {
-		f, err := scratch.File("log")
+		f, err := newSharedFile("log")
 		if err != nil {
 			return err
 		}
@@ -141,8 +139,8 @@ func (s *sections) read(i int) (io.Reader, error) {
 	if s.files[i] == nil {
 		return bytes.NewReader(s.held[i]), nil
 	}
-	_, err := s.files[i].Seek(0, io.SeekStart)
-	return io.MultiReader(s.files[i], bytes.NewReader(s.held[i])), err
+	onDisk := s.sizes[i] - int64(len(s.held[i]))
+	return io.MultiReader(io.NewSectionReader(s.files[i], 0, onDisk), bytes.NewReader(s.held[i])), nil
 }
 
 // writeTo writes all sections, one after the other, and returns where each begins and the last one ends.

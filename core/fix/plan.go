@@ -43,6 +43,7 @@ type Step struct {
 	Where  string // a condition: the rows that are meant; empty for all
 	Off    bool   // it is switched off
 	Varies bool   // how much it touches may differ from delivery to delivery
+	source string // its text, written in one way
 }
 
 // bind fits a step to the columns that it finds.
@@ -177,7 +178,7 @@ func (p *parser) step(n *document.Node) {
 	p.plan.Found = append(p.plan.Found, p.frame.Names)
 	i := &Item{parser: p, node: n, given: map[string]*document.Node{}}
 	var kind *Kind
-	s := Step{}
+	s := Step{source: sourceOf(n)}
 	fields := []document.Field{
 		{Name: "do", Required: true, Read: func(n *document.Node) {
 			if s.Kind = p.Choice(n, "a kind of step", names()...); s.Kind != "" {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/big"
 	"math/rand/v2"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ import (
 
 	"proudsieve/core/fix"
 	"proudsieve/core/fix/fixtest"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
 )
 
@@ -1091,7 +1093,7 @@ func TestRandomPlansDoWhatASecondWayDoes(t *testing.T) {
 	if testing.Short() {
 		plans, size = 40, 400
 	}
-	met := map[string]int{}
+	met, resumed := map[string]int{}, 0
 	kinds := slices.Sorted(func(yield func(string) bool) {
 		for kind := range drawn {
 			if !yield(kind) {
@@ -1150,15 +1152,49 @@ func TestRandomPlansDoWhatASecondWayDoes(t *testing.T) {
 				t.Errorf("seed %d, step %d of\n%s%d cells and %d rows, want %d and %d", seed, i+1, text.String(), one.Cells, one.Rows, cells[i], gone[i])
 			}
 		}
+		if shorter := strings.Join(strings.SplitAfter(text.String(), "\n")[:len(plan.Steps)-1], ""); seed%3 == 0 && goesOn(t, content, b, shorter, plan, got) {
+			resumed++
+		}
 		if t.Failed() {
 			return
 		}
+	}
+	if resumed < plans/12 {
+		t.Errorf("%d plans went on from where a shorter one had come", resumed)
 	}
 	for _, kind := range kinds {
 		if met[kind] < plans/40 {
 			t.Errorf("%s was met %d times only", kind, met[kind])
 		}
 	}
+}
+
+// goesOn plays a plan without its last step, and then the plan from where that came: it makes the same as from the beginning.
+// It is false where there was nothing to go on from.
+func goesOn(t *testing.T, content string, b *rulebook.Rulebook, shorter string, plan *fix.Plan, want *fixtest.Played) bool {
+	t.Helper()
+	if shorter == "" {
+		return false
+	}
+	var stages fix.Stages
+	defer stages.Close()
+	usual := fix.HoldLog(500) // most of a log is in files, which the runs share
+	defer fix.HoldLog(usual)
+	in := fix.Input{Source: testkit.File(t, content, b.Reading), Book: b, Stages: &stages, Key: "the table"}
+	if _, err := fix.Run(t.Context(), in, fixtest.Plan(t, b, shorter), 2, fix.Outputs{}); err != nil {
+		t.Fatal(err)
+	}
+	known := stages.Len() > 0
+	for range 2 { // from the shorter plan, then from itself
+		got, err := fixtest.PlayInput(t, in, plan, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("a plan that goes on from a shorter one makes something else:\n%s\n%+v\nwant %+v", differs(got.Table, want.Table), got.Ledger, want.Ledger)
+		}
+	}
+	return known
 }
 
 func (s *simple) csv() string {

@@ -46,6 +46,22 @@ type Input struct {
 	Book   *rulebook.Rulebook
 	// Result is the rulebook of the dataset that the plan makes, where that is another; nil for Book.
 	Result *rulebook.Rulebook
+	// Stages, where it is set, keep what is done for the next run on the same table, which Key names together with all that
+	// says how it is read.
+	Stages *Stages
+	Key    string
+}
+
+// key names what a run of a plan rests on beside its steps; empty where nothing is kept of it.
+func (in Input) key(plan *Plan) string {
+	if in.Stages == nil || in.Key == "" {
+		return ""
+	}
+	today := int64(0)
+	if in.Book.Beside != nil {
+		today = in.Book.Beside.Today
+	}
+	return fmt.Sprintf("%s %s %v %d", in.Key, plan.Makes, plan.Earlier, today)
 }
 
 // Run makes the cleaned table of a table. A preview is a run whose outputs are thrown away; whoever keeps them asks the
@@ -61,7 +77,7 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 	maps := bufio.NewWriterSize(out.Map, 1<<16)
 	t := &Table{run: r, source: in.Source, Frame: r.arrived, step: -1}
 	defer func() { t.close() }()
-	if err := r.before(ctx, &t, len(r.steps), maps); err != nil {
+	if err := r.before(ctx, in, &t, len(r.steps), maps); err != nil {
 		return nil, err
 	}
 	writer := table.NewWriter(out.Table, t.Names)
@@ -80,11 +96,28 @@ func Run(ctx context.Context, in Input, plan *Plan, workers int, out Outputs) (*
 }
 
 // before takes a table up to a step: those before it are done, or are pending.
-func (r *run) before(ctx context.Context, at **Table, step int, maps *bufio.Writer) error {
-	for i := range r.steps[:step] {
+func (r *run) before(ctx context.Context, in Input, at **Table, step int, maps *bufio.Writer) (err error) {
+	var made []*stage
+	defer func() {
+		other := in.Book.Beside != nil && len(in.Book.Beside.Used) > 0 // tables that may be others the next time
+		if err == nil && !other && len(made) > 0 {
+			in.Stages.keep(made)
+			return
+		}
+		for _, one := range made {
+			one.release()
+		}
+	}()
+	key, begun, whole := in.key(r.plan), 0, true
+	if key != "" {
+		if known := in.Stages.find(key, r.plan.Steps[:step]); known != nil {
+			begun = len(known.steps)
+			*at = known.goOn(r)
+		}
+	}
+	for i := begun; i < step; i++ {
 		s, t := &r.steps[i], *at
 		next := t
-		var err error
 		switch {
 		case s.off:
 		case s.work.Settle != nil:
@@ -98,6 +131,11 @@ func (r *run) before(ctx context.Context, at **Table, step int, maps *bufio.Writ
 			return fmt.Errorf("step %d (%s): %w", i+1, s.Kind, err)
 		}
 		next.Frame, *at = s.after, next
+		// The map of rows that were made goes out as it is made, and is not kept.
+		whole = whole && (s.off || s.work.Make == nil)
+		if _, spooled := next.source.(*spool); key != "" && whole && spooled && !s.off && s.settled {
+			made = append(made, stageOf(key, r, next, i+1))
+		}
 	}
 	return nil
 }
@@ -119,7 +157,7 @@ func Compare(ctx context.Context, in Input, plan *Plan, step, workers int) (*est
 	}
 	t := &Table{run: r, source: in.Source, Frame: r.arrived, step: -1}
 	defer func() { t.close() }()
-	if err := r.before(ctx, &t, step-1, bufio.NewWriter(io.Discard)); err != nil {
+	if err := r.before(ctx, in, &t, step-1, bufio.NewWriter(io.Discard)); err != nil {
 		return nil, err
 	}
 	t.step = step - 1
@@ -149,7 +187,8 @@ type run struct {
 type bound struct {
 	Step
 	off           bool
-	settled       bool // it looked at the whole table, and changes or drops single rows now
+	kept          *held // what its work looks at, where that has to be given back
+	settled       bool  // it looked at the whole table, and changes or drops single rows now
 	work          *Work
 	before, after *Frame
 	where         *condition.Condition

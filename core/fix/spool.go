@@ -22,6 +22,7 @@ type spool struct {
 	parts []spooled
 	size  atomic.Int64
 	rows  int64
+	held  atomic.Int32 // by how many runs and stages
 }
 
 type spooled struct {
@@ -34,7 +35,9 @@ func newSpool(names []string) (*spool, error) {
 	if err != nil {
 		return nil, fmt.Errorf("keeping the table between two steps: %w", err)
 	}
-	return &spool{names: names, file: f}, nil
+	s := &spool{names: names, file: f}
+	s.held.Add(1)
+	return s, nil
 }
 
 // write puts a batch into the file; where it stands there is of no account. It may be called by several goroutines at once.
@@ -63,7 +66,11 @@ func (s *spool) add(rows int, part spooled) error {
 	return nil
 }
 
-func (s *spool) close() { _ = s.file.Close() }
+func (s *spool) close() {
+	if s.held.Add(-1) == 0 {
+		_ = s.file.Close()
+	}
+}
 
 // Columns implements table.Source.
 func (s *spool) Columns() []string { return s.names }

@@ -223,6 +223,10 @@ func (t *Table) settle(ctx context.Context, i int) (*Table, error) {
 	if work.Judge == nil {
 		work.Judge = s.work.Judge
 	}
+	if work.Close != nil {
+		s.kept = &held{free: work.Close}
+		work.Close = s.kept.share()
+	}
 	s.work, s.settled = work, work.Frame == nil
 	next := &Table{run: t.run, source: t.source, Frame: s.after, pending: append(t.pending, i), step: -1, works: append(t.works, work)}
 	t.works = nil

@@ -62,7 +62,7 @@ func applyPlan(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	made, err := a.run(ctx, p)
+	made, err := a.run(ctx, p, p.input())
 	if err != nil {
 		return err
 	}
@@ -225,18 +225,30 @@ func (m *madeTable) discard() {
 	}
 }
 
+// input is what the plan is run on.
+func (p *planRun) input() fix.Input {
+	in := fix.Input{Source: p.source, Book: p.book}
+	if p.makes.ID != p.table.DatasetID && !p.undeclared {
+		in.Result = p.result
+	}
+	return in
+}
+
+// lookedAt is input for a plan that is only looked at: what is done for it is kept for the next look.
+func (p *planRun) lookedAt(stages *fix.Stages) fix.Input {
+	in := p.input()
+	in.Stages, in.Key = stages, fmt.Sprintf("table %d by %s for %s", p.table.ID, p.book.Digest, p.result.Digest)
+	return in
+}
+
 // run runs a plan; the caller discards what it made.
-func (a *attempt) run(ctx context.Context, p *planRun) (m *madeTable, err error) {
+func (a *attempt) run(ctx context.Context, p *planRun, in fix.Input) (m *madeTable, err error) {
 	m = &madeTable{}
 	for _, w := range m.writers() {
 		if *w, err = a.files.Create(); err != nil {
 			m.discard()
 			return nil, err
 		}
-	}
-	in := fix.Input{Source: p.source, Book: p.book}
-	if p.makes.ID != p.table.DatasetID && !p.undeclared {
-		in.Result = p.result
 	}
 	if m.ledger, err = fix.Run(ctx, in, p.plan, a.Workers, fix.Outputs{Table: m.table, Log: m.log, Map: m.rows, Marks: m.marks, Draws: m.draws}); err != nil {
 		m.discard()

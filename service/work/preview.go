@@ -54,7 +54,7 @@ func preview(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	made, err := a.run(ctx, p)
+	made, err := a.run(ctx, p, p.lookedAt(&a.stages))
 	if err != nil {
 		return err
 	}

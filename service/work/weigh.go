@@ -45,11 +45,7 @@ func weigh(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	in := fix.Input{Source: p.source, Book: p.book}
-	if p.makes.ID != p.table.DatasetID && !p.undeclared {
-		in.Result = p.result
-	}
-	compared, err := fix.Compare(ctx, in, p.plan, detail.Step, a.Workers)
+	compared, err := fix.Compare(ctx, p.lookedAt(&a.stages), p.plan, detail.Step, a.Workers)
 	if err != nil {
 		return err
 	}

@@ -22,6 +22,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 
+	"proudsieve/core/fix"
 	"proudsieve/core/guard"
 	"proudsieve/service/access"
 	"proudsieve/service/files"
@@ -70,6 +71,7 @@ type Pool struct {
 	Stall time.Duration
 
 	fetching fetching
+	stages   fix.Stages // of previews on this node
 }
 
 // NewPool returns a pool that is not yet taking jobs from the queue.
@@ -145,6 +147,7 @@ func (p *Pool) Start(ctx context.Context) error {
 func (p *Pool) Stop(ctx context.Context) error {
 	err := p.queue.StopAndCancel(ctx)
 	p.cancel()
+	p.stages.Close()
 	return errors.Join(err, p.ending.Wait(), store.Leave(ctx, p.store.DB, p.node))
 }
 

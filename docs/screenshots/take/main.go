@@ -59,7 +59,7 @@ var pages = []page{
 	{name: "tally", path: "/tables/2?view=tally&down=" + url.QueryEscape(`DATE_TRUNC('month', "visited")`) + "&across=water&measures=" +
 		url.QueryEscape(`["mean \"flow\""]`), await: "svg path.visx-linepath"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
-	{name: "compare", path: "/tables/7?view=compare&column=parameter", await: "svg .visx-axis-left"},
+	{name: "compare", path: "/tables/8?view=compare&column=parameter", await: "svg .visx-axis-left"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
@@ -71,6 +71,9 @@ var pages = []page{
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Steps of the plan"]`)),
 		chromedp.Click(chromedp.Search(`//button[contains(., "Show what it would do")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Changes, old and new"]`))}},
+	{name: "estimates", path: "/tables/5/fix?step=5", await: "select[aria-label=method]", do: []step{
+		chromedp.Click(chromedp.Search(`//button[contains(., "Compare the methods")]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Methods compared"] td`))}},
 	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
 	{name: "certificate", path: "/certificates/1", await: `[aria-label="Inputs"]`},
 }
@@ -78,7 +81,6 @@ var pages = []page{
 // terminals are commands as they look in a terminal window.
 var terminals = []struct{ name, command string }{
 	{"terminal-look", "bin/proudsieve look demo/data/millrace_results.csv"},
-	{"terminal-profile", "bin/proudsieve sift demo/data/visits.csv --between"},
 	{"terminal-sift",
 		"bin/proudsieve sift demo/data/highgarth_results.csv --rules demo/rulebooks/highgarth_results.yaml"},
 }

@@ -367,11 +367,6 @@ function Steps(props: {
               )
             }
           />
-          <Makes
-            dataset={props.t.dataset}
-            now={o.outline.head.find((f) => f.name === "makes")?.value}
-            set={(value) => props.change({ step: 0, field: { name: "makes", value } })}
-          />
           <Proposed
             table={props.t.id}
             steps={o.outline.steps}
@@ -379,6 +374,11 @@ function Steps(props: {
               props.change({ step: 0, add: fields });
               props.choose(o.outline.steps.length + 1);
             }}
+          />
+          <Makes
+            dataset={props.t.dataset}
+            now={o.outline.head.find((f) => f.name === "makes")?.value}
+            set={(value) => props.change({ step: 0, field: { name: "makes", value } })}
           />
         </>
       )}

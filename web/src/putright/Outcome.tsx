@@ -5,7 +5,7 @@ import type { Schemas } from "../client/client";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
 import { Progress, Trouble } from "../shared/states";
-import { count, percent, plural } from "../shared/words";
+import { count, decimal, percent, plural } from "../shared/words";
 import { LedgerGrid } from "./Accounting";
 import { type Asked, Changes, Refused } from "./Changes";
 import { type Preview, stepName } from "./ledger";
@@ -87,6 +87,8 @@ function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle
           </tbody>
         </Grid>
       </Section>
+      <Sums p={p} />
+      <LeadsThen p={p} />
       <Section title="Scores of the columns, now and then">
         <Grid label="Scores now and then">
           <thead>
@@ -108,5 +110,67 @@ function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle
         </Grid>
       </Section>
     </>
+  );
+}
+
+/** The sums of the measures of both tables. */
+function Sums({ p }: { p: Preview }) {
+  const measures = [...new Set([...Object.keys(p.before.sums), ...Object.keys(p.after.sums)])];
+  if (measures.length === 0) {
+    return null;
+  }
+  return (
+    <Section title="Sums, now and then">
+      <Grid label="Sums now and then">
+        <thead>
+          <tr>
+            <Th>measure</Th>
+            <Th {...right}>now</Th>
+            <Th {...right}>then</Th>
+          </tr>
+        </thead>
+        <tbody>
+          {measures.map((m) => (
+            <tr key={m}>
+              <Td>{m}</Td>
+              <Td {...right}>{decimal(p.before.sums[m])}</Td>
+              <Td {...right}>{decimal(p.after.sums[m])}</Td>
+            </tr>
+          ))}
+        </tbody>
+      </Grid>
+    </Section>
+  );
+}
+
+type Lead = Preview["after"]["leads"][number];
+const lead = (l: Lead) => `${l.kind} ${l.column}`;
+
+/** What looks odd that would not any more, and what would look odd that does not now. */
+function LeadsThen({ p }: { p: Preview }) {
+  const now = new Set(p.before.leads.map(lead));
+  const then = new Set(p.after.leads.map(lead));
+  const gone = p.before.leads.filter((l) => !then.has(lead(l)));
+  const come = p.after.leads.filter((l) => !now.has(lead(l)));
+  const stay = p.after.leads.length - come.length;
+  if (gone.length + come.length + stay === 0) {
+    return null;
+  }
+  return (
+    <Section title="What looks odd, now and then">
+      <Text fontSize="sm" color="quiet">
+        {plural(stay, "thing that looks odd stays", "things that look odd stay")}.
+      </Text>
+      {come.map((l) => (
+        <Text key={lead(l)} role="alert">
+          <b>New:</b> {l.says}
+        </Text>
+      ))}
+      {gone.map((l) => (
+        <Text key={lead(l)}>
+          <b>Gone:</b> {l.says}
+        </Text>
+      ))}
+    </Section>
   );
 }

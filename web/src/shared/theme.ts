@@ -45,6 +45,8 @@ export const system = createSystem(
         color: "ink",
         fontSize: "15px",
         lineHeight: "1.4",
+        // What is scrolled to is not beneath a bar that sticks to the bottom.
+        scrollPaddingBottom: "140px",
         _print: { bg: "white", color: "black", fontSize: "11px" },
       },
       "*:focus-visible": { outline: "2px solid", outlineColor: "accent", outlineOffset: "1px" },
