@@ -63,7 +63,7 @@ func TestEstimatesCountAsMissing(t *testing.T) {
 		sum += i % 7
 	}
 	if f.Rule != "flow.required" || f.Rows != 140 || f.Impact["flow"] != fmt.Sprint(sum) ||
-		f.Found != "140 of 1,000 rows have nothing in flow; 100 of these have an estimate." {
+		f.Found != "140 of 1,000 rows have nothing in flow, or nothing but an estimate (100)." {
 		t.Errorf("%s: %d rows, %s, impact %v (want %d)", f.Rule, f.Rows, f.Found, f.Impact, sum)
 	}
 	if r = estimatedTable(t, ", filled: 90}\n"); len(r.Findings) != 1 || r.Findings[0].Rows != 140 {

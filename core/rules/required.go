@@ -37,8 +37,11 @@ func (r required) Found(b *rulebook.Broken) string {
 
 // estimates says how many of the rows that lack a value have an estimate.
 func estimates(b *rulebook.Broken) string {
-	if b.Estimated == 0 {
+	switch b.Estimated {
+	case 0:
 		return ""
+	case b.Rows:
+		return " but an estimate"
 	}
-	return fmt.Sprintf("; %s of these have an estimate", document.Grouped(b.Estimated))
+	return fmt.Sprintf(", or nothing but an estimate (%s)", document.Grouped(b.Estimated))
 }

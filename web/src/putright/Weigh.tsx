@@ -8,7 +8,7 @@ import { Choice, Press } from "../shared/controls";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
 import { Progress, Shown, Trouble } from "../shared/states";
-import { count, plural, short } from "../shared/words";
+import { count, percent, plural, short } from "../shared/words";
 import { Draws } from "./Draws";
 import { stepName } from "./ledger";
 
@@ -81,8 +81,9 @@ const figure = (n: number | null | undefined) =>
       ? short(Math.round(n))
       : n.toLocaleString("en-GB", { maximumSignificantDigits: 4 });
 /** A correlation; there is none with a constant column. */
-const kept = (n: number | null | undefined) => (n == null ? "none" : n.toFixed(2));
-const share = (n: number | null | undefined) => (n == null ? "" : `${(100 * n).toFixed(1)} %`);
+const kept = (n: number | null | undefined) =>
+  n == null ? "none" : n.toFixed(2).replace(/^-0\.00$/, "0.00");
+const share = (n: number | null | undefined) => (n == null ? "" : `${percent(100 * n)} %`);
 
 function Comparison({ c, take }: { c: Compared; take: (w: Way) => void }) {
   const tried = c.ways.filter((w) => !w.trouble);
