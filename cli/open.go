@@ -78,7 +78,7 @@ func marksBeside(path string, named *csvw.Marks) (*table.Marks, error) {
 	at := filepath.Join(filepath.Dir(path), filepath.Base(named.URL))
 	f, err := os.Open(at)
 	if err != nil {
-		return nil, fmt.Errorf("%s has estimates, and the file that says which they are cannot be read: %w; put it beside the table", path, err)
+		return nil, fmt.Errorf("%s has estimates, and the file that says which they are must stand beside it: %w", path, err)
 	}
 	defer f.Close()
 	marks, err := table.ReadMarks(f)
@@ -86,7 +86,7 @@ func marksBeside(path string, named *csvw.Marks) (*table.Marks, error) {
 		return nil, fmt.Errorf("%s: %w", at, err)
 	}
 	if marks.Digest != named.SHA256 {
-		return nil, fmt.Errorf("%s is not the file that says which cells of %s are estimates: its SHA-256 is %s, and the metadata name one with %s", at, path, marks.Digest, named.SHA256)
+		return nil, fmt.Errorf("%s is not the file that says which cells of %s are estimates: its SHA-256 is %s, and that of the metadata is %s", at, path, marks.Digest, named.SHA256)
 	}
 	return marks, nil
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -39,5 +40,37 @@ func TestATableOfOursIsReadAsItsMetadataSay(t *testing.T) {
 	}
 	if code, out, stderr := run("tally", cleaned, "--rules", rules, "--measure", "sum n", "--measure", "lowest day"); code != 0 || !strings.Contains(out, "3.75  2024-05-31") {
 		t.Errorf("a tally of it: exit %d\n%s%s", code, out, stderr)
+	}
+}
+
+// A table with estimates is read with the marks beside it, and not without them, or with others.
+func TestATableIsNotReadWithoutItsMarks(t *testing.T) {
+	rules := write(t, "rules.yaml", "dataset: d\ncolumns: [{name: site, required: true}, {name: flow, type: decimal, required: true}]\npass_mark: 60\n")
+	plan := write(t, "plan.yaml", "fix_plan: p\ndataset: d\nsteps:\n  - {do: estimate, column: flow, method: nearest_rows, alike_in: [site], neighbours: 1, draws: 3, reason: The logger was out.}\n")
+	file := write(t, "in.csv", "site,flow\nA,1\nA,\nB,3\n")
+	into := filepath.Join(t.TempDir(), "out.csv")
+	if code, out, errs := run("fix-plan", "try", file, "--rules", rules, "--plan", plan, "--into", into); code != 0 ||
+		!strings.Contains(out, "1 cell of the table is an estimate, marked as such.") || !strings.Contains(out, "out_draws.parquet") {
+		t.Fatalf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, _ := run("sift", into, "--rules", rules); code != 0 || !strings.Contains(out, "1 of 3 rows has nothing in flow but an estimate.") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	marks := strings.TrimSuffix(into, ".csv") + "_marks.jsonl"
+	raw, err := os.ReadFile(marks)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(marks, append(raw, raw...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errs := run("sift", into, "--rules", rules); code != 2 || !strings.Contains(errs, "is not the file that says which cells") {
+		t.Errorf("exit %d with other marks: %s", code, errs)
+	}
+	if err := os.Remove(marks); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errs := run("sift", into, "--rules", rules); code != 2 || !strings.Contains(errs, "must stand beside it") {
+		t.Errorf("exit %d without marks: %s", code, errs)
 	}
 }

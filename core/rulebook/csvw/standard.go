@@ -55,7 +55,8 @@ type note struct {
 func (m *Marks) notes(url string) (out []note) {
 	for _, column := range slices.Sorted(maps.Keys(m.Cells)) {
 		out = append(out, note{"Annotation", url, "commenting",
-			fmt.Sprintf("%s of the column %s; %s says which.", document.Counted(m.Cells[column], "value is an estimate", "values are estimates"), column, m.URL)})
+			fmt.Sprintf("%s of the column %s %s; %s says which.", document.Counted(m.Cells[column], "value", "values"), column,
+				document.Plural(m.Cells[column], "is an estimate", "are estimates"), m.URL)})
 	}
 	return out
 }

@@ -83,7 +83,9 @@ const figure = (n: number | null | undefined) =>
 /** A correlation; there is none with a constant column. */
 const kept = (n: number | null | undefined) =>
   n == null ? "none" : n.toFixed(2).replace(/^-0\.00$/, "0.00");
-const share = (n: number | null | undefined) => (n == null ? "" : `${percent(100 * n)} %`);
+/** A share of one, which may be more than that: 100 % only where it is exactly that. */
+const share = (n: number | null | undefined) =>
+  n == null ? "" : n > 1 ? `${Math.max(100 * n, 100.01).toFixed(2)} %` : `${percent(100 * n)} %`;
 
 function Comparison({ c, take }: { c: Compared; take: (w: Way) => void }) {
   const tried = c.ways.filter((w) => !w.trouble);
