@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/document"
 	"proudsieve/core/merge"
 	"proudsieve/service/records"
 )
@@ -52,9 +54,43 @@ func (o *output) accounting(a *merge.Accounting) {
 		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. %s of its %s rows were not asked for.", count(j.RowsIn), count(j.Matched), j.With,
 			strings.Join(j.On, " and "), count(j.Unmatched), count(j.SetAside), count(j.Multiplied),
 			count(j.JoinedUnused), count(j.JoinedRows))
+		o.joinMore(&j)
 	}
 	for _, column := range sortedKeys(a.Stack.Lacking) {
 		o.line("The column %s is missing in %s; its cells are empty there.", column,
 			strings.Join(a.Stack.Lacking[column], " and "))
+	}
+}
+
+// joinMore tells of a join what is not there in most.
+func (o *output) joinMore(j *merge.JoinResult) {
+	if j.Blank > 0 {
+		o.line("%s nothing in a part of the key, and so met nothing.", document.Counted(j.Blank, "row has", "rows have"))
+	}
+	if j.Chosen > 0 {
+		o.line("Of %s that were there several times one row was taken; of %s another one was as good.", document.Counted(j.Chosen, "key", "keys"), count(j.Tied))
+	}
+	if j.Added > 0 {
+		o.line("%s of %s that no row asked for were kept as rows of their own.", count(j.Added), j.With)
+	}
+	for _, w := range j.Why {
+		o.line("%s", visible(w.Says))
+		for _, e := range w.Examples {
+			o.line("  %s is %s there", visible(e.Key), visible(e.Meets))
+		}
+		if len(w.Left) > 0 {
+			pairs := make([]string, len(w.Left))
+			for i := range w.Left {
+				pairs[i] = fmt.Sprintf("%q: %q", w.Left[i], w.Right[i])
+			}
+			o.line("  To have them meet: match: {%s}", visible(strings.Join(pairs, ", ")))
+		} else if w.Step != "" {
+			o.line("  To have them meet: a step %s in the fix plan of one side", w.Step)
+		}
+	}
+	for _, miss := range j.Misses {
+		if miss.Close == "" {
+			o.line("%s the key %s, which %s does not have", document.Counted(miss.Rows, "row has", "rows have"), visible(miss.Key), j.With)
+		}
 	}
 }

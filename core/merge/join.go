@@ -9,103 +9,64 @@ import (
 	"strings"
 
 	"proudsieve/core/budget"
-	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
 // joiner is a joined table in memory.
 type joiner struct {
 	Join
-	at      []int // of the left columns
+	before  *frame // of the rows that are joined
+	there   *frame // of the joined table
 	left    []keyPart
 	right   []keyPart
-	taken   []int // in the joined table
+	taken   []int // in the joined table; those after the names are kept beside
 	names   []string
+	by      int               // of taken, the value that decides between rows of one key
+	filling []int             // columns before the join that take the key of a row that no row asks for
+	keyAt   []int             // of taken, what fills them
 	store   rowStore          // the taken cells
 	keys    []table.HashedRow // sorted; rows from 0
 	rows    int64
 	used    *table.RowSet
+	asked   *table.RowSet // rows that another one with the same key stands for
 	in      Input
 	origins []origin // of the estimates among the taken cells
 	missed  bool     // more different keys than are counted
 
-	result                                   JoinResult
-	sumsIn, sumsOut, sumsAside, sumsMultiple map[string]table.Decimal
-	misses                                   map[string]int64
-}
-
-// keyPart is one column of a key, as it is compared: by value where both sides are of one type, or are numbers, or
-// are texts and codes; to the letter where they are not.
-type keyPart struct {
-	cells *rulebook.Cells // nil for to the letter
-}
-
-// identity is what a text is compared by; empty where it is missing.
-func (k keyPart) identity(text string) string {
-	if k.cells == nil {
-		return text
-	}
-	cell := k.cells.Read(text)
-	if cell.Missing {
-		return ""
-	}
-	return cell.Identity(text)
-}
-
-// keyParts says how the parts of a join's key are compared.
-func (m *merger) keyParts(j Join, in Input) (left, right []keyPart) {
-	left, right = make([]keyPart, len(j.Left)), make([]keyPart, len(j.Right))
-	for i := range j.Left {
-		there := in.Book.Cells(j.Right[i])
-		if here, ok := m.types[j.Left[i]]; ok && comparable(here, there.Type) {
-			left[i], right[i] = keyPart{m.cellsOf(j.Left[i], there)}, keyPart{there}
-		}
-	}
-	return left, right
-}
-
-func comparable(a, b table.Type) bool {
-	worded := func(t table.Type) bool { return t == table.TypeText || t == table.TypeCode }
-	return a == b || a.IsNumber() && b.IsNumber() || worded(a) && worded(b)
-}
-
-// cellsOf reads a column of the table so far. Tables of ours are written alike, so that another
-// reader of the same type reads them as well.
-func (m *merger) cellsOf(column string, other *rulebook.Cells) *rulebook.Cells {
-	if known, ok := m.keyed[column]; ok {
-		return known
-	}
-	return other
+	result                                              JoinResult
+	sumsIn, sumsOut, sumsAside, sumsMultiple, sumsAdded map[string]table.Decimal
+	misses                                              map[string]int64
 }
 
 // load reads the table to be joined: the hashes of its keys are held in memory, and of its
 // other cells as much as there is memory for.
 func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*joiner, error) {
-	left, err := positions(m.columns(), j.Left, "the table so far")
+	there := frameOf(in)
+	left, right, err := j.meeting(m.frame, there)
 	if err != nil {
 		return nil, err
 	}
-	right, err := positions(in.Source.Columns(), j.Right, in.Dataset)
-	if err != nil {
-		return nil, err
-	}
-	taken, err := positions(in.Source.Columns(), j.Take, in.Dataset)
+	taken, err := positions(there.names, j.Take, in.Dataset)
 	if err != nil {
 		return nil, err
 	}
 	share := budget.Of(ctx)
-	out := &joiner{Join: j, at: left, taken: taken, in: in, used: table.NewRowSet(), misses: map[string]int64{},
+	before := *m.frame
+	out := &joiner{Join: j, before: &before, there: there, left: left, right: right, taken: taken, in: in, used: table.NewRowSet(), asked: table.NewRowSet(), misses: map[string]int64{},
 		store:  rowStore{share: share},
 		sumsIn: map[string]table.Decimal{}, sumsOut: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{},
-		sumsMultiple: map[string]table.Decimal{}}
-	out.left, out.right = m.keyParts(j, in)
+		sumsMultiple: map[string]table.Decimal{}, sumsAdded: map[string]table.Decimal{}}
 	for i, name := range j.Take {
 		// two columns of one name are kept apart by their dataset
 		if slices.Contains(m.columns(), name) || slices.Contains(out.names, name) {
 			name = j.With + "_" + name
 		}
 		out.names = append(out.names, name)
-		m.types[name], m.keyed[name] = in.Book.Cells(j.Take[i]).Type, in.Book.Cells(j.Take[i])
+		m.types[name] = in.Book.Cells(j.Take[i]).Type
+		m.frame.add(name, in.Book.Cells(j.Take[i]), in.Book.Column(j.Take[i]) != nil)
+	}
+	if err := out.keepBeside(); err != nil {
+		return nil, err
 	}
 	out.origins = m.marksOf(in, func(column string) (string, bool) {
 		at := slices.Index(j.Take, column)
@@ -120,7 +81,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	}
 	work := func(b *table.Batch) (loaded, error) {
 		l := loaded{batch: b}
-		r := newKeyReader(b, right, out.right)
+		r := newKeyReader(b, there, right, j.Blanks == BlanksEqual)
 		for i := range b.Rows {
 			if h, whole := r.hash(i); whole {
 				l.keys = append(l.keys, table.HashedRow{Hash: h, Row: uint32(i)})
@@ -128,7 +89,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		}
 		return l, nil
 	}
-	cells := make([]string, len(taken))
+	cells := make([]string, len(out.taken))
 	err = table.Scan(ctx, in.Source, workers, work, func(l loaded) error {
 		if out.rows+int64(l.batch.Len()) > joinedRowsLimit {
 			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one",
@@ -148,7 +109,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			out.keys = append(out.keys, table.HashedRow{Hash: k.Hash, Row: uint32(out.rows) + k.Row})
 		}
 		for i := range l.batch.Rows {
-			for k, c := range taken {
+			for k, c := range out.taken {
 				cells[k] = l.batch.Columns[c].At(i)
 			}
 			if err := out.store.add(cells); err != nil {
@@ -167,8 +128,173 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	slices.SortFunc(out.keys, func(a, b table.HashedRow) int {
 		return cmp.Or(compareHash(a.Hash, b.Hash), cmp.Compare(a.Row, b.Row))
 	})
-	if j.Repeated == RefuseRepeated {
+	switch j.Repeated {
+	case RefuseRepeated:
 		return out, out.refuseRepeated(ctx, workers)
+	case Multiply:
+		return out, nil
+	}
+	return out, out.chooseOne()
+}
+
+// keepBeside has the cells kept that are not taken and yet looked at: the value that decides between rows, and the keys of
+// rows that no row asks for.
+func (j *joiner) keepBeside() error {
+	beside := func(name string) (int, error) {
+		at, err := positions(j.there.names, []string{name}, j.With)
+		if err != nil {
+			return 0, err
+		}
+		j.taken = append(j.taken, at[0])
+		return len(j.taken) - 1, nil
+	}
+	if j.By != "" {
+		var err error
+		if j.by, err = beside(j.By); err != nil {
+			return err
+		}
+	}
+	if j.Unasked != KeepUnasked {
+		return nil
+	}
+	for i := range j.left {
+		l, r := j.left[i], j.right[i]
+		if l.column < 0 || r.column < 0 {
+			continue // there is no column that it could stand in
+		}
+		if !j.before.cells[l.column].WrittenAs(j.there.cells[r.column]) {
+			return fmt.Errorf("%s of the table so far and %s of %s are written in two ways, so that the key of a row that no row asks for cannot stand with the others; a step standard_form in both fix plans would settle it",
+				l.says, r.says, j.With)
+		}
+		at, err := beside(r.says)
+		if err != nil {
+			return err
+		}
+		j.filling = append(j.filling, l.column)
+		j.keyAt = append(j.keyAt, at)
+	}
+	return nil
+}
+
+// chooseOne leaves one row of each key, by the rule that is declared.
+func (j *joiner) chooseOne() error {
+	kept := j.keys[:0]
+	for from := 0; from < len(j.keys); {
+		to := from + 1
+		for to < len(j.keys) && j.keys[to].Hash == j.keys[from].Hash {
+			to++
+		}
+		one, tied, err := j.best(j.keys[from:to])
+		if err != nil {
+			return err
+		}
+		if to-from > 1 {
+			j.result.Chosen++
+			if tied {
+				j.result.Tied++
+			}
+			for _, other := range j.keys[from:to] {
+				if other.Row != one.Row {
+					j.asked.Add(other.Row) // the one that is taken stands for it
+				}
+			}
+		}
+		kept = append(kept, one)
+		from = to
+	}
+	j.keys = kept
+	return nil
+}
+
+// best returns the row of those with one key that is taken; tied says that another one was as good.
+func (j *joiner) best(rows []table.HashedRow) (best table.HashedRow, tied bool, err error) {
+	switch {
+	case len(rows) == 1 || j.Repeated == EarliestRow:
+		return rows[0], false, nil
+	case j.Repeated == LatestRow:
+		return rows[len(rows)-1], false, nil
+	}
+	var most table.Value
+	for i, row := range rows {
+		cells, err := j.store.row(row.Row, len(j.taken), nil)
+		if err != nil {
+			return best, false, err
+		}
+		v := j.there.cells[j.taken[j.by]].Read(cells[j.by]).Value
+		switch order := table.Compare(v, most); {
+		case i == 0 || most.Kind == table.Missing && v.Kind != table.Missing:
+			best, most, tied = row, v, false
+		case v.Kind == table.Missing && most.Kind != table.Missing:
+		case order == 0:
+			tied = true
+		case (order > 0) == (j.Repeated == LargestValue):
+			best, most, tied = row, v, false
+		}
+	}
+	return best, tied, nil
+}
+
+// unaskedRows is how many rows of a joined table that no row asked for are put together.
+const unaskedRows = 4096
+
+// unasked adds the rows of a joined table that no row asked for, where they are kept, in the order of that table. They pass
+// through the joins after it.
+func (m *merger) unasked(ctx context.Context, at int, writer *table.Writer) error {
+	j := m.joins[at]
+	if j.Unasked != KeepUnasked {
+		return nil
+	}
+	for row := int64(0); row < j.rows; {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		var partners []int64
+		for ; row < j.rows && len(partners) < unaskedRows; row++ {
+			if !j.used.Contains(uint32(row)) && !j.asked.Contains(uint32(row)) {
+				partners = append(partners, row)
+			}
+		}
+		out, err := m.unaskedBatch(j, partners)
+		if err != nil {
+			return err
+		}
+		n, sums := int64(out.out.Len()), m.weigh(out.out, nil)
+		j.result.Added += n
+		j.result.RowsOut += n
+		addSums(j.sumsAdded, sums, 1)
+		addSums(j.sumsOut, sums, 1)
+		if err := m.through(out, at+1, j.With); err != nil {
+			return err
+		}
+		if err := m.put(out, writer); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// unaskedBatch makes rows of those of a joined table: their key and what is taken of them, and nothing else.
+func (m *merger) unaskedBatch(j *joiner, partners []int64) (*joinedBatch, error) {
+	b := &table.Batch{Rows: make([]uint32, len(partners)), Lines: make([]int64, len(partners))}
+	for i, row := range partners {
+		b.Rows[i] = uint32(row) + 1
+	}
+	for range j.before.names {
+		b.Columns = append(b.Columns, table.Column{Texts: []string{""}, Codes: make([]uint32, len(partners))})
+	}
+	all, err := j.cellsOf(partners)
+	if err != nil {
+		return nil, err
+	}
+	for i, c := range j.filling {
+		b.Columns[c] = all[j.keyAt[i]]
+	}
+	b.Columns = append(b.Columns, all[:len(j.names)]...)
+	out := &joinedBatch{out: b, flags: flags{}}
+	for k, name := range j.Take {
+		if of := flag(j.origins, name, func(at int) uint32 { return uint32(partners[at] + 1) }, len(partners)); of != nil {
+			out.flags[len(j.before.names)+k] = of
+		}
 	}
 	return out, nil
 }
@@ -196,14 +322,10 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 	key := ""
 	rows := table.NewRowSet()
 	rows.Add(first + 1)
-	at, err := positions(j.in.Source.Columns(), j.Right, j.in.Dataset)
-	if err != nil {
-		return err
-	}
-	err = table.ScanWhere(ctx, j.in.Source, rows, workers, func(b *table.Batch) (string, error) {
+	err := table.ScanWhere(ctx, j.in.Source, rows, workers, func(b *table.Batch) (string, error) {
 		for i, row := range b.Rows {
 			if row == first+1 {
-				return keyText(b.Columns, at, i), nil
+				return newKeyReader(b, j.there, j.right, true).text(i), nil
 			}
 		}
 		return "", nil
@@ -231,54 +353,17 @@ func (j *joiner) partners(h table.Hash) []table.HashedRow {
 	return j.keys[start:end]
 }
 
-// keyReader hashes the keys of a batch; what a text is compared by is worked out once for each.
-type keyReader struct {
-	columns []table.Column
-	tokens  [][]table.Token // per part, per code
-	missing [][]bool
-}
-
-func newKeyReader(b *table.Batch, at []int, parts []keyPart) *keyReader {
-	r := &keyReader{}
-	for k, c := range at {
-		column := b.Columns[c]
-		tokens, missing := make([]table.Token, len(column.Texts)), make([]bool, len(column.Texts))
-		for code, text := range column.Texts {
-			identity := parts[k].identity(text)
-			tokens[code], missing[code] = table.TokenOf(identity), identity == ""
-		}
-		r.columns, r.tokens, r.missing = append(r.columns, column), append(r.tokens, tokens), append(r.missing, missing)
-	}
-	return r
-}
-
-// hash is that of a row's key; whole is false where a part is missing.
-func (r *keyReader) hash(i int) (h table.Hash, whole bool) {
-	for k := range r.columns {
-		code := r.columns[k].Codes[i]
-		if r.missing[k][code] {
-			return h, false
-		}
-		h = table.With(h, r.tokens[k][code])
-	}
-	return h, true
-}
-
-const keySeparator = "\x1f"
-
-func shownKey(key string) string { return strings.ReplaceAll(key, keySeparator, " / ") }
-
-// keyText is the text of a row's key, as it stands.
-func keyText(columns []table.Column, at []int, row int) string {
-	parts := make([]string, len(at))
-	for k, c := range at {
-		parts[k] = columns[c].At(row)
-	}
-	return strings.Join(parts, keySeparator)
-}
-
 // takenCells are the columns that a join adds to rows with these partners; -1 is for none.
 func (j *joiner) takenCells(partners []int64) ([]table.Column, error) {
+	columns, err := j.cellsOf(partners)
+	if err != nil {
+		return nil, err
+	}
+	return columns[:len(j.names)], nil
+}
+
+// cellsOf are all cells that are kept of these rows of the joined table; -1 is for none.
+func (j *joiner) cellsOf(partners []int64) ([]table.Column, error) {
 	columns := make([]table.Column, len(j.taken))
 	for k := range columns {
 		columns[k] = table.Column{Texts: []string{""}, Codes: make([]uint32, len(partners))}
@@ -313,10 +398,14 @@ type unmatchedError struct {
 	joiner *joiner
 	row    uint32
 	key    string
+	blank  bool // a part of it is, so that it meets nothing
 }
 
 // Error implements error.
 func (e *unmatchedError) Error() string {
+	if e.blank {
+		return fmt.Sprintf("row %d has nothing in a part of its key (%s), and so meets no row of %s", e.row, strings.Join(e.joiner.Left, ", "), e.joiner.With)
+	}
 	return fmt.Sprintf("row %d: %s has no row with the key %q", e.row, e.joiner.With, shownKey(e.key))
 }
 
@@ -326,53 +415,17 @@ func (m *merger) explain(ctx context.Context, inputs map[string]Input, workers i
 	if !errors.As(err, &e) {
 		return err
 	}
-	near, failed := e.joiner.near(ctx, []string{e.key}, workers)
-	if failed != nil {
-		return errors.Join(err, failed)
-	}
 	hint := ""
-	if other, ok := near[e.key]; ok {
-		hint = fmt.Sprintf(" (it has %q)", shownKey(other))
+	if !e.blank {
+		why, meets, failed := e.joiner.why(ctx, map[string]int64{e.key: 1}, workers)
+		if failed != nil {
+			return errors.Join(err, failed)
+		}
+		if other, ok := meets[e.key]; ok {
+			hint = fmt.Sprintf(" (it has %q, and would meet it if %s)", shownKey(other), says(why[0].Levelling))
+		}
 	}
 	return fmt.Errorf("%w%s; put it right in a fix plan, or declare unmatched: keep or set_aside", err, hint)
-}
-
-// near finds for keys those of the joined table that they would meet once spaces and case are levelled.
-func (j *joiner) near(ctx context.Context, keys []string, workers int) (map[string]string, error) {
-	wanted := map[string][]string{} // levelled to the keys
-	for _, key := range keys {
-		if level := table.Level(key); strings.Trim(level, keySeparator) != "" {
-			wanted[level] = append(wanted[level], key)
-		}
-	}
-	if len(wanted) == 0 {
-		return nil, nil
-	}
-	at, err := positions(j.in.Source.Columns(), j.Right, j.in.Dataset)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	err = table.Scan(ctx, j.in.Source, workers, func(b *table.Batch) (map[string]string, error) {
-		found := map[string]string{}
-		for i := range b.Rows {
-			text := keyText(b.Columns, at, i)
-			for _, key := range wanted[table.Level(text)] {
-				if _, ok := found[key]; !ok {
-					found[key] = text
-				}
-			}
-		}
-		return found, nil
-	}, func(found map[string]string) error {
-		for key, text := range found {
-			if _, ok := out[key]; !ok {
-				out[key] = text
-			}
-		}
-		return nil
-	})
-	return out, err
 }
 
 // metEnough refuses a join in which fewer rows find a partner than must.
@@ -381,11 +434,17 @@ func (j *joiner) metEnough(r *JoinResult) error {
 		return nil
 	}
 	examples := ""
+	if r.Blank > 0 {
+		examples = fmt.Sprintf("; %d rows have nothing in a part of their key", r.Blank)
+	}
 	for _, miss := range r.Misses[:min(len(r.Misses), 3)] {
 		examples += fmt.Sprintf("; %q is not there", miss.Key)
 		if miss.Close != "" {
 			examples += fmt.Sprintf(", %q is", miss.Close)
 		}
+	}
+	for _, w := range r.Why {
+		examples += "; " + strings.TrimSuffix(w.Says, ".")
 	}
 	return fmt.Errorf("join with %s: only %d of %d rows find a partner by %s, fewer than %g %%%s. Put the keys right in a fix plan, or declare met_at_least: with the share that is meant",
 		j.With, r.Matched, r.RowsIn, strings.Join(j.Left, ", "), j.MetAtLeast, examples)

@@ -67,22 +67,29 @@ type JoinResult struct {
 	On             []string  `json:"on"`
 	RowsIn         int64     `json:"rows_in"`
 	Matched        int64     `json:"matched"`
-	Unmatched      int64     `json:"unmatched"`       // rows whose key the joined table does not have
-	SetAside       int64     `json:"set_aside"`       // of these, how many left the table
-	Multiplied     int64     `json:"multiplied"`      // rows added because a key was there more than once
-	RowsOut        int64     `json:"rows_out"`        // RowsIn - SetAside + Multiplied
-	JoinedRows     int64     `json:"joined_rows"`     // of the joined table
-	JoinedUnused   int64     `json:"joined_unused"`   // of these, how many no row asked for
-	SumsIn         Sums      `json:"sums_in"`         // of each measure
-	SumsOut        Sums      `json:"sums_out"`        // SumsIn - SumsSetAside + SumsMultiplied
-	SumsSetAside   Sums      `json:"sums_set_aside"`  //
-	SumsMultiplied Sums      `json:"sums_multiplied"` //
-	Misses         []KeyMiss `json:"misses"`          // the most frequent keys without a partner
+	Unmatched      int64     `json:"unmatched"`        // rows whose key the joined table does not have
+	Blank          int64     `json:"blank,omitempty"`  // of these, those whose key has nothing in a part, so that it meets nothing
+	SetAside       int64     `json:"set_aside"`        // of these, how many left the table
+	Multiplied     int64     `json:"multiplied"`       // rows added because a key was there more than once
+	Added          int64     `json:"added,omitempty"`  // rows of the joined table that no row asked for, and that were kept
+	Chosen         int64     `json:"chosen,omitempty"` // keys of which one of several rows was taken
+	Tied           int64     `json:"tied,omitempty"`   // of these, those where the first in the file was taken of several as good
+	RowsOut        int64     `json:"rows_out"`         // RowsIn - SetAside + Multiplied + Added
+	JoinedRows     int64     `json:"joined_rows"`      // of the joined table
+	JoinedUnused   int64     `json:"joined_unused"`    // of these, how many no row asked for
+	SumsIn         Sums      `json:"sums_in"`          // of each measure
+	SumsOut        Sums      `json:"sums_out"`         // SumsIn - SumsSetAside + SumsMultiplied + SumsAdded
+	SumsSetAside   Sums      `json:"sums_set_aside"`   //
+	SumsMultiplied Sums      `json:"sums_multiplied"`  //
+	SumsAdded      Sums      `json:"sums_added,omitempty"`
+	Misses         []KeyMiss `json:"misses"` // the most frequent keys without a partner
+	// Why says what would have to be levelled for keys without a partner to meet one.
+	Why []Why `json:"why"`
 	// MissesCut says that there were too many different ones to count: some may be missing here.
 	MissesCut bool `json:"misses_cut,omitempty"`
 }
 
-// KeyMiss is a key without a partner, and the one it would meet once spaces and case are levelled.
+// KeyMiss is a key without a partner, and the one that it would meet once both are levelled.
 type KeyMiss struct {
 	Key   string `json:"key"`
 	Rows  int64  `json:"rows"`
@@ -117,8 +124,9 @@ func (a *Accounting) Balance() error {
 			return fmt.Errorf("the merge does not add up: of %d rows joined with %s, %d are matched and %d are not",
 				j.RowsIn, j.With, j.Matched, j.Unmatched)
 		}
-		rows += j.Multiplied - j.SetAside
+		rows += j.Multiplied - j.SetAside + j.Added
 		add(sums, j.SumsMultiplied, 1)
+		add(sums, j.SumsAdded, 1)
 		add(sums, j.SumsSetAside, -1)
 		if err := check("the table joined with "+j.With, j.RowsOut, j.SumsOut); err != nil {
 			return err
@@ -154,6 +162,11 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 	for _, name := range plan.Stack {
 		if err := m.stack(ctx, inputs[name], workers, writer); err != nil {
 			return nil, m.explain(ctx, inputs, workers, err)
+		}
+	}
+	for i := range m.joins {
+		if err := m.unasked(ctx, i, writer); err != nil {
+			return nil, err
 		}
 	}
 	if err := writer.Flush(); err != nil {
@@ -194,7 +207,7 @@ type merger struct {
 	types    map[string]table.Type // of the columns
 	measures map[string]int        // by name, the position in the stacked table
 	readers  map[string]*rulebook.Cells
-	keyed    map[string]*rulebook.Cells // of columns that may be of a key, by their name in the table so far
+	frame    *frame // of the table so far
 	joins    []*joiner
 	inputs   []InputRows
 	stackN   int64
@@ -207,7 +220,7 @@ type merger struct {
 
 func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers int) (*merger, error) {
 	m := &merger{plan: plan, types: map[string]table.Type{}, lacking: map[string][]string{}, measures: map[string]int{},
-		readers: map[string]*rulebook.Cells{}, keyed: map[string]*rulebook.Cells{},
+		readers: map[string]*rulebook.Cells{}, frame: &frame{},
 		sums: map[string]table.Decimal{}, outSums: map[string]table.Decimal{}}
 	if err := different(plan, inputs); err != nil {
 		return m, err
@@ -228,11 +241,9 @@ func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers i
 					fmt.Errorf("the column %q is of type %s in one dataset and of type %s in %s; declare it alike before stacking", column, known, t, name)
 			}
 			m.types[column] = t
-			if _, ok := m.keyed[column]; !ok {
-				m.keyed[column] = in.Book.Cells(column)
-			}
 			if !slices.Contains(m.stacked, column) {
 				m.stacked = append(m.stacked, column)
+				m.frame.add(column, in.Book.Cells(column), in.Book.Column(column) != nil)
 			}
 		}
 		for _, measure := range in.Book.Measures {
@@ -281,10 +292,7 @@ func different(plan *Plan, inputs map[string]Input) error {
 }
 
 func (m *merger) columns() []string {
-	columns := slices.Clone(m.stacked)
-	for _, j := range m.joins {
-		columns = append(columns, j.names...)
-	}
+	columns := slices.Clone(m.frame.names)
 	if m.plan.Origin != "" {
 		columns = append(columns, m.plan.Origin)
 	}
@@ -312,7 +320,7 @@ type joinedBatch struct {
 }
 
 type batchJoin struct {
-	in, matched, unmatched, aside, multiplied, out int64
+	in, matched, unmatched, blank, aside, multiplied, out int64
 
 	sumsIn, sumsOut, sumsAside, sumsMultiple map[string]table.Decimal
 	misses                                   map[string]int64
@@ -333,13 +341,7 @@ func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table
 	err := table.Scan(ctx, in.Source, workers, work, func(j *joinedBatch) error {
 		rows.Rows += j.in
 		addSums(sums, j.sumsIn, 1)
-		for i, one := range j.joins {
-			m.joins[i].take(one)
-		}
-		m.mark(j.flags, m.outN)
-		m.outN += int64(j.out.Len())
-		addSums(m.outSums, j.sumsOut, 1)
-		return writer.Write(j.out)
+		return m.put(j, writer)
 	})
 	if err != nil {
 		return fmt.Errorf("stacking %s: %w", in.Dataset, err)
@@ -374,10 +376,16 @@ func (m *merger) join(b *table.Batch, from []int, dataset string, origins []orig
 		}
 	}
 	out.sumsIn = m.weigh(out.out, nil)
-	for _, j := range m.joins {
+	return out, m.through(out, 0, dataset)
+}
+
+// through passes a batch through the joins from one on, and says where its rows are from.
+func (m *merger) through(out *joinedBatch, from int, dataset string) error {
+	out.joins = make([]batchJoin, from)
+	for _, j := range m.joins[from:] {
 		done, err := m.joinOne(j, out.out, out.flags)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		out.out, out.flags = done.batch, done.flags
 		out.joins = append(out.joins, done.batchJoin)
@@ -387,7 +395,18 @@ func (m *merger) join(b *table.Batch, from []int, dataset string, origins []orig
 			table.Column{Texts: []string{dataset}, Codes: make([]uint32, out.out.Len())})
 	}
 	out.sumsOut = m.weigh(out.out, nil)
-	return out, nil
+	return nil
+}
+
+// put accounts for a batch that went through the joins, and writes it.
+func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
+	for i, one := range j.joins {
+		m.joins[i].take(one)
+	}
+	m.mark(j.flags, m.outN)
+	m.outN += int64(j.out.Len())
+	addSums(m.outSums, j.sumsOut, 1)
+	return writer.Write(j.out)
 }
 
 type joinedOne struct {
@@ -402,10 +421,11 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags) (*joinedOne, error)
 	var rows []int       // of b
 	var partners []int64 // in the joined table, -1 for none
 	var aside, extra []int
-	keys := newKeyReader(b, j.at, j.left)
+	keys := newKeyReader(b, j.before, j.left, j.Blanks == BlanksEqual)
 	for i := range b.Rows {
 		var found []table.HashedRow
-		if h, whole := keys.hash(i); whole {
+		h, whole := keys.hash(i)
+		if whole {
 			found = j.partners(h)
 		}
 		for n, partner := range found {
@@ -419,16 +439,18 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags) (*joinedOne, error)
 			out.matched++
 			continue
 		}
-		key := keyText(b.Columns, j.at, i)
+		key := keys.text(i)
 		out.unmatched++
-		if _, known := out.misses[key]; known || len(out.misses) < missesKept {
+		if !whole {
+			out.blank++
+		} else if _, known := out.misses[key]; known || len(out.misses) < missesKept {
 			out.misses[key]++
 		} else {
 			out.missed = true
 		}
 		switch j.Unmatched {
 		case RefuseUnmatched:
-			return nil, &unmatchedError{j, b.Rows[i], key}
+			return nil, &unmatchedError{j, b.Rows[i], key, !whole}
 		case SetAside:
 			aside = append(aside, i)
 		default:
@@ -490,6 +512,7 @@ func (j *joiner) take(b batchJoin) {
 	r.RowsIn += b.in
 	r.Matched += b.matched
 	r.Unmatched += b.unmatched
+	r.Blank += b.blank
 	r.SetAside += b.aside
 	r.Multiplied += b.multiplied
 	r.RowsOut += b.out
@@ -531,16 +554,22 @@ func (m *merger) accounting(ctx context.Context, inputs map[string]Input, worker
 		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
 		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
 			m.named(j.sumsAside), m.named(j.sumsMultiple)
+		if j.Unasked == KeepUnasked {
+			r.SumsAdded = m.named(j.sumsAdded)
+		}
 		r.Misses, r.MissesCut = []KeyMiss{}, j.missed
 		keys := slices.SortedFunc(maps.Keys(j.misses),
 			func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
-		keys = keys[:min(len(keys), examplesShown)]
-		near, err := j.near(ctx, keys, workers)
-		if err != nil {
-			return nil, err
+		r.Why = []Why{}
+		var meets map[string]string
+		if len(keys) > 0 {
+			var err error
+			if r.Why, meets, err = j.why(ctx, j.misses, workers); err != nil {
+				return nil, err
+			}
 		}
-		for _, key := range keys {
-			r.Misses = append(r.Misses, KeyMiss{shownKey(key), j.misses[key], shownKey(near[key])})
+		for _, key := range keys[:min(len(keys), examplesShown)] {
+			r.Misses = append(r.Misses, KeyMiss{shownKey(key), j.misses[key], shownKey(meets[key])})
 		}
 		if err := j.metEnough(&r); err != nil {
 			return nil, err

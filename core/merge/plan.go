@@ -26,11 +26,14 @@ type Plan struct {
 // Join adds columns of another dataset's table to the rows whose key it has.
 type Join struct {
 	With      string   // a dataset
-	Left      []string // columns of the rows so far
-	Right     []string // the columns they must equal, in the same order
+	Left      []string // columns of the rows so far, or expressions on them
+	Right     []string // what they must equal of the joined table, in the same order
 	Take      []string // columns to be added
 	Unmatched string   // what becomes of rows whose key is not there
+	Unasked   string   // what becomes of rows of the joined table that no row asks for
 	Repeated  string   // what if the key is there more than once
+	By        string   // the column whose value decides which of them is taken, where one is by a value
+	Blanks    string   // whether blank parts of a key are equal
 	// MetAtLeast is the least percentage of rows that must find a partner.
 	MetAtLeast float64
 }
@@ -46,10 +49,32 @@ const (
 	RefuseUnmatched = "refuse"
 )
 
+// What becomes of rows of the joined table that no row asks for.
+const (
+	LeaveOut    = "leave_out"
+	KeepUnasked = "keep" // as rows of their own, with the columns of the other side missing
+)
+
 // What becomes of a key that the joined table has more than once.
 const (
 	RefuseRepeated = "refuse"
 	Multiply       = "multiply" // one row for every partner
+	EarliestRow    = "earliest_row"
+	LatestRow      = "latest_row"
+	LargestValue   = "largest_value" // of the column by, the latest for dates
+	LeastValue     = "least_value"
+)
+
+// Whether blank parts of a key are equal. A key of which every part is blank meets nothing either way.
+const (
+	BlanksNever = "never_meet"
+	BlanksEqual = "equal"
+)
+
+var (
+	repeatedWays = []string{RefuseRepeated, Multiply, EarliestRow, LatestRow, LargestValue, LeastValue}
+	blankWays    = []string{BlanksNever, BlanksEqual}
+	unaskedWays  = []string{LeaveOut, KeepUnasked}
 )
 
 var idShape = regexp.MustCompile(`^[a-z][a-z0-9_]{0,59}$`)
@@ -114,12 +139,15 @@ func Forms() []rulebook.SectionForm {
 		}},
 		{Name: "join", Title: "a join", Form: []rulebook.FieldForm{
 			{Name: "with", Kind: "datasets", Required: true, Says: "The dataset whose columns are added"},
-			{Name: "match", Kind: "texts", Required: true, Says: "The columns that must be equal"},
+			{Name: "match", Kind: "texts", Required: true, Says: "The columns that must be equal, or what is worked out of them, as LOWER(TRIM(code))"},
 			{Name: "take", Kind: "texts", Required: true, Says: "The columns that are added"},
 			{Name: "unmatched", Kind: "choice", Choices: []string{KeepUnmatched, SetAside, RefuseUnmatched},
 				Says: "What becomes of rows without a partner"},
-			{Name: "repeated", Kind: "choice", Choices: []string{RefuseRepeated, Multiply},
-				Says: "What becomes of a key that is there more than once"},
+			{Name: "unasked", Kind: "choice", Choices: unaskedWays, Says: "What becomes of rows of the joined dataset that no row asks for"},
+			{Name: "repeated", Kind: "choice", Choices: repeatedWays,
+				Says: "What becomes of a key that is there more than once: refuse, multiply the rows, or take one of them"},
+			{Name: "by", Kind: "text", Says: "The column whose value decides, for largest_value and least_value"},
+			{Name: "blanks", Kind: "choice", Choices: blankWays, Says: "Whether blank parts of a key are equal"},
 			{Name: "met_at_least", Kind: "number", Says: "The least percentage of rows that must find a partner"},
 		}},
 	}
@@ -160,7 +188,8 @@ func (p *parser) name(n *document.Node, what string) string {
 }
 
 func (p *parser) join(n *document.Node) {
-	j := Join{Unmatched: RefuseUnmatched, Repeated: RefuseRepeated, MetAtLeast: metUsually}
+	j := Join{Unmatched: RefuseUnmatched, Unasked: LeaveOut, Repeated: RefuseRepeated, Blanks: BlanksNever, MetAtLeast: metUsually}
+	by := n
 	p.places = append(p.places, [2]int{n.Line, n.Column})
 	p.Mapping(n, "a join",
 		document.Field{Name: "with", Required: true, Read: func(n *document.Node) {
@@ -180,9 +209,17 @@ func (p *parser) join(n *document.Node) {
 			j.MetAtLeast = share
 		}},
 		document.Field{Name: "repeated", Read: func(n *document.Node) {
-			j.Repeated = p.Choice(n, "a way with repeated keys", RefuseRepeated, Multiply)
+			j.Repeated = p.Choice(n, "a way with repeated keys", repeatedWays...)
 		}},
+		document.Field{Name: "unasked", Read: func(n *document.Node) {
+			j.Unasked = p.Choice(n, "a way with rows that no row asks for", unaskedWays...)
+		}},
+		document.Field{Name: "by", Read: func(n *document.Node) { by, j.By = n, p.Text(n, "by") }},
+		document.Field{Name: "blanks", Read: func(n *document.Node) { j.Blanks = p.Choice(n, "a way with blank keys", blankWays...) }},
 	)
+	if valued := j.Repeated == LargestValue || j.Repeated == LeastValue; valued != (j.By != "") {
+		p.Fail(by, "\"by\" names the column whose value decides; it goes with repeated: %s and %s, which need it", LargestValue, LeastValue)
+	}
 	p.plan.Joins = append(p.plan.Joins, j)
 }
 

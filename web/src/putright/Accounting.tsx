@@ -6,10 +6,21 @@ import { tableInputs } from "../client/queries";
 import { Grid, right, Td, Th, Unseen } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
 import { Shown } from "../shared/states";
+import { Value } from "../shared/Value";
 import { count, decimal, plural, short } from "../shared/words";
 import { type Asked, Changes } from "./Changes";
 import { type Estimated, type Ledger, type Sums, stepName } from "./ledger";
 import { TraceCell } from "./TraceCell";
+
+/** What would have to be levelled for keys to meet. */
+type Why = {
+  levelling: string;
+  says: string;
+  left?: string[];
+  right?: string[];
+  step?: string;
+  examples: { key: string; meets: string }[];
+};
 
 type Accounting = {
   inputs: { dataset: string; rows: number; sums: Sums }[];
@@ -28,6 +39,11 @@ type Accounting = {
     sums_out: Sums;
     sums_set_aside: Sums;
     sums_multiplied: Sums;
+    blank?: number;
+    added?: number;
+    chosen?: number;
+    tied?: number;
+    why?: Why[];
     misses: { key: string; rows: number; close?: string }[];
   }[];
   rows: number;
@@ -179,6 +195,25 @@ function Total({
   );
 }
 
+/** One reason for which keys do not meet, with examples, and what would have them meet. */
+function NotMet({ w, with: other }: { w: Why; with: string }) {
+  return (
+    <Box my="2">
+      <Text fontWeight="600">{w.says}</Text>
+      {w.examples.map((e) => (
+        <Text key={e.key} fontSize="sm">
+          <Value text={e.key} /> is <Value text={e.meets} /> in {other}
+        </Text>
+      ))}
+      <Text fontSize="sm" color="quiet">
+        {w.left
+          ? `To have them meet, match ${w.left.join(", ")} with ${w.right?.join(", ")}.`
+          : w.step && `To have them meet, a step ${stepName(w.step)} in the fix plan of one side.`}
+      </Text>
+    </Box>
+  );
+}
+
 function Merged({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
   const inputs = useQuery(tableInputs(t.id));
   const measures = Object.keys(a.sums);
@@ -235,9 +270,25 @@ function Merged({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
                   ["rows in", count(j.rows_in)],
                   ["matched", count(j.matched)],
                   ["not matched", count(j.unmatched)],
+                  ...(j.blank
+                    ? [["of these with nothing in a part of the key", count(j.blank)] as const]
+                    : []),
                   ["of these set aside", count(j.set_aside)],
                   ["added, since a key was there more than once", count(j.multiplied)],
+                  ...(j.added
+                    ? [[`added of ${j.with}, which no row asked for`, count(j.added)] as const]
+                    : []),
                   ["rows out", count(j.rows_out)],
+                  ...(j.chosen
+                    ? [
+                        [
+                          "keys of which one of several rows was taken",
+                          j.tied
+                            ? `${count(j.chosen)}, of ${count(j.tied)} another was as good`
+                            : count(j.chosen),
+                        ] as const,
+                      ]
+                    : []),
                   [
                     `rows of ${j.with} that no row asked for`,
                     `${count(j.joined_unused)} of ${count(j.joined_rows)}`,
@@ -251,6 +302,9 @@ function Merged({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
               ))}
             </tbody>
           </Grid>
+          {j.why?.map((w) => (
+            <NotMet key={w.levelling} w={w} with={j.with} />
+          ))}
           {j.misses.map((x) => (
             <Text key={x.key} fontSize="sm">
               {plural(x.rows, "row has", "rows have")} the key {x.key || "(missing)"}
