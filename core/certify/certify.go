@@ -125,6 +125,8 @@ type AcceptedFact struct {
 // Facts is what Obstacles looks at.
 type Facts struct {
 	Origin      string // of the table: only a merged or cleaned one is certified
+	Ruled       bool   // the dataset has a rulebook
+	Unbalanced  string // where the rows of what it was made of do not add up to its own; empty where they do
 	Audited     bool   // by the newest version of its dataset's rulebook
 	Passed      bool
 	Score       float64
@@ -156,7 +158,12 @@ func Obstacles(f Facts) []string {
 	if f.Withdrawn != "" {
 		add("The table was withdrawn: %s", f.Withdrawn)
 	}
-	if !f.Audited {
+	if f.Unbalanced != "" {
+		add("Its rows are not accounted for: %s. Run the merge again.", f.Unbalanced)
+	}
+	if !f.Ruled {
+		add("The dataset has no rulebook, so that nothing says what must hold of the table. Declare one; what could hold is proposed on the page of the dataset.")
+	} else if !f.Audited {
 		add("The table has no finished audit by the newest version of its rulebook. Start one.")
 	} else if !f.Passed {
 		stops := 0

@@ -152,7 +152,7 @@ func TestTheSignedBytesAreCanonicalAndThePublicKeyIsPublic(t *testing.T) {
 }
 
 func TestObstacles(t *testing.T) {
-	good := Facts{Origin: "merged", Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas",
+	good := Facts{Origin: "merged", Ruled: true, Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas",
 		FixedBy: []string{"Mara"}, Waived: map[string]int64{}}
 	stop := audit.Finding{Rule: "one_result", Rows: 2, Severity: rulebook.Major, Found: "2 of 10 rows are surplus."}
 	for _, c := range []struct {
@@ -162,6 +162,10 @@ func TestObstacles(t *testing.T) {
 	}{
 		{"nothing", func(*Facts) {}, nil},
 		{"a delivery", func(f *Facts) { f.Origin = "delivery" }, []string{"a delivery as it arrived"}},
+		{"no rulebook", func(f *Facts) { f.Ruled, f.Audited, f.Passed = false, false, false },
+			[]string{"The dataset has no rulebook, so that nothing says what must hold of the table."}},
+		{"rows that nobody accounts for", func(f *Facts) { f.Unbalanced = "the accounting of the merge has 744 rows of a, and its table has 2232" },
+			[]string{"Its rows are not accounted for: the accounting of the merge has 744 rows of a, and its table has 2232. Run the merge again."}},
 		{"no audit", func(f *Facts) { f.Audited, f.Passed = false, false },
 			[]string{"no finished audit by the newest version of its rulebook"}},
 		{"a stop rule", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop} },

@@ -135,6 +135,37 @@ func (a *Accounting) Balance() error {
 	return check("the merged table", a.Rows, a.Sums)
 }
 
+// Holds says where the accounting is not that of a table of so many rows, made of tables of which each dataset's has the rows
+// that are given; nil where it is. What is certified rests on it.
+func (a *Accounting) Holds(rows int64, of map[string]int64) error {
+	if err := a.Balance(); err != nil {
+		return err
+	}
+	if a.Rows != rows {
+		return fmt.Errorf("the accounting of the merge ends with %d rows, and the table has %d", a.Rows, rows)
+	}
+	brought := func(dataset string, n int64) error {
+		switch has, known := of[dataset]; {
+		case !known:
+			return fmt.Errorf("the accounting of the merge speaks of a table of %s, which is not one that it was made of", dataset)
+		case has != n:
+			return fmt.Errorf("the accounting of the merge has %d rows of %s, and its table has %d", n, dataset, has)
+		}
+		return nil
+	}
+	for _, in := range a.Inputs {
+		if err := brought(in.Dataset, in.Rows); err != nil {
+			return err
+		}
+	}
+	for _, j := range a.Joins {
+		if err := brought(j.With, j.JoinedRows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func add(into map[string]table.Decimal, sums Sums, sign int64) {
 	for m, text := range sums {
 		d, _ := table.ParseDecimal(text)

@@ -373,3 +373,28 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestAnAccountingOfOtherTables(t *testing.T) {
+	_, a, err := run(t, joinPlaces+"    unmatched: set_aside\n", inputs(t, north, south, places), 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := map[string]int64{"north": 2, "south": 3, "places": 3}
+	if err := a.Holds(3, of); err != nil {
+		t.Error(err)
+	}
+	for name, c := range map[string]struct {
+		rows int64
+		of   map[string]int64
+		want string
+	}{
+		"a table of other rows":     {4, of, "ends with 3 rows, and the table has 4"},
+		"a stacked table of others": {3, map[string]int64{"north": 6, "south": 3, "places": 3}, "has 2 rows of north, and its table has 6"},
+		"a joined table of others":  {3, map[string]int64{"north": 2, "south": 3, "places": 2}, "has 3 rows of places, and its table has 2"},
+		"a table that is not there": {3, map[string]int64{"north": 2, "south": 3}, "speaks of a table of places"},
+	} {
+		if err := a.Holds(c.rows, c.of); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

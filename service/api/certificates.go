@@ -14,6 +14,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/certify"
 	"proudsieve/core/fix"
+	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
@@ -142,7 +143,41 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 			return nil, err
 		}
 	}
+	if t.Origin == store.OriginMerged {
+		if c.facts.Unbalanced, err = unbalanced(c, inputs); err != nil {
+			return nil, err
+		}
+	}
 	return c, s.gatherIssues(ctx, c, inputs)
+}
+
+// unbalanced says where the accounting of a merge is not that of its table and of those that it was made of.
+func unbalanced(c *candidate, inputs []records.Table) (string, error) {
+	if c.audit == nil {
+		return "", nil // which is told as such
+	}
+	var a merge.Accounting
+	if err := json.Unmarshal(*c.table.Accounting, &a); err != nil {
+		return "", err
+	}
+	of := map[string]int64{}
+	for i := range inputs {
+		in := &inputs[i]
+		switch {
+		case in.Origin == store.OriginCleaned:
+			var ledger fix.Ledger
+			if err := json.Unmarshal(*in.Accounting, &ledger); err != nil {
+				return "", err
+			}
+			of[in.Dataset] += ledger.RowsOut
+		case in.Rows != nil:
+			of[in.Dataset] += *in.Rows
+		}
+	}
+	if err := a.Holds(c.result.Rows, of); err != nil {
+		return err.Error(), nil
+	}
+	return "", nil
 }
 
 func versionOf(d *records.Declaration) certify.Version {
@@ -173,6 +208,7 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 		return err
 	}
 	c.audit = a
+	c.facts.Ruled = newest != nil
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
 	c.facts.Passed, c.facts.Score = a.HasPassed(), c.result.Score
 	c.facts.PassMark, c.facts.Findings = a.PassMark, c.result.Findings
