@@ -16,6 +16,7 @@ import (
 
 func mergeCommand() *cli.Command {
 	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
+		tryMergeCommand(),
 		verb("run", "run a merge on the newest cleaned tables", "MERGE",
 			[]cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}},
 			func(ctx context.Context, s *session, args []string) error {
