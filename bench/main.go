@@ -38,7 +38,7 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
-	only := flag.String("only", "", "memory, kinds, fixes or console: only the lines on memory, on kinds of columns, on fix plans, or on the console")
+	only := flag.String("only", "", "memory, kinds, fixes, merges or console: only the lines on memory, on kinds of columns, on fix plans, on merges, or on the console")
 	megas := flag.Int("kind-size", 60, "megabytes of each kind of column")
 	flag.Parse()
 	if *rows < 1000 {
@@ -60,6 +60,8 @@ func run(ctx context.Context) error {
 		return b.ofKinds(*megas)
 	case "fixes":
 		return b.mending(ctx)
+	case "merges":
+		return b.merging(ctx, !*skipDatabase)
 	case "console":
 		b.table = filepath.Join(b.directory, "table.csv")
 		if err := generate(b.table, b.rows); err != nil {
@@ -70,7 +72,7 @@ func run(ctx context.Context) error {
 	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.mending(ctx), b.growing(*large)); err != nil {
 		return err
 	}
-	if err := b.ofKinds(*megas); err != nil {
+	if err := errors.Join(b.ofKinds(*megas), b.merging(ctx, !*skipDatabase)); err != nil {
 		return err
 	}
 	if err := b.fitting(ctx); err != nil {

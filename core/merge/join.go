@@ -1,7 +1,6 @@
 package merge
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,11 +20,11 @@ type joiner struct {
 	right   []keyPart
 	taken   []int // in the joined table; those after the names are kept beside
 	names   []string
-	by      int               // of taken, the value that decides between rows of one key
-	filling []int             // columns before the join that take the key of a row that no row asks for
-	keyAt   []int             // of taken, what fills them
-	store   rowStore          // the taken cells
-	keys    []table.HashedRow // sorted; rows from 0
+	by      int      // of taken, the value that decides between rows of one key
+	filling []int    // columns before the join that take the key of a row that no row asks for
+	keyAt   []int    // of taken, what fills them
+	store   rowStore // the taken cells
+	keys    keyIndex // rows from 0
 	rows    int64
 	used    *table.RowSet
 	asked   *table.RowSet // rows that another one with the same key stands for
@@ -106,7 +105,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			return fmt.Errorf("%w: the keys of %s need more than is left; give the service more, or join a smaller table", budget.ErrTooMuch, in.Dataset)
 		}
 		for _, k := range l.keys {
-			out.keys = append(out.keys, table.HashedRow{Hash: k.Hash, Row: uint32(out.rows) + k.Row})
+			out.keys.rows = append(out.keys.rows, table.HashedRow{Hash: k.Hash, Row: uint32(out.rows) + k.Row})
 		}
 		for i := range l.batch.Rows {
 			for k, c := range out.taken {
@@ -125,9 +124,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	if err := out.store.end(); err != nil {
 		return out, err
 	}
-	slices.SortFunc(out.keys, func(a, b table.HashedRow) int {
-		return cmp.Or(compareHash(a.Hash, b.Hash), cmp.Compare(a.Row, b.Row))
-	})
+	out.keys.sort()
 	switch j.Repeated {
 	case RefuseRepeated:
 		return out, out.refuseRepeated(ctx, workers)
@@ -178,32 +175,24 @@ func (j *joiner) keepBeside() error {
 
 // chooseOne leaves one row of each key, by the rule that is declared.
 func (j *joiner) chooseOne() error {
-	kept := j.keys[:0]
-	for from := 0; from < len(j.keys); {
-		to := from + 1
-		for to < len(j.keys) && j.keys[to].Hash == j.keys[from].Hash {
-			to++
-		}
-		one, tied, err := j.best(j.keys[from:to])
-		if err != nil {
-			return err
-		}
-		if to-from > 1 {
+	var err error
+	j.keys.reduce(func(group []table.HashedRow) table.HashedRow {
+		one, tied, failed := j.best(group)
+		err = errors.Join(err, failed)
+		if len(group) > 1 {
 			j.result.Chosen++
 			if tied {
 				j.result.Tied++
 			}
-			for _, other := range j.keys[from:to] {
+			for _, other := range group {
 				if other.Row != one.Row {
 					j.asked.Add(other.Row) // the one that is taken stands for it
 				}
 			}
 		}
-		kept = append(kept, one)
-		from = to
-	}
-	j.keys = kept
-	return nil
+		return one
+	})
+	return err
 }
 
 // best returns the row of those with one key that is taken; tied says that another one was as good.
@@ -259,6 +248,7 @@ func (m *merger) unasked(ctx context.Context, at int, writer *table.Writer) erro
 			return err
 		}
 		n, sums := int64(out.out.Len()), m.weigh(out.out, nil)
+		out.sumsIn = sums
 		j.result.Added += n
 		j.result.RowsOut += n
 		addSums(j.sumsAdded, sums, 1)
@@ -282,7 +272,7 @@ func (m *merger) unaskedBatch(j *joiner, partners []int64) (*joinedBatch, error)
 	for range j.before.names {
 		b.Columns = append(b.Columns, table.Column{Texts: []string{""}, Codes: make([]uint32, len(partners))})
 	}
-	all, err := j.cellsOf(partners)
+	all, _, err := j.cellsOf(partners)
 	if err != nil {
 		return nil, err
 	}
@@ -299,22 +289,13 @@ func (m *merger) unaskedBatch(j *joiner, partners []int64) (*joinedBatch, error)
 	return out, nil
 }
 
-func compareHash(a, b table.Hash) int {
-	return cmp.Or(cmp.Compare(a.Hi, b.Hi), cmp.Compare(a.Lo, b.Lo))
-}
-
 // refuseRepeated returns an error where a key is there more than once, for the first such row.
 func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 	first, times := uint32(0), 0
-	for i := 0; i < len(j.keys); {
-		end := i + 1
-		for end < len(j.keys) && j.keys[end].Hash == j.keys[i].Hash {
-			end++
+	for group := range j.keys.groups {
+		if len(group) > 1 && (times == 0 || group[0].Row < first) {
+			first, times = group[0].Row, len(group)
 		}
-		if end-i > 1 && (times == 0 || j.keys[i].Row < first) {
-			first, times = j.keys[i].Row, end-i
-		}
-		i = end
 	}
 	if times == 0 {
 		return nil
@@ -339,58 +320,72 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 	return fmt.Errorf("the key %s is there %d times in %s, so rows would be multiplied; make it unique, or declare repeated: multiply", shownKey(key), times, j.With)
 }
 
-// partners returns the rows with a key, ascending.
-func (j *joiner) partners(h table.Hash) []table.HashedRow {
-	start, found := slices.BinarySearchFunc(j.keys, h,
-		func(e table.HashedRow, h table.Hash) int { return compareHash(e.Hash, h) })
-	if !found {
-		return nil
+// finder returns the partners of a row of a batch, and whether its key is whole. They are looked for once for each text of a
+// key of one part.
+func (j *joiner) finder(keys *keyReader) func(at int) (found []table.HashedRow, whole bool) {
+	look := func(at int) (found []table.HashedRow, whole bool) {
+		h, whole := keys.hash(at)
+		if whole {
+			found = j.keys.find(h)
+		}
+		return found, whole
 	}
-	end := start + 1
-	for end < len(j.keys) && j.keys[end].Hash == h {
-		end++
+	if len(keys.parts) != 1 {
+		return look
 	}
-	return j.keys[start:end]
+	type known struct {
+		found         []table.HashedRow
+		whole, looked bool
+	}
+	by, codes := make([]known, len(keys.parts[0].tokens)), keys.parts[0].codes
+	return func(at int) ([]table.HashedRow, bool) {
+		one := &by[codes[at]]
+		if !one.looked {
+			one.found, one.whole = look(at)
+			one.looked = true
+		}
+		return one.found, one.whole
+	}
 }
 
-// takenCells are the columns that a join adds to rows with these partners; -1 is for none.
-func (j *joiner) takenCells(partners []int64) ([]table.Column, error) {
-	columns, err := j.cellsOf(partners)
-	if err != nil {
-		return nil, err
-	}
-	return columns[:len(j.names)], nil
-}
-
-// cellsOf are all cells that are kept of these rows of the joined table; -1 is for none.
-func (j *joiner) cellsOf(partners []int64) ([]table.Column, error) {
+// cellsOf are all cells that are kept of these rows of the joined table, -1 for none, and which rows these are, each once.
+func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 	columns := make([]table.Column, len(j.taken))
 	for k := range columns {
-		columns[k] = table.Column{Texts: []string{""}, Codes: make([]uint32, len(partners))}
+		columns[k] = table.Column{Texts: []string{""}}
 	}
-	seen := map[int64]uint32{}
+	seen := make(map[int64]uint32, min(len(partners), 1024))
 	var cells []string
+	var used []uint32
+	codes := make([]uint32, len(partners))
+	last, lastCode := int64(-1), uint32(0)
 	for i, partner := range partners {
+		if partner < 0 {
+			continue
+		}
+		if partner == last {
+			codes[i] = lastCode
+			continue
+		}
 		code, known := seen[partner]
-		if partner >= 0 && !known {
+		if !known {
 			var err error
 			if cells, err = j.store.row(uint32(partner), len(columns), cells[:0]); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
-			code = uint32(len(seen) + 1)
+			used = append(used, uint32(partner))
+			code = uint32(len(used))
 			for k := range columns {
 				columns[k].Texts = append(columns[k].Texts, cells[k])
 			}
 			seen[partner] = code
 		}
-		if partner < 0 {
-			code = 0
-		}
-		for k := range columns {
-			columns[k].Codes[i] = code
-		}
+		codes[i], last, lastCode = code, partner, code
 	}
-	return columns, nil
+	for k := range columns {
+		columns[k].Codes = codes
+	}
+	return columns, used, nil
 }
 
 // unmatchedError says that a row has no partner where each must have one.

@@ -15,7 +15,7 @@ import (
 )
 
 const (
-	// joinedRowsLimit bounds the table that is joined, of whose rows 32 bytes are held in memory.
+	// joinedRowsLimit bounds the table that is joined, of whose rows 36 bytes are held in memory.
 	joinedRowsLimit = 20_000_000
 	joinedRowBytes  = 32
 	examplesShown   = 10
@@ -214,7 +214,7 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 // Verify reads the merged table again and holds the accounting against it.
 func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, accounting *Accounting,
 	workers int) error {
-	result, err := audit.Run(ctx, written, book.ForTable(accounting.Reading), workers)
+	result, err := audit.Measured(ctx, written, book.ForTable(accounting.Reading), declared(book, slices.Sorted(maps.Keys(accounting.Sums))), workers)
 	if err != nil {
 		return err
 	}
@@ -228,6 +228,11 @@ func Verify(ctx context.Context, written table.Source, book *rulebook.Rulebook, 
 		read.Sums[m] = sum
 	}
 	return read.Balance()
+}
+
+// declared returns those of some measures that a rulebook says how to read.
+func declared(book *rulebook.Rulebook, measures []string) []string {
+	return slices.DeleteFunc(measures, func(m string) bool { return !slices.Contains(book.Measures, m) })
 }
 
 // merger is a merge under way.
@@ -345,7 +350,8 @@ type joinedBatch struct {
 	in      int64
 	sumsIn  map[string]table.Decimal
 	out     *table.Batch
-	flags   flags // of the cells of out
+	flags   flags  // of the cells of out
+	rows    []byte // as they are written
 	sumsOut map[string]table.Decimal
 	joins   []batchJoin
 }
@@ -369,7 +375,7 @@ func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table
 	sums := map[string]table.Decimal{}
 	origins := m.marksOf(in, func(column string) (string, bool) { return column, true })
 	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, from, in.Dataset, origins) }
-	err := table.Scan(ctx, in.Source, workers, work, func(j *joinedBatch) error {
+	err := table.ScanBatches(ctx, in.Source, workers, work, func(j *joinedBatch) error {
 		rows.Rows += j.in
 		addSums(sums, j.sumsIn, 1)
 		return m.put(j, writer)
@@ -412,20 +418,20 @@ func (m *merger) join(b *table.Batch, from []int, dataset string, origins []orig
 
 // through passes a batch through the joins from one on, and says where its rows are from.
 func (m *merger) through(out *joinedBatch, from int, dataset string) error {
-	out.joins = make([]batchJoin, from)
+	out.joins, out.sumsOut = make([]batchJoin, from), out.sumsIn
 	for _, j := range m.joins[from:] {
-		done, err := m.joinOne(j, out.out, out.flags)
+		done, err := m.joinOne(j, out.out, out.flags, out.sumsOut)
 		if err != nil {
 			return err
 		}
-		out.out, out.flags = done.batch, done.flags
+		out.out, out.flags, out.sumsOut = done.batch, done.flags, done.sumsOut
 		out.joins = append(out.joins, done.batchJoin)
 	}
 	if m.plan.Origin != "" {
 		out.out.Columns = append(out.out.Columns,
 			table.Column{Texts: []string{dataset}, Codes: make([]uint32, out.out.Len())})
 	}
-	out.sumsOut = m.weigh(out.out, nil)
+	out.rows = table.AppendRows(nil, out.out)
 	return nil
 }
 
@@ -437,7 +443,7 @@ func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 	m.mark(j.flags, m.outN)
 	m.outN += int64(j.out.Len())
 	addSums(m.outSums, j.sumsOut, 1)
-	return writer.Write(j.out)
+	return writer.WriteRows(j.rows)
 }
 
 type joinedOne struct {
@@ -446,25 +452,21 @@ type joinedOne struct {
 	flags flags
 }
 
-func (m *merger) joinOne(j *joiner, b *table.Batch, f flags) (*joinedOne, error) {
-	out := &joinedOne{batchJoin: batchJoin{in: int64(b.Len()), misses: map[string]int64{}}}
-	out.sumsIn = m.weigh(b, nil)
-	var rows []int       // of b
-	var partners []int64 // in the joined table, -1 for none
+// joinOne joins a batch of which the sums are known.
+func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]table.Decimal) (*joinedOne, error) {
+	out := &joinedOne{batchJoin: batchJoin{in: int64(b.Len()), misses: map[string]int64{}, sumsIn: sums}}
+	rows := make([]int, 0, b.Len())       // of b
+	partners := make([]int64, 0, b.Len()) // in the joined table, -1 for none
 	var aside, extra []int
 	keys := newKeyReader(b, j.before, j.left, j.Blanks == BlanksEqual)
+	find := j.finder(keys)
 	for i := range b.Rows {
-		var found []table.HashedRow
-		h, whole := keys.hash(i)
-		if whole {
-			found = j.partners(h)
-		}
+		found, whole := find(i)
 		for n, partner := range found {
 			if n > 0 {
 				extra = append(extra, i)
 			}
 			rows, partners = append(rows, i), append(partners, int64(partner.Row))
-			out.used = append(out.used, partner.Row)
 		}
 		if len(found) > 0 {
 			out.matched++
@@ -490,18 +492,27 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags) (*joinedOne, error)
 	}
 	out.aside, out.multiplied, out.out = int64(len(aside)), int64(len(extra)), int64(len(rows))
 	out.sumsAside, out.sumsMultiple = m.weigh(b, orNone(aside)), m.weigh(b, orNone(extra))
-	out.batch, out.flags = gather(b, rows), f.gathered(rows)
+	out.sumsOut = maps.Clone(sums)
+	addSums(out.sumsOut, out.sumsAside, -1)
+	addSums(out.sumsOut, out.sumsMultiple, 1)
+	if len(aside)+len(extra) == 0 { // every row stays as it is
+		copied := *b
+		copied.Columns = slices.Clone(b.Columns)
+		out.batch, out.flags = &copied, maps.Clone(f)
+	} else {
+		out.batch, out.flags = gather(b, rows), f.gathered(rows)
+	}
 	for k, name := range j.Take {
 		if of := flag(j.origins, name, func(at int) uint32 { return uint32(partners[at] + 1) }, len(partners)); of != nil {
 			out.flags[len(b.Columns)+k] = of
 		}
 	}
-	added, err := j.takenCells(partners)
+	added, used, err := j.cellsOf(partners)
 	if err != nil {
 		return nil, err
 	}
-	out.batch.Columns = append(out.batch.Columns, added...)
-	out.sumsOut = m.weigh(out.batch, nil)
+	out.used = used
+	out.batch.Columns = append(out.batch.Columns, added[:len(j.names)]...)
 	return out, nil
 }
 
@@ -533,6 +544,10 @@ func gather(b *table.Batch, rows []int) *table.Batch {
 func (m *merger) weigh(b *table.Batch, rows []int) map[string]table.Decimal {
 	sums := map[string]table.Decimal{}
 	for name, c := range m.measures {
+		if rows != nil && len(rows) == 0 {
+			sums[name] = table.Decimal{}
+			continue
+		}
 		sums[name] = m.readers[name].Sum(&b.Columns[c], rows)
 	}
 	return sums

@@ -335,7 +335,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		t.Fatal(err)
 	}
 	made := map[string]string{}
-	for name, bytes := range map[string]int64{"in memory": 1 << 30, "on disk": 60_000*32 + 1<<20} {
+	for name, bytes := range map[string]int64{"in memory": 1 << 30, "on disk": 60_000*36 + 1<<20} {
 		share, err := budget.New(bytes).Take(context.Background(), 0)
 		if err != nil {
 			t.Fatal(err)
