@@ -124,14 +124,14 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	if err := out.store.end(); err != nil {
 		return out, err
 	}
-	out.keys.sort()
+	out.keys.sort(workers)
 	switch j.Repeated {
 	case RefuseRepeated:
 		return out, out.refuseRepeated(ctx, workers)
 	case Multiply:
 		return out, nil
 	}
-	return out, out.chooseOne()
+	return out, out.chooseOne(workers)
 }
 
 // keepBeside has the cells kept that are not taken and yet looked at: the value that decides between rows, and the keys of
@@ -174,9 +174,9 @@ func (j *joiner) keepBeside() error {
 }
 
 // chooseOne leaves one row of each key, by the rule that is declared.
-func (j *joiner) chooseOne() error {
+func (j *joiner) chooseOne(workers int) error {
 	var err error
-	j.keys.reduce(func(group []table.HashedRow) table.HashedRow {
+	j.keys.reduce(workers, func(group []table.HashedRow) table.HashedRow {
 		one, tied, failed := j.best(group)
 		err = errors.Join(err, failed)
 		if len(group) > 1 {
@@ -205,7 +205,7 @@ func (j *joiner) best(rows []table.HashedRow) (best table.HashedRow, tied bool, 
 	}
 	var most table.Value
 	for i, row := range rows {
-		cells, err := j.store.row(row.Row, len(j.taken), nil)
+		cells, err := j.store.row(row.Row, len(j.taken))
 		if err != nil {
 			return best, false, err
 		}
@@ -333,18 +333,16 @@ func (j *joiner) finder(keys *keyReader) func(at int) (found []table.HashedRow, 
 	if len(keys.parts) != 1 {
 		return look
 	}
-	type known struct {
-		found         []table.HashedRow
-		whole, looked bool
-	}
-	by, codes := make([]known, len(keys.parts[0].tokens)), keys.parts[0].codes
-	return func(at int) ([]table.HashedRow, bool) {
-		one := &by[codes[at]]
-		if !one.looked {
-			one.found, one.whole = look(at)
-			one.looked = true
+	part := &keys.parts[0]
+	found := make([][]table.HashedRow, len(part.tokens))
+	for code, token := range part.tokens { // one after the other, so that looking for the next need not wait for this one
+		if !part.blank[code] {
+			found[code] = j.keys.find(table.With(table.Hash{}, token))
 		}
-		return one.found, one.whole
+	}
+	return func(at int) ([]table.HashedRow, bool) {
+		code := part.codes[at]
+		return found[code], !part.blank[code]
 	}
 }
 
@@ -355,7 +353,6 @@ func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 		columns[k] = table.Column{Texts: []string{""}}
 	}
 	seen := make(map[int64]uint32, min(len(partners), 1024))
-	var cells []string
 	var used []uint32
 	codes := make([]uint32, len(partners))
 	last, lastCode := int64(-1), uint32(0)
@@ -363,27 +360,23 @@ func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 		if partner < 0 {
 			continue
 		}
-		if partner == last {
-			codes[i] = lastCode
-			continue
-		}
-		code, known := seen[partner]
-		if !known {
-			var err error
-			if cells, err = j.store.row(uint32(partner), len(columns), cells[:0]); err != nil {
-				return nil, nil, err
+		if partner != last {
+			code, known := seen[partner]
+			if !known {
+				used = append(used, uint32(partner))
+				code = uint32(len(used))
+				seen[partner] = code
 			}
-			used = append(used, uint32(partner))
-			code = uint32(len(used))
-			for k := range columns {
-				columns[k].Texts = append(columns[k].Texts, cells[k])
-			}
-			seen[partner] = code
+			last, lastCode = partner, code
 		}
-		codes[i], last, lastCode = code, partner, code
+		codes[i] = lastCode
+	}
+	texts, err := j.store.texts(used, len(columns))
+	if err != nil {
+		return nil, nil, err
 	}
 	for k := range columns {
-		columns[k].Codes = codes
+		columns[k].Codes, columns[k].Texts = codes, append(columns[k].Texts, texts[k]...)
 	}
 	return columns, used, nil
 }

@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"slices"
 
+	"proudsieve/core/guard"
 	"proudsieve/core/table"
 )
 
@@ -34,34 +35,67 @@ func compareKeys(a, b table.HashedRow) int {
 	return cmp.Or(cmp.Compare(a.Hash.Hi, b.Hash.Hi), cmp.Compare(a.Hash.Lo, b.Hash.Lo), cmp.Compare(a.Row, b.Row))
 }
 
-// sort puts the rows into their buckets, in place, and in order there: those with one key by their numbers (McIlroy, Bostic
-// and McIlroy, "Engineering radix sort", 1993, the American flag sort).
-func (x *keyIndex) sort() {
-	named := min(max(bits.Len(uint(len(x.rows)/inBucket)), 0), mostBuckets)
+// sort puts the rows into their buckets, in place, and in order there: those with one key by their numbers. They are parted
+// twice, so that the second time all of a part is near (McIlroy, Bostic and McIlroy, "Engineering radix sort", 1993, the
+// American flag sort).
+func (x *keyIndex) sort(workers int) {
+	named := min(bits.Len(uint(len(x.rows)/inBucket)), mostBuckets)
 	x.shift = 64 - named
 	x.starts = make([]uint32, 1<<named+1)
-	for _, row := range x.rows {
-		x.starts[x.bucket(row.Hash)+1]++
+	coarse := max(named-8, 0) // bits that are left for the second time
+	parts := part(x.rows, 1<<(named-coarse), func(h table.Hash) uint32 { return x.bucket(h) >> coarse })
+	var group guard.Group
+	next := make(chan int, len(parts))
+	for at := range len(parts) - 1 {
+		next <- at
 	}
-	for i := 1; i < len(x.starts); i++ {
-		x.starts[i] += x.starts[i-1]
+	close(next)
+	for range max(workers, 1) {
+		group.Go(func() error {
+			for at := range next {
+				first := uint32(at) << coarse
+				rows := x.rows[parts[at]:parts[at+1]]
+				for i, start := range part(rows, 1<<coarse, func(h table.Hash) uint32 { return x.bucket(h) - first })[1:] {
+					x.starts[int(first)+i+1] = parts[at] + start
+				}
+				for i := range 1 << coarse {
+					b := int(first) + i
+					from := parts[at]
+					if i > 0 {
+						from = x.starts[b]
+					}
+					slices.SortFunc(x.rows[from:x.starts[b+1]], compareKeys)
+				}
+			}
+			return nil
+		})
 	}
-	next := slices.Clone(x.starts[:len(x.starts)-1])
-	for b := range next {
-		for next[b] < x.starts[b+1] {
-			row := x.rows[next[b]]
-			of := x.bucket(row.Hash)
-			if int(of) == b {
-				next[b]++
+	_ = group.Wait() // nothing in it fails
+}
+
+// part puts rows into so many parts by what names the part of a hash, and returns where each begins and the last one ends.
+func part(rows []table.HashedRow, parts int, name func(table.Hash) uint32) []uint32 {
+	starts := make([]uint32, parts+1)
+	for _, row := range rows {
+		starts[name(row.Hash)+1]++
+	}
+	for i := 1; i < len(starts); i++ {
+		starts[i] += starts[i-1]
+	}
+	next := slices.Clone(starts[:parts])
+	for p := range next {
+		for next[p] < starts[p+1] {
+			row := rows[next[p]]
+			of := name(row.Hash)
+			if int(of) == p {
+				next[p]++
 				continue
 			}
-			x.rows[next[b]], x.rows[next[of]] = x.rows[next[of]], row
+			rows[next[p]], rows[next[of]] = rows[next[of]], row
 			next[of]++
 		}
 	}
-	for b := range next {
-		slices.SortFunc(x.rows[x.starts[b]:x.starts[b+1]], compareKeys)
-	}
+	return starts
 }
 
 // find returns the rows with a hash, ascending.
@@ -104,11 +138,11 @@ func (x *keyIndex) groups(visit func([]table.HashedRow) bool) {
 }
 
 // reduce leaves one row of each key.
-func (x *keyIndex) reduce(choose func([]table.HashedRow) table.HashedRow) {
+func (x *keyIndex) reduce(workers int, choose func([]table.HashedRow) table.HashedRow) {
 	kept := x.rows[:0]
 	for group := range x.groups {
 		kept = append(kept, choose(group))
 	}
 	x.rows = kept
-	x.sort()
+	x.sort(workers)
 }

@@ -93,37 +93,67 @@ func (s *rowStore) end() error {
 	return s.flush()
 }
 
-// row appends the cells of a row to those given, of which it has so many. Several goroutines may ask.
-func (s *rowStore) row(row uint32, cells int, to []string) ([]string, error) {
-	at := s.starts[row]
+// raw appends the bytes of a row. Several goroutines may ask.
+func (s *rowStore) raw(row uint32, to []byte) ([]byte, error) {
+	at, end := s.starts[row], s.all
+	if int(row)+1 < len(s.starts) {
+		end = s.starts[row+1]
+	}
 	if at < s.held {
-		chunk, found := slices.BinarySearch(s.begins, at)
-		if !found {
+		chunk := min(int(at/storeChunk), len(s.begins)-1) // chunks are a little longer than that
+		for s.begins[chunk] > at {
 			chunk--
 		}
-		return s.take(s.chunks[chunk][at-s.begins[chunk]:], cells, to)
+		return append(to, s.chunks[chunk][at-s.begins[chunk]:end-s.begins[chunk]]...), nil
 	}
-	length := s.all - at
-	if int(row)+1 < len(s.starts) {
-		length = s.starts[row+1] - at
-	}
-	raw := make([]byte, length)
-	if n, err := s.file.ReadAt(raw, at); err != nil && (err != io.EOF || int64(n) < length) {
+	from := len(to)
+	to = slices.Grow(to, int(end-at))[:from+int(end-at)]
+	if n, err := s.file.ReadAt(to[from:], at); err != nil && (err != io.EOF || n < len(to)-from) {
 		return nil, fmt.Errorf("reading the joined table: %w", err)
 	}
-	return s.take(raw, cells, to)
+	return to, nil
 }
 
-func (s *rowStore) take(raw []byte, cells int, to []string) ([]string, error) {
-	for range cells {
-		n, size := binary.Uvarint(raw)
-		if size <= 0 || uint64(len(raw)-size) < n {
-			return nil, fmt.Errorf("reading the joined table: a row is cut off")
-		}
-		to = append(to, string(raw[size:size+int(n)]))
-		raw = raw[size+int(n):]
+// texts returns the cells of some rows, of which each has so many, by their place and then by row.
+func (s *rowStore) texts(rows []uint32, cells int) ([][]string, error) {
+	out := make([][]string, cells)
+	for k := range out {
+		out[k] = make([]string, len(rows))
 	}
-	return to, nil
+	raw := make([]byte, 0, len(rows)*8*cells)
+	ends := make([]int, len(rows))
+	for i, row := range rows {
+		var err error
+		if raw, err = s.raw(row, raw); err != nil {
+			return nil, err
+		}
+		ends[i] = len(raw)
+	}
+	all, at := string(raw), 0 // one text that all of them are parts of
+	for i := range rows {
+		for k := range cells {
+			n, size := binary.Uvarint(raw[at:ends[i]])
+			if size <= 0 || uint64(ends[i]-at-size) < n {
+				return nil, fmt.Errorf("reading the joined table: a row is cut off")
+			}
+			out[k][i] = all[at+size : at+size+int(n)]
+			at += size + int(n)
+		}
+	}
+	return out, nil
+}
+
+// row returns the cells of a row, of which it has so many.
+func (s *rowStore) row(row uint32, cells int) ([]string, error) {
+	texts, err := s.texts([]uint32{row}, cells)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]string, cells)
+	for k := range texts {
+		out[k] = texts[k][0]
+	}
+	return out, nil
 }
 
 func (s *rowStore) close() {
