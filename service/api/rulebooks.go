@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -207,8 +208,15 @@ func (s *Server) proposed(ctx context.Context, name string, last int) (*propose.
 	if err != nil {
 		return nil, err
 	}
+	if len(newest) == 0 { // a dataset that fix plans or merges make tables of
+		made, err := store.Tables(ctx, s.Store.DB, d.ID, "", store.Cursor{Limit: min(last, proposedFrom)})
+		if err != nil {
+			return nil, err
+		}
+		newest = slices.DeleteFunc(made.Items, func(t records.Table) bool { return t.WithdrawnAt != nil })
+	}
 	if len(newest) == 0 {
-		return nil, invalid("Nothing of the dataset %s has arrived yet; a proposal needs a delivery.", d.Name)
+		return nil, invalid("There is no table of the dataset %s yet; a proposal needs one.", d.Name)
 	}
 	var deliveries []propose.Delivery
 	key := "proposal "
