@@ -70,7 +70,9 @@ func (b *bench) merging(ctx context.Context, database bool) error {
 	}
 	var copied, stacked, few, many measured
 	if err := b.inTurn([]measuring{
-		{&copied, func() (measured, error) { return copyWithStandardLibrary(at("merged.csv"), at("one.csv"), at("two.csv")) }},
+		{&copied, func() (measured, error) {
+			return copyWithStandardLibrary(at("merged.csv"), at("one.csv"), at("two.csv"))
+		}},
 		{&stacked, merged("stack.yaml", "one", "two")},
 		{&few, merged("few_join.yaml", "five", "few")},
 		{&many, merged("many_join.yaml", "five", "many")},

@@ -43,9 +43,7 @@ func made(r *rand.Rand, prefix string, rows int) [][]string {
 			return text
 		}
 		size := fmt.Sprintf("%d.%0*d", r.IntN(6), r.IntN(3), 0)
-		if strings.HasSuffix(size, ".") {
-			size = strings.TrimSuffix(size, ".")
-		}
+		size = strings.TrimSuffix(size, ".")
 		out[i] = []string{fmt.Sprint(prefix, i), blank([]string{"A", "B", "b ", " a", "C D", "E"}[r.IntN(6)]), blank(size),
 			blank(fmt.Sprintf("2024-%02d-%02d", 1+r.IntN(4), 1+r.IntN(5))), blank(fmt.Sprintf("%d.%02d", r.IntN(100)-50, r.IntN(100)))}
 	}
