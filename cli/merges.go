@@ -74,6 +74,13 @@ func (o *output) joinMore(j *merge.JoinResult) {
 	if j.Added > 0 {
 		o.line("%s of %s that no row asked for were kept as rows of their own.", count(j.Added), j.With)
 	}
+	for _, t := range j.Taken {
+		says := fmt.Sprintf("%s of %s: %s of %s have a value", visible(t.Column), j.With, count(t.Filled), document.Counted(t.Of, "row", "rows"))
+		if t.SumThen != "" {
+			says += fmt.Sprintf("; its sum is %s there and %s after the join", t.SumThere, t.SumThen)
+		}
+		o.line("%s", says)
+	}
 	for _, w := range j.Why {
 		o.line("%s", visible(w.Says))
 		for _, e := range w.Examples {

@@ -29,8 +29,10 @@ type joiner struct {
 	used    *table.RowSet
 	asked   *table.RowSet // rows that another one with the same key stands for
 	in      Input
-	origins []origin // of the estimates among the taken cells
-	missed  bool     // more different keys than are counted
+	origins []origin        // of the estimates among the taken cells
+	missed  bool            // more different keys than are counted
+	has     []table.Decimal // the sums of the taken columns of numbers, in the joined table
+	then    []takenSum      // what the rows have of the taken columns after the join
 
 	result                                              JoinResult
 	sumsIn, sumsOut, sumsAside, sumsMultiple, sumsAdded map[string]table.Decimal
@@ -64,6 +66,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		m.types[name] = in.Book.Cells(j.Take[i]).Type
 		m.frame.add(name, in.Book.Cells(j.Take[i]), in.Book.Column(j.Take[i]) != nil)
 	}
+	out.has, out.then = make([]table.Decimal, len(out.names)), make([]takenSum, len(out.names))
 	if err := out.keepBeside(); err != nil {
 		return nil, err
 	}
@@ -77,6 +80,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	type loaded struct {
 		batch *table.Batch
 		keys  []table.HashedRow // rows within the batch
+		has   []table.Decimal
 	}
 	work := func(b *table.Batch) (loaded, error) {
 		l := loaded{batch: b}
@@ -84,6 +88,12 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		for i := range b.Rows {
 			if h, whole := r.hash(i); whole {
 				l.keys = append(l.keys, table.HashedRow{Hash: h, Row: uint32(i)})
+			}
+		}
+		l.has = make([]table.Decimal, len(out.names))
+		for k := range l.has {
+			if cells := there.cells[out.taken[k]]; cells.Type.IsNumber() {
+				l.has[k] = cells.Sum(&b.Columns[out.taken[k]], nil)
 			}
 		}
 		return l, nil
@@ -116,6 +126,9 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			}
 		}
 		out.rows += int64(l.batch.Len())
+		for k, sum := range l.has {
+			out.has[k] = out.has[k].Add(sum)
+		}
 		return nil
 	})
 	if err != nil {
@@ -279,6 +292,7 @@ func (m *merger) unaskedBatch(j *joiner, partners []int64) (*joinedBatch, error)
 	for i, c := range j.filling {
 		b.Columns[c] = all[j.keyAt[i]]
 	}
+	j.addTaken(j.takenOf(all))
 	b.Columns = append(b.Columns, all[:len(j.names)]...)
 	out := &joinedBatch{out: b, flags: flags{}}
 	for k, name := range j.Take {

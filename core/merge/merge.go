@@ -83,10 +83,23 @@ type JoinResult struct {
 	SumsMultiplied Sums      `json:"sums_multiplied"`  //
 	SumsAdded      Sums      `json:"sums_added,omitempty"`
 	Misses         []KeyMiss `json:"misses"` // the most frequent keys without a partner
+	// Taken says of each column that was added how full it is.
+	Taken []Taken `json:"taken"`
 	// Why says what would have to be levelled for keys without a partner to meet one.
 	Why []Why `json:"why"`
 	// MissesCut says that there were too many different ones to count: some may be missing here.
 	MissesCut bool `json:"misses_cut,omitempty"`
+}
+
+// Taken is a column that a join added.
+type Taken struct {
+	Column string `json:"column"` // as the merged table calls it
+	Filled int64  `json:"filled"` // rows that have a value in it, after the join
+	Of     int64  `json:"of"`     // rows
+	// SumThere is the sum of the column in the joined table, and SumThen that after the join, where rows may have been taken
+	// several times or never; empty of what are no numbers.
+	SumThere string `json:"sum_there,omitempty"`
+	SumThen  string `json:"sum_then,omitempty"`
 }
 
 // KeyMiss is a key without a partner, and the one that it would meet once both are levelled.
@@ -363,6 +376,38 @@ type batchJoin struct {
 	misses                                   map[string]int64
 	missed                                   bool
 	used                                     []uint32
+	taken                                    []takenSum // of each column that is added
+}
+
+// takenSum is what some rows have of a column that is added.
+type takenSum struct {
+	filled int64
+	sum    table.Decimal
+}
+
+// takenOf counts what rows have of the columns that are added.
+func (j *joiner) takenOf(columns []table.Column) []takenSum {
+	out := make([]takenSum, len(j.names))
+	for k := range out {
+		cells, c := j.there.cells[j.taken[k]], &columns[k]
+		rows := c.Counts(nil)
+		for code, n := range rows {
+			if n > 0 && c.Texts[code] != "" && !cells.Read(c.Texts[code]).Missing {
+				out[k].filled += n
+			}
+		}
+		if cells.Type.IsNumber() {
+			out[k].sum = cells.Sum(c, nil)
+		}
+	}
+	return out
+}
+
+func (j *joiner) addTaken(all []takenSum) {
+	for k, one := range all {
+		j.then[k].filled += one.filled
+		j.then[k].sum = j.then[k].sum.Add(one.sum)
+	}
 }
 
 func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table.Writer) error {
@@ -511,7 +556,7 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 	if err != nil {
 		return nil, err
 	}
-	out.used = used
+	out.used, out.taken = used, j.takenOf(added)
 	out.batch.Columns = append(out.batch.Columns, added[:len(j.names)]...)
 	return out, nil
 }
@@ -563,6 +608,7 @@ func (j *joiner) take(b batchJoin) {
 	r.Multiplied += b.multiplied
 	r.RowsOut += b.out
 	j.used.AddMany(b.used)
+	j.addTaken(b.taken)
 	addSums(j.sumsIn, b.sumsIn, 1)
 	addSums(j.sumsOut, b.sumsOut, 1)
 	addSums(j.sumsAside, b.sumsAside, 1)
@@ -603,7 +649,14 @@ func (m *merger) accounting(ctx context.Context, inputs map[string]Input, worker
 		if j.Unasked == KeepUnasked {
 			r.SumsAdded = m.named(j.sumsAdded)
 		}
-		r.Misses, r.MissesCut = []KeyMiss{}, j.missed
+		r.Misses, r.MissesCut, r.Taken = []KeyMiss{}, j.missed, []Taken{}
+		for k, name := range j.names {
+			one := Taken{Column: name, Filled: j.then[k].filled, Of: r.RowsOut}
+			if j.there.cells[j.taken[k]].Type.IsNumber() {
+				one.SumThere, one.SumThen = j.has[k].Shortest(), j.then[k].sum.Shortest()
+			}
+			r.Taken = append(r.Taken, one)
+		}
 		keys := slices.SortedFunc(maps.Keys(j.misses),
 			func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
 		r.Why = []Why{}

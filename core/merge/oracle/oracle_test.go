@@ -251,6 +251,15 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 		if err := conn.QueryRow(ctx, "SELECT coalesce(trim_scale(sum(nullif(amount, '')::numeric)), 0)::text FROM ("+d.query()+") x").Scan(&sum); err != nil {
 			t.Fatal(err)
 		}
+		var there, then string
+		var filled int64
+		if err := conn.QueryRow(ctx, "SELECT (SELECT coalesce(trim_scale(sum(nullif(amount, '')::numeric)), 0)::text FROM r0), coalesce(trim_scale(sum(nullif(ramount, '')::numeric)), 0)::text, count(*) FILTER (WHERE ramount <> '') FROM ("+
+			d.query()+") x").Scan(&there, &then, &filled); err != nil {
+			t.Fatal(err)
+		}
+		if taken := j.Taken[1]; taken.Column != "other_amount" || taken.SumThere != there || taken.SumThen != then || taken.Filled != filled || taken.Of != int64(len(want)) {
+			t.Errorf("seed %d:\n%s%+v, want %s, %s and %d filled", seed, d.text, taken, there, then, filled)
+		}
 		if a.Sums["amount"] != sum {
 			t.Errorf("seed %d:\n%sthe sum is %s, want %s", seed, d.text, a.Sums["amount"], sum)
 		}

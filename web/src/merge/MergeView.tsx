@@ -13,6 +13,9 @@ import { Section, TableLink, Title } from "../shared/parts";
 import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
 import { count, when } from "../shared/words";
 
+/** What an address names where a new merge is written: no merge has a space in its name. */
+const fresh = "a new merge";
+
 const firstMerge = `merge: my_merge
 title: What it is for
 stack: [first_dataset, second_dataset]
@@ -68,16 +71,15 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
           <HStack mb="2" gap="2">
             <Choice
               aria-label="Merge"
-              value={chosen?.name ?? ""}
+              value={chosen?.name ?? fresh}
               onChange={(e) => {
-                setDraft(undefined);
                 navigate({ to: "/merges", search: { merge: e.target.value || undefined } });
               }}
             >
-              {names.length === 0 && <option value="">a new merge</option>}
               {names.map((n) => (
                 <option key={n}>{n}</option>
               ))}
+              <option value={fresh}>a new merge</option>
             </Choice>
             <Text fontSize="sm" color="quiet">
               {chosen

@@ -1,0 +1,229 @@
+import { Box, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import type { Schemas } from "../client/client";
+import { tableInputs } from "../client/queries";
+import { type Sums, stepName } from "../putright/ledger";
+import { Grid, right, Td, Th, Unseen } from "../shared/grid";
+import { Section, TableLink } from "../shared/parts";
+import { Shown } from "../shared/states";
+import { Total } from "../shared/Total";
+import { Value } from "../shared/Value";
+import { count, decimal, plural } from "../shared/words";
+
+/** What would have to be levelled for keys to meet. */
+type Why = {
+  levelling: string;
+  says: string;
+  left?: string[];
+  right?: string[];
+  step?: string;
+  examples: { key: string; meets: string }[];
+};
+
+/** A column that a join added: how full it is, and its sums there and after the join. */
+type Taken = { column: string; filled: number; of: number; sum_there?: string; sum_then?: string };
+
+/** What became of every row and sum of a merge. */
+export type Accounting = {
+  inputs: { dataset: string; rows: number; sums: Sums }[];
+  stack: { rows: number; sums: Sums; lacking: Record<string, string[]> };
+  joins: {
+    with: string;
+    on: string[];
+    rows_in: number;
+    matched: number;
+    unmatched: number;
+    set_aside: number;
+    multiplied: number;
+    rows_out: number;
+    joined_rows: number;
+    joined_unused: number;
+    sums_out: Sums;
+    sums_set_aside: Sums;
+    sums_multiplied: Sums;
+    blank?: number;
+    added?: number;
+    chosen?: number;
+    tied?: number;
+    taken?: Taken[];
+    why?: Why[];
+    misses: { key: string; rows: number; close?: string }[];
+  }[];
+  rows: number;
+  sums: Sums;
+};
+
+/** One reason for which keys do not meet, with examples, and what would have them meet. */
+function NotMet({ w, with: other }: { w: Why; with: string }) {
+  return (
+    <Box my="2">
+      <Text fontWeight="600">{w.says}</Text>
+      {w.examples.map((e) => (
+        <Text key={e.key} fontSize="sm">
+          <Value text={e.key} /> is <Value text={e.meets} /> in {other}
+        </Text>
+      ))}
+      <Text fontSize="sm" color="quiet">
+        {w.left
+          ? `To have them meet, match ${w.left.join(", ")} with ${w.right?.join(", ")}.`
+          : w.step && `To have them meet, a step ${stepName(w.step)} in the fix plan of one side.`}
+      </Text>
+    </Box>
+  );
+}
+
+/** The columns that a join added. */
+function TakenColumns({ taken, with: other }: { taken: Taken[]; with: string }) {
+  const summed = taken.some((t) => t.sum_then);
+  return (
+    <Grid label={`Columns taken from ${other}`}>
+      <thead>
+        <tr>
+          <Th>column taken</Th>
+          <Th {...right}>rows with a value</Th>
+          {summed && <Th {...right}>sum in {other}</Th>}
+          {summed && <Th {...right}>sum after the join</Th>}
+        </tr>
+      </thead>
+      <tbody>
+        {taken.map((t) => (
+          <tr key={t.column}>
+            <Td>{t.column}</Td>
+            <Td {...right}>
+              {count(t.filled)} of {count(t.of)}
+            </Td>
+            {summed && <Td {...right}>{t.sum_there && decimal(t.sum_there)}</Td>}
+            {summed && <Td {...right}>{t.sum_then && decimal(t.sum_then)}</Td>}
+          </tr>
+        ))}
+      </tbody>
+    </Grid>
+  );
+}
+
+/** Rows and sums of a merge from its inputs to its table, and what became of the rows of each join. */
+export function MergeAccounting({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
+  const inputs = useQuery(tableInputs(t.id));
+  const measures = Object.keys(a.sums);
+  const lacking = Object.entries(a.stack.lacking);
+  return (
+    <Box maxW="1000px">
+      <Grid label="Accounting of the merge">
+        <thead>
+          <tr>
+            <Th>step</Th>
+            <Th {...right}>rows</Th>
+            <Unseen>change of rows</Unseen>
+            {measures.map((m) => (
+              <Th key={m} {...right}>
+                sum of {m}
+              </Th>
+            ))}
+            <Unseen>more</Unseen>
+          </tr>
+        </thead>
+        <tbody>
+          {a.inputs.map((i) => (
+            <tr key={i.dataset}>
+              <Td>{i.dataset}</Td>
+              <Td {...right}>{count(i.rows)}</Td>
+              <Td />
+              {measures.map((m) => (
+                <Td key={m} {...right}>
+                  {decimal(i.sums[m])}
+                </Td>
+              ))}
+              <Td />
+            </tr>
+          ))}
+          <Total name="stacked" rows={a.stack.rows} sums={a.stack.sums} measures={measures} />
+          {a.joins.map((j) => (
+            <Total
+              key={j.with}
+              name={`joined with ${j.with}`}
+              rows={j.rows_out}
+              sums={j.sums_out}
+              measures={measures}
+            />
+          ))}
+          <Total name="merged table" rows={a.rows} sums={a.sums} measures={measures} />
+        </tbody>
+      </Grid>
+      {a.joins.map((j) => (
+        <Section key={j.with} title={`Join with ${j.with} on ${j.on.join(" and ")}`}>
+          <Grid label={`What became of the rows joined with ${j.with}`}>
+            <tbody>
+              {(
+                [
+                  ["rows in", count(j.rows_in)],
+                  ["matched", count(j.matched)],
+                  ["not matched", count(j.unmatched)],
+                  ...(j.blank
+                    ? [["of these with nothing in a part of the key", count(j.blank)] as const]
+                    : []),
+                  ["of these set aside", count(j.set_aside)],
+                  ["added, since a key was there more than once", count(j.multiplied)],
+                  ...(j.added
+                    ? [[`added of ${j.with}, which no row asked for`, count(j.added)] as const]
+                    : []),
+                  ["rows out", count(j.rows_out)],
+                  ...(j.chosen
+                    ? [
+                        [
+                          "keys of which one of several rows was taken",
+                          j.tied
+                            ? `${count(j.chosen)}, of ${count(j.tied)} another was as good`
+                            : count(j.chosen),
+                        ] as const,
+                      ]
+                    : []),
+                  [
+                    `rows of ${j.with} that no row asked for`,
+                    `${count(j.joined_unused)} of ${count(j.joined_rows)}`,
+                  ],
+                ] as const
+              ).map(([name, n]) => (
+                <tr key={name}>
+                  <Td>{name}</Td>
+                  <Td {...right}>{n}</Td>
+                </tr>
+              ))}
+            </tbody>
+          </Grid>
+          {j.taken && j.taken.length > 0 && <TakenColumns taken={j.taken} with={j.with} />}
+          {j.why?.map((w) => (
+            <NotMet key={w.levelling} w={w} with={j.with} />
+          ))}
+          {j.misses.map((x) => (
+            <Text key={x.key} fontSize="sm">
+              {plural(x.rows, "row has", "rows have")} the key {x.key || "(missing)"}
+              {x.close && `; ${j.with} has ${x.close}`}
+            </Text>
+          ))}
+        </Section>
+      ))}
+      {lacking.length > 0 && (
+        <Section title="Columns that not every dataset has">
+          {lacking.map(([column, where]) => (
+            <Text key={column} fontSize="sm">
+              {column} is missing in {where.join(" and ")}; its cells are empty there.
+            </Text>
+          ))}
+        </Section>
+      )}
+      <Section title="Made of">
+        <Shown query={inputs}>
+          {(tables) =>
+            tables.map((i) => (
+              <Text key={i.id}>
+                <TableLink id={i.id}>
+                  table {i.id}, {i.dataset}
+                </TableLink>
+              </Text>
+            ))
+          }
+        </Shown>
+      </Section>
+    </Box>
+  );
+}
