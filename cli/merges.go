@@ -35,6 +35,9 @@ func mergeCommand() *cli.Command {
 						s.accounting(&a)
 					}
 					s.line("The merged table is table %d, SHA-256 %s.", t.ID, t.Digest)
+					if a.Unmet > 0 {
+						s.line("%s no partner. To send them back: proudsieve table download --unmet %d FILE", document.Counted(a.Unmet, "row found", "rows found"), t.ID)
+					}
 				})
 			}),
 	)...)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
@@ -24,6 +25,7 @@ func tryMergeCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "table", Usage: "the file of a dataset, as stations=stations.csv; once for each", Required: true},
 			&cli.StringSliceFlag{Name: "rules", Usage: "the rulebook of a dataset, as stations=stations.yaml"},
 			&cli.StringFlag{Name: "into", Usage: "write the merged table here; it is made and left out otherwise"},
+			&cli.StringFlag{Name: "unmet", Usage: "write the rows that find no partner here"},
 			&cli.IntFlag{Name: "workers", Usage: "how many parts of a file are worked on at once", Value: runtime.NumCPU()},
 		}, tryMerge)
 }
@@ -78,9 +80,18 @@ func tryMerge(ctx context.Context, c *cli.Command, o *output, args []string) err
 	}
 	var a *merge.Accounting
 	var marks bytes.Buffer
+	unmet := c.String("unmet")
 	run := func(out *os.File) (err error) {
-		a, err = merge.Run(ctx, plan, inputs, c.Int("workers"), merge.Outputs{Table: out, Marks: &marks})
-		return err
+		outputs := merge.Outputs{Table: out, Marks: &marks}
+		if unmet == "" {
+			a, err = merge.Run(ctx, plan, inputs, c.Int("workers"), outputs)
+			return err
+		}
+		return save(unmet, func(f *os.File) error {
+			outputs.Unmet = f
+			a, err = merge.Run(ctx, plan, inputs, c.Int("workers"), outputs)
+			return err
+		})
 	}
 	into := c.String("into")
 	if into == "" {
@@ -106,6 +117,9 @@ func tryMerge(ctx context.Context, c *cli.Command, o *output, args []string) err
 	o.accounting(a)
 	if into != "" {
 		o.line("Written to %s.", into)
+	}
+	if unmet != "" {
+		o.line("%s no partner, written to %s.", document.Counted(a.Unmet, "row found", "rows found"), unmet)
 	}
 	return nil
 }

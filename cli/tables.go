@@ -95,7 +95,8 @@ func tableCommand() *cli.Command {
 			}),
 		verb("download", "the bytes of a table", "TABLE FILE",
 			[]cli.Flag{&cli.BoolFlag{Name: "change-log", Usage: "the change log of a cleaned table instead"},
-				&cli.BoolFlag{Name: "draws", Usage: "the draws of its estimates beyond the first instead, as Parquet"}},
+				&cli.BoolFlag{Name: "draws", Usage: "the draws of its estimates beyond the first instead, as Parquet"},
+				&cli.BoolFlag{Name: "unmet", Usage: "the rows of a merge that found no partner in a join instead"}},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
@@ -107,6 +108,9 @@ func tableCommand() *cli.Command {
 				}
 				if s.command.Bool("draws") {
 					what.What = client.DownloadTableParamsWhatDraws
+				}
+				if s.command.Bool("unmet") {
+					what.What = client.DownloadTableParamsWhatUnmet
 				}
 				if err := save(args[1], func(f *os.File) error {
 					bytes, err := s.DownloadTable(ctx, id, &what)

@@ -222,6 +222,7 @@ const (
 	DownloadTableParamsWhatDraws     DownloadTableParamsWhat = "draws"
 	DownloadTableParamsWhatMarks     DownloadTableParamsWhat = "marks"
 	DownloadTableParamsWhatTable     DownloadTableParamsWhat = "table"
+	DownloadTableParamsWhatUnmet     DownloadTableParamsWhat = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the DownloadTableParamsWhat enum.
@@ -234,6 +235,8 @@ func (e DownloadTableParamsWhat) Valid() bool {
 	case DownloadTableParamsWhatMarks:
 		return true
 	case DownloadTableParamsWhatTable:
+		return true
+	case DownloadTableParamsWhatUnmet:
 		return true
 	default:
 		return false
@@ -1781,7 +1784,7 @@ func (c *Client) StartAudit(ctx context.Context, id int64) (*Job, error) {
 	return answered[Job](ctx, c, r)
 }
 
-// DownloadTable calls GET /tables/{id}/bytes: The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, and the draws of these beyond the first.
+// DownloadTable calls GET /tables/{id}/bytes: The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, the draws of these beyond the first, and the rows of a merge that found no partner in a join.
 func (c *Client) DownloadTable(ctx context.Context, id int64, params *DownloadTableParams) (io.ReadCloser, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/bytes", id), params: params}
 	return c.stream(ctx, r)

@@ -284,7 +284,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.visit("/merges")
 	p.composes("Merge", smallMerge)
 	p.presses("Save and run it")
-	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for")
+	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for", "column taken", "rows with a value")
 	p.presses("To its certificate")
 	p.sees("Mara applied the fixes, so somebody else has to certify the table.",
 		"Certificates are signed by somebody with the role certifier.")

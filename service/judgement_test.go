@@ -203,7 +203,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = servicetest.Get[api.Carried](ctx, r.Steward, "/datasets/empty/proposal")
-	refused(t, "nothing to propose from", err, 422, "Nothing of the dataset empty has arrived yet")
+	refused(t, "nothing to propose from", err, 422, "bring a delivery of it, or run what makes it")
 }
 
 func TestPersonalDataInAReportNeedTheRightToWork(t *testing.T) {

@@ -42,6 +42,8 @@ type Accounting struct {
 	Estimates map[string]int64 `json:"estimates,omitempty"`
 	// Reading is how the texts of the merged table are read that are not in standard form.
 	Reading rulebook.TableReading `json:"reading,omitzero"`
+	// Unmet counts the rows of the table of those that found no partner, where it was asked for.
+	Unmet int64 `json:"unmet,omitempty"`
 }
 
 // Sums are the exact sums of the measures.
@@ -191,6 +193,9 @@ type Outputs struct {
 	Table io.Writer // the merged table, as CSV
 	// Marks says which cells are estimates, as table.Marks writes it; nothing where none are. Nil where it is not wanted.
 	Marks io.Writer
+	// Unmet is a table of the rows that found no partner in a join, as CSV, with where each is from; of a merge in which every row
+	// found one it has column names alone. Nil where it is not wanted.
+	Unmet io.Writer
 }
 
 // Run writes the merged table to out. Cells that were estimated in an input are marked in it too. inputs holds a cleaned table for every
@@ -203,6 +208,9 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 		return nil, err
 	}
 	writer := table.NewWriter(out.Table, m.columns())
+	if out.Unmet != nil {
+		m.unmet = table.NewWriter(out.Unmet, m.unmetNames())
+	}
 	for _, name := range plan.Stack {
 		if err := m.stack(ctx, inputs[name], workers, writer); err != nil {
 			return nil, m.explain(ctx, inputs, workers, err)
@@ -215,6 +223,11 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 	}
 	if err := writer.Flush(); err != nil {
 		return nil, err
+	}
+	if m.unmet != nil {
+		if err := m.unmet.Flush(); err != nil {
+			return nil, err
+		}
 	}
 	if out.Marks != nil {
 		if err := (&table.Marks{All: m.marks}).Write(out.Marks); err != nil {
@@ -263,7 +276,9 @@ type merger struct {
 	sums     map[string]table.Decimal
 	outN     int64
 	outSums  map[string]table.Decimal
-	marks    []table.Mark // of the merged table
+	marks    []table.Mark  // of the merged table
+	unmet    *table.Writer // of the rows that met nothing; nil where they are not wanted
+	unmetN   int64
 	reading  rulebook.TableReading
 }
 
@@ -377,6 +392,10 @@ type batchJoin struct {
 	missed                                   bool
 	used                                     []uint32
 	taken                                    []takenSum // of each column that is added
+	unmet                                    []int      // rows of the batch without a partner
+	unmetKeys                                []string   // and their keys
+	unmetRows                                []byte     // the same as they are written
+	unmetN                                   int64
 }
 
 // takenSum is what some rows have of a column that is added.
@@ -469,6 +488,9 @@ func (m *merger) through(out *joinedBatch, from int, dataset string) error {
 		if err != nil {
 			return err
 		}
+		if len(done.unmet) > 0 {
+			done.unmetRows, done.unmetN = m.unmetRows(out.out, done.unmet, done.unmetKeys, dataset, j.With)
+		}
 		out.out, out.flags, out.sumsOut = done.batch, done.flags, done.sumsOut
 		out.joins = append(out.joins, done.batchJoin)
 	}
@@ -484,6 +506,12 @@ func (m *merger) through(out *joinedBatch, from int, dataset string) error {
 func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 	for i, one := range j.joins {
 		m.joins[i].take(one)
+		if m.unmet != nil {
+			m.unmetN += one.unmetN
+			if err := m.unmet.WriteRows(one.unmetRows); err != nil {
+				return err
+			}
+		}
 	}
 	m.mark(j.flags, m.outN)
 	m.outN += int64(j.out.Len())
@@ -525,6 +553,9 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 			out.misses[key]++
 		} else {
 			out.missed = true
+		}
+		if m.unmet != nil {
+			out.unmet, out.unmetKeys = append(out.unmet, i), append(out.unmetKeys, shownKey(key))
 		}
 		switch j.Unmatched {
 		case RefuseUnmatched:
@@ -638,7 +669,7 @@ func (m *merger) accounting(ctx context.Context, inputs map[string]Input, worker
 			estimates[how.Column] += n
 		}
 	}
-	a := &Accounting{Estimates: estimates, Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading}
+	a := &Accounting{Estimates: estimates, Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading, Unmet: m.unmetN}
 	a.Stack = StackResult{Rows: m.stackN, Sums: m.named(m.sums), Lacking: m.lacking}
 	for _, j := range m.joins {
 		r := j.result

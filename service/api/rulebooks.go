@@ -216,7 +216,7 @@ func (s *Server) proposed(ctx context.Context, name string, last int) (*propose.
 		newest = slices.DeleteFunc(made.Items, func(t records.Table) bool { return t.WithdrawnAt != nil })
 	}
 	if len(newest) == 0 {
-		return nil, invalid("There is no table of the dataset %s yet; a proposal needs one.", d.Name)
+		return nil, invalid("There is no table of the dataset %s yet, and a proposal needs one: bring a delivery of it, or run what makes it.", d.Name)
 	}
 	var deliveries []propose.Delivery
 	key := "proposal "

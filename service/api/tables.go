@@ -115,11 +115,11 @@ func (s *Server) tables() {
 	})
 	type download struct {
 		ByID
-		What string `query:"what" enum:"table,change-log,marks,draws" default:"table"`
+		What string `query:"what" enum:"table,change-log,marks,draws,unmet" default:"table"`
 	}
 	register(s, operation{
 		Right: access.Read, ID: "download-table", Method: http.MethodGet, Path: "/tables/{id}/bytes",
-		Summary: "The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, and the draws of these beyond the first",
+		Summary: "The bytes of a table, or of what belongs to it: the change log of a cleaned one, the marks that say which cells are estimates, the draws of these beyond the first, and the rows of a merge that found no partner in a join",
 	}, func(ctx context.Context, in *download) (*huma.StreamResponse, error) {
 		t, err := store.FindTable(ctx, s.Store.DB, in.ID)
 		if err != nil {
@@ -134,6 +134,7 @@ func (s *Server) tables() {
 				"change-log": {t.ChangeLog, "_changes.jsonl", "Only a cleaned table has a change log."},
 				"marks":      {t.Marks, "_marks.jsonl", "No cell of the table is an estimate."},
 				"draws":      {t.Draws, "_draws.parquet", "No estimate of the table was drawn more than once."},
+				"unmet":      {t.Unmet, "_without_partner.csv", "The table is no merge in which a row found no partner."},
 			}[in.What]
 			if beside.digest == nil {
 				return nil, huma.NewError(http.StatusNotFound, beside.lacks)
@@ -149,7 +150,7 @@ func (s *Server) tables() {
 			return nil, err
 		}
 		if err := store.Record(ctx, s.Store.DB, caller(ctx).ID, "downloaded "+map[string]string{"table": "a table",
-			"change-log": "a change log", "marks": "marks of estimates", "draws": "draws of estimates"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
+			"change-log": "a change log", "marks": "marks of estimates", "draws": "draws of estimates", "unmet": "the rows of a merge that found no partner"}[in.What], subject(t), map[string]any{"sha256": digest}); err != nil {
 			return nil, errors.Join(err, f.Close())
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {

@@ -23,6 +23,7 @@ type Table struct {
 	RowMap        *string          `db:"row_map_digest" json:"row_map_digest" doc:"Of which rows each row of a cleaned table was made, where steps made other rows"`
 	Marks         *string          `db:"marks_digest" json:"marks_digest" doc:"SHA-256 of the file that says which cells are estimates; null where none are"`
 	Draws         *string          `db:"draws_digest" json:"draws_digest" doc:"SHA-256 of the Parquet file with the draws of the estimates beyond the first; null where there are none"`
+	Unmet         *string          `db:"unmet_digest" json:"unmet_digest" doc:"SHA-256 of the table of the rows of a merge that found no partner in a join; null where there are none"`
 	Accounting    *json.RawMessage `db:"accounting" json:"accounting" doc:"The ledger of a cleaned table, the accounting of a merged one"`
 	CreatedBy     string           `db:"created_by" json:"created_by"`
 	CreatedAt     time.Time        `db:"created_at" json:"created_at"`

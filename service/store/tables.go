@@ -17,7 +17,7 @@ const (
 
 const tableColumns = `SELECT t.id, d.name AS dataset, t.dataset_id, t.origin, t.digest, t.bytes, t.file_name, t.source, t.reading, t.parent_id, t.declaration_id,
 	(SELECT c.name || ' version ' || c.version FROM declarations c WHERE c.id = t.declaration_id) AS declaration,
-	t.change_log_digest, t.row_map_digest, t.marks_digest, t.draws_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
+	t.change_log_digest, t.row_map_digest, t.marks_digest, t.draws_digest, t.unmet_digest, t.accounting, p.name AS created_by, t.created_at, a.id AS audit_id, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed, a.rows,
 	(SELECT max(id) FROM certificates WHERE table_id = t.id) AS certificate_id,
 	w.at AS withdrawn_at, w.reason AS withdrawn, (SELECT name FROM people WHERE id = w.person_id) AS withdrawn_by, coalesce(w.bytes_let_go, false) AS bytes_let_go
 	FROM tables t JOIN datasets d ON d.id = t.dataset_id JOIN people p ON p.id = t.created_by LEFT JOIN withdrawals w ON w.table_id = t.id
@@ -38,6 +38,7 @@ type NewTable struct {
 	RowMap        *string         // nil where no step made other rows
 	Marks         *string         // nil where no cell is an estimate
 	Draws         *string         // nil where no estimate was drawn more than once
+	Unmet         *string         // nil where it is no merge, or every row found its partners
 	Accounting    json.RawMessage // nil for none
 	CreatedBy     int64
 	Inputs        []int64
@@ -78,10 +79,10 @@ func AddTable(ctx context.Context, q Querier, t NewTable) (*Table, error) {
 		text := string(raw)
 		return &text
 	}
-	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by, reading, row_map_digest, marks_digest, draws_digest)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
+	id, err := get[int64](ctx, q, "table", `INSERT INTO tables (dataset_id, origin, digest, bytes, file_name, source, parent_id, declaration_id, change_log_digest, accounting, created_by, reading, row_map_digest, marks_digest, draws_digest, unmet_digest)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
 		t.DatasetID, t.Origin, t.Digest, t.Bytes, t.FileName, string(t.Source), t.ParentID, t.DeclarationID,
-		t.ChangeLog, orNull(t.Accounting), t.CreatedBy, orNull(t.Reading), t.RowMap, t.Marks, t.Draws)
+		t.ChangeLog, orNull(t.Accounting), t.CreatedBy, orNull(t.Reading), t.RowMap, t.Marks, t.Draws, t.Unmet)
 	if err != nil {
 		return nil, err
 	}

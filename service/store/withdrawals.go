@@ -118,6 +118,7 @@ const recorded = `(SELECT digest, 'table ' || id AS of FROM tables t WHERE NOT E
 	UNION ALL SELECT row_map_digest, 'the map of rows of table ' || id FROM tables WHERE row_map_digest IS NOT NULL
 	UNION ALL SELECT marks_digest, 'the marks of table ' || id FROM tables WHERE marks_digest IS NOT NULL
 	UNION ALL SELECT draws_digest, 'the draws of table ' || id FROM tables WHERE draws_digest IS NOT NULL
+	UNION ALL SELECT unmet_digest, 'the rows without a partner of table ' || id FROM tables WHERE unmet_digest IS NOT NULL
 	UNION ALL SELECT digest, 'the preview by job ' || job_id FROM previews
 	UNION ALL SELECT change_log_digest, 'the change log of the preview by job ' || job_id FROM previews
 	UNION ALL SELECT row_map_digest, 'the map of rows of the preview by job ' || job_id FROM previews WHERE row_map_digest IS NOT NULL

@@ -11,6 +11,7 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -68,7 +69,12 @@ func runMerge(ctx context.Context, a *attempt) error {
 		return err
 	}
 	defer marks.Discard()
-	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks})
+	unmet, err := a.files.Create()
+	if err != nil {
+		return err
+	}
+	defer unmet.Discard()
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks, Unmet: unmet})
 	if err != nil {
 		return err
 	}
@@ -88,12 +94,19 @@ func runMerge(ctx context.Context, a *attempt) error {
 	}
 	t := store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest, Bytes: bytes,
 		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}
-	if len(accounting.Estimates) > 0 {
-		kept, _, err := marks.Keep()
+	for _, one := range []struct {
+		there bool
+		from  *files.Writer
+		into  **string
+	}{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}} {
+		if !one.there {
+			continue
+		}
+		kept, _, err := one.from.Keep()
 		if err != nil {
 			return err
 		}
-		t.Marks = &kept
+		*one.into = &kept
 	}
 	return a.finishTable(ctx, t, accounting, accounting.Reading, "ran the merge "+
 		plan.Name)

@@ -51,6 +51,7 @@ export type Accounting = {
   }[];
   rows: number;
   sums: Sums;
+  unmet?: number;
 };
 
 /** One reason for which keys do not meet, with examples, and what would have them meet. */
@@ -149,6 +150,14 @@ export function MergeAccounting({ t, a }: { t: Schemas["Table"]; a: Accounting }
           <Total name="merged table" rows={a.rows} sums={a.sums} measures={measures} />
         </tbody>
       </Grid>
+      {t.unmet_digest && (
+        <Text mt="2">
+          {plural(a.unmet ?? 0, "row found no partner", "rows found no partner")} in a join.{" "}
+          <a href={`/api/v1/tables/${t.id}/bytes?what=unmet`} download>
+            Download them as a table that can be sent back
+          </a>
+        </Text>
+      )}
       {a.joins.map((j) => (
         <Section key={j.with} title={`Join with ${j.with} on ${j.on.join(" and ")}`}>
           <Grid label={`What became of the rows joined with ${j.with}`}>
