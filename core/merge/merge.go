@@ -409,14 +409,17 @@ func (j *joiner) takenOf(columns []table.Column) []takenSum {
 	out := make([]takenSum, len(j.names))
 	for k := range out {
 		cells, c := j.there.cells[j.taken[k]], &columns[k]
-		rows := c.Counts(nil)
-		for code, n := range rows {
-			if n > 0 && c.Texts[code] != "" && !cells.Read(c.Texts[code]).Missing {
+		for code, n := range c.Counts(nil) {
+			if n == 0 || c.Texts[code] == "" {
+				continue
+			}
+			cell := cells.Read(c.Texts[code])
+			if !cell.Missing {
 				out[k].filled += n
 			}
-		}
-		if cells.Type.IsNumber() {
-			out[k].sum = cells.Sum(c, nil)
+			if cell.Value.Kind == table.Number {
+				out[k].sum = out[k].sum.Add(cell.Value.Number.Times(n))
+			}
 		}
 	}
 	return out
