@@ -585,6 +585,9 @@ type MeantBody struct {
 	Reason string `json:"reason"`
 }
 
+// MergeOutlined defines model for MergeOutlined.
+type MergeOutlined = json.RawMessage
+
 // NewDatasetBody defines model for NewDatasetBody.
 type NewDatasetBody struct {
 	Name  string `json:"name"`
@@ -670,7 +673,7 @@ type PlanEditsBody struct {
 	// Changes What is changed, one after the other; none to see the text by its steps
 	Changes []StepChange `json:"changes"`
 
-	// Source The text of a fix plan, in YAML
+	// Source The text of a fix plan or merge, in YAML
 	Source string `json:"source"`
 }
 
@@ -1349,6 +1352,9 @@ type AddMergeJSONRequestBody = SavingBody
 // CheckMergeJSONRequestBody defines body for CheckMerge for application/json ContentType.
 type CheckMergeJSONRequestBody = DeclaredBody
 
+// EditMergeJSONRequestBody defines body for EditMerge for application/json ContentType.
+type EditMergeJSONRequestBody = PlanEditsBody
+
 // RunMergeJSONRequestBody defines body for RunMerge for application/json ContentType.
 type RunMergeJSONRequestBody = RunBody
 
@@ -1668,6 +1674,12 @@ func (c *Client) AddMerge(ctx context.Context, params *AddMergeParams, body AddM
 func (c *Client) CheckMerge(ctx context.Context, body CheckMergeJSONRequestBody) (*Checked, error) {
 	r := request{method: "POST", path: pathOf("/merges/check"), body: body}
 	return answered[Checked](ctx, c, r)
+}
+
+// EditMerge calls POST /merges/edit: Change the text of a merge by its joins, which are its steps, and see it by them; comments stay, and nothing is saved.
+func (c *Client) EditMerge(ctx context.Context, body EditMergeJSONRequestBody) (*MergeOutlined, error) {
+	r := request{method: "POST", path: pathOf("/merges/edit"), body: body}
+	return answered[MergeOutlined](ctx, c, r)
 }
 
 // ShowMerges calls GET /merges/{dataset}/{name}: One version.

@@ -149,15 +149,6 @@ func (p *person) delivers(dataset, file string) {
 	p.presses("Take it in")
 }
 
-const smallMerge = `merge: results_by_river
-title: Results with their rivers
-stack: [highgarth_results]
-join:
-  - with: stations
-    match: [station]
-    take: [river, region]
-`
-
 const smallMergeBook = `dataset: results_by_river
 columns:
   - {name: sample_id}
@@ -282,7 +273,18 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 
 	// Put together.
 	p.visit("/merges")
-	p.composes("Merge", smallMerge)
+	p.fills("merge", "results_by_river")
+	p.writes(`select[aria-label="stack: one more"]`, "highgarth_results")
+	p.awaits(`document.querySelector('button[aria-label="Without highgarth_results"]') !== null`)
+	p.writes(`select[aria-label="Add a join"]`, "stations")
+	p.sees("Join with stations", "match names at least one column")
+	p.presses("station on both sides")
+	p.sees("station = station of stations")
+	for _, column := range []string{"river", "region"} {
+		p.writes(`select[aria-label="take: one more"]`, column)
+		p.awaits(fmt.Sprintf(`document.querySelector('button[aria-label="Without %s"]') !== null`, column))
+	}
+	p.fills("title", "Results with their rivers")
 	p.presses("Save and run it")
 	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for", "column taken", "rows with a value")
 	p.presses("To its certificate")

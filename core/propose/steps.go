@@ -271,7 +271,7 @@ func (w *stepWriter) fates() edit.Field {
 
 // text writes fields as the plan has them, in one line.
 func text(fields []edit.Field) string {
-	source, _ := edit.ApplySteps("fix_plan: p\ndataset: d\nsteps: []\n", []edit.StepChange{{Add: fields}})
+	source, _ := edit.Plans.Apply("fix_plan: p\ndataset: d\nsteps: []\n", []edit.StepChange{{Add: fields}})
 	return source
 }
 

@@ -80,25 +80,31 @@ type PlanOutlined struct {
 
 type planEdits struct {
 	Body struct {
-		Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a fix plan, in YAML"`
+		Source  string            `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a fix plan or merge, in YAML"`
 		Changes []edit.StepChange `json:"changes" maxItems:"500" doc:"What is changed, one after the other; none to see the text by its steps"`
 	}
 }
 
-// editPlan changes the text of a fix plan, and lays it out.
-func (s *Server) editPlan(ctx context.Context, in *planEdits) (*PlanOutlined, error) {
+// edited is a text of some kind with the changes made.
+func edited(kind edit.List, in *planEdits) (string, error) {
 	if len(in.Body.Changes)*len(in.Body.Source) > editedMost {
-		return nil, invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
+		return "", invalid("%d changes of a text of %d bytes are too many at once; make fewer of them.", len(in.Body.Changes), len(in.Body.Source))
 	}
-	source, err := edit.ApplySteps(in.Body.Source, in.Body.Changes)
+	source, err := kind.Apply(in.Body.Source, in.Body.Changes)
 	var mistakes document.Problems
 	if err != nil && !errors.As(err, &mistakes) {
-		return nil, invalid("%s", sentence(err))
+		return "", invalid("%s", sentence(err))
 	}
+	return source, err
+}
+
+// editPlan changes the text of a fix plan, and lays it out.
+func (s *Server) editPlan(ctx context.Context, in *planEdits) (*PlanOutlined, error) {
+	source, err := edited(edit.Plans, in)
 	if err != nil {
 		return nil, err
 	}
-	outline, err := edit.PlanOutlineOf(source)
+	outline, err := edit.Plans.Outline(source)
 	if err != nil {
 		return nil, err
 	}

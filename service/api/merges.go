@@ -2,11 +2,15 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/http"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/merge"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/rulebook/edit"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -48,6 +52,12 @@ func (s *Server) merges() {
 		return answer(job, err)
 	})
 	register(s, operation{
+		Right: access.Read, ID: "edit-merge", Method: http.MethodPost, Path: "/merges/edit",
+		Summary: "Change the text of a merge by its joins, which are its steps, and see it by them; comments stay, and nothing is saved",
+	}, func(ctx context.Context, in *planEdits) (*body[MergeOutlined], error) {
+		return answer(s.editMerge(ctx, in))
+	})
+	register(s, operation{
 		Right: access.Read, ID: "list-inputs", Method: http.MethodGet, Path: "/tables/{id}/inputs",
 		Summary: "The tables that a merged one was made of",
 	}, func(ctx context.Context, in *ByID) (*body[[]records.Table], error) {
@@ -57,6 +67,67 @@ func (s *Server) merges() {
 		inputs, err := store.InputsOf(ctx, s.Store.DB, in.ID)
 		return answer(&inputs, err)
 	})
+}
+
+// MergeOutlined is a merge's text by its joins, with what its forms can offer.
+type MergeOutlined struct {
+	Source   string                 `json:"source" doc:"The text, with the changes made"`
+	Outline  edit.PlanOutline       `json:"outline" doc:"Its own fields, and its joins as steps"`
+	Forms    []rulebook.SectionForm `json:"forms"`
+	Datasets []string               `json:"datasets" doc:"Those that could take part"`
+	Columns  map[string][]string    `json:"columns" doc:"The columns of the newest cleaned table of each dataset that takes part; none where there is no such table"`
+}
+
+// editMerge changes the text of a merge, and lays it out.
+func (s *Server) editMerge(ctx context.Context, in *planEdits) (*MergeOutlined, error) {
+	source, err := edited(edit.Merges, in)
+	if err != nil {
+		return nil, err
+	}
+	outline, err := edit.Merges.Outline(source)
+	if err != nil {
+		return nil, err
+	}
+	out := &MergeOutlined{Source: source, Outline: *outline, Forms: merge.Forms(), Datasets: []string{}, Columns: map[string][]string{}}
+	all, err := store.Datasets(ctx, s.Store.DB, store.Cursor{Limit: offeredDatasets})
+	if err != nil {
+		return nil, err
+	}
+	taking := map[string]bool{}
+	for _, f := range outline.Head {
+		for _, name := range f.Values {
+			taking[name] = f.Name == "stack"
+		}
+	}
+	for _, join := range outline.Steps {
+		taking[join.Name] = true
+	}
+	for _, d := range all.Items {
+		out.Datasets = append(out.Datasets, d.Name)
+		if !taking[d.Name] {
+			continue
+		}
+		if out.Columns[d.Name], err = s.mergedColumns(ctx, d.ID, d.Name); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// mergedColumns are the columns that a dataset would bring to a merge; none where nothing of it is cleaned.
+func (s *Server) mergedColumns(ctx context.Context, id int64, name string) ([]string, error) {
+	t, err := store.NewestCleaned(ctx, s.Store.DB, id, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return []string{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	opened, err := s.inside(ctx, t.ID)
+	if err != nil {
+		return nil, err
+	}
+	return slices.Clone(opened.Source.Columns()), nil
 }
 
 // mergeTables settles which table of each dataset takes part.

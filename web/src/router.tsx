@@ -97,7 +97,10 @@ const issue = createRoute({
 const merges = createRoute({
   getParentRoute: () => root,
   path: "/merges",
-  validateSearch: (s: Record<string, unknown>): { merge?: string } => ({ merge: text(s.merge) }),
+  validateSearch: (s: Record<string, unknown>): { merge?: string; as?: "text" } => ({
+    merge: text(s.merge),
+    as: s.as === "text" ? "text" : undefined,
+  }),
   component: lazyRouteComponent(() => import("./merge/MergeView"), "MergesView"),
 });
 

@@ -8,32 +8,44 @@ import (
 	"proudsieve/core/document"
 )
 
-// stepsSection is the list of a fix plan.
-const stepsSection = "steps"
-
-// PlanOutline is a fix plan's text by its steps, for forms. It is of the text, which may be wrong.
-type PlanOutline struct {
-	Head  []Field       `json:"head"`
-	Steps []ItemOutline `json:"steps"` // named by what they do
+// List is the kind of a document that has fields of its own and one list of what it does.
+type List struct {
+	whole   string // what the document is called
+	section string // the field that is the list
+	one     string // what one of it is called
+	named   string // the field of one by which people know it
 }
 
-// PlanOutlineOf lays the text of a fix plan out by its steps.
-func PlanOutlineOf(source string) (*PlanOutline, error) {
+// Plans and Merges are the documents that are such lists.
+var (
+	Plans  = List{"the fix plan", "steps", "step", "do"}
+	Merges = List{"the merge", "join", "join", "with"}
+)
+
+// PlanOutline is the text of a fix plan by its steps, or of a merge by its joins, for forms. It is of the text, which may be
+// wrong.
+type PlanOutline struct {
+	Head  []Field       `json:"head"`
+	Steps []ItemOutline `json:"steps"` // named by what they do, and joins by what they join with
+}
+
+// Outline lays the text of a document out by its steps.
+func (l List) Outline(source string) (*PlanOutline, error) {
 	root, err := document.Parse([]byte(source))
 	if err != nil {
 		return nil, err
 	}
 	out := &PlanOutline{Head: []Field{}, Steps: []ItemOutline{}}
 	for i := range root.Entries {
-		if e := &root.Entries[i]; e.Name != stepsSection {
+		if e := &root.Entries[i]; e.Name != l.section {
 			out.Head = append(out.Head, fieldOf(e))
 		}
 	}
-	if list := entry(root, stepsSection); list != nil {
+	if list := entry(root, l.section); list != nil {
 		for _, item := range list.Value.Items {
 			step := itemOutline(item)
-			if do := entry(item, "do"); do != nil {
-				step.Name = do.Value.Text
+			if named := entry(item, l.named); named != nil {
+				step.Name = named.Value.Text
 			}
 			out.Steps = append(out.Steps, step)
 		}
@@ -41,10 +53,10 @@ func PlanOutlineOf(source string) (*PlanOutline, error) {
 	return out, nil
 }
 
-// StepChange is one change of a fix plan's text. Comments and whatever it does not speak of stay as they are; a comment
+// StepChange is one change of the text of a fix plan or merge, whose steps are its joins. Comments and whatever it does not speak of stay as they are; a comment
 // above a step goes where the step goes.
 type StepChange struct {
-	// Step is the step that is meant, from 1; 0 for the plan's own fields. Of one that is added it is its place then, 0 for
+	// Step is the step that is meant, from 1; 0 for the document's own fields. Of one that is added it is its place then, 0 for
 	// the end.
 	Step  int     `json:"step" minimum:"0" maximum:"500"`
 	Field *Field  `json:"field,omitempty"` // that is set; without a value it is taken away
@@ -61,15 +73,15 @@ type StepEntry struct {
 	Fields []Field `json:"fields"`
 }
 
-// ApplySteps applies changes to the text of a fix plan, one after the other. The text need not be a good plan, before or
-// after, but YAML.
-func ApplySteps(source string, changes []StepChange) (string, error) {
+// Apply applies changes to the text of a document, one after the other. The text need not be a good one, before or after, but
+// YAML.
+func (l List) Apply(source string, changes []StepChange) (string, error) {
 	for _, c := range changes {
 		root, err := document.Parse([]byte(source))
 		if err != nil {
 			return "", err
 		}
-		if source, err = editStep(source, root, c); err != nil {
+		if source, err = l.edit(source, root, c); err != nil {
 			return "", err
 		}
 		if _, err = document.Parse([]byte(source)); err != nil {
@@ -79,21 +91,21 @@ func ApplySteps(source string, changes []StepChange) (string, error) {
 	return source, nil
 }
 
-// editStep makes one change; a text whose places cannot be told is for a person to change, as in edit.
-func editStep(source string, root *document.Node, c StepChange) (changed string, err error) {
+// edit makes one change; a text whose places cannot be told is for a person to change, as in edit.
+func (l List) edit(source string, root *document.Node, c StepChange) (changed string, err error) {
 	defer func() {
 		if recover() != nil {
 			changed, err = "", errByHand
 		}
 	}()
 	e := &editor{lines: strings.Split(source, "\n")}
-	err = e.applyStep(root, c)
+	err = e.applyStep(l, root, c)
 	return strings.Join(e.lines, "\n"), err
 }
 
-func (e *editor) applyStep(root *document.Node, c StepChange) error {
+func (e *editor) applyStep(l List, root *document.Node, c StepChange) error {
 	if root.Kind != document.Mapping {
-		return fmt.Errorf("the fix plan is not made of names and values")
+		return fmt.Errorf("%s is not made of names and values", l.whole)
 	}
 	if c.Step == 0 && c.Add == nil {
 		if c.Field == nil {
@@ -101,12 +113,12 @@ func (e *editor) applyStep(root *document.Node, c StepChange) error {
 		}
 		return e.set(root, c.Field.Name, fieldValue(*c.Field))
 	}
-	list := entry(root, stepsSection)
+	list := entry(root, l.section)
 	if c.Add != nil {
-		return e.addStep(list, c)
+		return e.addStep(l, list, c)
 	}
 	if list == nil || c.Step > len(list.Value.Items) {
-		return fmt.Errorf("the plan has no step %d", c.Step)
+		return fmt.Errorf("%s has no %s %d", l.whole, l.one, c.Step)
 	}
 	flow := item
 	switch item := list.Value.Items[c.Step-1]; {
@@ -151,9 +163,9 @@ func (e *editor) applyStep(root *document.Node, c StepChange) error {
 	return nil
 }
 
-func (e *editor) addStep(list *document.Entry, c StepChange) error {
+func (e *editor) addStep(l List, list *document.Entry, c StepChange) error {
 	if list == nil || list.Value.Kind == document.Null {
-		return e.add(list, stepsSection, item(c.Add))
+		return e.add(list, l.section, item(c.Add))
 	}
 	if len(list.Value.Items) == 0 && e.fieldValue(list.Value) { // steps: []
 		end, err := e.closing(e.start(list.Value))

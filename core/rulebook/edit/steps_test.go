@@ -42,7 +42,7 @@ func TestStepsAreChangedInTheText(t *testing.T) {
 			"    reason: Spaces.\n", "    reason: Spaces.\n    choices: [{key: {id: S1}, to: x}]\n"},
 		{"a field of the plan", field(0, "title", "Tidy"), "reason: Codes.\n", "reason: Codes.\ntitle: Tidy\n"},
 	} {
-		got, err := edit.ApplySteps(plan, []edit.StepChange{c.change})
+		got, err := edit.Plans.Apply(plan, []edit.StepChange{c.change})
 		if want := strings.Replace(plan, c.old, c.want, 1); err != nil || got != want {
 			t.Errorf("%s: %v\n%s\nwant\n%s", c.name, err, got, want)
 		}
@@ -52,7 +52,7 @@ func TestStepsAreChangedInTheText(t *testing.T) {
 func TestStepsAreAddedMovedAndRemoved(t *testing.T) {
 	names := func(source string) (out []string) {
 		t.Helper()
-		outline, err := edit.PlanOutlineOf(source)
+		outline, err := edit.Plans.Outline(source)
 		if err != nil {
 			t.Fatalf("%v in\n%s", err, source)
 		}
@@ -76,7 +76,7 @@ func TestStepsAreAddedMovedAndRemoved(t *testing.T) {
 		{edit.StepChange{Step: 1, Remove: true}, "set_cell map_codes", "steps:\n  - {do: set_cell"},
 		{edit.StepChange{Step: 3, Remove: true}, "trim set_cell", "# by phone\n"},
 	} {
-		got, err := edit.ApplySteps(plan, []edit.StepChange{c.change})
+		got, err := edit.Plans.Apply(plan, []edit.StepChange{c.change})
 		if err != nil {
 			t.Fatalf("%+v: %v", c.change, err)
 		}
@@ -85,22 +85,22 @@ func TestStepsAreAddedMovedAndRemoved(t *testing.T) {
 		}
 	}
 	empty := "fix_plan: p\ndataset: d\nsteps: []\n"
-	one, err := edit.ApplySteps(empty, []edit.StepChange{{Add: added}})
+	one, err := edit.Plans.Apply(empty, []edit.StepChange{{Add: added}})
 	if err != nil || one != "fix_plan: p\ndataset: d\nsteps:\n  - do: round\n    columns: [v]\n    decimals: 1\n    reason: \"As agreed.\"\n" {
 		t.Errorf("%v\n%s", err, one)
 	}
-	if back, err := edit.ApplySteps(one, []edit.StepChange{{Step: 1, Remove: true}}); err != nil || back != empty {
+	if back, err := edit.Plans.Apply(one, []edit.StepChange{{Step: 1, Remove: true}}); err != nil || back != empty {
 		t.Errorf("%v\n%s", err, back)
 	}
 	for _, change := range []edit.StepChange{{Step: 9, Remove: true}, {Step: 9, Field: &edit.Field{Name: "to"}}} {
-		if _, err := edit.ApplySteps(plan, []edit.StepChange{change}); err == nil {
+		if _, err := edit.Plans.Apply(plan, []edit.StepChange{change}); err == nil {
 			t.Errorf("%+v is made", change)
 		}
 	}
 }
 
 func TestTheOutlineOfAFixPlan(t *testing.T) {
-	outline, err := edit.PlanOutlineOf(plan)
+	outline, err := edit.Plans.Outline(plan)
 	if err != nil || len(outline.Steps) != 3 || outline.Head[1].Value != "d" {
 		t.Fatalf("%+v, %v", outline, err)
 	}
@@ -115,7 +115,7 @@ func FuzzApplySteps(f *testing.F) {
 	f.Fuzz(func(t *testing.T, source string, step, to int, value string) {
 		for _, change := range []edit.StepChange{{Step: step & 7, MoveTo: to & 7}, {Step: step & 7, Remove: true},
 			{Step: step & 7, Field: &edit.Field{Name: "reason", Value: value}}, {Step: step & 7, Add: []edit.Field{{Name: "do", Value: "trim"}}}} {
-			if got, err := edit.ApplySteps(source, []edit.StepChange{change}); err == nil {
+			if got, err := edit.Plans.Apply(source, []edit.StepChange{change}); err == nil {
 				if _, err := document.Parse([]byte(got)); err != nil {
 					t.Errorf("%+v makes a text that is no YAML: %v\n%s", change, err, got)
 				}

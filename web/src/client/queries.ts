@@ -388,6 +388,15 @@ export const planOutlined = (source: string) =>
     gcTime: 10_000,
     retry: false,
   });
+/** The text of a merge by its joins. */
+export const mergeOutlined = (source: string) =>
+  queryOptions({
+    queryKey: ["merge outlined", source],
+    queryFn: ({ signal }) => take(api.POST("/merges/edit", { signal, body: { source, changes: [] } })),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    retry: false,
+  });
 type IssuesAsked = {
   dataset?: string;
   state?: Schemas["Issue"]["state"] | "unsettled";

@@ -4,6 +4,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
+import { useEdits } from "../client/edits";
 import { datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
 import { Choice, Press } from "../shared/controls";
@@ -12,19 +13,13 @@ import { Kept } from "../shared/Kept";
 import { Section, TableLink, Title } from "../shared/parts";
 import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
 import { count, when } from "../shared/words";
+import { MergeForms } from "./MergeForms";
 
 /** What an address names where a new merge is written: no merge has a space in its name. */
 const fresh = "a new merge";
 
 const firstMerge = `merge: my_merge
-title: What it is for
-stack: [first_dataset, second_dataset]
-join:
-  - with: third_dataset
-    match: [key_column]
-    take: [column_to_add]
-    unmatched: refuse
-    repeated: refuse
+stack: []
 `;
 
 /** The declared merges; one of them with its text and the accounting of its newest table. */
@@ -43,19 +38,22 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
   const { source: draft, from, change: setDraft, follow } = kept;
   const [jobId, setJobId] = useState<number>();
   const source = draft ?? chosen?.source ?? firstMerge;
+  const { edit, latest, scope } = useEdits("merges", source, setDraft);
   const run = useMutation({
+    scope,
     mutationFn: async () => {
+      const text = latest.current;
       const saved =
-        draft === undefined && chosen
+        text === chosen?.source
           ? chosen
-          : await take(api.POST("/merges", { params: madeFrom(from), body: { source } }));
+          : await take(api.POST("/merges", { params: madeFrom(from), body: { source: text } }));
       setDraft(undefined);
       await refresh(client, "plan", "table");
       const job = await take(
         api.POST("/merges/{name}/runs", { params: { path: { name: saved.name } }, body: {} }),
       );
       setJobId(job.id);
-      navigate({ to: "/merges", search: { merge: saved.name } });
+      navigate({ to: "/merges", search: { ...search, merge: saved.name } });
     },
   });
   const job = useJob(jobId);
@@ -73,13 +71,26 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
               aria-label="Merge"
               value={chosen?.name ?? fresh}
               onChange={(e) => {
-                navigate({ to: "/merges", search: { merge: e.target.value || undefined } });
+                navigate({ to: "/merges", search: { ...search, merge: e.target.value } });
               }}
             >
               {names.map((n) => (
                 <option key={n}>{n}</option>
               ))}
               <option value={fresh}>a new merge</option>
+            </Choice>
+            <Choice
+              aria-label="How it is shown"
+              value={search.as ?? ""}
+              onChange={(e) =>
+                navigate({
+                  to: "/merges",
+                  search: { ...search, as: e.target.value === "text" ? "text" : undefined },
+                })
+              }
+            >
+              <option value="">as forms</option>
+              <option value="text">as text</option>
             </Choice>
             <Text fontSize="sm" color="quiet">
               {chosen
@@ -88,14 +99,22 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
             </Text>
           </HStack>
           <Kept draft={kept} />
-          <Editor
-            label="Merge"
-            kind="merges"
-            height="300px"
-            value={source}
-            onChange={setDraft}
-            error={run.error}
-          />
+          {search.as === "text" ? (
+            <Editor
+              label="Merge"
+              kind="merges"
+              height="300px"
+              value={source}
+              onChange={setDraft}
+              error={run.error}
+            />
+          ) : (
+            <>
+              <MergeForms source={source} change={edit.mutate} />
+              <Trouble error={edit.error} />
+              <Trouble error={run.error} />
+            </>
+          )}
           <Outdated
             error={run.error}
             follow={() =>

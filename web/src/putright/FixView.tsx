@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
+import { useEdits } from "../client/edits";
 import {
   allFixPlans,
   checkedText,
@@ -65,11 +66,11 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   const go = (change: Partial<typeof search>) =>
     navigate({ to: "/tables/$id/fix", params: { id: String(t.id) }, search: { ...search, ...change } });
 
-  const { edit, latest } = useEdits(source, setDraft);
+  const { edit, latest, scope } = useEdits("fix-plans", source, setDraft);
   usePut(search.put, edit.mutateAsync, (step) => go({ put: undefined, step }));
   const start = useMutation({
     // After the edits that are on their way: a field that was just left belongs to what is shown and done.
-    scope: edits,
+    scope,
     mutationFn: async (what: "preview" | "apply") => {
       const params = { path: { id: t.id } };
       const text = latest.current;
@@ -223,29 +224,6 @@ function Plan({ t, plans }: { t: Schemas["Table"]; plans: Schemas["Declaration"]
   );
 }
 
-/** Of edits, previews and applying, one is done after the other. */
-const edits = { id: "fix plan" };
-
-/** Changes are made in the text, one after the other, each to what the one before left. */
-function useEdits(source: string, setDraft: (source: string) => void) {
-  const latest = useRef(source);
-  useEffect(() => {
-    latest.current = source;
-  }, [source]);
-  const edit = useMutation({
-    scope: edits,
-    mutationFn: async (change: Change) => {
-      const edited = await take(
-        api.POST("/fix-plans/edit", { body: { source: latest.current, changes: [change] } }),
-      );
-      latest.current = edited.source;
-      return edited;
-    },
-    onSuccess: (edited) => setDraft(edited.source),
-  });
-  return { edit, latest };
-}
-
 /** Drafts a plan from what was found: it was tried, and what is doubtful in it is left out, with why. */
 function DraftIt(props: { t: Schemas["Table"]; name: string; take: (source: string) => void }) {
   const draft = useMutation({
@@ -310,7 +288,7 @@ function DraftIt(props: { t: Schemas["Table"]; name: string; take: (source: stri
 /** Adds the step that a link from where the trouble was seen brings along, once. */
 function usePut(
   put: string | undefined,
-  edit: (c: Change) => Promise<Schemas["PlanOutlined"]>,
+  edit: (c: Change) => Promise<{ outline: Schemas["PlanOutline"] }>,
   done: (step: number | undefined) => void,
 ) {
   const taken = useRef<string>(undefined);

@@ -1,0 +1,262 @@
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useId, useState } from "react";
+import type { Schemas } from "../client/client";
+import { checkedText, mergeOutlined } from "../client/queries";
+import { Choice, Field, Press } from "../shared/controls";
+import { FormFields } from "../shared/FormFields";
+import { Shown } from "../shared/states";
+
+type Outlined = Schemas["MergeOutlined"];
+type Join = Outlined["outline"]["steps"][number];
+type Change = Schemas["StepChange"];
+type Given = Schemas["Field"];
+type Form = Schemas["FieldForm"];
+
+/** A merge as forms: what is stacked, and each join. */
+export function MergeForms({ source, change }: { source: string; change: (c: Change) => void }) {
+  const known = useQuery(mergeOutlined(source));
+  const problems = useQuery(checkedText("merges", source)).data?.problems ?? [];
+  return <Shown query={known}>{(o) => <Parts o={o} problems={problems} change={change} />}</Shown>;
+}
+
+function Parts(props: { o: Outlined; problems: Schemas["Problem"][]; change: (c: Change) => void }) {
+  const { o, change } = props;
+  const joins = o.outline.steps;
+  const own = o.forms.find((f) => f.name === "merge")?.form ?? [];
+  const stacked = o.outline.head.find((f) => f.name === "stack")?.values ?? [];
+  const free = o.datasets.filter((d) => !stacked.includes(d) && !joins.some((j) => j.name === d));
+  const first = joins[0]?.line ?? Number.POSITIVE_INFINITY;
+  return (
+    <Box>
+      <Mistakes of={props.problems.filter((p) => p.line < first)} />
+      <FormFields
+        forms={own.map((f) => (f.name === "stack" ? { ...f, kind: "columns" } : f))}
+        fields={o.outline.head}
+        columns={() => [...stacked, ...free]}
+        set={(field) => change({ step: 0, field })}
+      />
+      {stacked
+        .filter((d) => o.columns[d]?.length === 0)
+        .map((d) => (
+          <NothingCleaned key={d} dataset={d} />
+        ))}
+      {joins.map((j, i) => (
+        <JoinForm
+          // biome-ignore lint/suspicious/noArrayIndexKey: a join is known by its place
+          key={i}
+          n={i + 1}
+          o={o}
+          join={j}
+          before={[...new Set([...stacked.flatMap((d) => o.columns[d] ?? []), ...takenBefore(joins, i)])]}
+          problems={props.problems.filter(
+            (p) => p.line >= j.line && p.line < (joins[i + 1]?.line ?? Number.POSITIVE_INFINITY),
+          )}
+          change={change}
+        />
+      ))}
+      <HStack mt="2">
+        <Choice
+          aria-label="Add a join"
+          value=""
+          onChange={(e) =>
+            change({
+              step: 0,
+              add: [
+                { name: "with", value: e.target.value },
+                { name: "match", values: [] },
+                { name: "take", values: [] },
+              ],
+            })
+          }
+        >
+          <option value="">add a join with …</option>
+          {free.map((d) => (
+            <option key={d}>{d}</option>
+          ))}
+        </Choice>
+      </HStack>
+    </Box>
+  );
+}
+
+/** The columns that the joins before one take. */
+const takenBefore = (joins: Join[], at: number) =>
+  joins.slice(0, at).flatMap((j) => j.fields.find((f) => f.name === "take")?.values ?? []);
+
+function Mistakes({ of }: { of: Schemas["Problem"][] }) {
+  return of.map((p) => (
+    <Text key={p.message} role="alert" fontSize="sm" color="validity">
+      {p.message}
+    </Text>
+  ));
+}
+
+function NothingCleaned({ dataset }: { dataset: string }) {
+  return (
+    <Text fontSize="sm" color="validity">
+      Nothing of {dataset} is cleaned yet: apply a fix plan to its newest delivery first.
+    </Text>
+  );
+}
+
+function JoinForm(props: {
+  n: number;
+  o: Outlined;
+  join: Join;
+  before: string[];
+  problems: Schemas["Problem"][];
+  change: (c: Change) => void;
+}) {
+  const { n, o, join, before, change } = props;
+  const there = o.columns[join.name] ?? [];
+  const forms = (o.forms.find((f) => f.name === "join")?.form ?? []).filter((f) => f.name !== "with");
+  const kinds: Record<string, Form["kind"]> = { take: "columns", by: "column" };
+  const set = (field: Given) => change({ step: n, field });
+  return (
+    <Box
+      as="section"
+      aria-label={`Join with ${join.name}`}
+      mt="3"
+      ps="3"
+      borderLeftWidth="3px"
+      borderColor="accent"
+    >
+      <HStack justify="space-between">
+        <Text fontWeight="650">Join with {join.name}</Text>
+        <Press
+          plain
+          size="xs"
+          h="6"
+          aria-label={`Take the join with ${join.name} out`}
+          onClick={() => change({ step: n, remove: true })}
+        >
+          Take it out
+        </Press>
+      </HStack>
+      <Mistakes of={props.problems} />
+      {there.length === 0 && <NothingCleaned dataset={join.name} />}
+      <FormFields
+        forms={forms.map((f) => ({ ...f, kind: kinds[f.name] ?? f.kind }))}
+        fields={join.fields}
+        columns={() => there}
+        set={set}
+        instead={(f, given) =>
+          f.name === "match" ? (
+            <Match f={f} given={given} before={before} there={there} other={join.name} set={set} />
+          ) : undefined
+        }
+      />
+    </Box>
+  );
+}
+
+type Pair = { name: string; text: string };
+
+/** What must be equal on both sides: columns, or what is worked out of them. */
+function Match(props: {
+  f: Form;
+  given: Given | undefined;
+  before: string[];
+  there: string[];
+  other: string;
+  set: (field: Given) => void;
+}) {
+  const { f, given, before, there, other } = props;
+  const id = useId();
+  const [left, setLeft] = useState("");
+  const [right, setRight] = useState("");
+  const pairs: Pair[] = given?.pairs ?? given?.values?.map((c) => ({ name: c, text: c })) ?? [];
+  // Columns of the same name are written as a list of names.
+  const put = (next: Pair[]) =>
+    props.set(
+      next.every((p) => p.name === p.text)
+        ? { name: f.name, values: next.map((p) => p.name) }
+        : { name: f.name, pairs: next },
+    );
+  const add = (pair: Pair) => {
+    put([...pairs.filter((p) => p.name !== pair.name), pair]);
+    setLeft("");
+    setRight("");
+  };
+  const alike = before.filter((c) => there.includes(c) && !pairs.some((p) => p.name === c));
+  return (
+    <Box>
+      {pairs.map((p) => (
+        <HStack key={p.name} gap="1" mb="1">
+          <Text fontSize="sm" flex="1" minW="0" overflowWrap="anywhere">
+            {p.name} = {p.text} of {other}
+          </Text>
+          <Press
+            plain
+            size="xs"
+            h="6"
+            aria-label={`Without ${p.name}`}
+            onClick={() => put(pairs.filter((x) => x !== p))}
+          >
+            ×
+          </Press>
+        </HStack>
+      ))}
+      {pairs.length === 0 &&
+        alike.map((c) => (
+          <chakra.button
+            key={c}
+            type="button"
+            me="2"
+            fontSize="sm"
+            color="accent"
+            textDecoration="underline"
+            onClick={() => add({ name: c, text: c })}
+          >
+            {c} on both sides
+          </chakra.button>
+        ))}
+      <HStack gap="1">
+        <Field
+          aria-label="match: a column of the rows so far"
+          placeholder="column so far"
+          list={`${id}left`}
+          w="50%"
+          value={left}
+          onChange={(e) => {
+            setLeft(e.target.value);
+            if (there.includes(e.target.value)) {
+              setRight(e.target.value);
+            }
+          }}
+        />
+        <Field
+          aria-label={`match: what it equals of ${other}`}
+          placeholder={`column of ${other}`}
+          list={`${id}right`}
+          w="50%"
+          value={right}
+          onChange={(e) => setRight(e.target.value)}
+        />
+        <Press
+          plain
+          size="xs"
+          h="8"
+          aria-label="match: add it"
+          disabled={left === "" || right === ""}
+          onClick={() => add({ name: left, text: right })}
+        >
+          Add
+        </Press>
+      </HStack>
+      <Offered id={`${id}left`} columns={before} />
+      <Offered id={`${id}right`} columns={there} />
+    </Box>
+  );
+}
+
+function Offered({ id, columns }: { id: string; columns: string[] }) {
+  return (
+    <datalist id={id}>
+      {columns.map((c) => (
+        <option key={c} value={c} />
+      ))}
+    </datalist>
+  );
+}
