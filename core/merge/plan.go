@@ -142,13 +142,13 @@ func Forms() []rulebook.SectionForm {
 			{Name: "match", Kind: "texts", Required: true, Says: "The columns that must be equal, or what is worked out of them, as LOWER(TRIM(code))"},
 			{Name: "take", Kind: "texts", Required: true, Says: "The columns that are added"},
 			{Name: "unmatched", Kind: "choice", Choices: []string{KeepUnmatched, SetAside, RefuseUnmatched},
-				Says: "What becomes of rows without a partner"},
-			{Name: "unasked", Kind: "choice", Choices: unaskedWays, Says: "What becomes of rows of the joined dataset that no row asks for"},
-			{Name: "repeated", Kind: "choice", Choices: repeatedWays,
+				Otherwise: RefuseUnmatched, Says: "What becomes of rows without a partner"},
+			{Name: "unasked", Kind: "choice", Choices: unaskedWays, Otherwise: LeaveOut, Says: "What becomes of rows of the joined dataset that no row asks for"},
+			{Name: "repeated", Kind: "choice", Choices: repeatedWays, Otherwise: RefuseRepeated,
 				Says: "What becomes of a key that is there more than once: refuse, multiply the rows, or take one of them"},
 			{Name: "by", Kind: "text", Says: "The column whose value decides, for largest_value and least_value"},
-			{Name: "blanks", Kind: "choice", Choices: blankWays, Says: "Whether blank parts of a key are equal"},
-			{Name: "met_at_least", Kind: "number", Says: "The least percentage of rows that must find a partner"},
+			{Name: "blanks", Kind: "choice", Choices: blankWays, Otherwise: BlanksNever, Says: "Whether blank parts of a key are equal"},
+			{Name: "met_at_least", Kind: "number", Otherwise: strconv.Itoa(metUsually), Says: "The least percentage of rows that must find a partner"},
 		}},
 	}
 }

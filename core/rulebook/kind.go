@@ -48,6 +48,8 @@ type FieldForm struct {
 	Aspect string `json:"-"`
 	// Default is the value that goes without saying.
 	Default string `json:"-"`
+	// Otherwise is what counts where it is not declared, where a form shows that.
+	Otherwise string `json:"otherwise,omitempty"`
 	// CSVW is the property of the metadata that carries it: required, minimum, maximum, minLength,
 	// maxLength or format; "-" where it is carried otherwise, "" for none.
 	CSVW string `json:"-"`

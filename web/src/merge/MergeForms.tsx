@@ -1,5 +1,6 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { useId, useState } from "react";
 import type { Schemas } from "../client/client";
 import { checkedText, mergeOutlined } from "../client/queries";
@@ -95,7 +96,11 @@ function Mistakes({ of }: { of: Schemas["Problem"][] }) {
 function NothingCleaned({ dataset }: { dataset: string }) {
   return (
     <Text fontSize="sm" color="validity">
-      Nothing of {dataset} is cleaned yet: apply a fix plan to its newest delivery first.
+      Nothing of{" "}
+      <Link to="/datasets/$name" params={{ name: dataset }}>
+        {dataset}
+      </Link>{" "}
+      is cleaned yet: apply a fix plan to its newest delivery first.
     </Text>
   );
 }
@@ -228,7 +233,7 @@ function Match(props: {
         />
         <Field
           aria-label={`match: what it equals of ${other}`}
-          placeholder={`column of ${other}`}
+          placeholder="column there"
           list={`${id}right`}
           w="50%"
           value={right}

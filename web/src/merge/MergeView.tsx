@@ -66,7 +66,7 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
         gap="6"
       >
         <Box>
-          <HStack mb="2" gap="2">
+          <HStack mb="2" gap="2" flexWrap="wrap">
             <Choice
               aria-label="Merge"
               value={chosen?.name ?? fresh}

@@ -88,7 +88,7 @@ function FormInput(props: InputProps) {
           maxW="full"
           onChange={(e) => set({ name: f.name, value: e.target.value })}
         >
-          <option value="" />
+          <option value="">{f.otherwise && `not declared: ${f.otherwise}`}</option>
           {options(f, props.columns, given?.value).map((o) => (
             <option key={o}>{o}</option>
           ))}
@@ -117,7 +117,15 @@ function FormInput(props: InputProps) {
       );
   }
   const code = f.kind === "condition" || f.kind === "expression";
-  return <Line f={f} now={given?.value ?? ""} code={code} set={(value) => set({ name: f.name, value })} />;
+  return (
+    <Line
+      f={f}
+      now={given?.value ?? ""}
+      hint={f.otherwise}
+      code={code}
+      set={(value) => set({ name: f.name, value })}
+    />
+  );
 }
 
 function options(f: Form, columns: string[], now: string | undefined): string[] {
