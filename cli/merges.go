@@ -12,11 +12,13 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/merge"
 	"proudsieve/service/records"
+	"proudsieve/service/work"
 )
 
 func mergeCommand() *cli.Command {
 	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
 		tryMergeCommand(),
+		verb("preview", "show what a merge in a file would do to the newest cleaned tables, without doing it", "FILE", nil, previewMerge),
 		verb("run", "run a merge on the newest cleaned tables", "MERGE",
 			[]cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}},
 			func(ctx context.Context, s *session, args []string) error {
@@ -41,6 +43,33 @@ func mergeCommand() *cli.Command {
 				})
 			}),
 	)...)
+}
+
+func previewMerge(ctx context.Context, s *session, args []string) error {
+	source, err := readFile(args[0])
+	if err != nil {
+		return err
+	}
+	job, err := s.PreviewMerge(ctx, client.MergePreviewedBody{Source: string(source)})
+	if err != nil {
+		return err
+	}
+	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
+		return err
+	}
+	var p work.MergePreview
+	err = json.Unmarshal(*job.Result, &p)
+	return show(s, &p, err, func(p *work.MergePreview) {
+		s.accounting(p.Accounting)
+		if p.Accounting.Unmet > 0 {
+			s.line("%s no partner.", document.Counted(p.Accounting.Unmet, "row finds", "rows find"))
+		}
+		if p.Audit != nil {
+			s.findings(p.Audit)
+			s.line("By the rulebook of the merged dataset its score would be %s.", percent(p.Audit.Score))
+		}
+		s.line("Nothing has been done.")
+	})
 }
 
 func (o *output) accounting(a *merge.Accounting) {

@@ -588,6 +588,15 @@ type MeantBody struct {
 // MergeOutlined defines model for MergeOutlined.
 type MergeOutlined = json.RawMessage
 
+// MergePreviewedBody defines model for MergePreviewedBody.
+type MergePreviewedBody struct {
+	// Source The text of a merge, saved or not
+	Source string `json:"source"`
+
+	// Tables Which table of a dataset takes part; the newest cleaned one where it is not given
+	Tables map[string]int64 `json:"tables,omitempty"`
+}
+
 // NewDatasetBody defines model for NewDatasetBody.
 type NewDatasetBody struct {
 	Name  string `json:"name"`
@@ -1355,6 +1364,9 @@ type CheckMergeJSONRequestBody = DeclaredBody
 // EditMergeJSONRequestBody defines body for EditMerge for application/json ContentType.
 type EditMergeJSONRequestBody = PlanEditsBody
 
+// PreviewMergeJSONRequestBody defines body for PreviewMerge for application/json ContentType.
+type PreviewMergeJSONRequestBody = MergePreviewedBody
+
 // RunMergeJSONRequestBody defines body for RunMerge for application/json ContentType.
 type RunMergeJSONRequestBody = RunBody
 
@@ -1680,6 +1692,12 @@ func (c *Client) CheckMerge(ctx context.Context, body CheckMergeJSONRequestBody)
 func (c *Client) EditMerge(ctx context.Context, body EditMergeJSONRequestBody) (*MergeOutlined, error) {
 	r := request{method: "POST", path: pathOf("/merges/edit"), body: body}
 	return answered[MergeOutlined](ctx, c, r)
+}
+
+// PreviewMerge calls POST /merges/previews: Work out what a merge would do, saved or not; the job's result has its accounting, and what the rulebook of the merged dataset would find.
+func (c *Client) PreviewMerge(ctx context.Context, body PreviewMergeJSONRequestBody) (*Job, error) {
+	r := request{method: "POST", path: pathOf("/merges/previews"), body: body}
+	return answered[Job](ctx, c, r)
 }
 
 // ShowMerges calls GET /merges/{dataset}/{name}: One version.

@@ -285,6 +285,8 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 		p.awaits(fmt.Sprintf(`document.querySelector('button[aria-label="Without %s"]') !== null`, column))
 	}
 	p.fills("title", "Results with their rivers")
+	p.presses("Show what it would do")
+	p.sees("Nothing has been done yet. The merged table would have 2,970 rows", "joined with stations", "307,577.339")
 	p.presses("Save and run it")
 	p.sees("joined with stations", "2,970", "307,577.339", "rows of stations that no row asked for", "column taken", "rows with a value")
 	p.presses("To its certificate")

@@ -2,11 +2,24 @@ package service_test
 
 import (
 	"bytes"
+	"encoding/json"
+	"errors"
+	"reflect"
 	"testing"
 
 	"proudsieve/client"
 	"proudsieve/service/servicetest"
 )
+
+// alike reports whether two texts in JSON say the same.
+func alike(t *testing.T, a, b []byte) bool {
+	t.Helper()
+	var x, y any
+	if err := errors.Join(json.Unmarshal(a, &x), json.Unmarshal(b, &y)); err != nil {
+		t.Fatal(err)
+	}
+	return reflect.DeepEqual(x, y)
+}
 
 // The rows of a merge that find no partner are fetched as a table to be sent back; where every row finds one there is none.
 func TestRowsWithoutAPartnerCanBeSentBack(t *testing.T) {
@@ -28,6 +41,18 @@ func TestRowsWithoutAPartnerCanBeSentBack(t *testing.T) {
 			if c.match != "" {
 				plan += "join:\n  - {with: sites, match: " + c.match + ", take: [river], unmatched: keep}\n"
 			}
+			// Seen before it is done, and before the merge is saved: nothing is recorded, and then the same is done.
+			looked, err := r.Steward.PreviewMerge(ctx, client.MergePreviewedBody{Source: plan})
+			if err == nil {
+				looked, err = r.Steward.Follow(ctx, looked.ID, nil)
+			}
+			if err != nil || looked.ResultTable != nil {
+				t.Fatalf("%+v %v", looked, err)
+			}
+			var ahead struct{ Accounting json.RawMessage }
+			if err := json.Unmarshal(*looked.Result, &ahead); err != nil {
+				t.Fatal(err)
+			}
 			declare(t, r.Steward, "merges", plan)
 			job, err := r.Steward.RunMerge(ctx, c.name, client.RunBody{})
 			if err == nil {
@@ -39,6 +64,9 @@ func TestRowsWithoutAPartnerCanBeSentBack(t *testing.T) {
 			made, err := r.Steward.ShowTable(ctx, *job.ResultTable)
 			if err != nil {
 				t.Fatal(err)
+			}
+			if !alike(t, ahead.Accounting, *made.Accounting) {
+				t.Errorf("it would be\n%s\nand is\n%s", ahead.Accounting, *made.Accounting)
 			}
 			var out bytes.Buffer
 			whole, err := r.Reader.DownloadTable(ctx, made.ID, &client.DownloadTableParams{What: client.DownloadTableParamsWhatUnmet})

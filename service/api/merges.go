@@ -57,6 +57,37 @@ func (s *Server) merges() {
 	}, func(ctx context.Context, in *planEdits) (*body[MergeOutlined], error) {
 		return answer(s.editMerge(ctx, in))
 	})
+	type mergePreviewed struct {
+		Body struct {
+			Source string           `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a merge, saved or not"`
+			Tables map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
+		}
+	}
+	register(s, operation{
+		Right: access.Work, ID: "preview-merge", Method: http.MethodPost, Path: "/merges/previews",
+		Summary: "Work out what a merge would do, saved or not; the job's result has its accounting, and what the rulebook of the merged dataset would find",
+	}, func(ctx context.Context, in *mergePreviewed) (*body[records.Job], error) {
+		plan, err := merge.Parse([]byte(in.Body.Source))
+		if err != nil {
+			return nil, err
+		}
+		inputs, err := s.mergeTables(ctx, plan, in.Body.Tables)
+		if err != nil {
+			return nil, err
+		}
+		first, err := store.FindDataset(ctx, s.Store.DB, plan.Stack[0])
+		if err != nil {
+			return nil, err
+		}
+		var job *records.Job
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if job, err = s.Pool.AddMergePreview(ctx, tx, first.ID, in.Body.Source, inputs, caller(ctx).ID); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "previewed a merge", plan.Name, map[string]any{"tables": inputs})
+		})
+		return answer(job, err)
+	})
 	register(s, operation{
 		Right: access.Read, ID: "list-inputs", Method: http.MethodGet, Path: "/tables/{id}/inputs",
 		Summary: "The tables that a merged one was made of",

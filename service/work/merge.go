@@ -32,13 +32,14 @@ func (mergeArgs) Kind() string { return Merge }
 // mergeInputs is the detail of a merge job: which table of each dataset takes part.
 type mergeInputs struct {
 	Tables map[string]int64 `json:"tables"`
+	Source string           `json:"source,omitempty"` // of a merge that is only looked at
 }
 
 // AddMerge records and queues a merge of tables, by their datasets.
 func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables map[string]int64,
 	person int64) (*records.Job, error) {
 	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID,
-		Detail: mergeInputs{tables}, CreatedBy: person})
+		Detail: mergeInputs{Tables: tables}, CreatedBy: person})
 }
 
 // runMerge makes the merged table.
@@ -55,45 +56,56 @@ func runMerge(ctx context.Context, a *attempt) error {
 	if err := json.Unmarshal(a.job.Detail, &wanted); err != nil {
 		return err
 	}
+	t, accounting, _, err := a.merged(ctx, plan, wanted)
+	if err != nil {
+		return err
+	}
+	return a.finishTable(ctx, *t, accounting, accounting.Reading, "ran the merge "+
+		plan.Name)
+}
+
+// merged makes a merged table, keeps it, and holds its accounting against what was written; with the rulebook of the merged
+// dataset, nil where there is none.
+func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInputs) (*store.NewTable, *merge.Accounting, *rulebook.Rulebook, error) {
 	inputs, ids, err := a.inputs(ctx, plan, wanted)
 	if err != nil {
-		return err
+		return nil, nil, nil, err
 	}
-	out, err := a.files.Create()
-	if err != nil {
-		return err
+	var out, marks, unmet *files.Writer
+	for _, w := range []**files.Writer{&out, &marks, &unmet} {
+		if *w, err = a.files.Create(); err != nil {
+			return nil, nil, nil, err
+		}
+		defer (*w).Discard()
 	}
-	defer out.Discard()
-	marks, err := a.files.Create()
-	if err != nil {
-		return err
-	}
-	defer marks.Discard()
-	unmet, err := a.files.Create()
-	if err != nil {
-		return err
-	}
-	defer unmet.Discard()
 	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks, Unmet: unmet})
 	if err != nil {
-		return err
+		return nil, nil, nil, err
 	}
 	digest, bytes, written, err := a.keep(ctx, out)
 	if err != nil {
-		return err
+		return nil, nil, nil, err
 	}
-	book, err := rulebookOf(ctx, a.store.DB, a.job.DatasetID, a.job.Dataset)
+	dataset, err := store.OrNil(store.FindDataset(ctx, a.store.DB, plan.Name)) // a merge that is only looked at may have none yet
 	if err != nil {
-		return err
+		return nil, nil, nil, err
 	}
+	var declared *rulebook.Rulebook
+	t := &store.NewTable{Origin: store.OriginMerged, Digest: digest, Bytes: bytes, FileName: plan.Name + ".csv",
+		DeclarationID: a.job.DeclarationID, Inputs: ids}
+	if dataset != nil {
+		t.DatasetID = dataset.ID
+		if declared, err = rulebookOf(ctx, a.store.DB, dataset.ID, plan.Name); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	book := declared
 	if book == nil {
 		book = rulebook.Draft(plan.Name, &detect.Detection{Reading: intake.Standard()}, written.Columns())
 	}
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
-		return err
+		return nil, nil, nil, err
 	}
-	t := store.NewTable{DatasetID: a.job.DatasetID, Origin: store.OriginMerged, Digest: digest, Bytes: bytes,
-		FileName: plan.Name + ".csv", DeclarationID: a.job.DeclarationID, Inputs: ids}
 	for _, one := range []struct {
 		there bool
 		from  *files.Writer
@@ -104,12 +116,11 @@ func runMerge(ctx context.Context, a *attempt) error {
 		}
 		kept, _, err := one.from.Keep()
 		if err != nil {
-			return err
+			return nil, nil, nil, err
 		}
 		*one.into = &kept
 	}
-	return a.finishTable(ctx, t, accounting, accounting.Reading, "ran the merge "+
-		plan.Name)
+	return t, accounting, declared, nil
 }
 
 func (a *attempt) inputs(ctx context.Context, plan *merge.Plan,

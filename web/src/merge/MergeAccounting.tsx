@@ -102,9 +102,11 @@ function TakenColumns({ taken, with: other }: { taken: Taken[]; with: string }) 
   );
 }
 
-/** Rows and sums of a merge from its inputs to its table, and what became of the rows of each join. */
-export function MergeAccounting({ t, a }: { t: Schemas["Table"]; a: Accounting }) {
-  const inputs = useQuery(tableInputs(t.id));
+/**
+ * Rows and sums of a merge from its inputs to its table, and what became of the rows of each join; without a table where it
+ * is only looked at.
+ */
+export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting }) {
   const measures = Object.keys(a.sums);
   const lacking = Object.entries(a.stack.lacking);
   return (
@@ -150,14 +152,16 @@ export function MergeAccounting({ t, a }: { t: Schemas["Table"]; a: Accounting }
           <Total name="merged table" rows={a.rows} sums={a.sums} measures={measures} />
         </tbody>
       </Grid>
-      {t.unmet_digest && (
+      {a.unmet ? (
         <Text mt="2">
-          {plural(a.unmet ?? 0, "row found no partner", "rows found no partner")} in a join.{" "}
-          <a href={`/api/v1/tables/${t.id}/bytes?what=unmet`} download>
-            Download them as a table that can be sent back
-          </a>
+          {plural(a.unmet, "row found no partner", "rows found no partner")} in a join.{" "}
+          {t && (
+            <a href={`/api/v1/tables/${t.id}/bytes?what=unmet`} download>
+              Download them as a table that can be sent back
+            </a>
+          )}
         </Text>
-      )}
+      ) : null}
       {a.joins.map((j) => (
         <Section key={j.with} title={`Join with ${j.with} on ${j.on.join(" and ")}`}>
           <Grid label={`What became of the rows joined with ${j.with}`}>
@@ -220,19 +224,27 @@ export function MergeAccounting({ t, a }: { t: Schemas["Table"]; a: Accounting }
           ))}
         </Section>
       )}
-      <Section title="Made of">
-        <Shown query={inputs}>
-          {(tables) =>
-            tables.map((i) => (
-              <Text key={i.id}>
-                <TableLink id={i.id}>
-                  table {i.id}, {i.dataset}
-                </TableLink>
-              </Text>
-            ))
-          }
-        </Shown>
-      </Section>
+      {t && <MadeOf id={t.id} />}
     </Box>
+  );
+}
+
+/** The tables that a merged one was made of. */
+function MadeOf({ id }: { id: number }) {
+  const inputs = useQuery(tableInputs(id));
+  return (
+    <Section title="Made of">
+      <Shown query={inputs}>
+        {(tables) =>
+          tables.map((i) => (
+            <Text key={i.id}>
+              <TableLink id={i.id}>
+                table {i.id}, {i.dataset}
+              </TableLink>
+            </Text>
+          ))
+        }
+      </Shown>
+    </Section>
   );
 }

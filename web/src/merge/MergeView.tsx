@@ -9,10 +9,12 @@ import { datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
 import { Choice, Press } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
+import { Grid, right, Td, Th } from "../shared/grid";
 import { Kept } from "../shared/Kept";
 import { Section, TableLink, Title } from "../shared/parts";
 import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
-import { count, when } from "../shared/words";
+import { count, percent, plural, when } from "../shared/words";
+import { type Accounting, MergeAccounting } from "./MergeAccounting";
 import { MergeForms } from "./MergeForms";
 
 /** What an address names where a new merge is written: no merge has a space in its name. */
@@ -53,10 +55,22 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
         api.POST("/merges/{name}/runs", { params: { path: { name: saved.name } }, body: {} }),
       );
       setJobId(job.id);
+      setLooked(undefined);
       navigate({ to: "/merges", search: { ...search, merge: saved.name } });
     },
   });
   const job = useJob(jobId);
+  // A preview is of the text that it was asked for.
+  const [looked, setLooked] = useState<{ job: number; source: string }>();
+  const look = useMutation({
+    scope,
+    mutationFn: async () => {
+      const text = latest.current;
+      const asked = await take(api.POST("/merges/previews", { body: { source: text } }));
+      setLooked({ job: asked.id, source: text });
+    },
+  });
+  const preview = useJob(looked?.job);
   return (
     <>
       <Title>Merges</Title>
@@ -124,19 +138,79 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
               })
             }
           />
-          <Press
-            needs="work"
-            mt="2"
-            onClick={() => run.mutate()}
-            loading={run.isPending || (job !== undefined && !job.ended_at)}
-          >
-            {draft === undefined ? "Run it on the newest cleaned tables" : "Save and run it"}
-          </Press>
+          <HStack gap="3" mt="2" flexWrap="wrap">
+            <Press needs="work" plain onClick={() => look.mutate()} loading={look.isPending}>
+              Show what it would do
+            </Press>
+            <Press
+              needs="work"
+              onClick={() => run.mutate()}
+              loading={run.isPending || (job !== undefined && !job.ended_at)}
+            >
+              {draft === undefined ? "Run it on the newest cleaned tables" : "Save and run it"}
+            </Press>
+          </HStack>
+          <Trouble error={look.error} />
           {job && !job.ended_at && <Progress job={job} />}
           {job?.state === "failed" && <Trouble error={new Error(job.error)} />}
         </Box>
-        <Box minW="0">{chosen && <Newest name={chosen.name} />}</Box>
+        <Box minW="0">
+          {looked?.source === source && preview ? (
+            <Looked job={preview} />
+          ) : (
+            chosen && <Newest name={chosen.name} />
+          )}
+        </Box>
       </Box>
+    </>
+  );
+}
+
+/** What a merge would do. */
+function Looked({ job }: { job: Schemas["Job"] }) {
+  if (job.state === "failed") {
+    return <Trouble error={new Error(job.error)} />;
+  }
+  // The result of a job that has just ended comes after the word of its end.
+  if (!job.ended_at || !job.result) {
+    return <Progress job={job} />;
+  }
+  const { accounting, audit } = job.result as { accounting: Accounting; audit?: Schemas["Result"] };
+  return (
+    <>
+      <Text role="status">
+        Nothing has been done yet. The merged table would have {plural(accounting.rows, "row", "rows")}
+        {audit
+          ? `, and by the rulebook of the merged dataset a score of ${percent(audit.score)}: it would ${audit.passed ? "pass" : "fall short"}.`
+          : "; the merged dataset has no rulebook yet, which its table would be judged by."}
+      </Text>
+      {audit && audit.findings.length > 0 && (
+        <Section title="What would be found in it">
+          <Grid label="What would be found">
+            <thead>
+              <tr>
+                <Th>rule</Th>
+                <Th {...right}>rows</Th>
+                <Th>what was found</Th>
+              </tr>
+            </thead>
+            <tbody>
+              {audit.findings.map((f) => (
+                <tr key={f.rule}>
+                  <Td fontFamily="mono" fontSize="sm">
+                    {f.rule}
+                  </Td>
+                  <Td {...right}>{count(f.rows)}</Td>
+                  <Td>{f.found}</Td>
+                </tr>
+              ))}
+            </tbody>
+          </Grid>
+        </Section>
+      )}
+      <Section title="Its accounting">
+        <MergeAccounting a={accounting} />
+      </Section>
     </>
   );
 }
