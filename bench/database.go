@@ -42,22 +42,33 @@ func questions() []string {
 		"SELECT count(*) FROM t WHERE id = '' OR station = '' OR parameter = '' OR sampled = '' OR received = ''")
 }
 
+// passing starts a server that is to be measured, with a connection to it; stop ends both.
+func passing(ctx context.Context, directory string) (conn *pgx.Conn, stop func(), err error) {
+	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Passing: true})
+	if err != nil {
+		return nil, nil, err
+	}
+	if conn, err = pgx.Connect(ctx, server.URL()); err != nil {
+		_ = server.Stop()
+		return nil, nil, err
+	}
+	return conn, func() {
+		_ = conn.Close(ctx)
+		_ = server.Stop()
+	}, nil
+}
+
 // asking has PostgreSQL load the table with COPY, as texts, and answer the questions of the audit.
 func (b *bench) asking(ctx context.Context) error {
 	directory := filepath.Join(b.directory, "database")
 	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Mkdir(directory, 0o711)); err != nil {
 		return err
 	}
-	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Passing: true})
+	conn, stop, err := passing(ctx, directory)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = server.Stop() }()
-	conn, err := pgx.Connect(ctx, server.URL())
-	if err != nil {
-		return err
-	}
-	defer conn.Close(ctx)
+	defer stop()
 	if _, err := conn.Exec(ctx, `CREATE TABLE t ("`+strings.Join(columns, `" text, "`)+`" text)`); err != nil {
 		return err
 	}

@@ -10,10 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-
-	"github.com/jackc/pgx/v5"
-
-	"proudsieve/postgres"
 )
 
 const (
@@ -135,16 +131,11 @@ func (b *bench) joiningInSQL(ctx context.Context, at func(string) string, few, m
 	if err := errors.Join(os.Chmod(b.directory, 0o711), os.Chmod(directory, 0o711)); err != nil {
 		return err
 	}
-	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Passing: true})
+	conn, stop, err := passing(ctx, directory)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = server.Stop() }()
-	conn, err := pgx.Connect(ctx, server.URL())
-	if err != nil {
-		return err
-	}
-	defer conn.Close(ctx)
+	defer stop()
 	load := func(table, columns, file string) error {
 		if _, err := conn.Exec(ctx, "CREATE TABLE "+table+" ("+columns+")"); err != nil {
 			return err

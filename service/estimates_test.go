@@ -53,6 +53,19 @@ func gappyFlows() string {
 func applyPlan(t *testing.T, r *servicetest.Running, id int64, plan string) *records.Table {
 	t.Helper()
 	job, err := r.Steward.ApplyFix(ctx, id, client.PlannedBody{FixPlan: plan})
+	return madeBy(t, r, job, err)
+}
+
+// mergedBy runs a saved merge and returns the merged table.
+func mergedBy(t *testing.T, r *servicetest.Running, name string) *records.Table {
+	t.Helper()
+	job, err := r.Steward.RunMerge(ctx, name, client.RunBody{})
+	return madeBy(t, r, job, err)
+}
+
+// madeBy follows a job that was asked for and returns the table that it makes.
+func madeBy(t *testing.T, r *servicetest.Running, job *records.Job, err error) *records.Table {
+	t.Helper()
 	if err == nil {
 		job, err = r.Steward.Follow(ctx, job.ID, nil)
 	}
@@ -133,15 +146,9 @@ func TestEstimatesAreMarkedForEver(t *testing.T) {
 
 	// Another dataset is merged of it, of which nothing is declared yet: it is told so, and a rulebook is proposed.
 	declare(t, r.Steward, "merges", "merge: all_flows\nstack: [flows]\n")
-	if job, err = r.Steward.RunMerge(ctx, "all_flows", client.RunBody{}); err == nil {
-		job, err = r.Steward.Follow(ctx, job.ID, nil)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	merged, err := r.Steward.ShowTable(ctx, *job.ResultTable)
-	if err != nil || merged.Marks == nil {
-		t.Fatalf("%+v %v", merged, err)
+	merged := mergedBy(t, r, "all_flows")
+	if merged.Marks == nil {
+		t.Fatalf("%+v", merged)
 	}
 	audited(t, r.Steward, merged.ID)
 	stands, err := r.Certifier.ListObstacles(ctx, merged.ID)

@@ -54,17 +54,7 @@ func TestRowsWithoutAPartnerCanBeSentBack(t *testing.T) {
 				t.Fatal(err)
 			}
 			declare(t, r.Steward, "merges", plan)
-			job, err := r.Steward.RunMerge(ctx, c.name, client.RunBody{})
-			if err == nil {
-				job, err = r.Steward.Follow(ctx, job.ID, nil)
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
-			made, err := r.Steward.ShowTable(ctx, *job.ResultTable)
-			if err != nil {
-				t.Fatal(err)
-			}
+			made := mergedBy(t, r, c.name)
 			if !alike(t, ahead.Accounting, *made.Accounting) {
 				t.Errorf("it would be\n%s\nand is\n%s", ahead.Accounting, *made.Accounting)
 			}

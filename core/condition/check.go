@@ -50,21 +50,6 @@ func (k *checker) fail(place int, format string, args ...any) {
 	k.errors = append(k.errors, e)
 }
 
-// kindOf is the kind that values of a type have.
-func kindOf(t table.Type) table.Kind {
-	switch t {
-	case table.TypeInteger, table.TypeDecimal:
-		return table.Number
-	case table.TypeBoolean:
-		return table.Boolean
-	case table.TypeDate:
-		return table.Date
-	case table.TypeDateTime:
-		return table.Instant
-	}
-	return table.Text
-}
-
 // check returns the node, with names and literals resolved, and its kind; Missing for NULL.
 func (k *checker) check(n node) (node, table.Kind) {
 	switch n := n.(type) {
@@ -202,7 +187,7 @@ func (k *checker) column(n column) (node, table.Kind) {
 		}
 		n.name, kind = same[0], k.types[same[0]]
 	}
-	n.kind = kindOf(kind)
+	n.kind = kind.Kind()
 	for _, name := range k.names {
 		if name == n.name {
 			return n, n.kind

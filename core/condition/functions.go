@@ -391,7 +391,7 @@ func castTo(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]table.V
 	if len(c.args) > 1 {
 		return table.Number, k.castRounding(c, to)
 	}
-	from, kind := kinds[0], kindOf(to)
+	from, kind := kinds[0], to.Kind()
 	if from == table.Missing || from == table.Text || kind == table.Text || from == kind && kind != table.Number {
 		return kind, func(a []table.Value) table.Value { return castText(a[0], to) }
 	}
@@ -443,7 +443,7 @@ func (k *checker) castRounding(c *call, to table.Type) func([]table.Value) table
 
 // castText turns a text into a value, or a value into text.
 func castText(v table.Value, to table.Type) table.Value {
-	if v.Kind == kindOf(to) {
+	if v.Kind == to.Kind() {
 		return v
 	}
 	if v.Kind != table.Text {

@@ -53,7 +53,7 @@ func (f *frame) part(says, where string) (keyPart, error) {
 	if at := slices.Index(f.names, says); at >= 0 {
 		p := keyPart{says: says, column: at, cells: f.cells[at]}
 		if f.declared[at] {
-			p.kind = kindOf(f.cells[at].Type)
+			p.kind = f.cells[at].Type.Kind()
 		}
 		return p, nil
 	}
@@ -65,20 +65,6 @@ func (f *frame) part(says, where string) (keyPart, error) {
 		return keyPart{}, fmt.Errorf("%s: in %s: %w", where, says, errors.Join(mistakes...))
 	}
 	return keyPart{says: says, column: -1, expression: x, kind: x.Kind}, nil
-}
-
-func kindOf(t table.Type) table.Kind {
-	switch t {
-	case table.TypeInteger, table.TypeDecimal:
-		return table.Number
-	case table.TypeBoolean:
-		return table.Boolean
-	case table.TypeDate:
-		return table.Date
-	case table.TypeDateTime:
-		return table.Instant
-	}
-	return table.Text
 }
 
 // meeting fits the parts of a join's key to both sides. They are compared by value; where one side's type is not declared, and

@@ -235,9 +235,7 @@ type batchJoin struct {
 	missed                                   bool
 	used                                     []uint32
 	taken                                    []takenSum // of each column that is added
-	unmet                                    []int      // rows of the batch without a partner
-	unmetKeys                                []string   // and their keys
-	unmetRows                                []byte     // the same as they are written
+	unmetRows                                []byte     // those without a partner, as they are written
 	unmetN                                   int64
 }
 
@@ -367,8 +365,10 @@ func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 
 type joinedOne struct {
 	batchJoin
-	batch *table.Batch
-	flags flags
+	batch     *table.Batch
+	flags     flags
+	unmet     []int    // rows of the batch that was joined which found no partner, where they are wanted
+	unmetKeys []string // and their keys
 }
 
 // joinOne joins a batch of which the sums are known.

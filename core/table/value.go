@@ -28,6 +28,21 @@ var Types = []Type{TypeText, TypeInteger, TypeDecimal, TypeBoolean, TypeDate, Ty
 // IsNumber reports whether values of the type can be summed.
 func (t Type) IsNumber() bool { return t == TypeInteger || t == TypeDecimal }
 
+// Kind is the kind that values of the type have.
+func (t Type) Kind() Kind {
+	switch t {
+	case TypeInteger, TypeDecimal:
+		return Number
+	case TypeBoolean:
+		return Boolean
+	case TypeDate:
+		return Date
+	case TypeDateTime:
+		return Instant
+	}
+	return Text
+}
+
 // Kind tells which field of a Value holds it.
 type Kind uint8
 

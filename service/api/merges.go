@@ -124,18 +124,11 @@ func (s *Server) editMerge(ctx context.Context, in *planEdits) (*MergeOutlined, 
 	if err != nil {
 		return nil, err
 	}
-	taking := map[string]bool{}
-	for _, f := range outline.Head {
-		for _, name := range f.Values {
-			taking[name] = f.Name == "stack"
-		}
-	}
-	for _, join := range outline.Steps {
-		taking[join.Name] = true
-	}
+	plan, _ := merge.Parse([]byte(source)) // one with mistakes names its datasets all the same
+	taking := plan.Datasets()
 	for _, d := range all.Items {
 		out.Datasets = append(out.Datasets, d.Name)
-		if !taking[d.Name] {
+		if !slices.Contains(taking, d.Name) {
 			continue
 		}
 		if out.Columns[d.Name], err = s.mergedColumns(ctx, d.ID, d.Name); err != nil {

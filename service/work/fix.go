@@ -269,21 +269,7 @@ func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.Ne
 	}
 	t := &store.NewTable{DatasetID: p.makes.ID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
 		FileName: p.makes.Name + "_cleaned.csv", ParentID: &p.table.ID, ChangeLog: &log}
-	for _, one := range []struct {
-		there bool
-		from  *files.Writer
-		into  **string
-	}{{m.ledger.MadeRows(), m.rows, &t.RowMap}, {m.ledger.Marked() > 0, m.marks, &t.Marks}, {m.ledger.Drawn(), m.draws, &t.Draws}} {
-		if !one.there {
-			continue
-		}
-		digest, _, err := one.from.Keep()
-		if err != nil {
-			return nil, nil, err
-		}
-		*one.into = &digest
-	}
-	return t, written, nil
+	return t, written, keepBeside([]aside{{m.ledger.MadeRows(), m.rows, &t.RowMap}, {m.ledger.Marked() > 0, m.marks, &t.Marks}, {m.ledger.Drawn(), m.draws, &t.Draws}})
 }
 
 // ahead is a table that is not recorded, as it would be.

@@ -106,21 +106,8 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return nil, nil, nil, err
 	}
-	for _, one := range []struct {
-		there bool
-		from  *files.Writer
-		into  **string
-	}{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}} {
-		if !one.there {
-			continue
-		}
-		kept, _, err := one.from.Keep()
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		*one.into = &kept
-	}
-	return t, accounting, declared, nil
+	err = keepBeside([]aside{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}})
+	return t, accounting, declared, err
 }
 
 func (a *attempt) inputs(ctx context.Context, plan *merge.Plan,

@@ -145,6 +145,28 @@ func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, b
 	return digest, bytes, written, err
 }
 
+// aside is what belongs to a table that was made, where there is something of it, and the digest that it is recorded by.
+type aside struct {
+	there bool
+	from  *files.Writer
+	into  **string
+}
+
+// keepBeside keeps what there is.
+func keepBeside(all []aside) error {
+	for _, one := range all {
+		if !one.there {
+			continue
+		}
+		digest, _, err := one.from.Keep()
+		if err != nil {
+			return err
+		}
+		*one.into = &digest
+	}
+	return nil
+}
+
 // finishTable records the table that the job made and queues its audit.
 func (a *attempt) finishTable(ctx context.Context, t store.NewTable, accounting any, reading rulebook.TableReading, action string) error {
 	record, err := a.recordTable(ctx, t, accounting, reading, action)

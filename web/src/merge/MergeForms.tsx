@@ -5,7 +5,7 @@ import { useId, useState } from "react";
 import type { Schemas } from "../client/client";
 import { checkedText, mergeOutlined } from "../client/queries";
 import { Choice, Field, Press } from "../shared/controls";
-import { FormFields } from "../shared/FormFields";
+import { FormFields, PairLines, textsOf } from "../shared/FormFields";
 import { Shown } from "../shared/states";
 
 type Outlined = Schemas["MergeOutlined"];
@@ -25,7 +25,7 @@ function Parts(props: { o: Outlined; problems: Schemas["Problem"][]; change: (c:
   const { o, change } = props;
   const joins = o.outline.steps;
   const own = o.forms.find((f) => f.name === "merge")?.form ?? [];
-  const stacked = o.outline.head.find((f) => f.name === "stack")?.values ?? [];
+  const stacked = textsOf(o.outline.head.find((f) => f.name === "stack"));
   const free = o.datasets.filter((d) => !stacked.includes(d) && !joins.some((j) => j.name === d));
   const first = joins[0]?.line ?? Number.POSITIVE_INFINITY;
   return (
@@ -83,7 +83,7 @@ function Parts(props: { o: Outlined; problems: Schemas["Problem"][]; change: (c:
 
 /** The columns that the joins before one take. */
 const takenBefore = (joins: Join[], at: number) =>
-  joins.slice(0, at).flatMap((j) => j.fields.find((f) => f.name === "take")?.values ?? []);
+  joins.slice(0, at).flatMap((j) => textsOf(j.fields.find((f) => f.name === "take")));
 
 function Mistakes({ of }: { of: Schemas["Problem"][] }) {
   return of.map((p) => (
@@ -156,7 +156,7 @@ function JoinForm(props: {
   );
 }
 
-type Pair = { name: string; text: string };
+type Pair = Schemas["Pair"];
 
 /** What must be equal on both sides: columns, or what is worked out of them. */
 function Match(props: {
@@ -171,7 +171,7 @@ function Match(props: {
   const id = useId();
   const [left, setLeft] = useState("");
   const [right, setRight] = useState("");
-  const pairs: Pair[] = given?.pairs ?? given?.values?.map((c) => ({ name: c, text: c })) ?? [];
+  const pairs: Pair[] = given?.pairs ?? textsOf(given).map((c) => ({ name: c, text: c }));
   // Columns of the same name are written as a list of names.
   const put = (next: Pair[]) =>
     props.set(
@@ -187,22 +187,7 @@ function Match(props: {
   const alike = before.filter((c) => there.includes(c) && !pairs.some((p) => p.name === c));
   return (
     <Box>
-      {pairs.map((p) => (
-        <HStack key={p.name} gap="1" mb="1">
-          <Text fontSize="sm" flex="1" minW="0" overflowWrap="anywhere">
-            {p.name} = {p.text} of {other}
-          </Text>
-          <Press
-            plain
-            size="xs"
-            h="6"
-            aria-label={`Without ${p.name}`}
-            onClick={() => put(pairs.filter((x) => x !== p))}
-          >
-            ×
-          </Press>
-        </HStack>
-      ))}
+      <PairLines pairs={pairs} put={put} says={(p) => `${p.name} = ${p.text} of ${other}`} />
       {pairs.length === 0 &&
         alike.map((c) => (
           <chakra.button

@@ -150,9 +150,12 @@ function Line(props: { f: Form; now: string; hint?: string; code?: boolean; set:
   );
 }
 
+/** The texts that a field gives: several, or one alone. */
+export const textsOf = (given: Given | undefined) => given?.values ?? (given?.value ? [given.value] : []);
+
 /** Columns in their order: each can be taken out, and others are added. */
 function Columns({ f, columns, given, set }: InputProps) {
-  const chosen = given?.values ?? (given?.value ? [given.value] : []);
+  const chosen = textsOf(given);
   const put = (values: string[]) => set({ name: f.name, values: values.length > 0 ? values : undefined });
   return (
     <HStack gap="1" flexWrap="wrap">
@@ -190,31 +193,49 @@ function Columns({ f, columns, given, set }: InputProps) {
   );
 }
 
+type Pair = Schemas["Pair"];
+
+/** Pairs in words, each of which can be taken out. */
+export function PairLines(props: {
+  pairs: Pair[];
+  says: (p: Pair) => ReactNode;
+  put: (pairs: Pair[]) => void;
+}) {
+  return props.pairs.map((p) => (
+    <HStack key={p.name} gap="1" mb="1">
+      <Text fontSize="sm" flex="1" minW="0" overflowWrap="anywhere">
+        {props.says(p)}
+      </Text>
+      <Press
+        plain
+        size="xs"
+        h="6"
+        aria-label={`Without ${p.name}`}
+        onClick={() => props.put(props.pairs.filter((x) => x.name !== p.name))}
+      >
+        ×
+      </Press>
+    </HStack>
+  ));
+}
+
 /** Names with what each stands for. */
 function Pairs({ f, given, set }: InputProps) {
   const pairs = given?.pairs ?? [];
   const [name, setName] = useState("");
   const [text, setText] = useState("");
-  const put = (next: { name: string; text: string }[]) =>
-    set({ name: f.name, pairs: next.length > 0 ? next : undefined });
+  const put = (next: Pair[]) => set({ name: f.name, pairs: next.length > 0 ? next : undefined });
   return (
     <Box>
-      {pairs.map((p) => (
-        <HStack key={p.name} gap="1" mb="1">
-          <Text fontSize="sm" flex="1" minW="0" overflowWrap="anywhere">
+      <PairLines
+        pairs={pairs}
+        put={put}
+        says={(p) => (
+          <>
             {p.name} → <b>{p.text}</b>
-          </Text>
-          <Press
-            plain
-            size="xs"
-            h="6"
-            aria-label={`Without ${p.name}`}
-            onClick={() => put(pairs.filter((x) => x.name !== p.name))}
-          >
-            ×
-          </Press>
-        </HStack>
-      ))}
+          </>
+        )}
+      />
       <HStack gap="1">
         <Field
           aria-label={`${f.name}: a name more`}
