@@ -146,7 +146,7 @@ func TestMergingOnTheCommandLine(t *testing.T) {
 	out := do(0, "merge run both", "The merged table is table 7", "The column flow is missing in south; its cells are empty there.",
 		"Of 3 rows, 3 met a row of places by station, 0 did not; 0 were set aside, 0 added. 1 of its 3 rows were not asked for.")
 	lines := strings.Split(out, "\n")
-	for at, want := range []string{"", "north 2 flow 3.5", "south 1 flow 0", "stacked 3 flow 3.5", "joined with places 3 flow 3.5",
+	for at, want := range []string{"", "north, table 4 2 flow 3.5", "south, table 5 1 flow 0", "stacked 3 flow 3.5", "joined with places 3 flow 3.5",
 		"merged table 3 flow 3.5"} {
 		if got := strings.Join(strings.Fields(lines[at]), " "); at > 0 && got != want {
 			t.Errorf("line %d of the accounting is %q, want %q", at+1, got, want)

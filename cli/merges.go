@@ -19,6 +19,20 @@ func mergeCommand() *cli.Command {
 	return group("merge", "stacking and joining cleaned tables", append(declarationCommands("merges", "merge"),
 		tryMergeCommand(),
 		verb("preview", "show what a merge in a file would do to the newest cleaned tables, without doing it", "FILE", nil, previewMerge),
+		verb("keep-up", "say whether a merge runs again by itself with every table that it takes", "MERGE yes|no", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				if args[1] != "yes" && args[1] != "no" {
+					return fmt.Errorf("say yes or no, not %q", args[1])
+				}
+				d, err := s.KeepMerged(ctx, args[0], client.KeptBody{Kept: args[1] == "yes"})
+				return show(s, d, err, func(d *records.Dataset) {
+					if d.KeptMerged {
+						s.line("The merge %s runs again once a table that it takes was made and did not fall short.", d.Name)
+					} else {
+						s.line("The merge %s runs when somebody asks for it.", d.Name)
+					}
+				})
+			}),
 		verb("run", "run a merge on the newest cleaned tables", "MERGE",
 			[]cli.Flag{&cli.IntFlag{Name: "version", Usage: "0 for the newest"}},
 			func(ctx context.Context, s *session, args []string) error {
@@ -38,7 +52,7 @@ func mergeCommand() *cli.Command {
 					}
 					s.line("The merged table is table %d, SHA-256 %s.", t.ID, t.Digest)
 					if a.Unmet > 0 {
-						s.line("%s no partner. To send them back: proudsieve table download --unmet %d FILE", document.Counted(a.Unmet, "row found", "rows found"), t.ID)
+						s.line("%s. To send them back: proudsieve table download --unmet %d FILE", unmetSays(a.Unmet), t.ID)
 					}
 				})
 			}),
@@ -62,7 +76,7 @@ func previewMerge(ctx context.Context, s *session, args []string) error {
 	return show(s, &p, err, func(p *work.MergePreview) {
 		s.accounting(p.Accounting)
 		if p.Accounting.Unmet > 0 {
-			s.line("%s no partner.", document.Counted(p.Accounting.Unmet, "row finds", "rows find"))
+			s.line("%s.", unmetSays(p.Accounting.Unmet))
 		}
 		if p.Audit != nil {
 			s.findings(p.Audit)
@@ -74,8 +88,25 @@ func previewMerge(ctx context.Context, s *session, args []string) error {
 
 func (o *output) accounting(a *merge.Accounting) {
 	g := newGrid("", ">rows", "sums")
+	several := map[string]int{}
 	for _, in := range a.Inputs {
-		g.add(in.Dataset, count(in.Rows), sums(in.Sums))
+		several[in.Dataset]++
+	}
+	for _, in := range a.Inputs {
+		name := in.Dataset
+		if in.Table > 0 {
+			name += fmt.Sprintf(", table %d", in.Table)
+		}
+		if in.Name != "" && several[in.Dataset] > 1 {
+			name += ", " + visible(in.Name)
+		}
+		g.add(name, count(in.Rows), sums(in.Sums))
+	}
+	if a.Stack.SetAside > 0 {
+		g.add("another row stands for them", count(-a.Stack.SetAside), sums(a.Stack.SumsSetAside))
+	}
+	if a.Stack.SumsFilled != nil {
+		g.add("cells filled from these", "", sums(a.Stack.SumsFilled))
 	}
 	g.add("stacked", count(a.Stack.Rows), sums(a.Stack.Sums))
 	for _, j := range a.Joins {
@@ -83,6 +114,7 @@ func (o *output) accounting(a *merge.Accounting) {
 	}
 	g.add("merged table", count(a.Rows), sums(a.Sums))
 	o.grid(g, "")
+	o.stacked(&a.Stack)
 	for _, j := range a.Joins {
 		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. %s of its %s rows were not asked for.", count(j.RowsIn), count(j.Matched), j.With,
 			strings.Join(j.On, " and "), count(j.Unmatched), count(j.SetAside), count(j.Multiplied),
@@ -92,6 +124,48 @@ func (o *output) accounting(a *merge.Accounting) {
 	for _, column := range sortedKeys(a.Stack.Lacking) {
 		o.line("The column %s is missing in %s; its cells are empty there.", column,
 			strings.Join(a.Stack.Lacking[column], " and "))
+	}
+}
+
+// unmetSays counts the rows of the table of those that are not in a merged table, or are without a partner there.
+func unmetSays(rows int64) string {
+	return document.Counted(rows, "row found no partner, or has another row standing for it", "rows found no partner, or have another row standing for them")
+}
+
+// stacked tells what the stacked tables have in common, and what lies between them.
+func (o *output) stacked(s *merge.StackResult) {
+	for _, dataset := range sortedKeys(s.Renamed) {
+		for _, was := range sortedKeys(s.Renamed[dataset]) {
+			o.line("%s of %s is called %s.", visible(was), dataset, visible(s.Renamed[dataset][was]))
+		}
+	}
+	if shared := s.Shared; shared != nil {
+		by := "all their cells"
+		if len(shared.Key) > 0 {
+			by = "the key " + visible(strings.Join(shared.Key, ", "))
+		}
+		o.line("By %s, %s equal in several tables (%s), and %s one another (%s).", by, document.Counted(shared.Equal.Keys, "is", "are"), shared.Equal.Became,
+			document.Counted(shared.Contradicting.Keys, "contradicts", "contradict"), shared.Contradicting.Became)
+		for _, e := range shared.Examples {
+			o.line("  %s differs in %s:", visible(e.Key), visible(strings.Join(e.Differ, ", ")))
+			for _, r := range e.Rows {
+				o.line("    row %d of %s, table %d: %s", r.Row, r.Dataset, r.Table, visible(strings.Join(r.Cells, ", ")))
+			}
+		}
+		if more := shared.Contradicting.Keys - int64(len(shared.Examples)); more > 0 {
+			o.line("  and %s more.", count(more))
+		}
+	}
+	for _, column := range sortedKeys(s.Filled) {
+		o.line("%s of %s filled from rows for which another one stands.", document.Counted(s.Filled[column], "cell", "cells"), visible(column))
+	}
+	if p := s.Periods; p != nil {
+		for _, one := range p.Overlaps {
+			o.line("%s of %s are in an earlier table too, from %s to %s (%s, %s).", document.Counted(one.Days, "day", "days"), visible(p.Column), one.First, one.Last, one.Dataset, visible(one.Name))
+		}
+		for _, gap := range p.Gaps {
+			o.line("%s without a row between %s and %s.", document.Counted(gap.Days, "day", "days"), gap.After, gap.Before)
+		}
 	}
 }
 

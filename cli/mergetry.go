@@ -11,7 +11,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"proudsieve/core/document"
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
@@ -22,7 +21,7 @@ import (
 func tryMergeCommand() *cli.Command {
 	return alone("try", "merge files as a merge in a file says, and show its accounting; needs no service", "MERGE",
 		[]cli.Flag{
-			&cli.StringSliceFlag{Name: "table", Usage: "the file of a dataset, as stations=stations.csv; once for each", Required: true},
+			&cli.StringSliceFlag{Name: "table", Usage: "the file of a dataset, as stations=stations.csv; once for each, and for each delivery that is stacked, the oldest first", Required: true},
 			&cli.StringSliceFlag{Name: "rules", Usage: "the rulebook of a dataset, as stations=stations.yaml"},
 			&cli.StringFlag{Name: "into", Usage: "write the merged table here; it is made and left out otherwise"},
 			&cli.StringFlag{Name: "unmet", Usage: "write the rows that find no partner here"},
@@ -30,15 +29,15 @@ func tryMergeCommand() *cli.Command {
 		}, tryMerge)
 }
 
-// filesOf splits each NAME=FILE.
-func filesOf(flag string, all []string) (map[string]string, error) {
-	out := map[string]string{}
+// filesOf splits each NAME=FILE; of one name there may be several files.
+func filesOf(flag string, all []string) (map[string][]string, error) {
+	out := map[string][]string{}
 	for _, one := range all {
 		name, file, ok := strings.Cut(one, "=")
 		if !ok || name == "" || file == "" {
 			return nil, fmt.Errorf("--%s is a dataset and a file, as stations=stations.csv, not %q", flag, one)
 		}
-		out[name] = file
+		out[name] = append(out[name], file)
 	}
 	return out, nil
 }
@@ -62,21 +61,28 @@ func tryMerge(ctx context.Context, c *cli.Command, o *output, args []string) err
 	if err != nil {
 		return err
 	}
-	inputs := map[string]merge.Input{}
+	var inputs merge.Inputs
 	for _, name := range plan.Datasets() {
-		if files[name] == "" {
+		if len(files[name]) == 0 {
 			return fmt.Errorf("the merge takes a table of %s; name its file with --table %s=FILE", name, name)
 		}
-		book, err := readRulebook(rules[name])
-		if err != nil {
-			return err
+		rules := append(rules[name], "")[0]
+		for at, file := range files[name] {
+			book, err := readRulebook(rules) // one for each, since a table's own reading goes into it
+			if err != nil {
+				return err
+			}
+			opened, err := openFile(ctx, file, book, intake.Reading{})
+			if err != nil {
+				return err
+			}
+			defer opened.file.Close()
+			in := merge.Input{Dataset: name, Source: opened.file, Book: opened.book, Name: filepath.Base(file)}
+			if len(files[name]) > 1 {
+				in.Table = int64(at + 1)
+			}
+			inputs = append(inputs, in)
 		}
-		opened, err := openFile(ctx, files[name], book, intake.Reading{})
-		if err != nil {
-			return err
-		}
-		defer opened.file.Close()
-		inputs[name] = merge.Input{Dataset: name, Source: opened.file, Book: opened.book}
 	}
 	var a *merge.Accounting
 	var marks bytes.Buffer
@@ -119,7 +125,7 @@ func tryMerge(ctx context.Context, c *cli.Command, o *output, args []string) err
 		o.line("Written to %s.", into)
 	}
 	if unmet != "" {
-		o.line("%s no partner, written to %s.", document.Counted(a.Unmet, "row found", "rows found"), unmet)
+		o.line("%s. Written to %s.", unmetSays(a.Unmet), unmet)
 	}
 	return nil
 }

@@ -523,6 +523,12 @@ type IssueShown = records.IssueShown
 // Job defines model for Job.
 type Job = records.Job
 
+// KeptBody defines model for KeptBody.
+type KeptBody struct {
+	// Kept Whether it runs again by itself
+	Kept bool `json:"kept"`
+}
+
 // Key defines model for Key.
 type Key = json.RawMessage
 
@@ -593,8 +599,8 @@ type MergePreviewedBody struct {
 	// Source The text of a merge, saved or not
 	Source string `json:"source"`
 
-	// Tables Which table of a dataset takes part; the newest cleaned one where it is not given
-	Tables map[string]int64 `json:"tables,omitempty"`
+	// Tables Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given
+	Tables map[string][]int64 `json:"tables,omitempty"`
 }
 
 // NewDatasetBody defines model for NewDatasetBody.
@@ -761,8 +767,8 @@ type RowsPage = json.RawMessage
 
 // RunBody defines model for RunBody.
 type RunBody struct {
-	// Tables Which table of a dataset takes part; the newest cleaned one where it is not given
-	Tables map[string]int64 `json:"tables,omitempty"`
+	// Tables Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given
+	Tables map[string][]int64 `json:"tables,omitempty"`
 
 	// Version 0 for the newest
 	Version int64 `json:"version,omitempty"`
@@ -1367,6 +1373,9 @@ type EditMergeJSONRequestBody = PlanEditsBody
 // PreviewMergeJSONRequestBody defines body for PreviewMerge for application/json ContentType.
 type PreviewMergeJSONRequestBody = MergePreviewedBody
 
+// KeepMergedJSONRequestBody defines body for KeepMerged for application/json ContentType.
+type KeepMergedJSONRequestBody = KeptBody
+
 // RunMergeJSONRequestBody defines body for RunMerge for application/json ContentType.
 type RunMergeJSONRequestBody = RunBody
 
@@ -1704,6 +1713,12 @@ func (c *Client) PreviewMerge(ctx context.Context, body PreviewMergeJSONRequestB
 func (c *Client) ShowMerges(ctx context.Context, dataset string, name string, params *ShowMergesParams) (*Declaration, error) {
 	r := request{method: "GET", path: pathOf("/merges/%s/%s", dataset, name), params: params}
 	return answered[Declaration](ctx, c, r)
+}
+
+// KeepMerged calls PUT /merges/{name}/kept: Say whether a merge runs again by itself once a table that it takes was made and passed its audit, or had none to pass.
+func (c *Client) KeepMerged(ctx context.Context, name string, body KeepMergedJSONRequestBody) (*Dataset, error) {
+	r := request{method: "PUT", path: pathOf("/merges/%s/kept", name), body: body}
+	return answered[Dataset](ctx, c, r)
 }
 
 // RunMerge calls POST /merges/{name}/runs: Run a merge on cleaned tables; the job makes the merged table.

@@ -123,11 +123,11 @@ func clean(t *testing.T, dataset, plan string) (merge.Input, *fix.Ledger) {
 }
 
 func TestTheCleanedAndMergedTablePasses(t *testing.T) {
-	inputs := map[string]merge.Input{}
+	var inputs merge.Inputs
 	for dataset, plan := range map[string]string{"stations": "stations_clean", "highgarth_results": "highgarth_clean",
 		"millrace_results": "millrace_clean"} {
 		in, ledger := clean(t, dataset, plan)
-		inputs[dataset] = in
+		inputs = append(inputs, in)
 		for _, step := range ledger.Steps {
 			if step.Note != "" {
 				t.Errorf("%s, step %d: %s", plan, step.Step, step.Note)

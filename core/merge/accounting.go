@@ -2,6 +2,7 @@ package merge
 
 import (
 	"fmt"
+	"slices"
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -28,20 +29,37 @@ type Sums map[string]string
 // InputRows is what one stacked table brought.
 type InputRows struct {
 	Dataset string `json:"dataset"`
+	Table   int64  `json:"table,omitempty"` // its number; 0 where it has none
+	Name    string `json:"name,omitempty"`  // of the file that it was delivered as
 	Rows    int64  `json:"rows"`
 	Sums    Sums   `json:"sums"`
+	// SetAside counts those of its rows for which another one of the stack stands.
+	SetAside int64 `json:"set_aside,omitempty"`
 }
 
 // StackResult is the stacked table.
 type StackResult struct {
-	Rows    int64               `json:"rows"`
-	Sums    Sums                `json:"sums"`
+	Rows    int64               `json:"rows"`    // those of the inputs - SetAside
+	Sums    Sums                `json:"sums"`    // those of the inputs - SumsSetAside + SumsFilled
 	Lacking map[string][]string `json:"lacking"` // columns that some of the datasets do not have
+	// Renamed is what the stack calls columns that have other names in a dataset.
+	Renamed map[string]map[string]string `json:"renamed,omitempty"`
+	// SetAside counts rows for which another one of the stack stands, and Filled, per column, cells of these that are from rows
+	// that were set aside.
+	SetAside     int64            `json:"set_aside,omitempty"`
+	SumsSetAside Sums             `json:"sums_set_aside,omitempty"`
+	Filled       map[string]int64 `json:"filled,omitempty"`
+	SumsFilled   Sums             `json:"sums_filled,omitempty"`
+	// Shared says which keys and rows several of the tables have; nil of a single table.
+	Shared *Shared `json:"shared,omitempty"`
+	// Periods says which days the tables cover; nil of a single table, or where there is no column of days.
+	Periods *Periods `json:"periods,omitempty"`
 }
 
 // JoinResult is what one join did.
 type JoinResult struct {
 	With           string    `json:"with"`
+	Table          int64     `json:"table,omitempty"` // the number of the joined table; 0 where it has none
 	On             []string  `json:"on"`
 	RowsIn         int64     `json:"rows_in"`
 	Matched        int64     `json:"matched"`
@@ -107,6 +125,9 @@ func (a *Accounting) Balance() error {
 		}
 		return nil
 	}
+	rows -= a.Stack.SetAside
+	add(sums, a.Stack.SumsSetAside, -1)
+	add(sums, a.Stack.SumsFilled, 1)
 	if err := check("the stacked table", a.Stack.Rows, a.Stack.Sums); err != nil {
 		return err
 	}
@@ -126,33 +147,47 @@ func (a *Accounting) Balance() error {
 	return check("the merged table", a.Rows, a.Sums)
 }
 
-// Holds says where the accounting is not that of a table of so many rows, made of tables of which each dataset's has the rows
-// that are given; nil where it is. What is certified rests on it.
-func (a *Accounting) Holds(rows int64, of map[string]int64) error {
+// Brought is a table that a merged one was made of, with its rows.
+type Brought struct {
+	Dataset string
+	Table   int64
+	Rows    int64
+}
+
+// Holds says where the accounting is not that of a table of so many rows, made of tables which have the rows that are given; nil
+// where it is. What is certified rests on it.
+func (a *Accounting) Holds(rows int64, of []Brought) error {
 	if err := a.Balance(); err != nil {
 		return err
 	}
 	if a.Rows != rows {
 		return fmt.Errorf("the accounting of the merge ends with %d rows, and the table has %d", a.Rows, rows)
 	}
-	brought := func(dataset string, n int64) error {
-		switch has, known := of[dataset]; {
-		case !known:
+	told := make([]bool, len(of))
+	brought := func(dataset string, number, n int64) error {
+		// Accountings of earlier versions name datasets alone, of which one table took part.
+		at := slices.IndexFunc(of, func(b Brought) bool { return b.Dataset == dataset && (number == 0 || b.Table == number) })
+		switch {
+		case at < 0:
 			return fmt.Errorf("the accounting of the merge speaks of a table of %s, which is not one that it was made of", dataset)
-		case has != n:
-			return fmt.Errorf("the accounting of the merge has %d rows of %s, and its table has %d", n, dataset, has)
+		case of[at].Rows != n:
+			return fmt.Errorf("the accounting of the merge has %d rows of %s, and its table has %d", n, dataset, of[at].Rows)
 		}
+		told[at] = true
 		return nil
 	}
 	for _, in := range a.Inputs {
-		if err := brought(in.Dataset, in.Rows); err != nil {
+		if err := brought(in.Dataset, in.Table, in.Rows); err != nil {
 			return err
 		}
 	}
 	for _, j := range a.Joins {
-		if err := brought(j.With, j.JoinedRows); err != nil {
+		if err := brought(j.With, j.Table, j.JoinedRows); err != nil {
 			return err
 		}
+	}
+	if at := slices.Index(told, false); at >= 0 {
+		return fmt.Errorf("the accounting of the merge does not speak of the %d rows of table %d of %s, of which it was made", of[at].Rows, of[at].Table, of[at].Dataset)
 	}
 	return nil
 }

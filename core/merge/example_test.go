@@ -29,9 +29,9 @@ join:
 		var source table.Source = testkit.File(t, text, intake.Standard())
 		return merge.Input{Dataset: dataset, Source: source, Book: book}
 	}
-	inputs := map[string]merge.Input{
-		"results":  input("results", "{name: station}, {name: value, type: decimal}", "station,value\nS1,1\nS2,2\n"),
-		"stations": input("stations", "{name: station}, {name: river}", "station,river\nS1,Alder\n"),
+	inputs := merge.Inputs{
+		input("results", "{name: station}, {name: value, type: decimal}", "station,value\nS1,1\nS2,2\n"),
+		input("stations", "{name: station}, {name: river}", "station,river\nS1,Alder\n"),
 	}
 	accounting, err := merge.Run(context.Background(), plan, inputs, 1, merge.Outputs{Table: os.Stdout})
 	if err != nil {

@@ -261,12 +261,12 @@ func (m *merger) unasked(ctx context.Context, at int, writer *table.Writer) erro
 			return err
 		}
 		n, sums := int64(out.out.Len()), m.weigh(out.out, nil)
-		out.sumsIn = sums
+		out.sumsIn, out.sumsOut = sums, sums
 		j.result.Added += n
 		j.result.RowsOut += n
 		addSums(j.sumsAdded, sums, 1)
 		addSums(j.sumsOut, sums, 1)
-		if err := m.through(out, at+1, j.With); err != nil {
+		if err := m.through(out, at+1, &j.in); err != nil {
 			return err
 		}
 		if err := m.put(out, writer); err != nil {
@@ -412,7 +412,7 @@ func (e *unmatchedError) Error() string {
 }
 
 // explain adds to an error the key that a row without a partner nearly has.
-func (m *merger) explain(ctx context.Context, inputs map[string]Input, workers int, err error) error {
+func (m *merger) explain(ctx context.Context, workers int, err error) error {
 	var e *unmatchedError
 	if !errors.As(err, &e) {
 		return err

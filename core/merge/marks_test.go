@@ -38,7 +38,7 @@ func TestEstimatesStayMarkedInAMerge(t *testing.T) {
 	}
 	marking(in, "places", "name", 1)
 	var out, marks bytes.Buffer
-	a, err := merge.Run(context.Background(), p, in, 2, merge.Outputs{Table: &out, Marks: &marks})
+	a, err := merge.Run(context.Background(), p, listed(in), 2, merge.Outputs{Table: &out, Marks: &marks})
 	if err != nil {
 		t.Fatal(err)
 	}

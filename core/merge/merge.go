@@ -23,14 +23,6 @@ const (
 	missesKept = 1 << 16
 )
 
-// Input is a cleaned table that takes part in a merge.
-type Input struct {
-	Dataset string
-	Source  table.Source
-	Book    *rulebook.Rulebook // as it applies to a table of ours
-	Digest  string             // SHA-256 of its bytes; empty where it is not known
-}
-
 // Outputs are where a merge writes.
 type Outputs struct {
 	Table io.Writer // the merged table, as CSV
@@ -41,10 +33,10 @@ type Outputs struct {
 	Unmet io.Writer
 }
 
-// Run writes the merged table to out. Cells that were estimated in an input are marked in it too. inputs holds a cleaned table for every
-// dataset of the plan. It refuses a merge that the plan does not allow: unmatched
+// Run writes the merged table to out. Cells that were estimated in an input are marked in it too. inputs holds the cleaned tables of every
+// dataset of the plan that take part: one of each that is joined. It refuses a merge that the plan does not allow: unmatched
 // rows or repeated keys where these are refused, columns that are not there.
-func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, out Outputs) (*Accounting, error) {
+func Run(ctx context.Context, plan *Plan, inputs Inputs, workers int, out Outputs) (*Accounting, error) {
 	m, err := prepare(ctx, plan, inputs, workers)
 	defer m.close()
 	if err != nil {
@@ -54,9 +46,9 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 	if out.Unmet != nil {
 		m.unmet = table.NewWriter(out.Unmet, m.unmetNames())
 	}
-	for _, name := range plan.Stack {
-		if err := m.stack(ctx, inputs[name], workers, writer); err != nil {
-			return nil, m.explain(ctx, inputs, workers, err)
+	for _, t := range m.tables {
+		if err := m.stack(ctx, t, workers, writer); err != nil {
+			return nil, m.explain(ctx, workers, err)
 		}
 	}
 	for i := range m.joins {
@@ -77,7 +69,7 @@ func Run(ctx context.Context, plan *Plan, inputs map[string]Input, workers int, 
 			return nil, err
 		}
 	}
-	return m.accounting(ctx, inputs, workers)
+	return m.accounting(ctx, workers)
 }
 
 // Verify reads the merged table again and holds the accounting against it.
@@ -107,7 +99,12 @@ func declared(book *rulebook.Rulebook, measures []string) []string {
 // merger is a merge under way.
 type merger struct {
 	plan     *Plan
-	stacked  []string // columns of the stacked table
+	tables   []*stackedTable
+	stacked  []string           // columns of the stacked table
+	firsts   []*Input           // the table that each of them was met in first
+	declared []*rulebook.Column // and how it is declared there
+	shared   *shared            // what the stacked tables have in common; nil of a single one
+	periods  []*covered         // the days of each table
 	lacking  map[string][]string
 	types    map[string]table.Type // of the columns
 	measures map[string]int        // by name, the position in the stacked table
@@ -122,53 +119,36 @@ type merger struct {
 	marks    []table.Mark  // of the merged table
 	unmet    *table.Writer // of the rows that met nothing; nil where they are not wanted
 	unmetN   int64
-	reading  rulebook.TableReading
+	asideN   int64 // rows for which others of the stack stand
+	filled   map[string]int64
+
+	sumsAside, sumsFilled map[string]table.Decimal
+
+	reading rulebook.TableReading
 }
 
-func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers int) (*merger, error) {
+func prepare(ctx context.Context, plan *Plan, inputs Inputs, workers int) (*merger, error) {
 	m := &merger{plan: plan, types: map[string]table.Type{}, lacking: map[string][]string{}, measures: map[string]int{},
-		readers: map[string]*rulebook.Cells{}, frame: &frame{},
-		sums: map[string]table.Decimal{}, outSums: map[string]table.Decimal{}}
+		readers: map[string]*rulebook.Cells{}, frame: &frame{}, filled: map[string]int64{},
+		sums: map[string]table.Decimal{}, outSums: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{}, sumsFilled: map[string]table.Decimal{}}
 	if err := different(plan, inputs); err != nil {
 		return m, err
 	}
-	var err error
-	if m.reading, err = readingOf(plan, inputs); err != nil {
+	if err := m.layOut(inputs); err != nil {
 		return m, err
 	}
-	for _, name := range plan.Stack {
-		in := inputs[name]
-		for _, column := range in.Source.Columns() {
-			t := table.TypeText
-			if c := in.Book.Column(column); c != nil {
-				t = c.Type
-			}
-			if known, ok := m.types[column]; ok && known != t {
-				return m,
-					fmt.Errorf("the column %q is of type %s in one dataset and of type %s in %s; declare it alike before stacking", column, known, t, name)
-			}
-			m.types[column] = t
-			if !slices.Contains(m.stacked, column) {
-				m.stacked = append(m.stacked, column)
-				m.frame.add(column, in.Book.Cells(column), in.Book.Column(column) != nil)
-			}
-		}
-		for _, measure := range in.Book.Measures {
-			m.readers[measure] = in.Book.Cells(measure)
-		}
+	var err error
+	if m.reading, err = m.readingOf(inputs); err != nil {
+		return m, err
 	}
-	for _, name := range plan.Stack {
-		for _, column := range m.stacked {
-			if !slices.Contains(inputs[name].Source.Columns(), column) {
-				m.lacking[column] = append(m.lacking[column], name)
-			}
-		}
+	if plan.Period != "" && m.periodColumn() < 0 {
+		return m, fmt.Errorf("the stack has no column %q, by whose days it is to be told%s", plan.Period, document.Nearest(plan.Period, m.stacked))
 	}
-	for name := range m.readers {
-		m.measures[name] = slices.Index(m.stacked, name)
+	if err := m.meetRows(ctx, workers); err != nil {
+		return m, err
 	}
 	for _, j := range plan.Joins {
-		joined, err := m.load(ctx, j, inputs[j.With], workers)
+		joined, err := m.load(ctx, j, *inputs.of(j.With)[0], workers)
 		if joined != nil {
 			m.joins = append(m.joins, joined)
 		}
@@ -180,30 +160,39 @@ func prepare(ctx context.Context, plan *Plan, inputs map[string]Input, workers i
 }
 
 func (m *merger) close() {
+	if m.shared != nil {
+		m.shared.held.close()
+	}
 	for _, j := range m.joins {
 		j.store.close()
 	}
 }
 
-// different refuses a merge in which the same bytes take part under two names.
-func different(plan *Plan, inputs map[string]Input) error {
-	seen := map[string]string{}
-	for _, name := range plan.Datasets() {
-		digest := inputs[name].Digest
-		if other, ok := seen[digest]; ok && digest != "" {
-			return fmt.Errorf("the tables of %s and %s have the same bytes; a table takes part in a merge once, or its rows and sums would be counted twice", other, name)
+// different refuses a merge in which the same bytes take part twice, or a dataset not as often as it must.
+func different(plan *Plan, inputs Inputs) error {
+	seen := map[string]*Input{}
+	for i := range inputs {
+		in := &inputs[i]
+		if other, ok := seen[in.Digest]; ok && in.Digest != "" {
+			return fmt.Errorf("the tables of %s and %s have the same bytes; a table takes part in a merge once, or its rows and sums would be counted twice", other.label(), in.label())
 		}
-		seen[digest] = name
+		seen[in.Digest] = in
+	}
+	for _, name := range plan.Datasets() {
+		switch n := len(inputs.of(name)); {
+		case n == 0:
+			return fmt.Errorf("no table of %s takes part", name)
+		case n > 1 && !slices.Contains(plan.Stack, name):
+			return fmt.Errorf("%d tables of %s are to be joined; one table of a dataset is joined, several can be stacked", n, name)
+		}
 	}
 	return nil
 }
 
 func (m *merger) columns() []string {
 	columns := slices.Clone(m.frame.names)
-	if m.plan.Origin != "" {
-		columns = append(columns, m.plan.Origin)
-	}
-	return columns
+	names, _ := m.originColumns(&Input{}, nil)
+	return append(columns, names...)
 }
 
 func positions(columns, wanted []string, where string) ([]int, error) {
@@ -220,11 +209,17 @@ func positions(columns, wanted []string, where string) ([]int, error) {
 type joinedBatch struct {
 	in      int64
 	sumsIn  map[string]table.Decimal
+	aside   int64         // rows for which others of the stack stand
+	filled  map[int]int64 // cells that were filled from other rows, by the column of the stack
 	out     *table.Batch
 	flags   flags  // of the cells of out
 	rows    []byte // as they are written
 	sumsOut map[string]table.Decimal
 	joins   []batchJoin
+
+	sumsAside, sumsFilled map[string]table.Decimal
+	asideRows             []byte // as they are written
+	asideN                int64
 }
 
 type batchJoin struct {
@@ -273,75 +268,28 @@ func (j *joiner) addTaken(all []takenSum) {
 	}
 }
 
-func (m *merger) stack(ctx context.Context, in Input, workers int, writer *table.Writer) error {
-	source := in.Source.Columns()
-	from := make([]int, len(m.stacked))
-	for i, name := range m.stacked {
-		from[i] = slices.Index(source, name)
-	}
-	rows := InputRows{Dataset: in.Dataset}
-	sums := map[string]table.Decimal{}
-	origins := m.marksOf(in, func(column string) (string, bool) { return column, true })
-	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, from, in.Dataset, origins) }
-	err := table.ScanBatches(ctx, in.Source, workers, work, func(j *joinedBatch) error {
-		rows.Rows += j.in
-		addSums(sums, j.sumsIn, 1)
-		return m.put(j, writer)
-	})
-	if err != nil {
-		return fmt.Errorf("stacking %s: %w", in.Dataset, err)
-	}
-	rows.Sums = m.named(sums)
-	m.inputs = append(m.inputs, rows)
-	m.stackN += rows.Rows
-	addSums(m.sums, sums, 1)
-	return nil
-}
-
 func addSums(into, from map[string]table.Decimal, sign int64) {
 	for m, d := range from {
 		into[m] = into[m].Add(d.Times(sign))
 	}
 }
 
-// join lays the batch out in the columns of the stack and passes it through every join.
-func (m *merger) join(b *table.Batch, from []int, dataset string, origins []origin) (*joinedBatch, error) {
-	columns := make([]table.Column, len(from))
-	nothing := table.Column{Texts: []string{""}, Codes: make([]uint32, b.Len())}
-	for i, c := range from {
-		if columns[i] = nothing; c >= 0 {
-			columns[i] = b.Columns[c]
-		}
-	}
-	out := &joinedBatch{in: int64(b.Len()), out: &table.Batch{Columns: columns, Rows: b.Rows, Lines: b.Lines}}
-	out.flags = flags{}
-	for i := range from {
-		if of := flag(origins, m.stacked[i], func(at int) uint32 { return b.Rows[at] }, b.Len()); of != nil {
-			out.flags[i] = of
-		}
-	}
-	out.sumsIn = m.weigh(out.out, nil)
-	return out, m.through(out, 0, dataset)
-}
-
 // through passes a batch through the joins from one on, and says where its rows are from.
-func (m *merger) through(out *joinedBatch, from int, dataset string) error {
-	out.joins, out.sumsOut = make([]batchJoin, from), out.sumsIn
+func (m *merger) through(out *joinedBatch, from int, in *Input) error {
+	out.joins = make([]batchJoin, from)
 	for _, j := range m.joins[from:] {
 		done, err := m.joinOne(j, out.out, out.flags, out.sumsOut)
 		if err != nil {
 			return err
 		}
 		if len(done.unmet) > 0 {
-			done.unmetRows, done.unmetN = m.unmetRows(out.out, done.unmet, done.unmetKeys, dataset, j.With)
+			done.unmetRows, done.unmetN = m.unmetRows(out.out, done.unmet, done.unmetKeys, in, noPartner+j.With)
 		}
 		out.out, out.flags, out.sumsOut = done.batch, done.flags, done.sumsOut
 		out.joins = append(out.joins, done.batchJoin)
 	}
-	if m.plan.Origin != "" {
-		out.out.Columns = append(out.out.Columns,
-			table.Column{Texts: []string{dataset}, Codes: make([]uint32, out.out.Len())})
-	}
+	_, origin := m.originColumns(in, out.out.Rows)
+	out.out.Columns = append(out.out.Columns, origin...)
 	out.rows = table.AppendRows(nil, out.out)
 	return nil
 }
@@ -350,17 +298,23 @@ func (m *merger) through(out *joinedBatch, from int, dataset string) error {
 func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 	for i, one := range j.joins {
 		m.joins[i].take(one)
-		if m.unmet != nil {
-			m.unmetN += one.unmetN
-			if err := m.unmet.WriteRows(one.unmetRows); err != nil {
-				return err
-			}
+		if err := m.apart(one.unmetRows, one.unmetN); err != nil {
+			return err
 		}
 	}
 	m.mark(j.flags, m.outN)
 	m.outN += int64(j.out.Len())
 	addSums(m.outSums, j.sumsOut, 1)
 	return writer.WriteRows(j.rows)
+}
+
+// apart writes rows to the table of those that found no partner, or for which others stand.
+func (m *merger) apart(rows []byte, n int64) error {
+	if m.unmet == nil || n == 0 {
+		return nil
+	}
+	m.unmetN += n
+	return m.unmet.WriteRows(rows)
 }
 
 type joinedOne struct {
@@ -508,7 +462,7 @@ func (m *merger) named(sums map[string]table.Decimal) Sums {
 	return out
 }
 
-func (m *merger) accounting(ctx context.Context, inputs map[string]Input, workers int) (*Accounting, error) {
+func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, error) {
 	estimates := map[string]int64{}
 	for _, how := range m.marks {
 		if n := int64(how.Rows.GetCardinality()); n > 0 {
@@ -516,10 +470,10 @@ func (m *merger) accounting(ctx context.Context, inputs map[string]Input, worker
 		}
 	}
 	a := &Accounting{Estimates: estimates, Inputs: m.inputs, Joins: []JoinResult{}, Rows: m.outN, Sums: m.named(m.outSums), Reading: m.reading, Unmet: m.unmetN}
-	a.Stack = StackResult{Rows: m.stackN, Sums: m.named(m.sums), Lacking: m.lacking}
+	a.Stack = m.stackResult()
 	for _, j := range m.joins {
 		r := j.result
-		r.With, r.On, r.JoinedRows = j.With, j.Left, j.rows
+		r.With, r.Table, r.On, r.JoinedRows = j.With, j.in.Table, j.Left, j.rows
 		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
 		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
 			m.named(j.sumsAside), m.named(j.sumsMultiple)

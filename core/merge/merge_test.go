@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -37,7 +39,21 @@ func inputs(t testing.TB, northText, southText, placesText string) map[string]me
 		"south": in("south", southText, southBook), "places": in("places", placesText, placeBook)}
 }
 
+// listed are tables as a merge takes them, of which there is one for each dataset.
+func listed(in map[string]merge.Input) (all merge.Inputs) {
+	for _, name := range slices.Sorted(maps.Keys(in)) {
+		all = append(all, in[name])
+	}
+	return all
+}
+
 func run(t testing.TB, plan string, in map[string]merge.Input, workers int) (string, *merge.Accounting, error) {
+	t.Helper()
+	return stack(t, plan, listed(in), workers)
+}
+
+// stack runs a merge of which several tables of a dataset may be a part.
+func stack(t testing.TB, plan string, in merge.Inputs, workers int) (string, *merge.Accounting, error) {
 	t.Helper()
 	p, err := merge.Parse([]byte(plan))
 	if err != nil {
@@ -120,7 +136,7 @@ func TestAMergeThatIsRefused(t *testing.T) {
 			"merge: all\nstack: [north]\njoin:\n  - {with: places, match: {place: code}, take: [nam]}\n",
 			`places has no column "nam"; did you mean "name"?`, inputs(t, north, south, places)},
 		{"columns of two types", "merge: all\nstack: [north, places]\n",
-			`the column "value" is of type decimal in one dataset and of type text in places`,
+			`the column "value" is of type decimal in north and of type text in places`,
 			inputs(t, north, south, places)},
 	} {
 		_, _, err := run(t, c.plan, c.in, 2)
@@ -344,7 +360,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		p := *plan
 		p.Stack = []string{"north"}
 		if _, err := merge.Run(budget.With(context.Background(), share), &p,
-			inputs(t, rows.String(), south, codes.String()), 2, merge.Outputs{Table: &out}); err != nil {
+			listed(inputs(t, rows.String(), south, codes.String())), 2, merge.Outputs{Table: &out}); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
 		made[name] = out.String()
@@ -358,7 +374,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := merge.Run(budget.With(context.Background(), share), plan,
-		inputs(t, rows.String(), south, codes.String()), 2, merge.Outputs{Table: io.Discard}); !errors.Is(err, budget.ErrTooMuch) {
+		listed(inputs(t, rows.String(), south, codes.String())), 2, merge.Outputs{Table: io.Discard}); !errors.Is(err, budget.ErrTooMuch) {
 		t.Errorf("without memory for the keys: %v", err)
 	}
 }
@@ -379,19 +395,20 @@ func TestAnAccountingOfOtherTables(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	of := map[string]int64{"north": 2, "south": 3, "places": 3}
+	of := []merge.Brought{{"north", 1, 2}, {"south", 2, 3}, {"places", 3, 3}}
 	if err := a.Holds(3, of); err != nil {
 		t.Error(err)
 	}
 	for name, c := range map[string]struct {
 		rows int64
-		of   map[string]int64
+		of   []merge.Brought
 		want string
 	}{
 		"a table of other rows":     {4, of, "ends with 3 rows, and the table has 4"},
-		"a stacked table of others": {3, map[string]int64{"north": 6, "south": 3, "places": 3}, "has 2 rows of north, and its table has 6"},
-		"a joined table of others":  {3, map[string]int64{"north": 2, "south": 3, "places": 2}, "has 3 rows of places, and its table has 2"},
-		"a table that is not there": {3, map[string]int64{"north": 2, "south": 3}, "speaks of a table of places"},
+		"a stacked table of others": {3, []merge.Brought{{"north", 1, 6}, {"south", 2, 3}, {"places", 3, 3}}, "has 2 rows of north, and its table has 6"},
+		"a joined table of others":  {3, []merge.Brought{{"north", 1, 2}, {"south", 2, 3}, {"places", 3, 2}}, "has 3 rows of places, and its table has 2"},
+		"a table that is not there": {3, []merge.Brought{{"north", 1, 2}, {"south", 2, 3}}, "speaks of a table of places"},
+		"a table more":              {3, append(of, merge.Brought{"visits", 4, 7}), "does not speak of the 7 rows of table 4 of visits"},
 	} {
 		if err := a.Holds(c.rows, c.of); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)

@@ -5,6 +5,7 @@ package merge
 import (
 	"regexp"
 	"strconv"
+	"strings"
 
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
@@ -13,12 +14,23 @@ import (
 // Plan is one version of a declared merge. Its name is that of the dataset the
 // merged table belongs to.
 type Plan struct {
-	Name   string
-	Title  string
-	Stack  []string // datasets, in this order
-	Origin string   // a column to be added that names each row's dataset; "" for none
-	Joins  []Join
-	Digest string // SHA-256 of the source, in hexadecimal
+	Name  string
+	Title string
+	Stack []string // datasets, in this order
+	// Tables says which tables of a stacked dataset take part: the newest of those that are not here.
+	Tables map[string]Choice
+	// Columns are the names that the stack has for columns of a dataset, by those that they have there.
+	Columns map[string]map[string]string
+	Key     []string // columns of the stack that tell its rows apart; none for the key that all rulebooks declare
+	// EqualRows and Contradicting say what becomes of keys that several tables have.
+	EqualRows     string
+	Contradicting string
+	Period        string   // the column by whose days overlaps and gaps are told; "" for the only one of dates
+	OtherCodes    []string // columns that are stacked although their code lists contradict one another
+	// Columns to be added that say of each row which dataset, which table and which row there it is from; "" for none.
+	Origin, OriginTable, OriginRow string
+	Joins                          []Join
+	Digest                         string // SHA-256 of the source, in hexadecimal
 	// Old tells of words of earlier versions that the text has, and what is said now.
 	Old []document.Problem
 }
@@ -121,8 +133,31 @@ func Parse(source []byte) (*Plan, error) {
 		document.Field{Name: "origin", Read: func(n *document.Node) {
 			p.plan.Origin = p.name(n, "the name of the origin column")
 		}},
+		document.Field{Name: "origin_table", Read: func(n *document.Node) {
+			p.plan.OriginTable = p.name(n, "the name of the column of tables")
+		}},
+		document.Field{Name: "origin_row", Read: func(n *document.Node) {
+			p.plan.OriginRow = p.name(n, "the name of the column of rows")
+		}},
+		document.Field{Name: "tables", Read: p.tables},
+		document.Field{Name: "columns", Read: p.columns},
+		document.Field{Name: "key", Read: func(n *document.Node) { p.plan.Key = p.Texts(n, "key") }},
+		document.Field{Name: "equal_rows", Read: func(n *document.Node) {
+			p.plan.EqualRows = p.Choice(n, "a way with equal rows", equalWays...)
+		}},
+		document.Field{Name: "contradicting", Read: func(n *document.Node) {
+			p.plan.Contradicting = p.Choice(n, "a way with rows of one key that contradict one another", contradictingWays...)
+		}},
+		document.Field{Name: "period", Read: func(n *document.Node) { p.plan.Period = p.Text(n, "period") }},
+		document.Field{Name: "other_codes", Read: func(n *document.Node) { p.plan.OtherCodes = p.Texts(n, "other_codes") }},
 		document.Field{Name: "join", Read: func(n *document.Node) { p.List(n, "join", p.join) }},
 	)
+	if p.plan.EqualRows == "" {
+		p.plan.EqualRows = KeepAll
+	}
+	if p.plan.Contradicting == "" { // of a key that somebody thought of, nothing is doubled
+		p.plan.Contradicting = map[bool]string{true: RefuseKeys, false: KeepAll}[len(p.plan.Key) > 0]
+	}
 	p.once()
 	p.plan.Old = p.Old
 	return p.plan, p.Err()
@@ -135,7 +170,17 @@ func Forms() []rulebook.SectionForm {
 			{Name: "merge", Kind: "text", Required: true, Says: "Its name, which is that of the dataset of its tables"},
 			{Name: "title", Kind: "text", Says: "What it is for, in a few words"},
 			{Name: "stack", Kind: "datasets", Required: true, Says: "The datasets whose tables are put under each other"},
+			{Name: "tables", Kind: "pairs", Says: "Which tables of a dataset take part, where it is not the newest: " + choiceForm},
+			{Name: "columns", Kind: "pairs", Says: "What the stack calls a column that has another name in a dataset, as lab_results.value: result"},
+			{Name: "key", Kind: "texts", Says: "The columns that tell rows apart; the key that all rulebooks declare where it is left out"},
+			{Name: "contradicting", Kind: "choice", Choices: contradictingWays, Otherwise: "keep; refuse where the merge declares a key",
+				Says: "What becomes of a key that several tables have with rows that differ: the newest table's row stands, or its empty cells are filled from the others too"},
+			{Name: "equal_rows", Kind: "choice", Choices: equalWays, Otherwise: KeepAll, Says: "What becomes of rows that are equal in several tables"},
+			{Name: "period", Kind: "text", Says: "The column by whose days overlaps and gaps between tables are told"},
 			{Name: "origin", Kind: "text", Says: "A column that says which dataset a row is from"},
+			{Name: "origin_table", Kind: "text", Says: "A column that says which table a row is from"},
+			{Name: "origin_row", Kind: "text", Says: "A column that says which row of its table a row is"},
+			{Name: "other_codes", Kind: "texts", Says: "Columns that are stacked although their code lists contradict one another"},
 		}},
 		{Name: "join", Title: "a join", Form: []rulebook.FieldForm{
 			{Name: "with", Kind: "datasets", Required: true, Says: "The dataset whose columns are added"},
@@ -158,6 +203,13 @@ type parser struct {
 	plan    *Plan
 	stacked [2]int   // where stack stands
 	places  [][2]int // of the joins
+	ofStack []ofStack
+}
+
+// ofStack is what is said of a dataset that must be stacked.
+type ofStack struct {
+	entry   document.Entry
+	dataset string
 }
 
 // once refuses a dataset that takes part twice: its rows and sums would be counted twice.
@@ -169,6 +221,11 @@ func (p *parser) once() {
 				"%s is stacked twice, so that its rows and sums would be counted twice", name)
 		}
 		taking[name] = true
+	}
+	for _, o := range p.ofStack {
+		if !taking[o.dataset] {
+			p.FailAt(o.entry.Line, o.entry.Column, "%s is not stacked%s", o.dataset, document.Nearest(o.dataset, p.plan.Stack))
+		}
 	}
 	for i, j := range p.plan.Joins {
 		if taking[j.With] && j.With != "" {
@@ -223,6 +280,47 @@ func (p *parser) join(n *document.Node) {
 	p.plan.Joins = append(p.plan.Joins, j)
 }
 
+// named hands the value of each name of a mapping to read.
+func (p *parser) named(n *document.Node, what string, read func(e document.Entry)) {
+	if n.Kind != document.Mapping {
+		p.Fail(n, "%s is made of names and values, as {a: b}, and this is %s", what, n.Kind)
+		return
+	}
+	for _, e := range n.Entries {
+		read(e)
+	}
+}
+
+// tables reads which tables of each dataset take part.
+func (p *parser) tables(n *document.Node) {
+	p.plan.Tables = map[string]Choice{}
+	p.named(n, "tables", func(e document.Entry) {
+		c, err := ParseChoice(p.Text(e.Value, "which tables of "+e.Name+" take part"))
+		if err != nil {
+			p.Fail(e.Value, "%v", err)
+		}
+		p.plan.Tables[e.Name] = c
+		p.ofStack = append(p.ofStack, ofStack{e, e.Name})
+	})
+}
+
+// columns reads what the stack calls columns that have other names, as dataset.column: name.
+func (p *parser) columns(n *document.Node) {
+	p.plan.Columns = map[string]map[string]string{}
+	p.named(n, "columns", func(e document.Entry) {
+		dataset, column, ok := strings.Cut(e.Name, ".")
+		if !ok {
+			p.FailAt(e.Line, e.Column, "columns names a stacked dataset, a point and its column, as lab_results.value, not %q", e.Name)
+			return
+		}
+		p.ofStack = append(p.ofStack, ofStack{e, dataset})
+		if p.plan.Columns[dataset] == nil {
+			p.plan.Columns[dataset] = map[string]string{}
+		}
+		p.plan.Columns[dataset][column] = p.Text(e.Value, "what the stack calls the column")
+	})
+}
+
 // match reads columns that have the same name on both sides, or pairs of names.
 func (p *parser) match(n *document.Node, j *Join) {
 	if n.Kind != document.Mapping {
@@ -233,8 +331,8 @@ func (p *parser) match(n *document.Node, j *Join) {
 		}
 		return
 	}
-	for _, e := range n.Entries {
+	p.named(n, "match", func(e document.Entry) {
 		j.Left = append(j.Left, e.Name)
 		j.Right = append(j.Right, p.Text(e.Value, "the column of the joined dataset"))
-	}
+	})
 }

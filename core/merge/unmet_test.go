@@ -30,13 +30,13 @@ func TestRowsThatMeetNothingAreATableOfTheirOwn(t *testing.T) {
 	}{
 		{"every row that met nothing is told, with its key and where it is from",
 			"merge: m\nstack: [visits]\njoin:\n  - {with: stations, match: {station: code}, take: [basin], repeated: multiply, unmatched: keep}\n",
-			"from_dataset,from_row,no_partner_in,key_,visit,station,key\nvisits,3,stations,\"C,1\",3,\"C,1\",c\nvisits,4,stations,,4,,\n", 2},
+			"from_dataset,from_table,from_row,why,key_,visit,station,key\nvisits,,3,no partner in stations,\"C,1\",3,\"C,1\",c\nvisits,,4,no partner in stations,,4,,\n", 2},
 		{"a row that a join multiplied is told once for each key, one without a partner in two joins twice, and a row that nobody asked for by its own table",
 			"merge: m\nstack: [visits]\njoin:\n  - {with: stations, match: {station: code}, take: [basin], repeated: multiply, unmatched: keep, unasked: keep}\n" +
 				"  - {with: basins, match: [basin], take: [area], unmatched: set_aside, met_at_least: 0}\n",
-			"from_dataset,from_row,no_partner_in,key_,visit,station,key\nvisits,3,stations,\"C,1\",3,\"C,1\",c\nvisits,4,stations,,4,,\n" +
-				"visits,2,basins,lower,2,BRE,b\nvisits,2,basins,middle,2,BRE,b\nvisits,3,basins,,3,\"C,1\",c\nvisits,4,basins,,4,,\nstations,4,basins,,,EDD,\n", 7},
-		{"a merge without a join has no such rows", "merge: m\nstack: [visits]\n", "from_dataset,from_row,no_partner_in,key_,visit,station,key\n", 0},
+			"from_dataset,from_table,from_row,why,key_,visit,station,key\nvisits,,3,no partner in stations,\"C,1\",3,\"C,1\",c\nvisits,,4,no partner in stations,,4,,\n" +
+				"visits,,2,no partner in basins,lower,2,BRE,b\nvisits,,2,no partner in basins,middle,2,BRE,b\nvisits,,3,no partner in basins,,3,\"C,1\",c\nvisits,,4,no partner in basins,,4,,\nstations,,4,no partner in basins,,,EDD,\n", 7},
+		{"a merge without a join has no such rows", "merge: m\nstack: [visits]\n", "from_dataset,from_table,from_row,why,key_,visit,station,key\n", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			plan, err := merge.Parse([]byte(c.plan))
@@ -44,7 +44,7 @@ func TestRowsThatMeetNothingAreATableOfTheirOwn(t *testing.T) {
 				t.Fatal(err)
 			}
 			var out, unmet bytes.Buffer
-			a, err := merge.Run(context.Background(), plan, tables, 2, merge.Outputs{Table: &out, Unmet: &unmet})
+			a, err := merge.Run(context.Background(), plan, listed(tables), 2, merge.Outputs{Table: &out, Unmet: &unmet})
 			if err != nil {
 				t.Fatal(err)
 			}

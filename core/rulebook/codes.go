@@ -1,6 +1,10 @@
 package rulebook
 
-import "proudsieve/core/table"
+import (
+	"fmt"
+
+	"proudsieve/core/table"
+)
 
 // CodeList declares the codes of a column and their other spellings.
 type CodeList struct {
@@ -52,6 +56,39 @@ func (l *CodeList) Find(code string) *Code {
 		return &l.Codes[i]
 	}
 	return nil
+}
+
+// Contradicts says by an example where a text means one code in one list and another in the other, or the same code other
+// things; "" where nothing does. Nil lists contradict nothing.
+func (l *CodeList) Contradicts(o *CodeList) string {
+	if l == nil || o == nil {
+		return ""
+	}
+	shared := false
+	for _, c := range l.Codes {
+		other := o.Find(c.Code)
+		shared = shared || other != nil
+		if other != nil && other.Label != c.Label && other.Label != "" && c.Label != "" && table.Level(other.Label) != table.Level(c.Label) {
+			return fmt.Sprintf("%q stands for %q in the one and for %q in the other", c.Code, c.Label, other.Label)
+		}
+		for _, text := range append([]string{c.Code}, c.Spellings...) {
+			if code, known := o.Resolve(text); known && code != c.Code {
+				return fmt.Sprintf("%q is %q in the one and %q in the other", text, c.Code, code)
+			}
+		}
+		if c.Label == "" {
+			continue
+		}
+		for _, theirs := range o.Codes {
+			if theirs.Code != c.Code && table.Level(theirs.Label) == table.Level(c.Label) {
+				return fmt.Sprintf("%q is %q in the one and %q in the other", c.Label, c.Code, theirs.Code)
+			}
+		}
+	}
+	if !shared && len(l.Codes) > 0 && len(o.Codes) > 0 {
+		return fmt.Sprintf("none is in both lists, which begin with %q and %q", l.Codes[0].Code, o.Codes[0].Code)
+	}
+	return ""
 }
 
 // add adds a code; taken is called for each spelling that stands for another code already.

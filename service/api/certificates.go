@@ -160,19 +160,21 @@ func unbalanced(c *candidate, inputs []records.Table) (string, error) {
 	if err := json.Unmarshal(*c.table.Accounting, &a); err != nil {
 		return "", err
 	}
-	of := map[string]int64{}
+	var of []merge.Brought
 	for i := range inputs {
 		in := &inputs[i]
+		brought := merge.Brought{Dataset: in.Dataset, Table: in.ID}
 		switch {
 		case in.Origin == store.OriginCleaned:
 			var ledger fix.Ledger
 			if err := json.Unmarshal(*in.Accounting, &ledger); err != nil {
 				return "", err
 			}
-			of[in.Dataset] += ledger.RowsOut
+			brought.Rows = ledger.RowsOut
 		case in.Rows != nil:
-			of[in.Dataset] += *in.Rows
+			brought.Rows = *in.Rows
 		}
+		of = append(of, brought)
 	}
 	if err := a.Holds(c.result.Rows, of); err != nil {
 		return err.Error(), nil

@@ -14,14 +14,15 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 func (s *Server) merges() {
 	type run struct {
 		ByName
 		Body struct {
-			Version int              `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
-			Tables  map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
+			Version int                `json:"version,omitempty" minimum:"0" maximum:"2147483647" doc:"0 for the newest"`
+			Tables  map[string][]int64 `json:"tables,omitempty" doc:"Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given"`
 		}
 	}
 	register(s, operation{
@@ -57,10 +58,35 @@ func (s *Server) merges() {
 	}, func(ctx context.Context, in *planEdits) (*body[MergeOutlined], error) {
 		return answer(s.editMerge(ctx, in))
 	})
+	type kept struct {
+		ByName
+		Body struct {
+			Kept bool `json:"kept" doc:"Whether it runs again by itself"`
+		}
+	}
+	register(s, operation{
+		Right: access.Work, ID: "keep-merged", Method: http.MethodPut, Path: "/merges/{name}/kept",
+		Summary: "Say whether a merge runs again by itself once a table that it takes was made and passed its audit, or had none to pass",
+	}, func(ctx context.Context, in *kept) (*body[records.Dataset], error) {
+		d, err := s.declaration(ctx, store.KindMerge, in.Name, in.Name, 0)
+		if err != nil {
+			return nil, err
+		}
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			if err := store.KeepMerged(ctx, tx, d.DatasetID, in.Body.Kept); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, map[bool]string{true: "had a merge kept up", false: "had a merge kept up no more"}[in.Body.Kept], "merge "+in.Name, nil)
+		})
+		if err != nil {
+			return nil, err
+		}
+		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
+	})
 	type mergePreviewed struct {
 		Body struct {
-			Source string           `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a merge, saved or not"`
-			Tables map[string]int64 `json:"tables,omitempty" doc:"Which table of a dataset takes part; the newest cleaned one where it is not given"`
+			Source string             `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a merge, saved or not"`
+			Tables map[string][]int64 `json:"tables,omitempty" doc:"Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given"`
 		}
 	}
 	register(s, operation{
@@ -154,38 +180,12 @@ func (s *Server) mergedColumns(ctx context.Context, id int64, name string) ([]st
 	return slices.Clone(opened.Source.Columns()), nil
 }
 
-// mergeTables settles which table of each dataset takes part.
-func (s *Server) mergeTables(ctx context.Context, plan *merge.Plan, given map[string]int64) (map[string]int64, error) {
-	tables := map[string]int64{}
-	for _, name := range plan.Datasets() {
-		d, err := store.FindDataset(ctx, s.Store.DB, name)
-		if err != nil {
-			return nil, err
-		}
-		if id, ok := given[name]; ok {
-			t, err := store.FindTable(ctx, s.Store.DB, id)
-			if err != nil {
-				return nil, err
-			}
-			if t.WithdrawnAt != nil {
-				return nil, invalid("Table %d was withdrawn: %s", id, *t.Withdrawn)
-			}
-			if t.DatasetID != d.ID || t.Origin == store.OriginDelivery {
-				return nil, invalid("Table %d is not a cleaned table of %s.", id, name)
-			}
-			tables[name] = id
-			continue
-		}
-		t, err := store.NewestCleaned(ctx, s.Store.DB, d.ID, name)
-		if err != nil {
-			return nil, err
-		}
-		tables[name] = t.ID
+// mergeTables settles which tables of each dataset take part.
+func (s *Server) mergeTables(ctx context.Context, plan *merge.Plan, given map[string][]int64) (work.MergeTables, error) {
+	tables, err := work.TablesFor(ctx, s.Store.DB, plan, given)
+	var unfit *work.UnfitError
+	if errors.As(err, &unfit) {
+		return nil, invalid("%s", unfit.Error())
 	}
-	for name := range given {
-		if _, ok := tables[name]; !ok {
-			return nil, invalid("The merge %s does not read the dataset %q.", plan.Name, name)
-		}
-	}
-	return tables, nil
+	return tables, err
 }

@@ -18,6 +18,8 @@ type Dataset struct {
 	Passed     *bool      `db:"passed" json:"passed"`
 	OpenIssues int64      `db:"open_issues" json:"open_issues"`
 	Stops      int64      `db:"stops" json:"stops" doc:"Open issues that stop the table"`
+	// KeptMerged says that its merge runs again by itself with every table that it takes.
+	KeptMerged bool `db:"kept_merged" json:"kept_merged" doc:"Whether its merge runs again by itself with every table that it takes"`
 	// StandingPlan is the fix plan that is applied to every delivery as it arrives.
 	StandingPlan *string `db:"standing_plan" json:"standing_plan" doc:"The fix plan that is applied to every delivery once it was audited; null for none"`
 	Keep         *int    `db:"keep_deliveries" json:"keep_deliveries" doc:"How many deliveries are kept, besides those that something certified rests on; null for all"`

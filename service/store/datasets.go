@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries, d.standing_plan,
+const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries, d.standing_plan, d.kept_merged,
 	COALESCE((SELECT max(version) FROM declarations WHERE kind = 'rulebook' AND dataset_id = d.id), 0) AS rulebook,
 	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
 	t.id AS last_table, t.created_at AS last_at, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed,
@@ -38,6 +38,18 @@ func StandingPlan(ctx context.Context, q Querier, t *Table) (*Declaration, error
 	return get[Declaration](ctx, q, "standing fix plan", declarationColumns+` WHERE c.kind = 'fix_plan' AND c.dataset_id = $1
 		AND c.name = d.standing_plan AND NOT EXISTS (SELECT FROM tables WHERE parent_id = $2)
 		AND NOT EXISTS (SELECT FROM jobs WHERE table_id = $2 AND kind = 'fix') ORDER BY c.version DESC LIMIT 1`, t.DatasetID, t.ID)
+}
+
+// KeepMerged says whether the merge of a dataset runs again by itself with every table that it takes.
+func KeepMerged(ctx context.Context, q Querier, dataset int64, kept bool) error {
+	_, err := exec(ctx, q, "UPDATE datasets SET kept_merged = $2 WHERE id = $1", dataset, kept)
+	return err
+}
+
+// KeptMerges returns the newest versions of the merges that run again by themselves.
+func KeptMerges(ctx context.Context, q Querier) ([]Declaration, error) {
+	return list[Declaration](ctx, q, declarationColumns+` WHERE c.kind = 'merge' AND d.kept_merged AND c.version =
+		(SELECT max(version) FROM declarations o WHERE o.kind = c.kind AND o.dataset_id = c.dataset_id AND o.name = c.name) ORDER BY c.id`)
 }
 
 // EnsureDataset returns the dataset of a name, which it makes where there is none.

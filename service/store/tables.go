@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 )
 
 // The origins of tables.
@@ -160,6 +161,35 @@ func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (
 		tableColumns+
 			" WHERE t.dataset_id = $1 AND t.origin <> 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1",
 		dataset)
+}
+
+// Cleaning is a delivery with the newest table that a fix plan made of it; nil where there is none.
+type Cleaning struct {
+	Delivery int64     `db:"id"`
+	File     string    `db:"file_name"`
+	Arrived  time.Time `db:"created_at"`
+	Table    *int64    `db:"cleaned"`
+}
+
+// Cleanings lists the deliveries that tables of a dataset are made of, its own and those of others, in the order in which they
+// arrived, but for withdrawn ones.
+func Cleanings(ctx context.Context, q Querier, dataset int64) ([]Cleaning, error) {
+	return list[Cleaning](ctx, q, `SELECT p.id, p.file_name, p.created_at, (SELECT max(c.id) FROM tables c WHERE c.parent_id = p.id AND c.dataset_id = $1
+			AND c.origin = 'cleaned' AND NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = c.id)) AS cleaned
+		FROM tables p WHERE p.origin = 'delivery' AND NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = p.id)
+		AND (p.dataset_id = $1 OR p.dataset_id IN (SELECT o.dataset_id FROM tables c JOIN tables o ON o.id = c.parent_id WHERE c.dataset_id = $1 AND c.origin = 'cleaned'))
+		ORDER BY p.id`, dataset)
+}
+
+// MadeOf reports whether a version of a merge made a table of exactly these tables before.
+func MadeOf(ctx context.Context, q Querier, declaration int64, inputs []int64) (bool, error) {
+	made, err := get[bool](ctx, q, "merged table", `SELECT EXISTS (SELECT FROM tables t WHERE t.declaration_id = $1 AND t.origin = 'merged'
+		AND NOT EXISTS (SELECT FROM withdrawals w WHERE w.table_id = t.id)
+		AND (SELECT array_agg(input_id ORDER BY input_id) FROM table_inputs WHERE table_id = t.id) = (SELECT array_agg(i ORDER BY i) FROM unnest($2::bigint[]) i))`, declaration, inputs)
+	if err != nil {
+		return false, err
+	}
+	return *made, nil
 }
 
 // InputsOf lists the tables that a merged one was made of.

@@ -76,7 +76,10 @@ func auditTable(ctx context.Context, a *attempt) error {
 		if err := a.recordAudit(ctx, tx, t, result, digest); err != nil {
 			return nil, nil, err
 		}
-		return nil, nil, a.standing(ctx, tx, t)
+		if err := a.standing(ctx, tx, t); err != nil {
+			return nil, nil, err
+		}
+		return nil, nil, a.keepMerged(ctx, tx, t, result)
 	})
 }
 

@@ -29,17 +29,22 @@ type mergeArgs struct{ ofJob }
 // Kind implements river.JobArgs.
 func (mergeArgs) Kind() string { return Merge }
 
-// mergeInputs is the detail of a merge job: which table of each dataset takes part.
+// mergeInputs is the detail of a merge job.
 type mergeInputs struct {
-	Tables map[string]int64 `json:"tables"`
-	Source string           `json:"source,omitempty"` // of a merge that is only looked at
+	Tables MergeTables `json:"tables"`
+	Source string      `json:"source,omitempty"` // of a merge that is only looked at
+	// Waits is why a merge that is kept up cannot run by itself now; empty where it can.
+	Waits string `json:"waits,omitempty"`
 }
 
 // AddMerge records and queues a merge of tables, by their datasets.
-func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables map[string]int64,
+func (p *Pool) AddMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, tables MergeTables,
 	person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID,
-		Detail: mergeInputs{Tables: tables}, CreatedBy: person})
+	return p.addMerge(ctx, tx, d, mergeInputs{Tables: tables}, person)
+}
+
+func (p *Pool) addMerge(ctx context.Context, tx *sqlx.Tx, d *records.Declaration, detail mergeInputs, person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: Merge, DatasetID: d.DatasetID, DeclarationID: &d.ID, Detail: detail, CreatedBy: person})
 }
 
 // runMerge makes the merged table.
@@ -55,6 +60,9 @@ func runMerge(ctx context.Context, a *attempt) error {
 	var wanted mergeInputs
 	if err := json.Unmarshal(a.job.Detail, &wanted); err != nil {
 		return err
+	}
+	if wanted.Waits != "" {
+		return fmt.Errorf("the merge %s waits: %s. Put it right, or run the merge by hand", plan.Name, wanted.Waits)
 	}
 	t, accounting, _, err := a.merged(ctx, plan, wanted)
 	if err != nil {
@@ -110,24 +118,32 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	return t, accounting, declared, err
 }
 
-func (a *attempt) inputs(ctx context.Context, plan *merge.Plan,
-	wanted mergeInputs) (map[string]merge.Input, []int64, error) {
-	inputs, ids := map[string]merge.Input{}, []int64{}
+func (a *attempt) inputs(ctx context.Context, plan *merge.Plan, wanted mergeInputs) (inputs merge.Inputs, ids []int64, err error) {
 	for _, name := range plan.Datasets() {
-		t, err := store.FindTable(ctx, a.store.DB, wanted.Tables[name])
-		if err != nil {
-			return nil, nil, err
+		for _, id := range wanted.Tables[name] {
+			t, err := store.FindTable(ctx, a.store.DB, id)
+			if err != nil {
+				return nil, nil, err
+			}
+			book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, name)
+			if err != nil {
+				return nil, nil, err
+			}
+			source, book, err := OpenTable(ctx, a.files, t, book)
+			if err != nil {
+				return nil, nil, fmt.Errorf("%s: %w", name, err)
+			}
+			file := t.FileName
+			if t.ParentID != nil {
+				delivery, err := store.FindTable(ctx, a.store.DB, *t.ParentID)
+				if err != nil {
+					return nil, nil, err
+				}
+				file = delivery.FileName
+			}
+			inputs = append(inputs, merge.Input{Dataset: name, Table: t.ID, Name: file, Source: source, Book: book, Digest: t.Digest})
+			ids = append(ids, t.ID)
 		}
-		book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, name)
-		if err != nil {
-			return nil, nil, err
-		}
-		source, book, err := OpenTable(ctx, a.files, t, book)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", name, err)
-		}
-		inputs[name] = merge.Input{Dataset: name, Source: source, Book: book, Digest: t.Digest}
-		ids = append(ids, t.ID)
 	}
 	return inputs, ids, nil
 }

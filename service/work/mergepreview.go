@@ -35,8 +35,8 @@ type MergePreview struct {
 
 // AddMergePreview records and queues the preview of a merge, saved or not. The job is one of the dataset that is stacked first:
 // the merged one may not be there yet.
-func (p *Pool) AddMergePreview(ctx context.Context, tx *sqlx.Tx, first int64, source string, tables map[string]int64, person int64) (*records.Job, error) {
-	return p.Add(ctx, tx, store.NewJob{Kind: mergePreviewKind, DatasetID: first, Detail: mergeInputs{tables, source}, CreatedBy: person})
+func (p *Pool) AddMergePreview(ctx context.Context, tx *sqlx.Tx, first int64, source string, tables MergeTables, person int64) (*records.Job, error) {
+	return p.Add(ctx, tx, store.NewJob{Kind: mergePreviewKind, DatasetID: first, Detail: mergeInputs{Tables: tables, Source: source}, CreatedBy: person})
 }
 
 // previewMerge makes the table that the merge would make, and audits it. No record speaks of what was written, so that it is

@@ -196,7 +196,7 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 			return merge.Input{Dataset: dataset, Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, strings.Replace(book, "DATASET", dataset, 1))}
 		}
 		var out, unmet bytes.Buffer
-		a, err := merge.Run(ctx, plan, map[string]merge.Input{"rows": input("rows", left), "other": input("other", right)}, 1+seed%3, merge.Outputs{Table: &out, Unmet: &unmet})
+		a, err := merge.Run(ctx, plan, merge.Inputs{input("rows", left), input("other", right)}, 1+seed%3, merge.Outputs{Table: &out, Unmet: &unmet})
 		if err != nil {
 			t.Fatalf("seed %d:\n%s\n%v", seed, d.text, err)
 		}
@@ -240,7 +240,7 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i := range told { // the key is not of interest here
-			told[i] = slices.Delete(told[i], 3, 4)
+			told[i] = slices.Delete(told[i], 4, 5)
 		}
 		if !slices.EqualFunc(told[1:], nothing, slices.Equal) || a.Unmet != int64(len(nothing)) {
 			t.Errorf("seed %d:\n%sof the rows that met nothing, %s", seed, d.text, differs(told[1:], nothing))
@@ -288,13 +288,13 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 // unmetOf are the rows that PostgreSQL finds no partner for, as the table of them has them.
 func unmetOf(t *testing.T, conn *pgx.Conn, d drawn) [][]string {
 	t.Helper()
-	rows, err := conn.Query(context.Background(), "SELECT 'rows', row::text, 'other', id, site, size, day, amount FROM l0 WHERE row NOT IN (SELECT a FROM ("+d.query()+") x WHERE part = 1 AND b > 0) ORDER BY l0.row")
+	rows, err := conn.Query(context.Background(), "SELECT 'rows', '', row::text, 'no partner in other', id, site, size, day, amount FROM l0 WHERE row NOT IN (SELECT a FROM ("+d.query()+") x WHERE part = 1 AND b > 0) ORDER BY l0.row")
 	if err != nil {
 		t.Fatal(err)
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) ([]string, error) {
-		c := make([]string, 8)
-		return c, row.Scan(&c[0], &c[1], &c[2], &c[3], &c[4], &c[5], &c[6], &c[7])
+		c := make([]string, 9)
+		return c, row.Scan(&c[0], &c[1], &c[2], &c[3], &c[4], &c[5], &c[6], &c[7], &c[8])
 	})
 	if err != nil {
 		t.Fatal(err)
