@@ -35,6 +35,8 @@ type InputRows struct {
 	Sums    Sums   `json:"sums"`
 	// SetAside counts those of its rows for which another one of the stack stands.
 	SetAside int64 `json:"set_aside,omitempty"`
+	// Grain says how its rows were made of those of the table; nil where they are these.
+	Grain *GrainResult `json:"grain,omitempty"`
 }
 
 // StackResult is the stacked table.
@@ -58,27 +60,28 @@ type StackResult struct {
 
 // JoinResult is what one join did.
 type JoinResult struct {
-	With           string    `json:"with"`
-	Table          int64     `json:"table,omitempty"` // the number of the joined table; 0 where it has none
-	On             []string  `json:"on"`
-	RowsIn         int64     `json:"rows_in"`
-	Matched        int64     `json:"matched"`
-	Unmatched      int64     `json:"unmatched"`        // rows whose key the joined table does not have
-	Blank          int64     `json:"blank,omitempty"`  // of these, those whose key has nothing in a part, so that it meets nothing
-	SetAside       int64     `json:"set_aside"`        // of these, how many left the table
-	Multiplied     int64     `json:"multiplied"`       // rows added because a key was there more than once
-	Added          int64     `json:"added,omitempty"`  // rows of the joined table that no row asked for, and that were kept
-	Chosen         int64     `json:"chosen,omitempty"` // keys of which one of several rows was taken
-	Tied           int64     `json:"tied,omitempty"`   // of these, those where the first in the file was taken of several as good
-	RowsOut        int64     `json:"rows_out"`         // RowsIn - SetAside + Multiplied + Added
-	JoinedRows     int64     `json:"joined_rows"`      // of the joined table
-	JoinedUnused   int64     `json:"joined_unused"`    // of these, how many no row asked for
-	SumsIn         Sums      `json:"sums_in"`          // of each measure
-	SumsOut        Sums      `json:"sums_out"`         // SumsIn - SumsSetAside + SumsMultiplied + SumsAdded
-	SumsSetAside   Sums      `json:"sums_set_aside"`   //
-	SumsMultiplied Sums      `json:"sums_multiplied"`  //
-	SumsAdded      Sums      `json:"sums_added,omitempty"`
-	Misses         []KeyMiss `json:"misses"` // the most frequent keys without a partner
+	With           string       `json:"with"`
+	Table          int64        `json:"table,omitempty"` // the number of the joined table; 0 where it has none
+	On             []string     `json:"on"`
+	RowsIn         int64        `json:"rows_in"`
+	Matched        int64        `json:"matched"`
+	Unmatched      int64        `json:"unmatched"`        // rows whose key the joined table does not have
+	Blank          int64        `json:"blank,omitempty"`  // of these, those whose key has nothing in a part, so that it meets nothing
+	SetAside       int64        `json:"set_aside"`        // of these, how many left the table
+	Multiplied     int64        `json:"multiplied"`       // rows added because a key was there more than once
+	Added          int64        `json:"added,omitempty"`  // rows of the joined table that no row asked for, and that were kept
+	Chosen         int64        `json:"chosen,omitempty"` // keys of which one of several rows was taken
+	Tied           int64        `json:"tied,omitempty"`   // of these, those where the first in the file was taken of several as good
+	RowsOut        int64        `json:"rows_out"`         // RowsIn - SetAside + Multiplied + Added
+	JoinedRows     int64        `json:"joined_rows"`      // of the joined table
+	Grain          *GrainResult `json:"grain,omitempty"`  // how its rows were made of those of the table; nil where they are these
+	JoinedUnused   int64        `json:"joined_unused"`    // of these, how many no row asked for
+	SumsIn         Sums         `json:"sums_in"`          // of each measure
+	SumsOut        Sums         `json:"sums_out"`         // SumsIn - SumsSetAside + SumsMultiplied + SumsAdded
+	SumsSetAside   Sums         `json:"sums_set_aside"`   //
+	SumsMultiplied Sums         `json:"sums_multiplied"`  //
+	SumsAdded      Sums         `json:"sums_added,omitempty"`
+	Misses         []KeyMiss    `json:"misses"` // the most frequent keys without a partner
 	// Taken says of each column that was added how full it is.
 	Taken []Taken `json:"taken"`
 	// Why says what would have to be levelled for keys without a partner to meet one.
@@ -110,6 +113,13 @@ func (a *Accounting) Balance() error {
 	var rows int64
 	sums := map[string]table.Decimal{}
 	for _, in := range a.Inputs {
+		if g := in.Grain; g != nil {
+			for m, before := range g.SumsBefore {
+				if before != in.Sums[m] {
+					return fmt.Errorf("the merge does not add up: the sum of %s in %s is %s, and %s once its grain is changed", m, in.Dataset, before, in.Sums[m])
+				}
+			}
+		}
 		rows += in.Rows
 		add(sums, in.Sums, 1)
 	}
@@ -164,7 +174,10 @@ func (a *Accounting) Holds(rows int64, of []Brought) error {
 		return fmt.Errorf("the accounting of the merge ends with %d rows, and the table has %d", a.Rows, rows)
 	}
 	told := make([]bool, len(of))
-	brought := func(dataset string, number, n int64) error {
+	brought := func(dataset string, number, n int64, grain *GrainResult) error {
+		if grain != nil {
+			n = grain.RowsBefore
+		}
 		// Accountings of earlier versions name datasets alone, of which one table took part.
 		at := slices.IndexFunc(of, func(b Brought) bool { return b.Dataset == dataset && (number == 0 || b.Table == number) })
 		switch {
@@ -177,12 +190,12 @@ func (a *Accounting) Holds(rows int64, of []Brought) error {
 		return nil
 	}
 	for _, in := range a.Inputs {
-		if err := brought(in.Dataset, in.Table, in.Rows); err != nil {
+		if err := brought(in.Dataset, in.Table, in.Rows, in.Grain); err != nil {
 			return err
 		}
 	}
 	for _, j := range a.Joins {
-		if err := brought(j.With, j.Table, j.JoinedRows); err != nil {
+		if err := brought(j.With, j.Table, j.JoinedRows, j.Grain); err != nil {
 			return err
 		}
 	}

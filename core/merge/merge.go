@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"slices"
 
 	"proudsieve/core/audit"
@@ -119,7 +120,8 @@ type merger struct {
 	marks    []table.Mark  // of the merged table
 	unmet    *table.Writer // of the rows that met nothing; nil where they are not wanted
 	unmetN   int64
-	asideN   int64 // rows for which others of the stack stand
+	files    []*os.File // of tables whose grain was changed
+	asideN   int64      // rows for which others of the stack stand
 	filled   map[string]int64
 
 	sumsAside, sumsFilled map[string]table.Decimal
@@ -134,10 +136,13 @@ func prepare(ctx context.Context, plan *Plan, inputs Inputs, workers int) (*merg
 	if err := different(plan, inputs); err != nil {
 		return m, err
 	}
+	inputs, err := m.changeGrains(ctx, inputs, workers)
+	if err != nil {
+		return m, err
+	}
 	if err := m.layOut(inputs); err != nil {
 		return m, err
 	}
-	var err error
 	if m.reading, err = m.readingOf(inputs); err != nil {
 		return m, err
 	}
@@ -165,6 +170,9 @@ func (m *merger) close() {
 	}
 	for _, j := range m.joins {
 		j.store.close()
+	}
+	for _, f := range m.files {
+		_ = f.Close()
 	}
 }
 
@@ -473,7 +481,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 	a.Stack = m.stackResult()
 	for _, j := range m.joins {
 		r := j.result
-		r.With, r.Table, r.On, r.JoinedRows = j.With, j.in.Table, j.Left, j.rows
+		r.With, r.Table, r.On, r.JoinedRows, r.Grain = j.With, j.in.Table, j.Left, j.rows, j.in.grain
 		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
 		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
 			m.named(j.sumsAside), m.named(j.sumsMultiple)

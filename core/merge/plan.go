@@ -21,7 +21,9 @@ type Plan struct {
 	Tables map[string]Choice
 	// Columns are the names that the stack has for columns of a dataset, by those that they have there.
 	Columns map[string]map[string]string
-	Key     []string // columns of the stack that tell its rows apart; none for the key that all rulebooks declare
+	// Grains say of the tables of a dataset, stacked or joined, how rows of them become one before they take part.
+	Grains map[string]Grain
+	Key    []string // columns of the stack that tell its rows apart; none for the key that all rulebooks declare
 	// EqualRows and Contradicting say what becomes of keys that several tables have.
 	EqualRows     string
 	Contradicting string
@@ -141,6 +143,7 @@ func Parse(source []byte) (*Plan, error) {
 		}},
 		document.Field{Name: "tables", Read: p.tables},
 		document.Field{Name: "columns", Read: p.columns},
+		document.Field{Name: "grain", Read: p.grains},
 		document.Field{Name: "key", Read: func(n *document.Node) { p.plan.Key = p.Texts(n, "key") }},
 		document.Field{Name: "equal_rows", Read: func(n *document.Node) {
 			p.plan.EqualRows = p.Choice(n, "a way with equal rows", equalWays...)
@@ -172,6 +175,7 @@ func Forms() []rulebook.SectionForm {
 			{Name: "stack", Kind: "datasets", Required: true, Says: "The datasets whose tables are put under each other"},
 			{Name: "tables", Kind: "pairs", Says: "Which tables of a dataset take part, where it is not the newest: " + choiceForm},
 			{Name: "columns", Kind: "pairs", Says: "What the stack calls a column that has another name in a dataset, as lab_results.value: result"},
+			{Name: "grain", Kind: "pairs", Says: "How rows of a dataset become one before it takes part, stacked or joined: " + grainForm},
 			{Name: "key", Kind: "texts", Says: "The columns that tell rows apart; the key that all rulebooks declare where it is left out"},
 			{Name: "contradicting", Kind: "choice", Choices: contradictingWays, Otherwise: "keep; refuse where the merge declares a key",
 				Says: "What becomes of a key that several tables have with rows that differ: the newest table's row stands, or its empty cells are filled from the others too"},
@@ -204,6 +208,7 @@ type parser struct {
 	stacked [2]int   // where stack stands
 	places  [][2]int // of the joins
 	ofStack []ofStack
+	ofMerge []ofStack // of a dataset that takes part
 }
 
 // ofStack is what is said of a dataset that must be stacked.
@@ -233,6 +238,11 @@ func (p *parser) once() {
 				j.With)
 		}
 		taking[j.With] = true
+	}
+	for _, o := range p.ofMerge {
+		if !taking[o.dataset] {
+			p.FailAt(o.entry.Line, o.entry.Column, "%s does not take part in the merge%s", o.dataset, document.Nearest(o.dataset, p.plan.Datasets()))
+		}
 	}
 }
 
@@ -301,6 +311,19 @@ func (p *parser) tables(n *document.Node) {
 		}
 		p.plan.Tables[e.Name] = c
 		p.ofStack = append(p.ofStack, ofStack{e, e.Name})
+	})
+}
+
+// grains reads how rows of a dataset become one before it takes part.
+func (p *parser) grains(n *document.Node) {
+	p.plan.Grains = map[string]Grain{}
+	p.named(n, "grain", func(e document.Entry) {
+		g, err := ParseGrain(p.Text(e.Value, "the grain of "+e.Name))
+		if err != nil {
+			p.Fail(e.Value, "%v", err)
+		}
+		p.plan.Grains[e.Name] = g
+		p.ofMerge = append(p.ofMerge, ofStack{e, e.Name})
 	})
 }
 

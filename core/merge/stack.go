@@ -21,6 +21,8 @@ type Input struct {
 	Source  table.Source
 	Book    *rulebook.Rulebook // as it applies to a table of ours
 	Digest  string             // SHA-256 of its bytes; empty where it is not known
+
+	grain *GrainResult // of a table whose grain was changed for the merge
 }
 
 // label names a table in messages.
@@ -190,6 +192,14 @@ func (m *merger) sameThing(name string, a, b *rulebook.Column, first, other *Inp
 // stack writes the rows of a table of the stack, through all joins.
 func (m *merger) stack(ctx context.Context, t *stackedTable, workers int, writer *table.Writer) error {
 	rows := InputRows{Dataset: t.Dataset, Table: t.Table, Name: t.Name}
+	if t.grain != nil {
+		grain := *t.grain
+		grain.SumsBefore = Sums{}
+		for measure, sum := range t.grain.SumsBefore {
+			grain.SumsBefore[t.names[slices.Index(t.Source.Columns(), measure)]] = sum
+		}
+		rows.Grain = &grain
+	}
 	sums := map[string]table.Decimal{}
 	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, t) }
 	err := table.ScanBatches(ctx, t.Source, workers, work, func(j *joinedBatch) error {

@@ -2,12 +2,14 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"slices"
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
@@ -133,6 +135,9 @@ type MergeOutlined struct {
 	Forms    []rulebook.SectionForm `json:"forms"`
 	Datasets []string               `json:"datasets" doc:"Those that could take part"`
 	Columns  map[string][]string    `json:"columns" doc:"The columns of the newest cleaned table of each dataset that takes part; none where there is no such table"`
+	// Meets suggests, for a stacked dataset, which of its columns the stack may call otherwise, and for a joined one which of
+	// its columns may be what rows are matched by.
+	Meets map[string][]merge.Suggestion `json:"meets"`
 }
 
 // editMerge changes the text of a merge, and lays it out.
@@ -145,39 +150,78 @@ func (s *Server) editMerge(ctx context.Context, in *planEdits) (*MergeOutlined, 
 	if err != nil {
 		return nil, err
 	}
-	out := &MergeOutlined{Source: source, Outline: *outline, Forms: merge.Forms(), Datasets: []string{}, Columns: map[string][]string{}}
+	out := &MergeOutlined{Source: source, Outline: *outline, Forms: merge.Forms(), Datasets: []string{}, Columns: map[string][]string{}, Meets: map[string][]merge.Suggestion{}}
 	all, err := store.Datasets(ctx, s.Store.DB, store.Cursor{Limit: offeredDatasets})
 	if err != nil {
 		return nil, err
 	}
 	plan, _ := merge.Parse([]byte(source)) // one with mistakes names its datasets all the same
 	taking := plan.Datasets()
+	known := map[string][]audit.Column{}
 	for _, d := range all.Items {
 		out.Datasets = append(out.Datasets, d.Name)
 		if !slices.Contains(taking, d.Name) {
 			continue
 		}
-		if out.Columns[d.Name], err = s.mergedColumns(ctx, d.ID, d.Name); err != nil {
+		if out.Columns[d.Name], known[d.Name], err = s.mergedColumns(ctx, d.ID, d.Name); err != nil {
 			return nil, err
+		}
+	}
+	var before []audit.Column
+	for i, name := range plan.Stack {
+		theirs := called(known[name], plan.Columns[name])
+		if i > 0 {
+			out.Meets[name] = merge.Suggest(before, theirs)
+		}
+		before = append(before, theirs...)
+	}
+	for _, j := range plan.Joins {
+		out.Meets[j.With] = merge.SuggestKeys(before, known[j.With])
+		for _, c := range known[j.With] {
+			if slices.Contains(j.Take, c.Name) {
+				before = append(before, c)
+			}
 		}
 	}
 	return out, nil
 }
 
-// mergedColumns are the columns that a dataset would bring to a merge; none where nothing of it is cleaned.
-func (s *Server) mergedColumns(ctx context.Context, id int64, name string) ([]string, error) {
+// called are columns by the names that the stack has for them.
+func called(columns []audit.Column, names map[string]string) []audit.Column {
+	out := slices.Clone(columns)
+	for i := range out {
+		if name, ok := names[out[i].Name]; ok {
+			out[i].Name = name
+		}
+	}
+	return out
+}
+
+// mergedColumns are the columns that a dataset would bring to a merge, and what is known of them where they were audited; none
+// where nothing of it is cleaned.
+func (s *Server) mergedColumns(ctx context.Context, id int64, name string) ([]string, []audit.Column, error) {
 	t, err := store.NewestCleaned(ctx, s.Store.DB, id, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return []string{}, nil
+		return []string{}, nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	opened, err := s.inside(ctx, t.ID)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return slices.Clone(opened.Source.Columns()), nil
+	names := slices.Clone(opened.Source.Columns())
+	if t.AuditID == nil {
+		return names, nil, nil
+	}
+	raw, err := store.AuditResult(ctx, s.Store.DB, *t.AuditID)
+	if err != nil {
+		return nil, nil, err
+	}
+	var result audit.Result
+	err = json.Unmarshal(raw, &result)
+	return names, result.Columns, err
 }
 
 // mergeTables settles which tables of each dataset take part.
