@@ -63,23 +63,26 @@ type JoinResult struct {
 	With           string       `json:"with"`
 	Table          int64        `json:"table,omitempty"` // the number of the joined table; 0 where it has none
 	On             []string     `json:"on"`
+	Beside         string       `json:"beside,omitempty"`   // what is compared beside the key
+	Unplaced       int64        `json:"unplaced,omitempty"` // rows of the joined table whose range or time is no value of its type
 	RowsIn         int64        `json:"rows_in"`
 	Matched        int64        `json:"matched"`
-	Unmatched      int64        `json:"unmatched"`        // rows whose key the joined table does not have
-	Blank          int64        `json:"blank,omitempty"`  // of these, those whose key has nothing in a part, so that it meets nothing
-	SetAside       int64        `json:"set_aside"`        // of these, how many left the table
-	Multiplied     int64        `json:"multiplied"`       // rows added because a key was there more than once
-	Added          int64        `json:"added,omitempty"`  // rows of the joined table that no row asked for, and that were kept
-	Chosen         int64        `json:"chosen,omitempty"` // keys of which one of several rows was taken
-	Tied           int64        `json:"tied,omitempty"`   // of these, those where the first in the file was taken of several as good
-	RowsOut        int64        `json:"rows_out"`         // RowsIn - SetAside + Multiplied + Added
-	JoinedRows     int64        `json:"joined_rows"`      // of the joined table
-	Grain          *GrainResult `json:"grain,omitempty"`  // how its rows were made of those of the table; nil where they are these
-	JoinedUnused   int64        `json:"joined_unused"`    // of these, how many no row asked for
-	SumsIn         Sums         `json:"sums_in"`          // of each measure
-	SumsOut        Sums         `json:"sums_out"`         // SumsIn - SumsSetAside + SumsMultiplied + SumsAdded
-	SumsSetAside   Sums         `json:"sums_set_aside"`   //
-	SumsMultiplied Sums         `json:"sums_multiplied"`  //
+	Unmatched      int64        `json:"unmatched"`         // rows whose key the joined table does not have
+	Blank          int64        `json:"blank,omitempty"`   // of these, those whose key has nothing in a part, so that it meets nothing
+	Outside        int64        `json:"outside,omitempty"` // of these, those whose key is there, but no range or time that theirs falls to
+	SetAside       int64        `json:"set_aside"`         // of these, how many left the table
+	Multiplied     int64        `json:"multiplied"`        // rows added because a key was there more than once
+	Added          int64        `json:"added,omitempty"`   // rows of the joined table that no row asked for, and that were kept
+	Chosen         int64        `json:"chosen,omitempty"`  // keys of which one of several rows was taken
+	Tied           int64        `json:"tied,omitempty"`    // of these, those where the first in the file was taken of several as good
+	RowsOut        int64        `json:"rows_out"`          // RowsIn - SetAside + Multiplied + Added
+	JoinedRows     int64        `json:"joined_rows"`       // of the joined table
+	Grain          *GrainResult `json:"grain,omitempty"`   // how its rows were made of those of the table; nil where they are these
+	JoinedUnused   int64        `json:"joined_unused"`     // of these, how many no row asked for
+	SumsIn         Sums         `json:"sums_in"`           // of each measure
+	SumsOut        Sums         `json:"sums_out"`          // SumsIn - SumsSetAside + SumsMultiplied + SumsAdded
+	SumsSetAside   Sums         `json:"sums_set_aside"`    //
+	SumsMultiplied Sums         `json:"sums_multiplied"`   //
 	SumsAdded      Sums         `json:"sums_added,omitempty"`
 	Misses         []KeyMiss    `json:"misses"` // the most frequent keys without a partner
 	// Taken says of each column that was added how full it is.

@@ -25,6 +25,7 @@ type joiner struct {
 	keyAt   []int    // of taken, what fills them
 	store   rowStore // the taken cells
 	keys    keyIndex // rows from 0
+	span    *span    // what is compared beside them; nil for nothing
 	rows    int64
 	used    *table.RowSet
 	asked   *table.RowSet // rows that another one with the same key stands for
@@ -51,9 +52,13 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	if err != nil {
 		return nil, err
 	}
+	spanning, err := j.spanning(m.frame, there)
+	if err != nil {
+		return nil, err
+	}
 	share := budget.Of(ctx)
 	before := *m.frame
-	out := &joiner{Join: j, before: &before, there: there, left: left, right: right, taken: taken, in: in, used: table.NewRowSet(), asked: table.NewRowSet(), misses: map[string]int64{},
+	out := &joiner{Join: j, before: &before, there: there, left: left, right: right, taken: taken, in: in, span: spanning, used: table.NewRowSet(), asked: table.NewRowSet(), misses: map[string]int64{},
 		store:  rowStore{share: share},
 		sumsIn: map[string]table.Decimal{}, sumsOut: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{},
 		sumsMultiple: map[string]table.Decimal{}, sumsAdded: map[string]table.Decimal{}}
@@ -81,11 +86,22 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		batch *table.Batch
 		keys  []table.HashedRow // rows within the batch
 		has   []table.Decimal
+		placed
+	}
+	rowBytes := int64(joinedRowBytes)
+	if spanning != nil {
+		rowBytes += spanBytes
 	}
 	work := func(b *table.Batch) (loaded, error) {
 		l := loaded{batch: b}
 		r := newKeyReader(b, there, right, j.Blanks == BlanksEqual)
+		if spanning != nil {
+			l.placed = spanning.place(b, there)
+		}
 		for i := range b.Rows {
+			if spanning != nil && l.none[i] {
+				continue
+			}
 			if h, whole := r.hash(i); whole {
 				l.keys = append(l.keys, table.HashedRow{Hash: h, Row: uint32(i)})
 			}
@@ -104,7 +120,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one",
 				joinedRowsLimit)
 		}
-		for need := int64(l.batch.Len()) * joinedRowBytes; !share.Grow(need); {
+		for need := int64(l.batch.Len()) * rowBytes; !share.Grow(need); {
 			freed, err := out.store.spill()
 			if err != nil {
 				return err
@@ -112,7 +128,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			if freed {
 				continue
 			}
-			return fmt.Errorf("%w: the keys of %s need more than is left; give the service more, or join a smaller table", budget.ErrTooMuch, in.Dataset)
+			return fmt.Errorf("%w: the keys of %s, and what is compared beside them, are held in memory and need more than is left; give the service more, or join a smaller table", budget.ErrTooMuch, in.Dataset)
 		}
 		for _, k := range l.keys {
 			out.keys.rows = append(out.keys.rows, table.HashedRow{Hash: k.Hash, Row: uint32(out.rows) + k.Row})
@@ -124,6 +140,9 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			if err := out.store.add(cells); err != nil {
 				return err
 			}
+		}
+		if spanning != nil {
+			spanning.take(&l.placed)
 		}
 		out.rows += int64(l.batch.Len())
 		for k, sum := range l.has {
@@ -138,6 +157,15 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		return out, err
 	}
 	out.keys.sort(workers)
+	if spanning != nil {
+		spanning.order(&out.keys)
+		out.result.Unplaced = spanning.unplaced
+		if a, b := spanning.ambiguous(&out.keys); j.Repeated == RefuseRepeated && a != b {
+			return out, fmt.Errorf("rows %d and %d of %s could both be met (%s), so rows would be multiplied; put their ranges or times right, or declare repeated: multiply, or which of them is taken",
+				a, b, in.label(), j.spans())
+		}
+		return out, nil
+	}
 	switch j.Repeated {
 	case RefuseRepeated:
 		return out, out.refuseRepeated(ctx, workers)
@@ -336,13 +364,34 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 
 // finder returns the partners of a row of a batch, and whether its key is whole. They are looked for once for each text of a
 // key of one part.
-func (j *joiner) finder(keys *keyReader) func(at int) (found []table.HashedRow, whole bool) {
+func (j *joiner) finder(b *table.Batch, keys *keyReader) func(at int) (found []table.HashedRow, whole bool) {
 	look := func(at int) (found []table.HashedRow, whole bool) {
 		h, whole := keys.hash(at)
 		if whole {
 			found = j.keys.find(h)
 		}
 		return found, whole
+	}
+	if j.span != nil {
+		values := j.span.reader(b, j.before)
+		keys.beside = func(at int) string { return values.texts[values.codes[at]] }
+		return func(at int) ([]table.HashedRow, bool) {
+			code := values.codes[at]
+			h, whole := keys.hash(at)
+			if !whole || values.values[code].Kind == table.Missing {
+				return nil, false
+			}
+			rows, from := j.keys.place(h)
+			if len(rows) == 0 {
+				return nil, true
+			}
+			keys.known = true
+			value := ""
+			if values.ordered != nil {
+				value = values.ordered[code]
+			}
+			return j.span.find(rows, from, values.values[code], value), true
+		}
 	}
 	if len(keys.parts) != 1 {
 		return look
@@ -395,6 +444,15 @@ func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 	return columns, used, nil
 }
 
+// foundBy says what rows of a join are found by.
+func (j Join) foundBy() string {
+	parts := slices.Clone(j.Left)
+	if s := j.spans(); s != "" {
+		parts = append(parts, s)
+	}
+	return strings.Join(parts, ", ")
+}
+
 // unmatchedError says that a row has no partner where each must have one.
 type unmatchedError struct {
 	joiner *joiner
@@ -406,7 +464,7 @@ type unmatchedError struct {
 // Error implements error.
 func (e *unmatchedError) Error() string {
 	if e.blank {
-		return fmt.Sprintf("row %d has nothing in a part of its key (%s), and so meets no row of %s", e.row, strings.Join(e.joiner.Left, ", "), e.joiner.With)
+		return fmt.Sprintf("row %d has nothing in a part of its key (%s), and so meets no row of %s", e.row, e.joiner.foundBy(), e.joiner.With)
 	}
 	return fmt.Sprintf("row %d: %s has no row with the key %q", e.row, e.joiner.With, shownKey(e.key))
 }
@@ -418,7 +476,7 @@ func (m *merger) explain(ctx context.Context, workers int, err error) error {
 		return err
 	}
 	hint := ""
-	if !e.blank {
+	if !e.blank && e.joiner.span == nil {
 		why, meets, failed := e.joiner.why(ctx, map[string]int64{e.key: 1}, workers)
 		if failed != nil {
 			return errors.Join(err, failed)
@@ -449,5 +507,5 @@ func (j *joiner) metEnough(r *JoinResult) error {
 		examples += "; " + strings.TrimSuffix(w.Says, ".")
 	}
 	return fmt.Errorf("join with %s: only %d of %d rows find a partner by %s, fewer than %g %%%s. Put the keys right in a fix plan, or declare met_at_least: with the share that is meant",
-		j.With, r.Matched, r.RowsIn, strings.Join(j.Left, ", "), j.MetAtLeast, examples)
+		j.With, r.Matched, r.RowsIn, j.foundBy(), j.MetAtLeast, examples)
 }

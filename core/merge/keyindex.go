@@ -100,8 +100,14 @@ func part(rows []table.HashedRow, parts int, name func(table.Hash) uint32) []uin
 
 // find returns the rows with a hash, ascending.
 func (x *keyIndex) find(h table.Hash) []table.HashedRow {
+	found, _ := x.place(h)
+	return found
+}
+
+// place returns the rows with a hash, and where the first of them stands.
+func (x *keyIndex) place(h table.Hash) ([]table.HashedRow, int) {
 	if len(x.rows) == 0 {
-		return nil
+		return nil, 0
 	}
 	b := x.bucket(h)
 	all := x.rows[x.starts[b]:x.starts[b+1]]
@@ -113,14 +119,14 @@ func (x *keyIndex) find(h table.Hash) []table.HashedRow {
 	}
 	for from < len(all) && all[from].Hash != h {
 		if from++; len(all) > 4*inBucket {
-			return nil
+			return nil, 0
 		}
 	}
 	to := from
 	for to < len(all) && all[to].Hash == h {
 		to++
 	}
-	return all[from:to]
+	return all[from:to], int(x.starts[b]) + from
 }
 
 // groups visits the rows of each key.

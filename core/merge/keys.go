@@ -105,6 +105,8 @@ func (j Join) alike(a, b keyPart) string {
 type keyReader struct {
 	parts      []readPart
 	blankEqual bool
+	beside     func(at int) string // what is compared beside the key; nil for nothing
+	known      bool                // the joined table has the key of the row that was looked at last
 }
 
 type readPart struct {
@@ -164,7 +166,7 @@ func (r *keyReader) hash(at int) (h table.Hash, whole bool) {
 		filled = filled || !p.blank[code]
 		h = table.With(h, p.tokens[code])
 	}
-	return h, filled
+	return h, filled || len(r.parts) == 0
 }
 
 const keySeparator = "\x1f"
@@ -176,6 +178,9 @@ func (r *keyReader) text(at int) string {
 	parts := make([]string, len(r.parts))
 	for k := range r.parts {
 		parts[k] = r.parts[k].text(at)
+	}
+	if r.beside != nil {
+		parts = append(parts, r.beside(at))
 	}
 	return strings.Join(parts, keySeparator)
 }

@@ -232,6 +232,9 @@ type joinedBatch struct {
 
 type batchJoin struct {
 	in, matched, unmatched, blank, aside, multiplied, out int64
+	outside                                               int64 // of those unmatched, those whose key is there
+	chosen, tied                                          int64 // rows of which one of several partners was taken
+	stood                                                 []uint32
 
 	sumsIn, sumsOut, sumsAside, sumsMultiple map[string]table.Decimal
 	misses                                   map[string]int64
@@ -340,9 +343,25 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 	partners := make([]int64, 0, b.Len()) // in the joined table, -1 for none
 	var aside, extra []int
 	keys := newKeyReader(b, j.before, j.left, j.Blanks == BlanksEqual)
-	find := j.finder(keys)
+	find := j.finder(b, keys)
 	for i := range b.Rows {
+		keys.known = false
 		found, whole := find(i)
+		if j.span != nil && len(found) > 1 && j.Repeated != Multiply {
+			one, tied, err := j.best(found)
+			if err != nil {
+				return nil, err
+			}
+			if out.chosen++; tied {
+				out.tied++
+			}
+			for _, other := range found {
+				if other.Row != one.Row {
+					out.stood = append(out.stood, other.Row)
+				}
+			}
+			found = []table.HashedRow{one}
+		}
 		for n, partner := range found {
 			if n > 0 {
 				extra = append(extra, i)
@@ -354,7 +373,9 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 			continue
 		}
 		key := keys.text(i)
-		out.unmatched++
+		if out.unmatched++; keys.known {
+			out.outside++
+		}
 		if !whole {
 			out.blank++
 		} else if _, known := out.misses[key]; known || len(out.misses) < missesKept {
@@ -443,6 +464,10 @@ func (j *joiner) take(b batchJoin) {
 	r.Matched += b.matched
 	r.Unmatched += b.unmatched
 	r.Blank += b.blank
+	r.Outside += b.outside
+	r.Chosen += b.chosen
+	r.Tied += b.tied
+	j.asked.AddMany(b.stood)
 	r.SetAside += b.aside
 	r.Multiplied += b.multiplied
 	r.RowsOut += b.out
@@ -481,7 +506,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 	a.Stack = m.stackResult()
 	for _, j := range m.joins {
 		r := j.result
-		r.With, r.Table, r.On, r.JoinedRows, r.Grain = j.With, j.in.Table, j.Left, j.rows, j.in.grain
+		r.With, r.Table, r.On, r.Beside, r.JoinedRows, r.Grain = j.With, j.in.Table, append([]string{}, j.Left...), j.spans(), j.rows, j.in.grain
 		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
 		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
 			m.named(j.sumsAside), m.named(j.sumsMultiple)
@@ -500,7 +525,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 			func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
 		r.Why = []Why{}
 		var meets map[string]string
-		if len(keys) > 0 {
+		if len(keys) > 0 && j.span == nil {
 			var err error
 			if r.Why, meets, err = j.why(ctx, j.misses, workers); err != nil {
 				return nil, err

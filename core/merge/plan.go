@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
@@ -42,6 +43,8 @@ type Join struct {
 	With      string   // a dataset
 	Left      []string // columns of the rows so far, or expressions on them
 	Right     []string // what they must equal of the joined table, in the same order
+	Between   *Between // what is compared beside, or instead of, the key; nil for nothing
+	Nearest   *Nearest // the same
 	Take      []string // columns to be added
 	Unmatched string   // what becomes of rows whose key is not there
 	Unasked   string   // what becomes of rows of the joined table that no row asks for
@@ -188,7 +191,10 @@ func Forms() []rulebook.SectionForm {
 		}},
 		{Name: "join", Title: "a join", Form: []rulebook.FieldForm{
 			{Name: "with", Kind: "datasets", Required: true, Says: "The dataset whose columns are added"},
-			{Name: "match", Kind: "texts", Required: true, Says: "The columns that must be equal, or what is worked out of them, as LOWER(TRIM(code))"},
+			{Name: "match", Kind: "texts", Says: "The columns that must be equal, or what is worked out of them, as LOWER(TRIM(code))"},
+			{Name: "between", Kind: "pairs", Says: "A column so far whose value must lie in a range of the joined dataset: " + betweenForm},
+			{Name: "nearest", Kind: "pairs", Says: "A time so far, and the one of the joined dataset of which the nearest earlier row is taken"},
+			{Name: "within", Kind: "text", Says: "The longest time between the two, as 2 hours"},
 			{Name: "take", Kind: "texts", Required: true, Says: "The columns that are added"},
 			{Name: "unmatched", Kind: "choice", Choices: []string{KeepUnmatched, SetAside, RefuseUnmatched},
 				Otherwise: RefuseUnmatched, Says: "What becomes of rows without a partner"},
@@ -257,12 +263,29 @@ func (p *parser) name(n *document.Node, what string) string {
 func (p *parser) join(n *document.Node) {
 	j := Join{Unmatched: RefuseUnmatched, Unasked: LeaveOut, Repeated: RefuseRepeated, Blanks: BlanksNever, MetAtLeast: metUsually}
 	by := n
+	var within *document.Node
+	var longest time.Duration
+	matched := false // with what it is, or a mistake that is told
 	p.places = append(p.places, [2]int{n.Line, n.Column})
 	p.Mapping(n, "a join",
 		document.Field{Name: "with", Required: true, Read: func(n *document.Node) {
 			j.With = p.name(n, "the dataset to join with")
 		}},
-		document.Field{Name: "match", Old: "on", Required: true, Read: func(n *document.Node) { p.match(n, &j) }},
+		document.Field{Name: "match", Old: "on", Read: func(n *document.Node) { matched = true; p.match(n, &j) }},
+		document.Field{Name: "between", Read: func(n *document.Node) { p.between(n, &j) }},
+		document.Field{Name: "nearest", Read: func(n *document.Node) {
+			p.one(n, "nearest", func(e document.Entry) {
+				j.Nearest = &Nearest{Left: e.Name, Right: p.Text(e.Value, "the time of the joined dataset")}
+			})
+		}},
+		document.Field{Name: "within", Read: func(n *document.Node) {
+			within = n
+			d, err := parseWithin(p.Text(n, "within"))
+			if err != nil {
+				p.Fail(n, "%v", err)
+			}
+			longest = d
+		}},
 		document.Field{Name: "take", Required: true, Read: func(n *document.Node) { j.Take = p.Texts(n, "take") }},
 		document.Field{Name: "unmatched", Read: func(n *document.Node) {
 			j.Unmatched = p.Choice(n, "a way with unmatched rows", KeepUnmatched, SetAside, RefuseUnmatched)
@@ -287,7 +310,42 @@ func (p *parser) join(n *document.Node) {
 	if valued := j.Repeated == LargestValue || j.Repeated == LeastValue; valued != (j.By != "") {
 		p.Fail(by, "\"by\" names the column whose value decides; it goes with repeated: %s and %s, which need it", LargestValue, LeastValue)
 	}
+	switch {
+	case j.Between != nil && j.Nearest != nil:
+		p.Fail(n, "a join has \"between\" or \"nearest\", not both")
+	case j.Nearest != nil && within == nil:
+		p.Fail(n, "a join with \"nearest\" needs \"within\", the longest time between two rows, as 2 hours")
+	case j.Nearest == nil && within != nil:
+		p.Fail(within, "\"within\" goes with \"nearest\"")
+	case j.Between == nil && j.Nearest == nil && len(j.Left) == 0 && matched:
+	case j.Between == nil && j.Nearest == nil && len(j.Left) == 0:
+		p.Fail(n, "a join needs \"match\", \"between\" or \"nearest\": what its rows are found by")
+	}
+	if j.Nearest != nil {
+		j.Nearest.Within = longest
+	}
 	p.plan.Joins = append(p.plan.Joins, j)
+}
+
+// one hands the only entry of a mapping to read.
+func (p *parser) one(n *document.Node, what string, read func(e document.Entry)) {
+	if n.Kind == document.Mapping && len(n.Entries) != 1 {
+		p.Fail(n, "%s names one column of the rows so far and what it is held against", what)
+		return
+	}
+	p.named(n, what, read)
+}
+
+// between reads the range of the joined table that a value must lie in.
+func (p *parser) between(n *document.Node, j *Join) {
+	p.one(n, "between", func(e document.Entry) {
+		m := rangeForm.FindStringSubmatch(p.Text(e.Value, "a range of the joined dataset"))
+		if m == nil {
+			p.Fail(e.Value, "a range is written as %s, not %q", betweenForm, e.Value.Text)
+			return
+		}
+		j.Between = &Between{Left: e.Name, From: m[1], To: m[3], Before: m[2] != ""}
+	})
 }
 
 // named hands the value of each name of a mapping to read.

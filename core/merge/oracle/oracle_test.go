@@ -32,6 +32,8 @@ measures: [amount]
 pass_mark: 0
 `
 
+func bookOf(dataset string) string { return strings.Replace(book, "DATASET", dataset, 1) }
+
 // made is a table of rows that share keys, some of them blank.
 func made(r *rand.Rand, prefix string, rows int) [][]string {
 	out := make([][]string, rows)
@@ -193,7 +195,7 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 			t.Fatalf("seed %d:\n%s\n%v", seed, d.text, err)
 		}
 		input := func(dataset string, rows [][]string) merge.Input {
-			return merge.Input{Dataset: dataset, Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, strings.Replace(book, "DATASET", dataset, 1))}
+			return merge.Input{Dataset: dataset, Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, bookOf(dataset))}
 		}
 		var out, unmet bytes.Buffer
 		a, err := merge.Run(ctx, plan, merge.Inputs{input("rows", left), input("other", right)}, 1+seed%3, merge.Outputs{Table: &out, Unmet: &unmet})

@@ -61,7 +61,7 @@ func TestStacksDoWhatSQLDoes(t *testing.T) {
 			name := fmt.Sprint("s", i+1)
 			load(t, conn, name, rows)
 			unions = append(unions, fmt.Sprintf("SELECT %d AS t, * FROM %s", i+1, name))
-			inputs = append(inputs, merge.Input{Dataset: "rows", Table: int64(i + 1), Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, strings.Replace(book, "DATASET", "rows", 1))})
+			inputs = append(inputs, merge.Input{Dataset: "rows", Table: int64(i + 1), Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, bookOf("rows"))})
 		}
 		declared := "merge: m\nstack: [rows]\ntables: {rows: all}\nkey: [site, size]\ncontradicting: " + way + "\n"
 		if once {
