@@ -112,8 +112,10 @@ type keyReader struct {
 type readPart struct {
 	codes  []uint32
 	tokens []table.Token // by code
-	blank  []bool
-	text   func(at int) string
+	// identities are the texts that are compared, by code.
+	identities []string
+	blank      []bool
+	text       func(at int) string
 }
 
 func newKeyReader(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) *keyReader {
@@ -127,15 +129,15 @@ func newKeyReader(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) *k
 				texts[code] = v.Identity()
 				one.tokens[code], one.blank[code] = table.TokenOf(texts[code]), v.Kind == table.Missing || texts[code] == ""
 			}
-			one.text = func(at int) string { return texts[codes[at]] }
+			one.identities, one.text = texts, func(at int) string { return texts[codes[at]] }
 			r.parts = append(r.parts, one)
 			continue
 		}
 		column := b.Columns[p.column]
-		one := readPart{codes: column.Codes, tokens: make([]table.Token, len(column.Texts)), blank: make([]bool, len(column.Texts)), text: column.At}
+		one := readPart{codes: column.Codes, tokens: make([]table.Token, len(column.Texts)), blank: make([]bool, len(column.Texts)), identities: make([]string, len(column.Texts)), text: column.At}
 		for code, text := range column.Texts {
 			identity := p.identity(text)
-			one.tokens[code], one.blank[code] = table.TokenOf(identity), identity == ""
+			one.tokens[code], one.blank[code], one.identities[code] = table.TokenOf(identity), identity == "", identity
 		}
 		r.parts = append(r.parts, one)
 	}
