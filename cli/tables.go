@@ -67,6 +67,8 @@ func tableCommand() *cli.Command {
 				})
 			}),
 		tableTallyCommand(),
+		tableTotalsCommand(),
+		tableRevisionCommand(),
 		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])

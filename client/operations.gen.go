@@ -309,6 +309,27 @@ func (e ShowGroupsParamsKind) Valid() bool {
 	}
 }
 
+// Defines values for ShowRevisedRowsParamsKind.
+const (
+	ShowRevisedRowsParamsKindCame    ShowRevisedRowsParamsKind = "came"
+	ShowRevisedRowsParamsKindChanged ShowRevisedRowsParamsKind = "changed"
+	ShowRevisedRowsParamsKindWent    ShowRevisedRowsParamsKind = "went"
+)
+
+// Valid indicates whether the value is a known member of the ShowRevisedRowsParamsKind enum.
+func (e ShowRevisedRowsParamsKind) Valid() bool {
+	switch e {
+	case ShowRevisedRowsParamsKindCame:
+		return true
+	case ShowRevisedRowsParamsKindChanged:
+		return true
+	case ShowRevisedRowsParamsKindWent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ShowRowsParamsDimension.
 const (
 	ShowRowsParamsDimensionCompleteness ShowRowsParamsDimension = "completeness"
@@ -498,6 +519,9 @@ type Found = records.Found
 
 // Gap defines model for Gap.
 type Gap = json.RawMessage
+
+// GroupRows defines model for GroupRows.
+type GroupRows = json.RawMessage
 
 // GroupsPage defines model for GroupsPage.
 type GroupsPage = json.RawMessage
@@ -756,11 +780,20 @@ type ReadingWish struct {
 // ReadingWishEncoding defines model for ReadingWish.Encoding.
 type ReadingWishEncoding string
 
+// Reconciled defines model for Reconciled.
+type Reconciled = json.RawMessage
+
 // RetentionBody defines model for RetentionBody.
 type RetentionBody struct {
 	// KeepDeliveries How many deliveries are kept; null for all
 	KeepDeliveries *int64 `json:"keep_deliveries"`
 }
+
+// RevisedRows defines model for RevisedRows.
+type RevisedRows = json.RawMessage
+
+// RevisionShown defines model for RevisionShown.
+type RevisionShown = json.RawMessage
 
 // RowsPage defines model for RowsPage.
 type RowsPage = json.RawMessage
@@ -1212,6 +1245,39 @@ type ListPointsParams struct {
 	Where string `form:"where,omitempty" json:"where,omitempty"`
 }
 
+// ShowRevisionParams defines parameters for ShowRevision.
+type ShowRevisionParams struct {
+	// With The earlier table; 0 for the one of the same dataset and origin before
+	With int64 `form:"with,omitempty" json:"with,omitempty"`
+
+	// Key The columns that tell rows apart; the key of the rulebook where none are given
+	Key []string `form:"key,omitempty" json:"key,omitempty"`
+}
+
+// DownloadRevisionParams defines parameters for DownloadRevision.
+type DownloadRevisionParams struct {
+	// With The earlier table; 0 for the one of the same dataset and origin before
+	With int64 `form:"with,omitempty" json:"with,omitempty"`
+
+	// Key The columns that tell rows apart; the key of the rulebook where none are given
+	Key []string `form:"key,omitempty" json:"key,omitempty"`
+}
+
+// ShowRevisedRowsParams defines parameters for ShowRevisedRows.
+type ShowRevisedRowsParams struct {
+	// With The earlier table; 0 for the one of the same dataset and origin before
+	With int64 `form:"with,omitempty" json:"with,omitempty"`
+
+	// Key The columns that tell rows apart; the key of the rulebook where none are given
+	Key    []string                  `form:"key,omitempty" json:"key,omitempty"`
+	Kind   ShowRevisedRowsParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+	Offset int64                     `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  int64                     `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ShowRevisedRowsParamsKind defines parameters for ShowRevisedRows.
+type ShowRevisedRowsParamsKind string
+
 // ListRowStepsParams defines parameters for ListRowSteps.
 type ListRowStepsParams struct {
 	// Rows Rows of the table, from 1
@@ -1305,6 +1371,84 @@ type ShowTallyParams struct {
 
 // ShowTallyParamsShare defines parameters for ShowTally.
 type ShowTallyParamsShare string
+
+// ShowTotalsParams defines parameters for ShowTotals.
+type ShowTotalsParams struct {
+	// With The table that it is held against
+	With int64 `form:"with" json:"with"`
+
+	// By What a group has in common: columns, or what is worked out of them; none for one total
+	By []string `form:"by,omitempty" json:"by,omitempty"`
+
+	// ByThere The same in the other table, where it is called otherwise there
+	ByThere []string `form:"by_there,omitempty" json:"by_there,omitempty"`
+
+	// Of A column of numbers, or an expression; nothing for the number of rows
+	Of string `form:"of,omitempty" json:"of,omitempty"`
+
+	// OfThere The same in the other table, where it is called otherwise there
+	OfThere string `form:"of_there,omitempty" json:"of_there,omitempty"`
+
+	// Where A condition on the rows that count
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// WhereThere A condition on the rows of the other table that count
+	WhereThere string `form:"where_there,omitempty" json:"where_there,omitempty"`
+
+	// Factor What the totals there are multiplied by; 1 where it is not given
+	Factor string `form:"factor,omitempty" json:"factor,omitempty"`
+
+	// Tolerance How far two totals may lie apart
+	Tolerance string `form:"tolerance,omitempty" json:"tolerance,omitempty"`
+
+	// Percent The same in percent of the total there; the larger one counts
+	Percent string `form:"percent,omitempty" json:"percent,omitempty"`
+
+	// Limit How many groups that do not agree are told
+	Limit int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ShowTotalRowsParams defines parameters for ShowTotalRows.
+type ShowTotalRowsParams struct {
+	// With The table that it is held against
+	With int64 `form:"with" json:"with"`
+
+	// By What a group has in common: columns, or what is worked out of them; none for one total
+	By []string `form:"by,omitempty" json:"by,omitempty"`
+
+	// ByThere The same in the other table, where it is called otherwise there
+	ByThere []string `form:"by_there,omitempty" json:"by_there,omitempty"`
+
+	// Of A column of numbers, or an expression; nothing for the number of rows
+	Of string `form:"of,omitempty" json:"of,omitempty"`
+
+	// OfThere The same in the other table, where it is called otherwise there
+	OfThere string `form:"of_there,omitempty" json:"of_there,omitempty"`
+
+	// Where A condition on the rows that count
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// WhereThere A condition on the rows of the other table that count
+	WhereThere string `form:"where_there,omitempty" json:"where_there,omitempty"`
+
+	// Factor What the totals there are multiplied by; 1 where it is not given
+	Factor string `form:"factor,omitempty" json:"factor,omitempty"`
+
+	// Tolerance How far two totals may lie apart
+	Tolerance string `form:"tolerance,omitempty" json:"tolerance,omitempty"`
+
+	// Percent The same in percent of the total there; the larger one counts
+	Percent string `form:"percent,omitempty" json:"percent,omitempty"`
+
+	// Group The values of the group, one for each that totals are by
+	Group []string `form:"group,omitempty" json:"group,omitempty"`
+
+	// Key The columns that tell rows apart
+	Key []string `form:"key" json:"key"`
+
+	// KeyThere The same in the other table, where they are called otherwise there
+	KeyThere []string `form:"key_there,omitempty" json:"key_there,omitempty"`
+}
 
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
@@ -1949,6 +2093,24 @@ func (c *Client) ShowReading(ctx context.Context, id int64) (*Detection, error) 
 	return answered[Detection](ctx, c, r)
 }
 
+// ShowRevision calls GET /tables/{id}/revision: How the rows of a table differ from those of an earlier one, by a key: what came, went and changed, per column, with the sums.
+func (c *Client) ShowRevision(ctx context.Context, id int64, params *ShowRevisionParams) (*RevisionShown, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/revision", id), params: params}
+	return answered[RevisionShown](ctx, c, r)
+}
+
+// DownloadRevision calls GET /tables/{id}/revision/file: All that came, went and changed since an earlier table, as CSV. A text that a spreadsheet would run as a formula gets an apostrophe before it.
+func (c *Client) DownloadRevision(ctx context.Context, id int64, params *DownloadRevisionParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/revision/file", id), params: params}
+	return c.stream(ctx, r)
+}
+
+// ShowRevisedRows calls GET /tables/{id}/revision/rows: Rows that came, went or changed since an earlier table, cell by cell.
+func (c *Client) ShowRevisedRows(ctx context.Context, id int64, params *ShowRevisedRowsParams) (*RevisedRows, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/revision/rows", id), params: params}
+	return answered[RevisedRows](ctx, c, r)
+}
+
 // ListRowSteps calls GET /tables/{id}/row-steps: Steps of a fix plan for rows that somebody points at, or for one cell, filled in but for what only a person knows.
 func (c *Client) ListRowSteps(ctx context.Context, id int64, params *ListRowStepsParams) (*[]Step, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/row-steps", id), params: params}
@@ -1977,6 +2139,18 @@ func (c *Client) ListSteps(ctx context.Context, id int64) (*[]Step, error) {
 func (c *Client) ShowTally(ctx context.Context, id int64, params *ShowTallyParams) (*Tally, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/tally", id), params: params}
 	return answered[Tally](ctx, c, r)
+}
+
+// ShowTotals calls GET /tables/{id}/totals: Hold the totals of a table against those of another: which agree, differ, or are on one side only, and what many that differ have in common.
+func (c *Client) ShowTotals(ctx context.Context, id int64, params *ShowTotalsParams) (*Reconciled, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/totals", id), params: params}
+	return answered[Reconciled](ctx, c, r)
+}
+
+// ShowTotalRows calls GET /tables/{id}/totals/rows: Which rows make up the difference between two totals, by a key that both tables have.
+func (c *Client) ShowTotalRows(ctx context.Context, id int64, params *ShowTotalRowsParams) (*GroupRows, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/totals/rows", id), params: params}
+	return answered[GroupRows](ctx, c, r)
 }
 
 // TryRulebook calls POST /tables/{id}/trials: Audit a table by a rulebook that is not saved; the job's result is what it found, and nothing else is recorded.

@@ -7,7 +7,6 @@ import (
 	"io"
 	"slices"
 	"strconv"
-	"strings"
 
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -166,7 +165,7 @@ type findingsWriter struct {
 func (w *findingsWriter) write(line []string) error {
 	if !w.exact {
 		for i, text := range line {
-			line[i] = harmless(text)
+			line[i] = table.Harmless(text)
 		}
 	}
 	return w.Write(line)
@@ -179,18 +178,6 @@ func (w *findingsWriter) writeAll(lines [][]string) error {
 		}
 	}
 	return nil
-}
-
-// harmless puts an apostrophe before a text that a spreadsheet would run: one that begins with
-// = + - @, a tab or a line end, unless it is a number.
-func harmless(text string) string {
-	if text == "" || strings.IndexByte("=+-@\t\r\n", text[0]) < 0 {
-		return text
-	}
-	if _, ok := table.ParseDecimal(text); ok && text[0] != '=' && text[0] != '@' {
-		return text
-	}
-	return "'" + text
 }
 
 func firstOf(texts []string) string {

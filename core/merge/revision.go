@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
+	"strconv"
 
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
@@ -52,6 +55,11 @@ type SumRevised struct {
 	Went    string `json:"went"`
 	Changed string `json:"changed"` // After is Before + Came - Went + Changed
 	After   string `json:"after"`
+}
+
+// Bytes is about how many bytes the comparison takes in memory.
+func (v *Revision) Bytes() int64 {
+	return 4096 + 8*int64(len(v.changed)) + int64(v.came.GetSizeInBytes()+v.went.GetSizeInBytes())
 }
 
 // The kinds of changes.
@@ -419,4 +427,50 @@ func (r *revising) cellsOf(ctx context.Context, rows []RowRevised, workers int) 
 		}
 	}
 	return nil
+}
+
+// writtenAtOnce is how many rows are read at once for being written.
+const writtenAtOnce = 1 << 14
+
+// Write writes all that came, went and changed as CSV: a line for each cell that changed, and for each row that came or went. A text
+// that a spreadsheet would run as a formula gets an apostrophe before it.
+func (v *Revision) Write(ctx context.Context, before, after *Input, out io.Writer, workers int) error {
+	w := csv.NewWriter(out)
+	if err := w.Write(append(append([]string{"change", "row_before", "row_after"}, v.Key...), "column", "before", "after")); err != nil {
+		return err
+	}
+	number := func(row uint32) string {
+		if row == 0 {
+			return ""
+		}
+		return strconv.FormatUint(uint64(row), 10)
+	}
+	for _, kind := range []string{RowChanged, RowCame, RowWent} {
+		for offset := 0; ; offset += writtenAtOnce {
+			rows, err := v.Rows(ctx, before, after, kind, offset, writtenAtOnce, workers)
+			if err != nil {
+				return err
+			}
+			if len(rows) == 0 {
+				break
+			}
+			for _, one := range rows {
+				cells := one.Cells
+				if kind != RowChanged {
+					cells = []CellRevised{{}}
+				}
+				for _, cell := range cells {
+					line := append(append([]string{kind, number(one.RowBefore), number(one.RowAfter)}, one.Key...), cell.Column, cell.Before, cell.After)
+					for i := range line {
+						line[i] = table.Harmless(line[i])
+					}
+					if err := w.Write(line); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	w.Flush()
+	return w.Error()
 }

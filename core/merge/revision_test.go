@@ -54,6 +54,11 @@ func TestWhatARevisedDeliveryChanged(t *testing.T) {
 	if rows, err := r.Rows(context.Background(), a, b, "changed", 1, 10, 1); err != nil || len(rows) != 1 || rows[0].Key[0] != "S2" {
 		t.Errorf("from the second on: %+v, %v", rows, err)
 	}
+	var out strings.Builder
+	want := "change,row_before,row_after,sample,column,before,after\nchanged,5,1,S4,value,,7\nchanged,5,1,S4,note,c,\nchanged,2,5,S2,note,a,A\nchanged,2,5,S2,day,2024-01-01,2024-01-02\ncame,,2,S5,,,\ncame,,6,S5,,,\nwent,3,,S3,,,\n"
+	if err := r.Write(context.Background(), a, b, &out, 2); err != nil || out.String() != want {
+		t.Errorf("%v\n%s\nwant\n%s", err, out.String(), want)
+	}
 	if _, err := r.Rows(context.Background(), a, b, "chnged", 1, 10, 1); err == nil {
 		t.Error("rows of no kind")
 	}

@@ -119,3 +119,15 @@ func wantsQuotes(text string) bool {
 	}
 	return false
 }
+
+// Harmless puts an apostrophe before a text that a spreadsheet would run: one that begins with
+// = + - @, a tab or a line end, unless it is a number.
+func Harmless(text string) string {
+	if text == "" || strings.IndexByte("=+-@\t\r\n", text[0]) < 0 {
+		return text
+	}
+	if _, ok := ParseDecimal(text); ok && text[0] != '=' && text[0] != '@' {
+		return text
+	}
+	return "'" + text
+}

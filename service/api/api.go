@@ -141,6 +141,7 @@ func (s *Server) register(r chi.Router) {
 	s.jobs()
 	s.fixes()
 	s.merges()
+	s.reconciling()
 	s.certificates()
 	s.desk()
 	s.search()

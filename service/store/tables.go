@@ -133,6 +133,14 @@ func NewestDelivery(ctx context.Context, q Querier, dataset int64, name string) 
 		" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
 }
 
+// TableBefore returns the table of the same dataset and origin that came before one and was not withdrawn; of the tables made of
+// one delivery the newest is meant.
+func TableBefore(ctx context.Context, q Querier, t *Table) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("table of %q before table %d", t.Dataset, t.ID), tableColumns+
+		` WHERE t.dataset_id = $1 AND t.origin = $2 AND t.id < $3 AND (t.parent_id IS NULL OR t.parent_id <> $4) AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1`,
+		t.DatasetID, t.Origin, t.ID, t.ParentID)
+}
+
 // Deliveries lists the newest deliveries of a dataset that were not withdrawn, at most so many.
 func Deliveries(ctx context.Context, q Querier, dataset int64, most int) ([]Table, error) {
 	return list[Table](ctx, q, tableColumns+
