@@ -46,7 +46,7 @@ func tableCommand() *cli.Command {
 			}),
 		verb("rows", "rows as they stand in the file, with what was caught", "TABLE", append(choiceFlags(),
 			&cli.IntFlag{Name: "after", Usage: "rows after this one"}, &cli.IntFlag{Name: "limit", Value: 20}), showRows),
-		verb("trace", "how a row of a cleaned table came about, or one of its cells", "TABLE ROW [COLUMN]", nil, traceRow),
+		verb("trace", "how a row of a table came about, or one of its cells, back to the deliveries", "TABLE ROW [COLUMN]", nil, traceRow),
 		verb("groups", "rows that share the values of columns, side by side", "TABLE COLUMN,COLUMN",
 			[]cli.Flag{&cli.StringFlag{Name: "kind", Value: "conflicting", Usage: "equal, conflicting or near"},
 				&cli.IntFlag{Name: "offset"}, &cli.IntFlag{Name: "limit", Value: groupsShown}},
@@ -69,6 +69,8 @@ func tableCommand() *cli.Command {
 		tableTallyCommand(),
 		tableTotalsCommand(),
 		tableRevisionCommand(),
+		verb("lineage", "what a table was made of, and what was made of it", "TABLE",
+			[]cli.Flag{&cli.StringFlag{Name: "provenance", Usage: "write it to this file too, in the words of W3C PROV-O as JSON-LD"}}, tableLineage),
 		verb("codes", "what the texts of a column stand for", "TABLE COLUMN", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])

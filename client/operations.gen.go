@@ -556,6 +556,9 @@ type KeptBody struct {
 // Key defines model for Key.
 type Key = json.RawMessage
 
+// Lineage defines model for Lineage.
+type Lineage = json.RawMessage
+
 // LookedAt defines model for LookedAt.
 type LookedAt = json.RawMessage
 
@@ -795,6 +798,9 @@ type RevisedRows = json.RawMessage
 // RevisionShown defines model for RevisionShown.
 type RevisionShown = json.RawMessage
 
+// RowTraced defines model for RowTraced.
+type RowTraced = json.RawMessage
+
 // RowsPage defines model for RowsPage.
 type RowsPage = json.RawMessage
 
@@ -852,9 +858,6 @@ type Tally = json.RawMessage
 
 // Together defines model for Together.
 type Together = json.RawMessage
-
-// Traced defines model for Traced.
-type Traced = json.RawMessage
 
 // TriedBody defines model for TriedBody.
 type TriedBody struct {
@@ -2057,6 +2060,12 @@ func (c *Client) ListKeys(ctx context.Context, id int64) (*[]Key, error) {
 	return answered[[]Key](ctx, c, r)
 }
 
+// ShowLineage calls GET /tables/{id}/lineage: What a table was made of and what was made of it, with the certificates of these tables.
+func (c *Client) ShowLineage(ctx context.Context, id int64) (*Lineage, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/lineage", id)}
+	return answered[Lineage](ctx, c, r)
+}
+
 // ShowMissingTogether calls GET /tables/{id}/missing-together: How many rows lack two columns at once, for each pair of columns.
 func (c *Client) ShowMissingTogether(ctx context.Context, id int64, params *ShowMissingTogetherParams) (*Together, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/missing-together", id), params: params}
@@ -2085,6 +2094,12 @@ func (c *Client) ListPoints(ctx context.Context, id int64, params *ListPointsPar
 func (c *Client) PreviewFix(ctx context.Context, id int64, body PreviewFixJSONRequestBody) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/tables/%s/previews", id), body: body}
 	return answered[Job](ctx, c, r)
+}
+
+// DownloadProvenance calls GET /tables/{id}/provenance: The same as provenance in the words of W3C PROV-O, as JSON-LD.
+func (c *Client) DownloadProvenance(ctx context.Context, id int64) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/provenance", id)}
+	return c.stream(ctx, r)
 }
 
 // ShowReading calls GET /tables/{id}/reading: How a table is read when nothing is declared, and what that rests on.
@@ -2123,10 +2138,10 @@ func (c *Client) ShowRows(ctx context.Context, id int64, params *ShowRowsParams)
 	return answered[RowsPage](ctx, c, r)
 }
 
-// TraceRow calls GET /tables/{id}/rows/{row}/trace: How a row or cell of a cleaned table came about: the steps, the last one first, and the rows that arrived.
-func (c *Client) TraceRow(ctx context.Context, id int64, row int64, params *TraceRowParams) (*Traced, error) {
+// TraceRow calls GET /tables/{id}/rows/{row}/trace: How a row or cell of a table came about: the steps of fix plans, the last one first, the tables that were merged, and the rows that arrived.
+func (c *Client) TraceRow(ctx context.Context, id int64, row int64, params *TraceRowParams) (*RowTraced, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s/rows/%s/trace", id, row), params: params}
-	return answered[Traced](ctx, c, r)
+	return answered[RowTraced](ctx, c, r)
 }
 
 // ListSteps calls GET /tables/{id}/steps: Steps of a fix plan that would put right what the newest audit of the table found, filled in; those in doubt say why.

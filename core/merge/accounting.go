@@ -33,6 +33,8 @@ type InputRows struct {
 	Name    string `json:"name,omitempty"`  // of the file that it was delivered as
 	Rows    int64  `json:"rows"`
 	Sums    Sums   `json:"sums"`
+	// Columns are those that the table has.
+	Columns []string `json:"columns,omitempty"`
 	// SetAside counts those of its rows for which another one of the stack stands.
 	SetAside int64 `json:"set_aside,omitempty"`
 	// Grain says how its rows were made of those of the table; nil where they are these.
@@ -95,9 +97,10 @@ type JoinResult struct {
 
 // Taken is a column that a join added.
 type Taken struct {
-	Column string `json:"column"` // as the merged table calls it
-	Filled int64  `json:"filled"` // rows that have a value in it, after the join
-	Of     int64  `json:"of"`     // rows
+	Column string `json:"column"`         // as the merged table calls it
+	From   string `json:"from,omitempty"` // as the joined table does
+	Filled int64  `json:"filled"`         // rows that have a value in it, after the join
+	Of     int64  `json:"of"`             // rows
 	// SumThere is the sum of the column in the joined table, and SumThen that after the join, where rows may have been taken
 	// several times or never; empty of what are no numbers.
 	SumThere string `json:"sum_there,omitempty"`

@@ -288,13 +288,16 @@ func (m *merger) unasked(ctx context.Context, at int, writer *table.Writer) erro
 		if err != nil {
 			return err
 		}
+		if m.sources != nil {
+			out.partners = append(make([][]int64, at), partners)
+		}
 		n, sums := int64(out.out.Len()), m.weigh(out.out, nil)
 		out.sumsIn, out.sumsOut = sums, sums
 		j.result.Added += n
 		j.result.RowsOut += n
 		addSums(j.sumsAdded, sums, 1)
 		addSums(j.sumsOut, sums, 1)
-		if err := m.through(out, at+1, &j.in); err != nil {
+		if err := m.through(out, at+1, &j.in, int32(-1-at), nil); err != nil {
 			return err
 		}
 		if err := m.put(out, writer); err != nil {

@@ -3,6 +3,7 @@ package merge
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -32,6 +33,8 @@ type Outputs struct {
 	// Unmet is a table of the rows that found no partner in a join, as CSV, with where each is from; of a merge in which every row
 	// found one it has column names alone. Nil where it is not wanted.
 	Unmet io.Writer
+	// Sources says which rows each row of the merged table was made of, as Parquet of Sourced. Nil where it is not wanted.
+	Sources io.Writer
 }
 
 // Run writes the merged table to out. Cells that were estimated in an input are marked in it too. inputs holds the cleaned tables of every
@@ -47,15 +50,15 @@ func Run(ctx context.Context, plan *Plan, inputs Inputs, workers int, out Output
 	if out.Unmet != nil {
 		m.unmet = table.NewWriter(out.Unmet, m.unmetNames())
 	}
-	for _, t := range m.tables {
-		if err := m.stack(ctx, t, workers, writer); err != nil {
-			return nil, m.explain(ctx, workers, err)
-		}
+	if out.Sources != nil {
+		m.sources = newSources(out.Sources)
 	}
-	for i := range m.joins {
-		if err := m.unasked(ctx, i, writer); err != nil {
-			return nil, err
-		}
+	err = m.write(ctx, workers, writer)
+	if m.sources != nil {
+		err = errors.Join(err, m.sources.end())
+	}
+	if err != nil {
+		return nil, err
 	}
 	if err := writer.Flush(); err != nil {
 		return nil, err
@@ -71,6 +74,21 @@ func Run(ctx context.Context, plan *Plan, inputs Inputs, workers int, out Output
 		}
 	}
 	return m.accounting(ctx, workers)
+}
+
+// write writes the rows of the merged table.
+func (m *merger) write(ctx context.Context, workers int, writer *table.Writer) error {
+	for _, t := range m.tables {
+		if err := m.stack(ctx, t, workers, writer); err != nil {
+			return m.explain(ctx, workers, err)
+		}
+	}
+	for i := range m.joins {
+		if err := m.unasked(ctx, i, writer); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Verify reads the merged table again and holds the accounting against it.
@@ -120,6 +138,7 @@ type merger struct {
 	marks    []table.Mark  // of the merged table
 	unmet    *table.Writer // of the rows that met nothing; nil where they are not wanted
 	unmetN   int64
+	sources  *sources   // of which rows each row is made; nil where that is not wanted
 	files    []*os.File // of tables whose grain was changed
 	asideN   int64      // rows for which others of the stack stand
 	filled   map[string]int64
@@ -224,6 +243,10 @@ type joinedBatch struct {
 	rows    []byte // as they are written
 	sumsOut map[string]table.Decimal
 	joins   []batchJoin
+	// partners are the rows of each joined table that the rows have columns of, from 0, -1 for none; nil of a join that they did
+	// not come through, and where nobody wants to know.
+	partners [][]int64
+	sourced  []Sourced
 
 	sumsAside, sumsFilled map[string]table.Decimal
 	asideRows             []byte // as they are written
@@ -285,8 +308,9 @@ func addSums(into, from map[string]table.Decimal, sign int64) {
 	}
 }
 
-// through passes a batch through the joins from one on, and says where its rows are from.
-func (m *merger) through(out *joinedBatch, from int, in *Input) error {
+// through passes a batch through the joins from one on, and says where its rows are from: a table, by its place as Sourced has it,
+// and where that is stacked the same.
+func (m *merger) through(out *joinedBatch, from int, in *Input, place int32, t *stackedTable) error {
 	out.joins = make([]batchJoin, from)
 	for _, j := range m.joins[from:] {
 		done, err := m.joinOne(j, out.out, out.flags, out.sumsOut)
@@ -296,8 +320,17 @@ func (m *merger) through(out *joinedBatch, from int, in *Input) error {
 		if len(done.unmet) > 0 {
 			done.unmetRows, done.unmetN = m.unmetRows(out.out, done.unmet, done.unmetKeys, in, noPartner+j.With)
 		}
+		if m.sources != nil {
+			if done.rows != nil {
+				out.partners = gathered(out.partners, done.rows)
+			}
+			out.partners = append(out.partners, done.partners)
+		}
 		out.out, out.flags, out.sumsOut = done.batch, done.flags, done.sumsOut
 		out.joins = append(out.joins, done.batchJoin)
+	}
+	if m.sources != nil {
+		out.sourced = m.sourcedOf(out, place, t)
 	}
 	_, origin := m.originColumns(in, out.out.Rows)
 	out.out.Columns = append(out.out.Columns, origin...)
@@ -316,6 +349,11 @@ func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 	m.mark(j.flags, m.outN)
 	m.outN += int64(j.out.Len())
 	addSums(m.outSums, j.sumsOut, 1)
+	if m.sources != nil && len(j.sourced) > 0 {
+		if err := m.sources.put(j.sourced); err != nil {
+			return err
+		}
+	}
 	return writer.WriteRows(j.rows)
 }
 
@@ -332,6 +370,8 @@ type joinedOne struct {
 	batchJoin
 	batch     *table.Batch
 	flags     flags
+	rows      []int    // those of the batch that was joined that its rows are; nil where these are all, once
+	partners  []int64  // in the joined table, -1 for none
 	unmet     []int    // rows of the batch that was joined which found no partner, where they are wanted
 	unmetKeys []string // and their keys
 }
@@ -405,8 +445,9 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 		copied.Columns = slices.Clone(b.Columns)
 		out.batch, out.flags = &copied, maps.Clone(f)
 	} else {
-		out.batch, out.flags = gather(b, rows), f.gathered(rows)
+		out.batch, out.flags, out.rows = gather(b, rows), f.gathered(rows), rows
 	}
+	out.partners = partners
 	for k, name := range j.Take {
 		if of := flag(j.origins, name, func(at int) uint32 { return uint32(partners[at] + 1) }, len(partners)); of != nil {
 			out.flags[len(b.Columns)+k] = of
@@ -515,7 +556,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 		}
 		r.Misses, r.MissesCut, r.Taken = []KeyMiss{}, j.missed, []Taken{}
 		for k, name := range j.names {
-			one := Taken{Column: name, Filled: j.then[k].filled, Of: r.RowsOut}
+			one := Taken{Column: name, From: j.Take[k], Filled: j.then[k].filled, Of: r.RowsOut}
 			if j.there.cells[j.taken[k]].Type.IsNumber() {
 				one.SumThere, one.SumThen = j.has[k].Shortest(), j.then[k].sum.Shortest()
 			}

@@ -191,7 +191,7 @@ func (m *merger) sameThing(name string, a, b *rulebook.Column, first, other *Inp
 
 // stack writes the rows of a table of the stack, through all joins.
 func (m *merger) stack(ctx context.Context, t *stackedTable, workers int, writer *table.Writer) error {
-	rows := InputRows{Dataset: t.Dataset, Table: t.Table, Name: t.Name}
+	rows := InputRows{Dataset: t.Dataset, Table: t.Table, Name: t.Name, Columns: t.Source.Columns()}
 	if t.grain != nil {
 		grain := *t.grain
 		grain.SumsBefore = Sums{}
@@ -240,7 +240,7 @@ func (m *merger) join(b *table.Batch, t *stackedTable) (*joinedBatch, error) {
 	if err := m.settle(out, t); err != nil {
 		return nil, err
 	}
-	return out, m.through(out, 0, t.Input)
+	return out, m.through(out, 0, t.Input, int32(slices.Index(m.tables, t)), t)
 }
 
 // settle takes out of a batch of the stack the rows for which others stand, and fills the cells of those that stand for others.

@@ -185,6 +185,29 @@ func TestWhichTablesTakePart(t *testing.T) {
 	}
 }
 
+func TestWhereEachRowIsFrom(t *testing.T) {
+	plan, err := merge.Parse([]byte("merge: all\nstack: [lab]\ntables: {lab: all}\ncontradicting: by_cell\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out, sources bytes.Buffer
+	if _, err := merge.Run(context.Background(), plan, deliveries(t, january, february, may), 2, merge.Outputs{Table: &out, Sources: &sources}); err != nil {
+		t.Fatal(err)
+	}
+	for row, want := range map[int64]merge.Sourced{1: {Row: 1, Joined: []int64{}}, 3: {Row: 4, Joined: []int64{}}, 6: {Table: 1, Row: 3, Joined: []int64{}, Filled: []merge.FilledFrom{{0, 3}}}, 9: {Table: 2, Row: 1, Joined: []int64{}}} {
+		if want.Filled == nil {
+			want.Filled = []merge.FilledFrom{}
+		}
+		got, err := merge.ReadSourced(bytes.NewReader(sources.Bytes()), int64(sources.Len()), row)
+		if err != nil || !reflect.DeepEqual(*got, want) {
+			t.Errorf("row %d: %+v, %v, want %+v", row, got, err, want)
+		}
+	}
+	if _, err := merge.ReadSourced(bytes.NewReader(sources.Bytes()), int64(sources.Len()), 10); err == nil {
+		t.Error("a row that is not there")
+	}
+}
+
 // A cell that is filled from a row in which it is an estimate stays one.
 func TestACellFilledFromAnEstimateIsOne(t *testing.T) {
 	in := deliveries(t, january, february)

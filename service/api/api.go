@@ -142,6 +142,8 @@ func (s *Server) register(r chi.Router) {
 	s.fixes()
 	s.merges()
 	s.reconciling()
+	s.traces()
+	s.lineages()
 	s.certificates()
 	s.desk()
 	s.search()

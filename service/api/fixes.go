@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -262,39 +261,6 @@ func (s *Server) fixes() {
 			return store.Record(ctx, tx, caller(ctx).ID, "had a fix plan drafted", subject(t), nil)
 		})
 		return answer(job, err)
-	})
-	type traced struct {
-		ByID
-		Row    int64  `path:"row" minimum:"1" maximum:"4294967294" doc:"A row of the table, from 1"`
-		Column string `query:"column" doc:"One of its cells; the whole row where it is left out"`
-	}
-	register(s, operation{
-		Right: access.Read, ID: "trace-row", Method: http.MethodGet, Path: "/tables/{id}/rows/{row}/trace",
-		Summary: "How a row or cell of a cleaned table came about: the steps, the last one first, and the rows that arrived",
-	}, func(ctx context.Context, in *traced) (*body[fix.Traced], error) {
-		t, ledger, err := s.cleaned(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if in.Row > ledger.RowsOut {
-			return nil, invalid("Table %d has %d rows, and no row %d.", t.ID, ledger.RowsOut, in.Row)
-		}
-		if in.Column != "" && ledger.At(in.Column) < 0 {
-			return nil, invalid("Table %d has no column %q.", t.ID, in.Column)
-		}
-		log, err := s.Files.Open(*t.ChangeLog)
-		if err != nil {
-			return nil, err
-		}
-		defer log.Close()
-		var rows *os.File
-		if t.RowMap != nil {
-			if rows, err = s.Files.Open(*t.RowMap); err != nil {
-				return nil, err
-			}
-			defer rows.Close()
-		}
-		return answer(ledger.Trace(log, rows, uint32(in.Row), in.Column))
 	})
 }
 

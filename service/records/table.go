@@ -20,7 +20,7 @@ type Table struct {
 	DeclarationID *int64           `db:"declaration_id" json:"declaration_id" doc:"The fix plan or merge that made the table"`
 	Declaration   *string          `db:"declaration" json:"declaration" doc:"Its name and version"`
 	ChangeLog     *string          `db:"change_log_digest" json:"change_log_digest"`
-	RowMap        *string          `db:"row_map_digest" json:"row_map_digest" doc:"Of which rows each row of a cleaned table was made, where steps made other rows"`
+	RowMap        *string          `db:"row_map_digest" json:"row_map_digest" doc:"Of which rows each row of a cleaned table was made, where steps made other rows, and each row of a merged one, as Parquet"`
 	Marks         *string          `db:"marks_digest" json:"marks_digest" doc:"SHA-256 of the file that says which cells are estimates; null where none are"`
 	Draws         *string          `db:"draws_digest" json:"draws_digest" doc:"SHA-256 of the Parquet file with the draws of the estimates beyond the first; null where there are none"`
 	Unmet         *string          `db:"unmet_digest" json:"unmet_digest" doc:"SHA-256 of the table of the rows of a merge that found no partner in a join; null where there are none"`

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"proudsieve/service/lineage"
 )
 
 // The origins of tables.
@@ -146,6 +148,37 @@ func Deliveries(ctx context.Context, q Querier, dataset int64, most int) ([]Tabl
 	return list[Table](ctx, q, tableColumns+
 		" WHERE t.dataset_id = $1 AND t.origin = 'delivery' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT $2",
 		dataset, most)
+}
+
+// lineageLimit is how many tables a lineage may have.
+const lineageLimit = 5000
+
+// LineageOf returns a table with all that it was made of, and all that was made of it. It is ErrConflict where that is too much
+// to be told at once.
+func LineageOf(ctx context.Context, q Querier, id int64) (*lineage.Lineage, error) {
+	const around = `WITH RECURSIVE links AS (SELECT parent_id AS of, id AS made FROM tables WHERE parent_id IS NOT NULL UNION ALL SELECT input_id, table_id FROM table_inputs),
+		up AS (SELECT $1::bigint AS id UNION SELECT l.of FROM up JOIN links l ON l.made = up.id),
+		down AS (SELECT $1::bigint AS id UNION SELECT l.made FROM down JOIN links l ON l.of = down.id),
+		around AS (SELECT id FROM up UNION SELECT id FROM down) `
+	if _, err := FindTable(ctx, q, id); err != nil {
+		return nil, err
+	}
+	l := &lineage.Lineage{Table: id}
+	var err error
+	if l.Tables, err = list[Table](ctx, q, around+tableColumns+fmt.Sprintf(" WHERE t.id IN (SELECT id FROM around) ORDER BY t.id LIMIT %d", lineageLimit+1), id); err != nil {
+		return nil, err
+	}
+	if len(l.Tables) > lineageLimit {
+		return nil, fmt.Errorf("%w: more than %d tables are related to table %d; ask for one that fewer rest on", ErrConflict, lineageLimit, id)
+	}
+	for i := range l.Tables {
+		l.Tables[i].Accounting, l.Tables[i].Reading = nil, nil
+	}
+	if l.Links, err = list[lineage.Link](ctx, q, around+"SELECT DISTINCT of, made FROM links WHERE of IN (SELECT id FROM around) AND made IN (SELECT id FROM around) ORDER BY made, of", id); err != nil {
+		return nil, err
+	}
+	l.Certificates, err = list[Certificate](ctx, q, around+certificateColumns+" WHERE c.table_id IN (SELECT id FROM around) ORDER BY c.id", id)
+	return l, err
 }
 
 // Descendants lists what was made of a table, of what was made of it, and so on.

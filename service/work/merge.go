@@ -79,14 +79,14 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	var out, marks, unmet *files.Writer
-	for _, w := range []**files.Writer{&out, &marks, &unmet} {
+	var out, marks, unmet, sources *files.Writer
+	for _, w := range []**files.Writer{&out, &marks, &unmet, &sources} {
 		if *w, err = a.files.Create(); err != nil {
 			return nil, nil, nil, err
 		}
 		defer (*w).Discard()
 	}
-	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks, Unmet: unmet})
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks, Unmet: unmet, Sources: sources})
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -114,7 +114,7 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return nil, nil, nil, err
 	}
-	err = keepBeside([]aside{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}})
+	err = keepBeside([]aside{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}, {true, sources, &t.RowMap}})
 	return t, accounting, declared, err
 }
 

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/parquet-go/parquet-go"
 
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
@@ -197,8 +198,8 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 		input := func(dataset string, rows [][]string) merge.Input {
 			return merge.Input{Dataset: dataset, Source: testkit.File(t, text(rows), intake.Standard()), Book: testkit.Book(t, bookOf(dataset))}
 		}
-		var out, unmet bytes.Buffer
-		a, err := merge.Run(ctx, plan, merge.Inputs{input("rows", left), input("other", right)}, 1+seed%3, merge.Outputs{Table: &out, Unmet: &unmet})
+		var out, unmet, sources bytes.Buffer
+		a, err := merge.Run(ctx, plan, merge.Inputs{input("rows", left), input("other", right)}, 1+seed%3, merge.Outputs{Table: &out, Unmet: &unmet, Sources: &sources})
 		if err != nil {
 			t.Fatalf("seed %d:\n%s\n%v", seed, d.text, err)
 		}
@@ -211,6 +212,7 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 			t.Fatalf("seed %d:\n%s\n%v", seed, d.query(), err)
 		}
 		var want [][]string
+		var from [][3]int32 // table, row, and row of the joined one
 		counts := struct{ matched, pairs, added int64 }{}
 		last := int32(0)
 		for rows.Next() {
@@ -220,8 +222,10 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 				t.Fatal(err)
 			}
 			want = append(want, cells)
+			from = append(from, [3]int32{0, a, b})
 			switch {
 			case part == 2:
+				from[len(from)-1] = [3]int32{-1, b, b}
 				counts.added++
 			case b > 0:
 				if counts.pairs++; a != last {
@@ -235,6 +239,12 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 		}
 		if !slices.EqualFunc(got[1:], want, slices.Equal) {
 			t.Errorf("seed %d:\n%s%s", seed, d.text, differs(got[1:], want))
+		}
+		sourced, err := parquet.Read[merge.Sourced](bytes.NewReader(sources.Bytes()), int64(sources.Len()))
+		if err != nil || !slices.EqualFunc(sourced, from, func(s merge.Sourced, f [3]int32) bool {
+			return s.Table == f[0] && s.Row == int64(f[1]) && s.Joined[0] == int64(f[2]) && len(s.Filled) == 0
+		}) {
+			t.Errorf("seed %d:\n%srows are from %v, %v\nwant %v", seed, d.text, sourced, err, from)
 		}
 		nothing := unmetOf(t, conn, d)
 		told, err := csv.NewReader(&unmet).ReadAll()
