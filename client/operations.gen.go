@@ -1186,6 +1186,9 @@ type DownloadRowsParams struct {
 	// Estimated Only rows whose cell in this column is an estimate
 	Estimated string `form:"estimated,omitempty" json:"estimated,omitempty"`
 
+	// Sourced Of a merged table: only rows chosen by where they are from, as from:TABLE, met:DATASET, unmet:DATASET, several:DATASET, unasked:DATASET or filled
+	Sourced string `form:"sourced,omitempty" json:"sourced,omitempty"`
+
 	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
 	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`
 
@@ -1315,6 +1318,9 @@ type ShowRowsParams struct {
 
 	// Estimated Only rows whose cell in this column is an estimate
 	Estimated string `form:"estimated,omitempty" json:"estimated,omitempty"`
+
+	// Sourced Of a merged table: only rows chosen by where they are from, as from:TABLE, met:DATASET, unmet:DATASET, several:DATASET, unasked:DATASET or filled
+	Sourced string `form:"sourced,omitempty" json:"sourced,omitempty"`
 
 	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
 	Audit int64 `form:"audit,omitempty" json:"audit,omitempty"`

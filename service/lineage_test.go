@@ -65,6 +65,21 @@ func TestAMergedCellIsFollowedToItsDelivery(t *testing.T) {
 		t.Errorf("%+v, %v", arrived, err)
 	}
 
+	for chosen, want := range map[string]string{fmt.Sprintf("from:%d", one.ID): "[1]", "met:sites": "[1 2]", "unmet:sites": "[3]", "several:sites": "[]", "unasked:sites": "[]", "filled": "[2]"} {
+		page, err := client.Decode[api.RowsPage](r.Reader.ShowRows(ctx, made.ID, &client.ShowRowsParams{Sourced: chosen}))
+		got := []uint32{}
+		if err == nil {
+			for _, row := range page.Rows {
+				got = append(got, row.Row)
+			}
+		}
+		if err != nil || fmt.Sprint(got) != want {
+			t.Errorf("%s: %v, %v, want %s", chosen, got, err, want)
+		}
+	}
+	_, err = r.Reader.ShowRows(ctx, made.ID, &client.ShowRowsParams{Sourced: "met:nothing"})
+	refused(t, "a dataset that is not joined", err, http.StatusUnprocessableEntity, "does not join with")
+
 	l, err := client.Decode[lineage.Lineage](r.Reader.ShowLineage(ctx, first))
 	if err != nil {
 		t.Fatal(err)

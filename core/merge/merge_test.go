@@ -415,3 +415,26 @@ func TestAnAccountingOfOtherTables(t *testing.T) {
 		}
 	}
 }
+
+func TestRowsAreChosenByWhereTheyAreFrom(t *testing.T) {
+	plan, err := merge.Parse([]byte(joinPlaces + "    unmatched: keep\n    repeated: multiply\n    unasked: keep\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out, sources bytes.Buffer
+	a, err := merge.Run(context.Background(), plan, listed(inputs(t, north, south, places+"A,Another,mid\n")), 2, merge.Outputs{Table: &out, Sources: &sources})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for chosen, want := range map[string]string{"met:places": "{1,2,3,4,5}", "unmet:places": "{6,7}", "several:places": "{1,2,4,5}", "unasked:places": "{8}", "filled": "{}"} {
+		rows, err := a.RowsThat(bytes.NewReader(sources.Bytes()), int64(sources.Len()), chosen)
+		if err != nil || rows.String() != want {
+			t.Errorf("%s: %v, %v, want %s\n%s", chosen, rows, err, want, out.String())
+		}
+	}
+	for _, wrong := range []string{"met:north", "lost:places", "from:x", "from:7", ""} {
+		if _, err := a.RowsThat(bytes.NewReader(sources.Bytes()), int64(sources.Len()), wrong); err == nil {
+			t.Errorf("%q is taken", wrong)
+		}
+	}
+}

@@ -4,10 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/parquet-go/parquet-go"
 
 	"proudsieve/core/guard"
+	"proudsieve/core/table"
 )
 
 // Sourced says which rows a row of a merged table was made of.
@@ -214,4 +218,81 @@ func (in *InputRows) own(renamed map[string]string, column string) (string, bool
 		}
 	}
 	return "", false
+}
+
+// The ways in which rows of a merged table can be chosen by where they are from: with a colon and the number of a table, or the
+// name of a joined dataset.
+const (
+	FromTable = "from"    // rows of a stacked table
+	Met       = "met"     // rows that found a partner in a join
+	Unmet     = "unmet"   // rows that found none
+	Several   = "several" // rows that a join made several of
+	Unasked   = "unasked" // rows of a joined table that no row asked for
+	Filled    = "filled"  // rows that stand for others of the stack; without a colon
+)
+
+// rowsAtOnce is how many rows are read at once of where rows are from.
+const rowsAtOnce = 4096
+
+// RowsThat returns the rows of a merged table that are chosen by where they are from, as met:stations, from what Outputs.Sources
+// wrote.
+func (a *Accounting) RowsThat(in io.ReaderAt, size int64, chosen string) (*table.RowSet, error) {
+	way, of, _ := strings.Cut(chosen, ":")
+	at := slices.IndexFunc(a.Joins, func(j JoinResult) bool { return j.With == of })
+	number, err := strconv.ParseInt(of, 10, 64)
+	switch way {
+	case Met, Unmet, Several, Unasked:
+		if at < 0 {
+			return nil, fmt.Errorf("the merge does not join with %q", of)
+		}
+	case FromTable:
+		if at = slices.IndexFunc(a.Inputs, func(in InputRows) bool { return in.Table == number }); at < 0 || err != nil {
+			return nil, fmt.Errorf("the merge does not stack a table %q", of)
+		}
+	case Filled:
+	default:
+		return nil, fmt.Errorf("rows of a merged table are chosen as %s:TABLE, %s:, %s:, %s: or %s:DATASET, or %s, not %q", FromTable, Met, Unmet, Several, Unasked, Filled, chosen)
+	}
+	file, err := parquet.OpenFile(in, size)
+	if err != nil {
+		return nil, fmt.Errorf("reading where rows are from: %w", err)
+	}
+	r := parquet.NewGenericReader[Sourced](file)
+	defer r.Close()
+	out := table.NewRowSet()
+	rows := make([]Sourced, rowsAtOnce)
+	var before Sourced
+	for row := uint32(1); ; {
+		n, err := r.Read(rows)
+		for _, one := range rows[:n] {
+			holds := false
+			switch way {
+			case FromTable:
+				holds = int(one.Table) == at
+			case Met:
+				holds = one.Joined[at] > 0 && int(-1-one.Table) != at
+			case Unmet:
+				holds = one.Joined[at] == 0 && one.Table > int32(-1-at) // rows of later joined tables did not come through this one
+			case Unasked:
+				holds = int(-1-one.Table) == at
+			case Filled:
+				holds = len(one.Filled) > 0
+			case Several:
+				if holds = row > 1 && one.Table == before.Table && one.Row == before.Row && slices.Equal(one.Joined[:at], before.Joined[:at]) && one.Joined[at] != before.Joined[at]; holds {
+					out.Add(row - 1)
+				}
+			}
+			if holds {
+				out.Add(row)
+			}
+			before = Sourced{Table: one.Table, Row: one.Row, Joined: append(before.Joined[:0], one.Joined...)}
+			row++
+		}
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading where rows are from: %w", err)
+		}
+	}
 }

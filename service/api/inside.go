@@ -30,6 +30,7 @@ type inside struct {
 	file  *intake.File
 	key   string // of the table and its rulebook, for remembering
 	audit *records.Audit
+	id    int64
 }
 
 // parsed is a rulebook that is remembered, which nobody changes.
@@ -116,7 +117,7 @@ func (s *Server) insideBy(ctx context.Context, id, by int64) (*inside, error) {
 		return nil, err
 	}
 	out := *opened
-	out.audit = a
+	out.audit, out.id = a, id
 	return &out, nil
 }
 

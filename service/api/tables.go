@@ -53,6 +53,7 @@ type RowChoice struct {
 	Find      string `query:"find" doc:"Only rows with a cell that contains this text, whatever its case"`
 	Marked    bool   `query:"marked" doc:"Only rows with a cell that is missing, or that are caught at all"`
 	Estimated string `query:"estimated" doc:"Only rows whose cell in this column is an estimate"`
+	Sourced   string `query:"sourced" doc:"Of a merged table: only rows chosen by where they are from, as from:TABLE, met:DATASET, unmet:DATASET, several:DATASET, unasked:DATASET or filled"`
 	Audit     int64  `query:"audit" minimum:"0" maximum:"9007199254740991" doc:"The audit of the table that says what is caught and how values are read; the newest where it is left out"`
 }
 
@@ -304,7 +305,30 @@ func (s *Server) chosenRows(ctx context.Context, t *inside, in *RowChoice, known
 		}
 		marked = both(marked, estimated)
 	}
+	if in.Sourced != "" {
+		sourced, err := s.sourcedRows(ctx, t, in.Sourced)
+		if err != nil {
+			return nil, err
+		}
+		marked = both(marked, sourced)
+	}
 	return both(both(set, chosen), marked), nil
+}
+
+// sourcedRows returns the rows of a merged table that are chosen by where they are from.
+func (s *Server) sourcedRows(ctx context.Context, t *inside, chosen string) (*table.RowSet, error) {
+	return recall(ctx, &s.remembered, t.key+"sourced "+chosen, func(ctx context.Context) (*table.RowSet, error) {
+		merged, err := store.FindTable(ctx, s.Store.DB, t.id)
+		if err != nil {
+			return nil, err
+		}
+		in, size, a, err := s.sources(merged)
+		if err != nil {
+			return nil, err
+		}
+		defer in.Close()
+		return asked(a.RowsThat(in, size, chosen))
+	})
 }
 
 // markedRows returns the rows of which something is missing or caught, where that is asked for.
@@ -425,7 +449,7 @@ func (s *Server) wantedRows(ctx context.Context, t *inside, in *rowsAsked, known
 func (s *Server) sortedRows(ctx context.Context, t *inside, in *rowsAsked, set *table.RowSet,
 	out *RowsPage) ([]uint32, error) {
 	key := strings.Join([]string{"order", in.Sort, fmt.Sprint(in.Falling), in.Where, in.Is, in.Find, in.Rule, in.Column,
-		in.Dimension, in.Estimated, fmt.Sprint(in.Marked, in.Audit)}, "\x00")
+		in.Dimension, in.Estimated, in.Sourced, fmt.Sprint(in.Marked, in.Audit)}, "\x00")
 	order, err := recall(ctx, &s.remembered, t.key+key, func(ctx context.Context) ([]uint32, error) {
 		return asked(relation.Order(ctx, t.Table, in.Sort, in.Falling, set))
 	})

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -125,26 +126,15 @@ func (s *Server) traceCleaned(ctx context.Context, id, row int64, column string)
 
 // traceMerged follows a row to the tables that a merged one was made of.
 func (s *Server) traceMerged(ctx context.Context, t *records.Table, out *RowTraced, left int) error {
-	if t.RowMap == nil {
-		return huma.NewError(http.StatusNotFound, fmt.Sprintf("Table %d was merged by an earlier version, which did not keep where each row is from; run the merge again.", t.ID))
-	}
-	var a merge.Accounting
-	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
-		return err
-	}
-	in, err := s.Files.Open(*t.RowMap)
+	in, size, a, err := s.sources(t)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return err
-	}
 	if out.Row > a.Rows {
 		return invalid("Table %d has %d rows, and no row %d.", t.ID, a.Rows, out.Row)
 	}
-	from, err := merge.ReadSourced(in, info.Size(), out.Row)
+	from, err := merge.ReadSourced(in, size, out.Row)
 	if err != nil {
 		return err
 	}
@@ -171,6 +161,28 @@ func (s *Server) traceMerged(ctx context.Context, t *records.Table, out *RowTrac
 		out.From = append(out.From, *one)
 	}
 	return nil
+}
+
+// sources opens what says where the rows of a merged table are from, and the accounting of its merge.
+func (s *Server) sources(t *records.Table) (in *os.File, size int64, a *merge.Accounting, err error) {
+	if t.Origin != store.OriginMerged {
+		return nil, 0, nil, invalid("Table %d is no merged one.", t.ID)
+	}
+	if t.RowMap == nil {
+		return nil, 0, nil, huma.NewError(http.StatusNotFound, fmt.Sprintf("Table %d was merged by an earlier version, which did not keep where each row is from; run the merge again.", t.ID))
+	}
+	a = &merge.Accounting{}
+	if err := json.Unmarshal(*t.Accounting, a); err != nil {
+		return nil, 0, nil, err
+	}
+	if in, err = s.Files.Open(*t.RowMap); err != nil {
+		return nil, 0, nil, err
+	}
+	info, err := in.Stat()
+	if err != nil {
+		return nil, 0, nil, errors.Join(err, in.Close())
+	}
+	return in, info.Size(), a, nil
 }
 
 // lineages adds what tables were made of, and what was made of them.
