@@ -114,6 +114,12 @@ func (o *output) accounting(a *merge.Accounting) {
 	}
 	g.add("merged table", count(a.Rows), sums(a.Sums))
 	o.grid(g, "")
+	for _, in := range a.Inputs {
+		o.grain(in.Dataset, in.Grain)
+	}
+	for _, j := range a.Joins {
+		o.grain(j.With, j.Grain)
+	}
 	o.stacked(&a.Stack)
 	for _, j := range a.Joins {
 		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. %s of its %s rows were not asked for.", count(j.RowsIn), count(j.Matched), j.With,
@@ -125,6 +131,14 @@ func (o *output) accounting(a *merge.Accounting) {
 		o.line("The column %s is missing in %s; its cells are empty there.", column,
 			strings.Join(a.Stack.Lacking[column], " and "))
 	}
+}
+
+// grain tells how rows of a table became others before the merge.
+func (o *output) grain(dataset string, g *merge.GrainResult) {
+	if g == nil {
+		return
+	}
+	o.line("The grain of %s was changed: %s became those of another grain (%s). %s", dataset, document.Counted(g.RowsBefore, "row", "rows"), visible(g.Says), visible(g.Note))
 }
 
 // unmetSays counts the rows of the table of those that are not in a merged table, or are without a partner there.

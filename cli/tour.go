@@ -89,8 +89,10 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.walk(ctx)
-	return err
+	if _, err = d.walk(ctx); err != nil {
+		return err
+	}
+	return d.rivers(ctx)
 }
 
 func tourCommand() *cli.Command {
@@ -127,7 +129,13 @@ func (p *private) tour(ctx context.Context, o *output) error {
 	if err := d.verify(ctx, certificate); err != nil {
 		return err
 	}
-	return d.undeclared(ctx)
+	if err := d.undeclared(ctx); err != nil {
+		return err
+	}
+	if err := d.rivers(ctx); err != nil {
+		return err
+	}
+	return d.revised(ctx)
 }
 
 // undeclared holds what is told of a dataset that nobody declared anything about against what was planted in it.

@@ -11,7 +11,7 @@ import (
 
 // Files holds the committed files under data/, rulebooks/, fixes/ and merges/.
 //
-//go:embed data rulebooks fixes merges planted.json planted_leads.json
+//go:embed data rulebooks fixes merges planted.json planted_leads.json planted_together.json
 var Files embed.FS
 
 // Planted is one kind of defect that was put into a file on purpose.
@@ -69,4 +69,40 @@ func PlantedLeads() ([]PlantedLead, error) {
 	}
 	var planted []PlantedLead
 	return planted, json.Unmarshal(raw, &planted)
+}
+
+// Rivers and Sums are the third source: gauges that are read every hour, and the sums that an office makes of them by month.
+var (
+	Rivers = Delivery{"river_gauges", "river_gauges.csv"}
+	Sums   = Delivery{"monthly_flows", "monthly_flows.csv"}
+)
+
+// Revised is a delivery of a laboratory in which some results are corrected, some are taken back and some are new.
+var Revised = Delivery{"highgarth_results", "highgarth_revised.csv"}
+
+// PlantedTogether is what was put into the third source and the revised delivery on purpose.
+type PlantedTogether struct {
+	Spelled     int          `json:"spelled"`      // rows of a gauge that spells its station in lower case, with a space after it
+	Apart       PlantedTotal `json:"apart"`        // the total of the office that is wrong
+	TotalsLines int          `json:"totals_lines"` // among the sums of the office
+	Corrected   int          `json:"corrected"`    // results with another value, and a remark that says so
+	TakenBack   int          `json:"taken_back"`
+	Added       int          `json:"added"`
+}
+
+// PlantedTotal is a sum by station and month that is wrong.
+type PlantedTotal struct {
+	Station string `json:"station"`
+	Month   string `json:"month"` // its first day
+	By      string `json:"by"`    // what is missing, in m3
+}
+
+// Together reads planted_together.json.
+func Together() (*PlantedTogether, error) {
+	raw, err := Files.ReadFile("planted_together.json")
+	if err != nil {
+		return nil, err
+	}
+	var planted PlantedTogether
+	return &planted, json.Unmarshal(raw, &planted)
 }

@@ -44,7 +44,7 @@ const (
 
 const (
 	// causeShare is the share of the groups that do not agree which a cause must explain, and causeGroups how many at the least.
-	causeShare, causeGroups = 0.6, 3
+	causeShare, causeGroups = 0.5, 3
 	absentShown             = 3
 )
 
@@ -88,34 +88,17 @@ func (l *looking) both() []TotalPair {
 // factor finds the number by which most totals there would have to be multiplied.
 func (l *looking) factor() []Cause {
 	both := l.both()
-	var ratios []float64
-	for _, p := range both {
-		if p.there.sum.Sign() != 0 && p.here.sum.Sign() != 0 {
-			ratios = append(ratios, p.here.sum.Float()/p.there.sum.Float())
-		}
-	}
-	if len(ratios) < causeGroups {
+	ratio, ok := ratioOf(both)
+	if !ok {
 		return nil
 	}
-	slices.Sort(ratios)
-	ratio, ok := table.ParseDecimal(fmt.Sprintf("%.6g", ratios[len(ratios)/2]))
-	one := table.DecimalOf(1, 0)
-	if !ok || ratio.Sub(one).Abs().Float() < 1e-5 || ratio.Sign() == 0 {
-		return nil
-	}
-	n := 0
-	for _, p := range both {
-		would := p.there.sum.Mul(ratio)
-		if apart := p.here.sum.Sub(would).Abs(); apart.Cmp(l.t.Tolerance) <= 0 || apart.Float() <= 1e-5*would.Abs().Float() {
-			n++
-		}
-	}
+	n := l.timesAgree(both, ratio)
 	if !l.many(n, len(both)) {
 		return nil
 	}
 	c := Cause{Kind: causeFactor, Groups: int64(n), Of: int64(len(l.apart)), Factor: l.t.Factor.Mul(ratio).Shortest(),
 		Says: fmt.Sprintf("%s would agree if those there were multiplied by %s, as where one side counts in another unit.", document.Counted(int64(n), "total", "totals"), ratio.Shortest())}
-	if ratio.Neg().Cmp(one) == 0 {
+	if ratio.Neg().Cmp(table.DecimalOf(1, 0)) == 0 {
 		c.Kind, c.Factor, c.Says = causeSign, "", fmt.Sprintf("%s the same with the other sign.", document.Counted(int64(n), "total is", "totals are"))
 	}
 	return []Cause{c}
@@ -170,9 +153,9 @@ func (l *looking) rounding() []Cause {
 
 const totalsKey = "\x1f"
 
-// would counts the groups here that would agree with one there, were their keys made alike first. Those that no key is alike to, or
-// several are, do not count.
-func (l *looking) would(here, there func(key []string) ([]string, bool)) int {
+// would counts the groups here that would agree with one there, were their keys made alike first, and if that takes another factor,
+// says which. Those that no key is alike to, or several are, do not count.
+func (l *looking) would(here, there func(key []string) ([]string, bool)) (n int, factor string) {
 	others := map[string][]*group{}
 	for _, p := range l.all {
 		if p.there == nil {
@@ -182,7 +165,7 @@ func (l *looking) would(here, there func(key []string) ([]string, bool)) int {
 			others[strings.Join(key, totalsKey)] = append(others[strings.Join(key, totalsKey)], p.there)
 		}
 	}
-	n := 0
+	var pairs []TotalPair
 	for _, p := range l.apart {
 		if p.here == nil || p.here.sum.Sign() == 0 {
 			continue
@@ -192,13 +175,55 @@ func (l *looking) would(here, there func(key []string) ([]string, bool)) int {
 			continue
 		}
 		if found := others[strings.Join(key, totalsKey)]; len(found) == 1 {
-			pair := TotalPair{here: p.here, there: found[0]}
-			if l.t.agrees(&pair) {
-				n++
-			}
+			pairs = append(pairs, TotalPair{here: p.here, there: found[0]})
+		}
+	}
+	for i := range pairs {
+		if l.t.agrees(&pairs[i]) {
+			n++
+		}
+	}
+	if ratio, ok := ratioOf(pairs); ok {
+		if times := l.timesAgree(pairs, ratio); times > n {
+			return times, l.t.Factor.Mul(ratio).Shortest()
+		}
+	}
+	return n, ""
+}
+
+// ratioOf is the number by which most totals there would have to be multiplied, to six digits; false where that is none, or one.
+func ratioOf(pairs []TotalPair) (table.Decimal, bool) {
+	var ratios []float64
+	for _, p := range pairs {
+		if p.there.sum.Sign() != 0 && p.here.sum.Sign() != 0 {
+			ratios = append(ratios, p.here.sum.Float()/p.there.sum.Float())
+		}
+	}
+	if len(ratios) < causeGroups {
+		return table.Decimal{}, false
+	}
+	slices.Sort(ratios)
+	ratio, ok := table.ParseDecimal(fmt.Sprintf("%.6g", ratios[len(ratios)/2]))
+	return ratio, ok && ratio.Sign() != 0 && ratio.Sub(table.DecimalOf(1, 0)).Abs().Float() >= 1e-5
+}
+
+// timesAgree counts the pairs that would agree were those there multiplied by a number.
+func (l *looking) timesAgree(pairs []TotalPair, ratio table.Decimal) (n int) {
+	for _, p := range pairs {
+		would := p.there.sum.Mul(ratio)
+		if apart := p.here.sum.Sub(would).Abs(); apart.Cmp(l.t.Tolerance) <= 0 || apart.Float() <= 1e-5*would.Abs().Float() {
+			n++
 		}
 	}
 	return n
+}
+
+// multiplied says that the totals there have to be multiplied too.
+func multiplied(factor string) string {
+	if factor == "" {
+		return ""
+	}
+	return ", and those there were multiplied by " + factor
 }
 
 // ofHere counts the groups here that do not agree.
@@ -215,7 +240,7 @@ func (l *looking) ofHere() (n int) {
 func expressed(says []string, parts []keyPart, kind func(table.Kind) bool, expression string) []string {
 	out := slices.Clone(says)
 	for k, p := range parts {
-		if kind(p.kind) {
+		if function, _, _ := strings.Cut(expression, "%"); kind(p.kind) && !strings.HasPrefix(says[k], function) {
 			out[k] = fmt.Sprintf(expression, says[k])
 		}
 	}
@@ -231,20 +256,20 @@ func (l *looking) keys() (out []Cause) {
 		}
 		return level, true
 	}
-	if n := l.would(fold, fold); l.many(n, l.ofHere()) {
+	if n, factor := l.would(fold, fold); l.many(n, l.ofHere()) {
 		texts := func(k table.Kind) bool { return k == table.Text || k == table.Missing }
-		out = append(out, Cause{Kind: causeSpelling, Groups: int64(n), Of: int64(len(l.apart)),
+		out = append(out, Cause{Kind: causeSpelling, Groups: int64(n), Of: int64(len(l.apart)), Factor: factor,
 			By: expressed(l.t.Here.By, l.here.by, texts, "LOWER(TRIM(%s))"), ByThere: expressed(l.t.There.By, l.there.by, texts, "LOWER(TRIM(%s))"),
-			Says: fmt.Sprintf("%s would agree if spaces, case and signs in the names of groups were levelled.", document.Counted(int64(n), "total", "totals"))})
+			Says: fmt.Sprintf("%s would agree if spaces, case and signs in the names of groups were levelled%s.", document.Counted(int64(n), "total", "totals"), multiplied(factor))})
 	}
 	month := l.later("month", 0)
 	if month == nil {
 		return out
 	}
-	if n := l.would(month, month); l.many(n, l.ofHere()) {
-		out = append(out, Cause{Kind: causeMonth, Groups: int64(n), Of: int64(len(l.apart)),
+	if n, factor := l.would(month, month); l.many(n, l.ofHere()) {
+		out = append(out, Cause{Kind: causeMonth, Groups: int64(n), Of: int64(len(l.apart)), Factor: factor,
 			By: expressed(l.t.Here.By, l.here.by, timed, "DATE_TRUNC('month', %s)"), ByThere: expressed(l.t.There.By, l.there.by, timed, "DATE_TRUNC('month', %s)"),
-			Says: fmt.Sprintf("%s would agree if days stood for their month, as its first and its last day do.", document.Counted(int64(n), "total", "totals"))})
+			Says: fmt.Sprintf("%s would agree if days stood for their month, as its first and its last day do%s.", document.Counted(int64(n), "total", "totals"), multiplied(factor))})
 	}
 	return out
 }
@@ -286,10 +311,10 @@ func (l *looking) shifted() []Cause {
 			if here == nil {
 				return nil
 			}
-			if n := l.would(here, there); l.many(n, l.ofHere()) && int64(n) > best.Groups {
+			if n, factor := l.would(here, there); l.many(n, l.ofHere()) && int64(n) > best.Groups {
 				word := map[int]string{1: "after", -1: "before"}[by]
-				best = Cause{Kind: causeShift, Groups: int64(n), Of: int64(len(l.apart)), ShiftedUnits: by,
-					Says: fmt.Sprintf("%s there stand one %s %s those here that they agree with.", document.Counted(int64(n), "total", "totals"), unit, word)}
+				best = Cause{Kind: causeShift, Groups: int64(n), Of: int64(len(l.apart)), ShiftedUnits: by, Factor: factor,
+					Says: fmt.Sprintf("%s there stand one %s %s those here that they would agree with%s.", document.Counted(int64(n), "total", "totals"), unit, word, strings.TrimPrefix(multiplied(factor), ","))}
 			}
 		}
 	}

@@ -91,6 +91,7 @@ func (t *Totals) sides(here, there *Input) (a, b *side, err error) {
 	if len(t.Here.By) != len(t.There.By) {
 		return nil, nil, fmt.Errorf("totals are by %d columns here and by %d there; each needs its counterpart", len(t.Here.By), len(t.There.By))
 	}
+	t.byDays(a.frame, b.frame)
 	if a.by, b.by, err = (Join{Left: t.Here.By, Right: t.There.By, With: there.label()}).meeting(a.frame, b.frame); err != nil {
 		return nil, nil, errors.New(strings.ReplaceAll(err.Error(), "the table so far", "this table"))
 	}
@@ -117,6 +118,22 @@ func (t *Totals) sides(here, there *Input) (a, b *side, err error) {
 		}
 	}
 	return a, b, nil
+}
+
+// byDays takes the days of datetimes where the other side has days. What totals are by is told with them.
+func (t *Totals) byDays(here, there *frame) {
+	t.Here.By, t.There.By = slices.Clone(t.Here.By), slices.Clone(t.There.By)
+	for i := range t.Here.By {
+		a, err := here.part(t.Here.By[i], "")
+		b, failed := there.part(t.There.By[i], "")
+		switch {
+		case err != nil || failed != nil: // which is told by who fits them together
+		case a.kind == table.Instant && b.kind == table.Date:
+			t.Here.By[i] = "CAST(" + t.Here.By[i] + " AS DATE)"
+		case a.kind == table.Date && b.kind == table.Instant:
+			t.There.By[i] = "CAST(" + t.There.By[i] + " AS DATE)"
+		}
+	}
 }
 
 // batchOf gives expressions the values of a batch.

@@ -114,7 +114,7 @@ func TestACommonCauseIsGuessedWithEvidence(t *testing.T) {
 				return c.By[1] == "DATE_TRUNC('month', day)" && c.ByThere[1] == "DATE_TRUNC('month', day)" && c.By[0] == "station"
 			}},
 		{name: "a month later", there: rows(stations, 5, func(s string, m int) (string, string) { _, f := exact(s, m); return first(m + 1), f }),
-			kind: "shifted_period", groups: 15, says: "15 totals there stand one month after those here", check: func(c merge.Cause) bool { return c.ShiftedUnits == 1 }},
+			kind: "shifted_period", groups: 15, says: "15 totals there stand one month after those here that they would agree with.", check: func(c merge.Cause) bool { return c.ShiftedUnits == 1 }},
 		{name: "spelling", there: rows([]string{"ald", "Bre", "c-o-l"}, 5, func(s string, m int) (string, string) {
 			return exact(strings.ToUpper(strings.ReplaceAll(s, "-", "")), m)
 		}),

@@ -28,6 +28,7 @@ func Generate() map[string][]byte {
 	g.merge()
 	g.returns()
 	g.gauges()
+	g.rivers()
 	planted, err := json.MarshalIndent(g.planted, "", " ")
 	if err != nil {
 		panic(err)

@@ -291,6 +291,7 @@ type RowsAsked = {
   find?: string;
   marked?: boolean;
   estimated?: string;
+  sourced?: string;
   audit?: number;
   sort?: string;
   falling?: boolean;
@@ -524,3 +525,77 @@ export function usePendingAudit(t: Schemas["Table"]) {
   const newest = jobs.data?.items.find((j) => j.kind === "audit");
   return newest && (newest.audit_id == null || newest.audit_id !== t.audit_id) ? newest : undefined;
 }
+
+/** What a table was made of and what was made of it. */
+export const lineage = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "lineage"],
+    queryFn: ({ signal }) => take(api.GET("/tables/{id}/lineage", { signal, params: { path: { id } } })),
+  });
+
+/** How the rows of a table differ from those of an earlier one, by a key; the key of the rulebook for none. */
+export const revision = (id: number, before: number, key: string[] | undefined) =>
+  queryOptions({
+    queryKey: ["table", id, "revision", before, key],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/revision", { signal, params: { path: { id }, query: { with: before, key } } }),
+      ),
+    retry: false,
+  });
+
+export type RevisedKind = "changed" | "came" | "went";
+
+export const revisedRows = (
+  id: number,
+  before: number,
+  key: string[] | undefined,
+  kind: RevisedKind,
+  offset: number,
+) =>
+  queryOptions({
+    queryKey: ["table", id, "revision", before, key, kind, offset],
+    queryFn: ({ signal }) =>
+      take(
+        api.GET("/tables/{id}/revision/rows", {
+          signal,
+          params: { path: { id }, query: { with: before, key, kind, offset } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** A question for totals of two tables that should agree. */
+export type TotalsAsked = {
+  with: number;
+  by?: string[];
+  by_there?: string[];
+  of?: string;
+  of_there?: string;
+  where?: string;
+  where_there?: string;
+  factor?: string;
+  tolerance?: string;
+  percent?: string;
+};
+
+export const totals = (id: number, asked: TotalsAsked) =>
+  queryOptions({
+    queryKey: ["table", id, "totals", asked],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/totals", { signal, params: { path: { id }, query: asked } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+export const totalRows = (
+  id: number,
+  asked: TotalsAsked & { group: string[]; key: string[]; key_there?: string[] },
+) =>
+  queryOptions({
+    queryKey: ["table", id, "total rows", asked],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/totals/rows", { signal, params: { path: { id }, query: asked } })),
+    retry: false,
+  });

@@ -16,6 +16,8 @@ import { MissingPanel } from "../explore/missing/MissingPanel";
 import { RelationsPanel } from "../explore/relations/RelationsPanel";
 import { RowsPanel } from "../explore/rows/RowsPanel";
 import { TallyPanel } from "../explore/tally/TallyPanel";
+import { LineagePanel } from "../merge/LineagePanel";
+import { TotalsPanel } from "../merge/TotalsPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
 import { Title, Verdict } from "../shared/parts";
@@ -43,8 +45,10 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
     "relations",
     "missing",
     "compare",
+    "totals",
     "reading",
     ...(t.accounting ? ["accounting"] : []),
+    "lineage",
     "source",
     ...(t.origin === "delivery" ? [] : ["certificate"]),
   ];
@@ -107,6 +111,8 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
         <AccountingOf t={t} />
       ) : view === "certificate" ? (
         <CertificatePanel t={t} />
+      ) : view === "lineage" ? (
+        <LineagePanel t={t} />
       ) : view === "rows" ? (
         <RowsPanel t={t} />
       ) : view === "reading" ? (
@@ -195,6 +201,8 @@ function AuditPanel({ t, a, view }: { t: Schemas["Table"]; a: Schemas["AuditShow
       return <RelationsPanel t={t} a={a} />;
     case "missing":
       return <MissingPanel t={t} a={a} />;
+    case "totals":
+      return <TotalsPanel t={t} a={a} />;
     case "compare":
       return <ComparePanel t={t} a={a} />;
     default:

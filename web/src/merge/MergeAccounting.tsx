@@ -9,6 +9,8 @@ import { Shown } from "../shared/states";
 import { Total } from "../shared/Total";
 import { Value } from "../shared/Value";
 import { count, decimal, plural } from "../shared/words";
+import { AccountingPicture } from "./AccountingPicture";
+import { type Stack, StackSaid } from "./StackSaid";
 
 /** What would have to be levelled for keys to meet. */
 type Why = {
@@ -23,10 +25,21 @@ type Why = {
 /** A column that a join added: how full it is, and its sums there and after the join. */
 type Taken = { column: string; filled: number; of: number; sum_there?: string; sum_then?: string };
 
+/** How rows of a table became others before the merge. */
+type Grain = { says: string; rows_before: number; note?: string };
+
 /** What became of every row and sum of a merge. */
 export type Accounting = {
-  inputs: { dataset: string; rows: number; sums: Sums }[];
-  stack: { rows: number; sums: Sums; lacking: Record<string, string[]> };
+  inputs: {
+    dataset: string;
+    table?: number;
+    name?: string;
+    rows: number;
+    sums: Sums;
+    set_aside?: number;
+    grain?: Grain;
+  }[];
+  stack: Stack;
   joins: {
     with: string;
     on: string[];
@@ -38,6 +51,10 @@ export type Accounting = {
     rows_out: number;
     joined_rows: number;
     joined_unused: number;
+    beside?: string;
+    outside?: number;
+    unplaced?: number;
+    grain?: Grain;
     sums_out: Sums;
     sums_set_aside: Sums;
     sums_multiplied: Sums;
@@ -108,9 +125,10 @@ function TakenColumns({ taken, with: other }: { taken: Taken[]; with: string }) 
  */
 export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting }) {
   const measures = Object.keys(a.sums);
-  const lacking = Object.entries(a.stack.lacking);
+  const several = new Set(a.inputs.map((i) => i.dataset)).size < a.inputs.length;
   return (
     <Box maxW="1000px">
+      <AccountingPicture t={t} a={a} />
       <Grid label="Accounting of the merge">
         <thead>
           <tr>
@@ -127,8 +145,18 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
         </thead>
         <tbody>
           {a.inputs.map((i) => (
-            <tr key={i.dataset}>
-              <Td>{i.dataset}</Td>
+            <tr key={`${i.dataset} ${i.table}`}>
+              <Td>
+                {i.table ? (
+                  <TableLink id={i.table}>
+                    {i.dataset}, table {i.table}
+                  </TableLink>
+                ) : (
+                  i.dataset
+                )}
+                {several && i.name && ` ${i.name}`}
+                {i.grain && ` (${grainSays(i.grain)})`}
+              </Td>
               <Td {...right}>{count(i.rows)}</Td>
               <Td />
               {measures.map((m) => (
@@ -139,6 +167,32 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
               <Td />
             </tr>
           ))}
+          {(a.stack.set_aside ?? 0) > 0 && (
+            <tr>
+              <Td>another row stands for them</Td>
+              <Td {...right}>−{count(a.stack.set_aside)}</Td>
+              <Td />
+              {measures.map((m) => (
+                <Td key={m} {...right}>
+                  {decimal(a.stack.sums_set_aside?.[m])}
+                </Td>
+              ))}
+              <Td />
+            </tr>
+          )}
+          {a.stack.sums_filled && (
+            <tr>
+              <Td>cells filled from these</Td>
+              <Td />
+              <Td />
+              {measures.map((m) => (
+                <Td key={m} {...right}>
+                  {decimal(a.stack.sums_filled?.[m])}
+                </Td>
+              ))}
+              <Td />
+            </tr>
+          )}
           <Total name="stacked" rows={a.stack.rows} sums={a.stack.sums} measures={measures} />
           {a.joins.map((j) => (
             <Total
@@ -154,7 +208,12 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
       </Grid>
       {a.unmet ? (
         <Text mt="2">
-          {plural(a.unmet, "row found no partner", "rows found no partner")} in a join.{" "}
+          {plural(
+            a.unmet,
+            "row found no partner in a join, or has another row standing for it",
+            "rows found no partner in a join, or have another row standing for them",
+          )}
+          .{" "}
           {t && (
             <a href={`/api/v1/tables/${t.id}/bytes?what=unmet`} download>
               Download them as a table that can be sent back
@@ -163,7 +222,15 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
         </Text>
       ) : null}
       {a.joins.map((j) => (
-        <Section key={j.with} title={`Join with ${j.with} on ${j.on.join(" and ")}`}>
+        <Section
+          key={j.with}
+          title={`Join with ${j.with} on ${[...j.on, ...(j.beside ? [j.beside] : [])].join(" and ")}`}
+        >
+          {j.grain && (
+            <Text fontSize="sm">
+              {j.with}: {grainSays(j.grain)}
+            </Text>
+          )}
           <Grid label={`What became of the rows joined with ${j.with}`}>
             <tbody>
               {(
@@ -174,12 +241,28 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
                   ...(j.blank
                     ? [["of these with nothing in a part of the key", count(j.blank)] as const]
                     : []),
+                  ...(j.outside
+                    ? [
+                        [
+                          "of these whose key is there, but no range or time for it",
+                          count(j.outside),
+                        ] as const,
+                      ]
+                    : []),
                   ["of these set aside", count(j.set_aside)],
                   ["added, since a key was there more than once", count(j.multiplied)],
                   ...(j.added
                     ? [[`added of ${j.with}, which no row asked for`, count(j.added)] as const]
                     : []),
                   ["rows out", count(j.rows_out)],
+                  ...(j.unplaced
+                    ? [
+                        [
+                          `rows of ${j.with} whose range or time is none of its type`,
+                          count(j.unplaced),
+                        ] as const,
+                      ]
+                    : []),
                   ...(j.chosen
                     ? [
                         [
@@ -215,19 +298,14 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
           ))}
         </Section>
       ))}
-      {lacking.length > 0 && (
-        <Section title="Columns that not every dataset has">
-          {lacking.map(([column, where]) => (
-            <Text key={column} fontSize="sm">
-              {column} is missing in {where.join(" and ")}; its cells are empty there.
-            </Text>
-          ))}
-        </Section>
-      )}
+      <StackSaid s={a.stack} />
       {t && <MadeOf id={t.id} />}
     </Box>
   );
 }
+
+const grainSays = (g: Grain) =>
+  `${plural(g.rows_before, "row", "rows")} made ${g.says}.${g.note ? ` ${g.note}` : ""}`;
 
 /** The tables that a merged one was made of. */
 function MadeOf({ id }: { id: number }) {

@@ -5,6 +5,7 @@ import { useId, useState } from "react";
 import type { Schemas } from "../client/client";
 import { checkedText, mergeOutlined } from "../client/queries";
 import { Choice, Field, Press } from "../shared/controls";
+import { Entry } from "../shared/Entry";
 import { FormFields, PairLines, textsOf } from "../shared/FormFields";
 import { Shown } from "../shared/states";
 
@@ -25,18 +26,37 @@ function Parts(props: { o: Outlined; problems: Schemas["Problem"][]; change: (c:
   const { o, change } = props;
   const joins = o.outline.steps;
   const own = o.forms.find((f) => f.name === "merge")?.form ?? [];
-  const stacked = textsOf(o.outline.head.find((f) => f.name === "stack"));
+  const given = (name: string) => o.outline.head.find((f) => f.name === name);
+  const set = (field: Given) => change({ step: 0, field });
+  const stacked = textsOf(given("stack"));
   const free = o.datasets.filter((d) => !stacked.includes(d) && !joins.some((j) => j.name === d));
   const first = joins[0]?.line ?? Number.POSITIVE_INFINITY;
   return (
     <Box>
       <Mistakes of={props.problems.filter((p) => p.line < first)} />
       <FormFields
-        forms={own.map((f) => (f.name === "stack" ? { ...f, kind: "columns" } : f))}
+        forms={own
+          .filter((f) => usual.includes(f.name))
+          .map((f) => (f.name === "stack" ? { ...f, kind: "columns" } : f))}
         fields={o.outline.head}
         columns={() => [...stacked, ...free]}
-        set={(field) => change({ step: 0, field })}
+        set={set}
+        instead={(f, given) =>
+          f.name === "tables" ? <Tables stacked={stacked} given={given} set={set} /> : undefined
+        }
       />
+      <Meets o={o} stacked={stacked} set={set} />
+      <chakra.details my="1" open={own.some((f) => !usual.includes(f.name) && given(f.name))}>
+        <chakra.summary cursor="pointer" fontSize="sm" color="accent">
+          More of the stack: its key, what contradicts, grain, where rows are from
+        </chakra.summary>
+        <FormFields
+          forms={own.filter((f) => !usual.includes(f.name))}
+          fields={o.outline.head}
+          columns={() => []}
+          set={set}
+        />
+      </chakra.details>
       {stacked
         .filter((d) => o.columns[d]?.length === 0)
         .map((d) => (
@@ -78,6 +98,65 @@ function Parts(props: { o: Outlined; problems: Schemas["Problem"][]; change: (c:
         </Choice>
       </HStack>
     </Box>
+  );
+}
+
+/** The fields of the merge itself that nearly everybody fills in. */
+const usual = ["merge", "title", "stack", "tables"];
+
+/** Which tables of each stacked dataset take part. */
+function Tables(props: { stacked: string[]; given: Given | undefined; set: (field: Given) => void }) {
+  const pairs = props.given?.pairs ?? [];
+  return (
+    <Box>
+      {props.stacked.length === 0 && (
+        <Text fontSize="sm" color="quiet" pt="1">
+          the newest of each
+        </Text>
+      )}
+      {props.stacked.map((d) => (
+        <HStack key={d} gap="2" mb="1">
+          <Text fontSize="sm" w="45%" truncate title={d}>
+            {d}
+          </Text>
+          <Entry
+            label={`tables of ${d}`}
+            value={pairs.find((p) => p.name === d)?.text ?? ""}
+            placeholder="the newest; or all, last 3, …"
+            w="55%"
+            set={(text) => {
+              const next = [...pairs.filter((p) => p.name !== d), ...(text ? [{ name: d, text }] : [])];
+              props.set({ name: "tables", pairs: next.length > 0 ? next : undefined });
+            }}
+          />
+        </HStack>
+      ))}
+    </Box>
+  );
+}
+
+/** Columns that may be one though they are called otherwise, with what speaks for it: each is taken by a press. */
+function Meets(props: { o: Outlined; stacked: string[]; set: (field: Given) => void }) {
+  const { o, stacked, set } = props;
+  const pairs = o.outline.head.find((f) => f.name === "columns")?.pairs ?? [];
+  return stacked.flatMap((d) =>
+    (o.meets[d] ?? []).map((m) => (
+      <HStack key={`${d} ${m.column}`} gap="2" my="1" align="baseline" fontSize="sm">
+        <Text flex="1">
+          <b>{m.column}</b> of {d} may be <b>{m.as}</b>: {m.says}.
+        </Text>
+        <Press
+          plain
+          size="xs"
+          h="6"
+          onClick={() =>
+            set({ name: "columns", pairs: [...pairs, { name: `${d}.${m.column}`, text: m.as }] })
+          }
+        >
+          It is
+        </Press>
+      </HStack>
+    )),
   );
 }
 
@@ -148,7 +227,15 @@ function JoinForm(props: {
         set={set}
         instead={(f, given) =>
           f.name === "match" ? (
-            <Match f={f} given={given} before={before} there={there} other={join.name} set={set} />
+            <Match
+              f={f}
+              given={given}
+              before={before}
+              there={there}
+              other={join.name}
+              meets={o.meets[join.name] ?? []}
+              set={set}
+            />
           ) : undefined
         }
       />
@@ -165,6 +252,7 @@ function Match(props: {
   before: string[];
   there: string[];
   other: string;
+  meets: Schemas["Suggestion"][];
   set: (field: Given) => void;
 }) {
   const { f, given, before, there, other } = props;
@@ -184,22 +272,29 @@ function Match(props: {
     setLeft("");
     setRight("");
   };
-  const alike = before.filter((c) => there.includes(c) && !pairs.some((p) => p.name === c));
+  const offered = [
+    ...props.meets.map((m) => ({ name: m.as, text: m.column, says: m.says })),
+    ...before
+      .filter((c) => there.includes(c) && !props.meets.some((m) => m.as === c && m.column === c))
+      .map((c) => ({ name: c, text: c, says: "" })),
+  ];
   return (
     <Box>
       <PairLines pairs={pairs} put={put} says={(p) => `${p.name} = ${p.text} of ${other}`} />
       {pairs.length === 0 &&
-        alike.map((c) => (
+        offered.map((c) => (
           <chakra.button
-            key={c}
+            key={`${c.name} ${c.text}`}
             type="button"
-            me="2"
+            display="block"
+            textAlign="left"
             fontSize="sm"
             color="accent"
             textDecoration="underline"
-            onClick={() => add({ name: c, text: c })}
+            onClick={() => add({ name: c.name, text: c.text })}
           >
-            {c} on both sides
+            {c.name === c.text ? `${c.name} on both sides` : `${c.name} = ${c.text} of ${other}`}
+            {c.says && `: ${c.says}`}
           </chakra.button>
         ))}
       <HStack gap="1">

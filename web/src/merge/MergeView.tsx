@@ -1,13 +1,13 @@
-import { Box, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { madeFrom, useDraft } from "../client/drafts";
 import { useEdits } from "../client/edits";
-import { datasetTables, merges, refresh, useJob } from "../client/queries";
+import { dataset, datasetTables, merges, refresh, useJob } from "../client/queries";
 import { AccountingOf } from "../putright/Accounting";
-import { Choice, Press } from "../shared/controls";
+import { Choice, Press, useMay } from "../shared/controls";
 import { Editor } from "../shared/editor/Editor";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Kept } from "../shared/Kept";
@@ -151,6 +151,7 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
             </Press>
           </HStack>
           <Trouble error={look.error} />
+          {chosen && <KeptUp name={chosen.name} />}
           {job && !job.ended_at && <Progress job={job} />}
           {job?.state === "failed" && <Trouble error={new Error(job.error)} />}
         </Box>
@@ -162,6 +163,32 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
           )}
         </Box>
       </Box>
+    </>
+  );
+}
+
+/** Whether the merge runs again by itself. */
+function KeptUp({ name }: { name: string }) {
+  const client = useQueryClient();
+  const { may, why } = useMay("work");
+  const known = useQuery(dataset(name));
+  const keep = useMutation({
+    mutationFn: (kept: boolean) =>
+      take(api.PUT("/merges/{name}/kept", { params: { path: { name } }, body: { kept } })),
+    onSuccess: () => refresh(client, "plan", "table").then(() => client.invalidateQueries(dataset(name))),
+  });
+  return (
+    <>
+      <chakra.label display="flex" gap="2" mt="2" fontSize="sm" title={why}>
+        <input
+          type="checkbox"
+          checked={known.data?.kept_merged ?? false}
+          disabled={!may || known.data === undefined || keep.isPending}
+          onChange={(e) => keep.mutate(e.target.checked)}
+        />
+        Run it again by itself once a table that it takes was made and did not fall short
+      </chakra.label>
+      <Trouble error={keep.error} />
     </>
   );
 }

@@ -2,13 +2,13 @@ import { Box, chakra, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../client/client";
 import { type Accounting, MergeAccounting } from "../merge/MergeAccounting";
+import { TraceRow } from "../merge/TraceRow";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
 import { Total } from "../shared/Total";
 import { count, decimal, plural, short } from "../shared/words";
 import { type Asked, Changes } from "./Changes";
 import { type Estimated, type Ledger, stepName } from "./ledger";
-import { TraceCell } from "./TraceCell";
 
 /** Rows and sums from what arrived to what is handed over, each difference explained. */
 export function AccountingOf({ t }: { t: Schemas["Table"] }) {
@@ -28,7 +28,7 @@ function Cleaned({ t, ledger }: { t: Schemas["Table"]; ledger: Ledger }) {
       <Section title="Every change">
         <Changes of={{ table: t.id }} ledger={ledger} asked={asked} ask={ask} />
       </Section>
-      <TraceCell id={t.id} columns={ledger.columns ?? []} parent={t.parent_id} />
+      <TraceRow t={t} />
     </>
   );
 }

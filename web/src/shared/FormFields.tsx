@@ -220,7 +220,7 @@ export function PairLines(props: {
 }
 
 /** Names with what each stands for. */
-function Pairs({ f, given, set }: InputProps) {
+export function Pairs({ f, given, set }: Pick<InputProps, "f" | "given" | "set">) {
   const pairs = given?.pairs ?? [];
   const [name, setName] = useState("");
   const [text, setText] = useState("");

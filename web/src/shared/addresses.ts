@@ -48,6 +48,21 @@ export type TableSearch = {
   with?: number;
   /** Of the tally: how it is drawn, where that is not what fits first. */
   picture?: string;
+  /** Of the rows of a merged table: only those that are chosen by where they are from, as met:stations. */
+  sourced?: string;
+  /** Of a comparison: the columns that tell rows apart, and which of them are shown. */
+  key?: string[];
+  revised?: "came" | "went";
+  /** Of totals: what is added up by what, here and in the table that is held against this one. */
+  byThere?: string[];
+  of?: string;
+  ofThere?: string;
+  whereThere?: string;
+  factor?: string;
+  tolerance?: string;
+  percent?: string;
+  /** Of totals: the group whose rows are shown. */
+  group?: string[];
 };
 
 /** A text of an address; nothing where it is none. */
@@ -68,6 +83,7 @@ export function rowChoice(s: TableSearch) {
     find: s.find,
     marked: s.marked,
     estimated: s.estimated,
+    sourced: s.sourced,
     audit: s.audit,
   };
 }
@@ -132,6 +148,17 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
         : undefined,
     with: typeof s.with === "number" && s.with > 0 ? Math.floor(s.with) : undefined,
     picture: text(s.picture),
+    sourced: text(s.sourced),
+    key: texts(s.key),
+    revised: s.revised === "came" || s.revised === "went" ? s.revised : undefined,
+    byThere: texts(s.byThere),
+    of: text(s.of),
+    ofThere: text(s.ofThere),
+    whereThere: text(s.whereThere),
+    factor: text(s.factor),
+    tolerance: text(s.tolerance),
+    percent: text(s.percent),
+    group: Array.isArray(s.group) ? s.group.map(String) : undefined,
   };
 }
 

@@ -11,6 +11,7 @@ import { Empty, Shown } from "../../shared/states";
 import { count, originWord, percent, when } from "../../shared/words";
 import { ColumnChanges } from "./ColumnChanges";
 import { OneColumn } from "./OneColumn";
+import { RowByRow } from "./RowByRow";
 
 /** Two tables of a dataset side by side, column by column: what is new, gone and otherwise. */
 export function ComparePanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {
@@ -55,6 +56,7 @@ export function ComparePanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditS
               </Choice>
             </HStack>
             <SideBySide t={t} a={a} before={before} change={change} />
+            <RowByRow t={t} before={before} change={change} />
           </>
         );
       }}

@@ -7,7 +7,7 @@ import { says } from "./conditions";
 
 /** What restricts the rows beside the fields above, a press each to take it away. */
 export function Chips({ change }: { change: Change }) {
-  const { is, only = [], column, estimated } = useSearch({ from: "/tables/$id" });
+  const { is, only = [], column, estimated, sourced } = useSearch({ from: "/tables/$id" });
   const cells = pairs(is) ?? [];
   const taken = (at: number) => {
     const left = cells.filter((_, i) => i !== at);
@@ -22,6 +22,7 @@ export function Chips({ change }: { change: Change }) {
       text: says(condition),
       away: () => change({ only: only.filter((o) => o !== condition) }),
     })),
+    ...(sourced ? [{ text: sourcedSays(sourced), away: () => change({ sourced: undefined }) }] : []),
     ...(estimated
       ? [{ text: `${estimated} is an estimate`, away: () => change({ estimated: undefined }) }]
       : []),
@@ -36,4 +37,22 @@ export function Chips({ change }: { change: Change }) {
       ))}
     </HStack>
   );
+}
+
+/** What rows that are chosen by where they are from have in common. */
+function sourcedSays(sourced: string): string {
+  const [way, of] = sourced.split(":");
+  switch (way) {
+    case "from":
+      return `from table ${of}`;
+    case "met":
+      return `found a partner in ${of}`;
+    case "unmet":
+      return `found no partner in ${of}`;
+    case "several":
+      return `made several by the join with ${of}`;
+    case "unasked":
+      return `of ${of}, which no row asked for`;
+  }
+  return "stand for other rows too";
 }
