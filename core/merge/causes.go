@@ -59,8 +59,16 @@ func (t *Totals) causes(all, apart []TotalPair, here, there *side) []Cause {
 		found := look()
 		out = append(out, found...)
 	}
-	slices.SortStableFunc(out, func(a, b Cause) int { return cmp.Compare(b.Groups, a.Groups) })
+	slices.SortStableFunc(out, func(a, b Cause) int { return cmp.Or(cmp.Compare(b.asks(), a.asks()), cmp.Compare(b.Groups, a.Groups)) })
 	return out
+}
+
+// asks is 1 where a cause says what to ask instead.
+func (c *Cause) asks() int {
+	if c.Factor != "" || c.Tolerance != "" || c.By != nil || c.Where != "" || c.WhereThere != "" {
+		return 1
+	}
+	return 0
 }
 
 // looking is a search for causes.
@@ -389,8 +397,11 @@ func (l *looking) totalsRows() (out []Cause) {
 					continue
 				}
 				c := Cause{Kind: causeTotalsRow, Groups: int64(n), Of: int64(len(l.apart)), Says: fmt.Sprintf("%q of %s %s is the sum of all others, as a totals line is.", value, s.by[k], s.where)}
-				if s.parts[k].kind == table.Text && s.parts[k].column >= 0 {
-					where := fmt.Sprintf("%q <> '%s'", s.by[k], strings.ReplaceAll(value, "'", "''"))
+				if p := s.parts[k]; p.kind == table.Text {
+					where := fmt.Sprintf("%s <> '%s'", p.says, strings.ReplaceAll(value, "'", "''"))
+					if p.column >= 0 {
+						where = fmt.Sprintf("\"%s\" <> '%s'", strings.ReplaceAll(p.says, `"`, `""`), strings.ReplaceAll(value, "'", "''"))
+					}
 					if s.where == "here" {
 						c.Where = where
 					} else {

@@ -39,6 +39,10 @@ function stepsOf(a: Accounting): Step[] {
           file: "unmet",
         },
       ],
+      beside: a.inputs
+        .filter((i) => i.grain)
+        .map((i) => `${count(i.grain?.rows_before)} rows of ${i.dataset} became ${count(i.rows)}`)
+        .join(" · "),
     },
   ];
   for (const j of a.joins) {
@@ -56,7 +60,7 @@ function stepsOf(a: Accounting): Step[] {
         { says: `of ${j.with} alone`, rows: j.added ?? 0, pattern: "dotted", sourced: `unasked:${j.with}` },
         { says: "not met, set aside", rows: j.set_aside, pattern: "hatched", file: "unmet" },
       ],
-      beside: `${count(j.joined_unused)} of ${count(j.joined_rows)} rows of ${j.with} were asked for by none`,
+      beside: `${j.grain ? `${count(j.grain.rows_before)} rows of ${j.with} became ${count(j.joined_rows)} · ` : ""}${count(j.joined_unused)} of ${count(j.joined_rows)} rows of ${j.with} were asked for by none`,
     });
   }
   steps.push({

@@ -305,7 +305,7 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
 }
 
 const grainSays = (g: Grain) =>
-  `${plural(g.rows_before, "row", "rows")} made ${g.says}.${g.note ? ` ${g.note}` : ""}`;
+  `made of ${plural(g.rows_before, "row", "rows")} by ${g.says}${g.note ? `. ${g.note}` : ""}`;
 
 /** The tables that a merged one was made of. */
 function MadeOf({ id }: { id: number }) {

@@ -17,7 +17,7 @@ import { Choice, Field, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { joined, split } from "../shared/lists";
-import { Section } from "../shared/parts";
+import { Section, TableLink } from "../shared/parts";
 import { SaveTable } from "../shared/save";
 import { Empty, Shown } from "../shared/states";
 import { Value } from "../shared/Value";
@@ -50,13 +50,14 @@ export function TotalsPanel({ t, a }: { t: Table; a: Audit }) {
           </Text>
           <HStack gap="2" mb="2" flexWrap="wrap">
             <Text>Against</Text>
+            {search.with && <Other id={search.with} />}
             <Choice
               aria-label="The dataset that it is held against"
               value={dataset ?? ""}
               onChange={(e) => setDataset(e.target.value || undefined)}
               maxW="260px"
             >
-              <option value="">{search.with ? `table ${search.with}` : "choose a dataset …"}</option>
+              <option value="">{search.with ? "another dataset …" : "choose a dataset …"}</option>
               {items.map((d) => (
                 <option key={d.name}>{d.name}</option>
               ))}
@@ -80,6 +81,16 @@ export function TotalsPanel({ t, a }: { t: Table; a: Audit }) {
         </>
       )}
     </Shown>
+  );
+}
+
+/** The table that this one is held against. */
+function Other({ id }: { id: number }) {
+  const known = useQuery(table(id)).data;
+  return (
+    <TableLink id={id}>
+      {known ? `${known.dataset}, ${originWord[known.origin]} ${id}, ${known.file_name}` : `table ${id}`}
+    </TableLink>
   );
 }
 
@@ -171,8 +182,9 @@ function Question(props: {
         />
       </Box>
       <HStack gap="3" mb="3" flexWrap="wrap" fontSize="sm">
-        <Figure label="times" value={search.factor} hint="1" set={(factor) => change({ factor })} />
-        <Text>what stands there; they may lie apart by</Text>
+        <Text>The totals there times</Text>
+        <Figure label="factor" value={search.factor} hint="1" set={(factor) => change({ factor })} />
+        <Text>; they may lie apart by</Text>
         <Figure
           label="tolerance"
           value={search.tolerance}
