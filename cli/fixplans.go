@@ -70,11 +70,48 @@ func previewPlan(ctx context.Context, s *session, args []string) error {
 	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
 		return err
 	}
-	var p fix.Preview
+	var p work.PlanPreview
 	if err := json.Unmarshal(*job.Result, &p); err != nil {
 		return err
 	}
-	return show(s, &p, nil, s.preview)
+	return show(s, &p, nil, func(p *work.PlanPreview) {
+		s.preview(&p.Preview)
+		s.mergesThen(p.Merges)
+	})
+}
+
+// mergesThen tells what would become of the merges that take the table which a plan makes.
+func (o *output) mergesThen(all []work.MergeThen) {
+	if len(all) == 0 {
+		return
+	}
+	o.line("")
+	o.line("What would become of the merges that take the table:")
+	g := newGrid("merge", ">rows now", ">rows then", "sums now", "sums then", "without a partner then")
+	for _, m := range all {
+		now, then, sumsNow, sumsThen, unmet := "", "", "", "", []string{}
+		if m.Now != nil {
+			now, sumsNow = count(m.Now.Rows), sums(m.Now.Sums)
+		}
+		if m.Then != nil {
+			then, sumsThen = count(m.Then.Rows), sums(m.Then.Sums)
+			for _, j := range m.Then.Joins {
+				if j.Unmatched > 0 {
+					unmet = append(unmet, count(j.Unmatched)+" in "+j.With)
+				}
+			}
+		}
+		if m.Refused != "" {
+			then = "refused"
+		}
+		g.add(m.Merge, now, then, sumsNow, sumsThen, strings.Join(unmet, ", "))
+	}
+	o.grid(g, "")
+	for _, m := range all {
+		if m.Refused != "" {
+			o.line("%s: %s.", m.Merge, visible(m.Refused))
+		}
+	}
 }
 
 func proposePlan(ctx context.Context, s *session, args []string) error {

@@ -73,17 +73,61 @@ func previewMerge(ctx context.Context, s *session, args []string) error {
 	}
 	var p work.MergePreview
 	err = json.Unmarshal(*job.Result, &p)
-	return show(s, &p, err, func(p *work.MergePreview) {
+	err = show(s, &p, err, func(p *work.MergePreview) {
+		if p.Refused != "" {
+			s.line("The merge would be refused: %s.", visible(p.Refused))
+			s.line("Were all such rows kept, this is what it would do:")
+		}
 		s.accounting(p.Accounting)
 		if p.Accounting.Unmet > 0 {
 			s.line("%s.", unmetSays(p.Accounting.Unmet))
 		}
+		s.sample(&p.Sample)
 		if p.Audit != nil {
 			s.findings(p.Audit)
 			s.line("By the rulebook of the merged dataset its score would be %s.", percent(p.Audit.Score))
 		}
 		s.line("Nothing has been done.")
 	})
+	if err == nil && p.Refused != "" {
+		return errFellShort
+	}
+	return err
+}
+
+// sampleShown is how many columns of the first rows of a merged table are shown.
+const sampleShown = 8
+
+// sample shows the first rows of what a merge would make, with where each is from.
+func (o *output) sample(m *work.MergedSample) {
+	if len(m.Rows) == 0 {
+		return
+	}
+	o.line("The first rows; what joins add stands first, marked with +:")
+	heads := []string{"made of"}
+	shown := m.Columns[:min(len(m.Columns), sampleShown)]
+	for i, name := range shown {
+		if i < len(m.Added) {
+			name = "+" + name
+		}
+		heads = append(heads, visible(shorten(name, 20)))
+	}
+	g := newGrid(heads...)
+	for i, row := range m.Rows[:min(len(m.Rows), 5)] {
+		from := make([]string, len(m.From[i]))
+		for k, f := range m.From[i] {
+			from[k] = fmt.Sprintf("%s %s", f.Dataset, count(f.Row))
+		}
+		cells := []string{strings.Join(from, ", ")}
+		for c := range shown {
+			cells = append(cells, visible(shorten(row[c], 20)))
+		}
+		g.add(cells...)
+	}
+	o.grid(g, "")
+	if more := len(m.Columns) - len(shown); more > 0 {
+		o.line("%s more: %s", document.Counted(int64(more), "column", "columns"), visible(strings.Join(m.Columns[len(shown):], ", ")))
+	}
 }
 
 func (o *output) accounting(a *merge.Accounting) {

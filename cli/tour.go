@@ -92,7 +92,10 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 	if _, err = d.walk(ctx); err != nil {
 		return err
 	}
-	return d.rivers(ctx)
+	if err := d.rivers(ctx); err != nil {
+		return err
+	}
+	return d.gauged(ctx)
 }
 
 func tourCommand() *cli.Command {
@@ -132,10 +135,12 @@ func (p *private) tour(ctx context.Context, o *output) error {
 	if err := d.undeclared(ctx); err != nil {
 		return err
 	}
-	if err := d.rivers(ctx); err != nil {
-		return err
+	for _, part := range []func(context.Context) error{d.rivers, d.asTheyStand, d.gauged, d.revised} {
+		if err := part(ctx); err != nil {
+			return err
+		}
 	}
-	return d.revised(ctx)
+	return nil
 }
 
 // undeclared holds what is told of a dataset that nobody declared anything about against what was planted in it.

@@ -12,42 +12,63 @@ import (
 	"proudsieve/demo"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
+	"proudsieve/service/work"
 )
 
-// rivers puts the third source together with the register of stations, which takes another grain and levelled names, and holds it
-// against the sums that the water office made of it, taking all advice as it stands.
+// rivers takes the third source in, which is put together with the register of stations, with another grain and levelled names, and
+// held against the sums that the water office made of it, taking all advice as it stands.
 func (d *demoRun) rivers(ctx context.Context) error {
 	d.heading("8. A third source: grain, levelling, reconciling")
-	planted, err := demo.Together()
-	if err != nil {
-		return err
-	}
 	for _, one := range []demo.Delivery{demo.Rivers, demo.Sums} {
 		if err := d.deliver(ctx, one); err != nil {
 			return err
 		}
 	}
-	if err := d.clean(ctx, demo.Rivers.Dataset, "river_gauges_clean"); err != nil {
+	return d.clean(ctx, demo.Rivers.Dataset, "river_gauges_clean")
+}
+
+// asTheyStand looks at a merge in which the names of stations are taken as they stand, as it would be written at first.
+func (d *demoRun) asTheyStand(ctx context.Context) error {
+	planted, err := demo.Together()
+	if err != nil {
 		return err
 	}
 	plan, err := demo.Files.ReadFile("merges/river_days.yaml")
 	if err != nil {
 		return err
 	}
-	// As it would be written at first: the names of stations are taken as they stand.
 	asTheyStand := strings.Replace(string(plan), `{"UPPER(TRIM(station))": station}`, "[station]", 1)
 	job, err := d.steward.PreviewMerge(ctx, client.MergePreviewedBody{Source: asTheyStand})
 	if err != nil {
 		return err
 	}
-	if _, err = d.steward.Follow(ctx, job.ID, nil); err == nil {
+	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
+		return err
+	}
+	var looked work.MergePreview
+	if err := json.Unmarshal(*job.Result, &looked); err != nil {
+		return err
+	}
+	if looked.Refused == "" {
 		return fmt.Errorf("a merge went through in which %d rows spell their station otherwise", planted.Spelled)
 	}
-	d.line("As it stands the merge is refused: %v", err)
+	d.line("As it stands the merge would be refused: %s.", looked.Refused)
+	d.joinMore(&looked.Accounting.Joins[0])
+	d.line("")
+	return nil
+}
+
+// gauged makes days of the hours, with the names of stations levelled, and reconciles them.
+func (d *demoRun) gauged(ctx context.Context) error {
+	planted, err := demo.Together()
+	if err != nil {
+		return err
+	}
 	if err := d.declare(ctx, "merges", "merges/river_days.yaml"); err != nil {
 		return err
 	}
-	if job, err = d.steward.RunMerge(ctx, "river_days", client.RunBody{}); err != nil {
+	job, err := d.steward.RunMerge(ctx, "river_days", client.RunBody{})
+	if err != nil {
 		return err
 	}
 	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
@@ -63,7 +84,34 @@ func (d *demoRun) rivers(ctx context.Context) error {
 	}
 	d.line("With the names levelled, and the hours made days:")
 	d.accounting(&a)
+	if err := d.inherit(ctx, "river_days", t.ID); err != nil {
+		return err
+	}
 	return d.reconcile(ctx, planted)
+}
+
+// inherit takes the rulebook that is proposed of a merged dataset as it stands, and judges its table by it.
+func (d *demoRun) inherit(ctx context.Context, dataset string, merged int64) error {
+	proposed, err := client.Decode[api.Proposed](d.steward.ProposeRulebook(ctx, dataset, nil))
+	if err != nil {
+		return err
+	}
+	if _, err := d.steward.Declare(ctx, "rulebooks", []byte(proposed.Source)); err != nil {
+		return err
+	}
+	job, err := d.steward.StartAudit(ctx, merged)
+	if err != nil {
+		return err
+	}
+	if _, err := d.steward.Follow(ctx, job.ID, nil); err != nil {
+		return err
+	}
+	audited, err := client.Decode[api.AuditShown](d.steward.AuditOf(ctx, merged, nil))
+	if err != nil {
+		return err
+	}
+	d.line("By the rulebook that is proposed of it, with what is declared of its inputs, its score is %s.", percent(audited.Result.Score))
+	return nil
 }
 
 // reconcile holds the gauges against the sums of the water office, and takes each cause that is guessed as it is proposed.

@@ -99,7 +99,7 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 	keep(2, "is in use by process", "up", "--data", directory, "--listen", "127.0.0.1:0")
 	keep(2, "is there already", "restore", kept, "--data", directory, "--database-url", postgrestest.Database(t))
 	first := datasets(printed)
-	if want := len(demo.Deliveries) + 2; len(first) != want { // and the levels, and the merged table
+	if want := len(demo.Deliveries) + 5; len(first) != want { // and the levels, the merged table, and the third source with its sums and days
 		t.Errorf("%d datasets, want %d", len(first), want)
 	}
 	if code := stop(); code != 0 {

@@ -164,3 +164,71 @@ func mergedWith(t *testing.T, r *servicetest.Running, dataset string, rows int64
 	t.Fatalf("no table of %s with %d rows was made", dataset, rows)
 	return nil
 }
+
+// What a merge would do is seen before, also where it would be refused: then with why keys do not meet. And what a fix plan would do
+// to the merges that take its table is in the plan's preview.
+func TestMergesAreSeenBeforeTheyAreDone(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	for dataset, content := range map[string]string{"trips": "trip,site,load\n1,ALD,5\n2,BRE,7\n3,ald,2\n", "places": "code,river\nALD,Alder\nBRE,Bren\n"} {
+		columns := map[string]string{"trips": "[{name: trip}, {name: site}, {name: load, type: decimal}]\nmeasures: [load]", "places": "[{name: code}, {name: river}]"}[dataset]
+		declare(t, r.Steward, "rulebooks", "dataset: "+dataset+"\ncolumns: "+columns+"\npass_mark: 0\n")
+		declare(t, r.Steward, "fix-plans", "fix_plan: "+dataset+"_clean\ndataset: "+dataset+"\nsteps: []\n")
+		applyPlan(t, r, deliver(t, r.Steward, dataset, content).Table.ID, dataset+"_clean")
+	}
+	const plan = "merge: trips_by_river\nstack: [trips]\njoin:\n  - {with: places, match: {site: code}, take: [river], unmatched: WAY}\n"
+	look := func(way string) *work.MergePreview {
+		t.Helper()
+		job, err := r.Steward.PreviewMerge(ctx, client.MergePreviewedBody{Source: strings.Replace(plan, "WAY", way, 1)})
+		if err == nil {
+			job, err = r.Steward.Follow(ctx, job.ID, nil)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		var p work.MergePreview
+		if err := json.Unmarshal(*job.Result, &p); err != nil {
+			t.Fatal(err)
+		}
+		return &p
+	}
+	p := look("refuse")
+	if !strings.Contains(p.Refused, `places has no row with the key "ald"`) || p.Accounting.Joins[0].Unmatched != 1 || p.Accounting.Joins[0].Why[0].Left[0] != "LOWER(TRIM(site))" {
+		t.Errorf("%+v", p)
+	}
+	p = look("keep")
+	want := work.MergedSample{Columns: []string{"river", "trip", "site", "load"}, Added: []string{"river"}, Rows: [][]string{{"Alder", "1", "ALD", "5"}, {"Bren", "2", "BRE", "7"}, {"", "3", "ald", "2"}}}
+	from := p.Sample.From
+	p.Sample.From = nil
+	if p.Refused != "" || !reflect.DeepEqual(p.Sample, want) || len(from) != 3 || len(from[1]) != 2 || from[1][1].Row != 2 || from[1][1].Dataset != "places" || len(from[2]) != 1 {
+		t.Errorf("%+v from %+v", p.Sample, from)
+	}
+	declare(t, r.Steward, "merges", strings.Replace(plan, "WAY", "set_aside", 1))
+	mergedBy(t, r, "trips_by_river")
+	tables, err := r.Steward.ListTables(ctx, "trips", &client.ListTablesParams{Origin: client.ListTablesParamsOriginDelivery})
+	if err != nil {
+		t.Fatal(err)
+	}
+	then := func(steps string) *work.PlanPreview {
+		t.Helper()
+		job, err := r.Steward.PreviewFix(ctx, tables.Items[0].ID, client.PreviewedBody{Source: "fix_plan: trips_clean\ndataset: trips\nsteps:\n" + steps})
+		if err == nil {
+			job, err = r.Steward.Follow(ctx, job.ID, nil)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		var p work.PlanPreview
+		if err := json.Unmarshal(*job.Result, &p); err != nil {
+			t.Fatal(err)
+		}
+		return &p
+	}
+	levelled := then("  - {do: change_case, columns: [site], to: upper, reason: Codes are.}\n")
+	if m := levelled.Merges; len(m) != 1 || m[0].Merge != "trips_by_river" || m[0].Now.Rows != 2 || m[0].Then.Rows != 3 || m[0].Then.Sums["load"] != "14" || m[0].Refused != "" {
+		t.Errorf("%+v", m)
+	}
+	if m := then("  - {do: drop_columns, columns: [site], reason: Nobody needs it.}\n").Merges; len(m) != 1 || m[0].Then != nil || !strings.Contains(m[0].Refused, `has no column "site"`) {
+		t.Errorf("%+v", m)
+	}
+}

@@ -488,7 +488,32 @@ func (m *merger) explain(ctx context.Context, workers int, err error) error {
 			hint = fmt.Sprintf(" (it has %q, and would meet it if %s)", shownKey(other), says(why[0].Levelling))
 		}
 	}
-	return fmt.Errorf("%w%s; put it right in a fix plan, or declare unmatched: keep or set_aside", err, hint)
+	return &NotMetError{With: e.joiner.With, err: fmt.Errorf("%w%s; put it right in a fix plan, or declare unmatched: keep or set_aside", err, hint)}
+}
+
+// NotMetError says that a join is refused since rows find no partner in it.
+type NotMetError struct {
+	With string // the joined dataset
+	err  error
+}
+
+// Error implements error.
+func (e *NotMetError) Error() string { return e.err.Error() }
+
+// Unwrap implements the interface of package errors.
+func (e *NotMetError) Unwrap() error { return e.err }
+
+// Whatever returns the plan with rows kept that find no partner, however many they are: what it does says why.
+func (p *Plan) Whatever() *Plan {
+	out := *p
+	out.Joins = slices.Clone(p.Joins)
+	for i := range out.Joins {
+		out.Joins[i].MetAtLeast = 0
+		if out.Joins[i].Unmatched == RefuseUnmatched {
+			out.Joins[i].Unmatched = KeepUnmatched
+		}
+	}
+	return &out
 }
 
 // metEnough refuses a join in which fewer rows find a partner than must.
@@ -509,6 +534,6 @@ func (j *joiner) metEnough(r *JoinResult) error {
 	for _, w := range r.Why {
 		examples += "; " + strings.TrimSuffix(w.Says, ".")
 	}
-	return fmt.Errorf("join with %s: only %d of %d rows find a partner by %s, fewer than %g %%%s. Put the keys right in a fix plan, or declare met_at_least: with the share that is meant",
-		j.With, r.Matched, r.RowsIn, j.foundBy(), j.MetAtLeast, examples)
+	return &NotMetError{With: j.With, err: fmt.Errorf("join with %s: only %d of %d rows find a partner by %s, fewer than %g %%%s. Put the keys right in a fix plan, or declare met_at_least: with the share that is meant",
+		j.With, r.Matched, r.RowsIn, j.foundBy(), j.MetAtLeast, examples)}
 }

@@ -132,12 +132,12 @@ func ReadSourced(in io.ReaderAt, size int64, row int64) (*Sourced, error) {
 
 // Origin is a row that a row of a merged table was made of, with the column that a cell of it is from.
 type Origin struct {
-	Dataset string
-	Table   int64  // its number; 0 where it has none
-	Row     int64  // there, or among what its rows became before the merge
-	Column  string // empty where a whole row was asked for
-	How     string // one of the ways below
-	Grain   string // how its rows became others before the merge; empty where they did not
+	Dataset string `json:"dataset"`
+	Table   int64  `json:"table,omitempty"`  // its number; 0 where it has none
+	Row     int64  `json:"row"`              // there, or among what its rows became before the merge
+	Column  string `json:"column,omitempty"` // empty where a whole row was asked for
+	How     string `json:"how"`              // one of the ways below
+	Grain   string `json:"grain,omitempty"`  // how its rows became others before the merge; empty where they did not
 }
 
 // How a row has to do with one of the merged table.

@@ -54,3 +54,26 @@ func TestKeysThatMayMeetAreSuggested(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 }
+
+func TestWhatIsDeclaredOfTheInputsStillApplies(t *testing.T) {
+	_, a, err := run(t, joinPlaces+"    unmatched: set_aside\n", inputs(t, north, south, places), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan, err := merge.Parse([]byte(joinPlaces))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := fmt.Sprint(a.Heirs(plan))
+	want := "[{north map[id:id place:place value:value] true true false} {south map[batch:batch id:id place:place value:value] true false false} {places map[name:name value:places_value] false true false}]"
+	if got != want {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	_, a, err = run(t, "merge: m\nstack: [north]\n", inputs(t, north, south, places), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if plan, err = merge.Parse([]byte("merge: m\nstack: [north]\n")); err != nil || !a.Heirs(plan)[0].Unique {
+		t.Errorf("%v, %v", a.Heirs(plan), err)
+	}
+}

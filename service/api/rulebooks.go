@@ -13,6 +13,7 @@ import (
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
+	"proudsieve/core/merge"
 	"proudsieve/core/propose"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
@@ -232,10 +233,51 @@ func (s *Server) proposed(ctx context.Context, name string, last int) (*propose.
 	if err != nil {
 		return nil, err
 	}
-	key += fmt.Sprintf("%s %+v", opened, fixed)
+	inherited, err := s.inherited(ctx, &newest[0])
+	if err != nil {
+		return nil, err
+	}
+	key += fmt.Sprintf("%s %+v %+v", opened, fixed, inherited)
 	return recall(ctx, &s.remembered, key, func(ctx context.Context) (*propose.Proposal, error) {
-		return asked(propose.Rulebook(ctx, d.Name, deliveries, others, fixed, s.Pool.Workers))
+		p, err := asked(propose.Rulebook(ctx, d.Name, deliveries, others, fixed, s.Pool.Workers))
+		if err != nil || len(inherited) == 0 {
+			return p, err
+		}
+		return p.Inherit(inherited)
 	})
+}
+
+// inherited are the datasets that a merged table is made of which have rulebooks; none of another table.
+func (s *Server) inherited(ctx context.Context, t *records.Table) (out []propose.Inherited, err error) {
+	if t.Origin != store.OriginMerged || t.DeclarationID == nil {
+		return nil, nil
+	}
+	d, err := store.FindDeclaration(ctx, s.Store.DB, *t.DeclarationID)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := merge.Parse([]byte(d.Source))
+	if err != nil {
+		return nil, err
+	}
+	var a merge.Accounting
+	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
+		return nil, err
+	}
+	for _, one := range a.Heirs(plan) {
+		dataset, err := store.FindDataset(ctx, s.Store.DB, one.Dataset)
+		if err != nil {
+			return nil, err
+		}
+		book, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, dataset.ID, dataset.Name))
+		if err != nil {
+			return nil, err
+		}
+		if book != nil {
+			out = append(out, propose.Inherited{Dataset: one.Dataset, Source: book.Source, Columns: one.Columns, Stacked: one.Stacked, Everywhere: one.Everywhere, Unique: one.Unique})
+		}
+	}
+	return out, nil
 }
 
 // proposals adds what drafts rulebooks, and carries them to and from CSVW.

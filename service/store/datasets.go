@@ -46,10 +46,17 @@ func KeepMerged(ctx context.Context, q Querier, dataset int64, kept bool) error 
 	return err
 }
 
+const newestMerges = ` WHERE c.kind = 'merge' AND c.version = (SELECT max(version) FROM declarations o
+	WHERE o.kind = c.kind AND o.dataset_id = c.dataset_id AND o.name = c.name)`
+
+// NewestMerges returns the newest version of each merge.
+func NewestMerges(ctx context.Context, q Querier) ([]Declaration, error) {
+	return list[Declaration](ctx, q, declarationColumns+newestMerges+" ORDER BY c.id")
+}
+
 // KeptMerges returns the newest versions of the merges that run again by themselves.
 func KeptMerges(ctx context.Context, q Querier) ([]Declaration, error) {
-	return list[Declaration](ctx, q, declarationColumns+` WHERE c.kind = 'merge' AND d.kept_merged AND c.version =
-		(SELECT max(version) FROM declarations o WHERE o.kind = c.kind AND o.dataset_id = c.dataset_id AND o.name = c.name) ORDER BY c.id`)
+	return list[Declaration](ctx, q, declarationColumns+newestMerges+" AND d.kept_merged ORDER BY c.id")
 }
 
 // EnsureDataset returns the dataset of a name, which it makes where there is none.

@@ -204,6 +204,12 @@ func NewestCleaned(ctx context.Context, q Querier, dataset int64, name string) (
 		dataset)
 }
 
+// NewestMerged returns the newest table that the merge of a dataset made.
+func NewestMerged(ctx context.Context, q Querier, dataset int64, name string) (*Table, error) {
+	return get[Table](ctx, q, fmt.Sprintf("merged table of %q", name), tableColumns+
+		" WHERE t.dataset_id = $1 AND t.origin = 'merged' AND w.table_id IS NULL ORDER BY t.id DESC LIMIT 1", dataset)
+}
+
 // Cleaning is a delivery with the newest table that a fix plan made of it; nil where there is none.
 type Cleaning struct {
 	Delivery int64     `db:"id"`

@@ -125,25 +125,33 @@ func (a *attempt) inputs(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 			if err != nil {
 				return nil, nil, err
 			}
-			book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, name)
+			in, err := a.input(ctx, t)
 			if err != nil {
 				return nil, nil, err
 			}
-			source, book, err := OpenTable(ctx, a.files, t, book)
-			if err != nil {
-				return nil, nil, fmt.Errorf("%s: %w", name, err)
-			}
-			file := t.FileName
-			if t.ParentID != nil {
-				delivery, err := store.FindTable(ctx, a.store.DB, *t.ParentID)
-				if err != nil {
-					return nil, nil, err
-				}
-				file = delivery.FileName
-			}
-			inputs = append(inputs, merge.Input{Dataset: name, Table: t.ID, Name: file, Source: source, Book: book, Digest: t.Digest})
-			ids = append(ids, t.ID)
+			inputs, ids = append(inputs, *in), append(ids, t.ID)
 		}
 	}
 	return inputs, ids, nil
+}
+
+// input opens a table that takes part in a merge.
+func (a *attempt) input(ctx context.Context, t *records.Table) (*merge.Input, error) {
+	book, err := rulebookOf(ctx, a.store.DB, t.DatasetID, t.Dataset)
+	if err != nil {
+		return nil, err
+	}
+	source, book, err := OpenTable(ctx, a.files, t, book)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", t.Dataset, err)
+	}
+	file := t.FileName
+	if t.ParentID != nil {
+		delivery, err := store.FindTable(ctx, a.store.DB, *t.ParentID)
+		if err != nil {
+			return nil, err
+		}
+		file = delivery.FileName
+	}
+	return &merge.Input{Dataset: t.Dataset, Table: t.ID, Name: file, Source: source, Book: book, Digest: t.Digest}, nil
 }

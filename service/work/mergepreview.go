@@ -3,12 +3,16 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"math"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/intake"
 	"proudsieve/core/merge"
+	"proudsieve/core/table"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -28,10 +32,25 @@ func (mergePreviewArgs) Kind() string { return mergePreviewKind }
 
 // MergePreview is what a merge would do: it was done, and nothing of it is recorded.
 type MergePreview struct {
+	// Refused is why the merge would be refused, since rows find no partner in a join; empty where it would not. The accounting is
+	// then that of a merge in which such rows are kept, and says why they do not meet.
+	Refused    string            `json:"refused,omitempty"`
 	Accounting *merge.Accounting `json:"accounting"`
+	Sample     MergedSample      `json:"sample"`
 	// Audit is what the rulebook of the merged dataset would find; nil where it has none.
 	Audit *audit.Result `json:"audit,omitempty"`
 }
+
+// MergedSample are the first rows of what a merge would make, with where each is from.
+type MergedSample struct {
+	Columns []string         `json:"columns"` // those that joins add stand first
+	Added   []string         `json:"added"`   // and are these
+	Rows    [][]string       `json:"rows"`
+	From    [][]merge.Origin `json:"from"` // of each row
+}
+
+// sampled is how many rows of a merged table are shown before it is made.
+const sampled = 20
 
 // AddMergePreview records and queues the preview of a merge, saved or not. The job is one of the dataset that is stacked first:
 // the merged one may not be there yet.
@@ -50,11 +69,20 @@ func previewMerge(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
+	shown := MergePreview{}
 	t, accounting, book, err := a.merged(ctx, plan, detail)
+	var notMet *merge.NotMetError
+	if errors.As(err, &notMet) {
+		shown.Refused = err.Error()
+		t, accounting, book, err = a.merged(ctx, plan.Whatever(), detail)
+	}
 	if err != nil {
 		return err
 	}
-	shown := MergePreview{Accounting: accounting}
+	shown.Accounting = accounting
+	if shown.Sample, err = a.sample(ctx, t, accounting); err != nil {
+		return err
+	}
 	if book != nil {
 		reading, err := json.Marshal(accounting.Reading)
 		if err != nil {
@@ -67,4 +95,68 @@ func previewMerge(ctx context.Context, a *attempt) error {
 		}
 	}
 	return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) { return shown, nil, nil })
+}
+
+// sample reads the first rows of a merged table, with where they are from.
+func (a *attempt) sample(ctx context.Context, t *store.NewTable, accounting *merge.Accounting) (s MergedSample, err error) {
+	written, err := intake.Open(ctx, a.files.At(t.Digest), intake.Standard())
+	if err != nil {
+		return s, err
+	}
+	names := written.Columns()
+	var order []int
+	s.Added, s.Columns, s.Rows, s.From = []string{}, []string{}, [][]string{}, [][]merge.Origin{}
+	for _, j := range accounting.Joins {
+		for _, taken := range j.Taken {
+			s.Added = append(s.Added, taken.Column)
+			order = append(order, slices.Index(names, taken.Column))
+		}
+	}
+	for c := range names {
+		if !slices.Contains(order, c) {
+			order = append(order, c)
+		}
+	}
+	for _, c := range order {
+		s.Columns = append(s.Columns, names[c])
+	}
+	first := table.NewRowSet()
+	first.AddRange(1, sampled+1)
+	err = table.ScanWhere(ctx, written, first, 1, func(b *table.Batch) ([][]string, error) {
+		var rows [][]string
+		for i, row := range b.Rows {
+			if row > sampled {
+				break
+			}
+			cells := make([]string, len(order))
+			for k, c := range order {
+				cells[k] = b.Columns[c].At(i)
+			}
+			rows = append(rows, cells)
+		}
+		return rows, nil
+	}, func(rows [][]string) error {
+		s.Rows = append(s.Rows, rows...)
+		return nil
+	})
+	if err != nil {
+		return s, err
+	}
+	in, err := a.files.Open(*t.RowMap)
+	if err != nil {
+		return s, err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return s, err
+	}
+	for row := range s.Rows {
+		from, err := merge.ReadSourced(in, info.Size(), int64(row)+1)
+		if err != nil {
+			return s, err
+		}
+		s.From = append(s.From, accounting.Origins(from, ""))
+	}
+	return s, nil
 }

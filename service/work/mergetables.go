@@ -54,28 +54,9 @@ func unfit(format string, args ...any) error { return &UnfitError{fmt.Sprintf(fo
 func TablesFor(ctx context.Context, q store.Querier, plan *merge.Plan, given map[string][]int64) (MergeTables, error) {
 	tables := MergeTables{}
 	for _, name := range plan.Datasets() {
-		d, err := store.FindDataset(ctx, q, name)
-		if err != nil {
+		var err error
+		if tables[name], err = tablesOf(ctx, q, plan, name, given[name]); err != nil {
 			return nil, err
-		}
-		switch ids, chosen := given[name], plan.Tables[name]; {
-		case len(ids) > 0:
-			for _, id := range ids {
-				if err := fits(ctx, q, d, id); err != nil {
-					return nil, err
-				}
-			}
-			tables[name] = slices.Clone(ids)
-		case chosen != merge.Choice{}:
-			if tables[name], err = cleaned(ctx, q, d, chosen); err != nil {
-				return nil, err
-			}
-		default:
-			t, err := store.NewestCleaned(ctx, q, d.ID, name)
-			if err != nil {
-				return nil, err
-			}
-			tables[name] = []int64{t.ID}
 		}
 	}
 	for name := range given {
@@ -84,6 +65,30 @@ func TablesFor(ctx context.Context, q store.Querier, plan *merge.Plan, given map
 		}
 	}
 	return tables, nil
+}
+
+// tablesOf settles which tables of one dataset take part.
+func tablesOf(ctx context.Context, q store.Querier, plan *merge.Plan, name string, given []int64) ([]int64, error) {
+	d, err := store.FindDataset(ctx, q, name)
+	if err != nil {
+		return nil, err
+	}
+	switch chosen := plan.Tables[name]; {
+	case len(given) > 0:
+		for _, id := range given {
+			if err := fits(ctx, q, d, id); err != nil {
+				return nil, err
+			}
+		}
+		return slices.Clone(given), nil
+	case chosen != merge.Choice{}:
+		return cleaned(ctx, q, d, chosen, nil)
+	}
+	t, err := store.NewestCleaned(ctx, q, d.ID, name)
+	if err != nil {
+		return nil, err
+	}
+	return []int64{t.ID}, nil
 }
 
 func fits(ctx context.Context, q store.Querier, d *records.Dataset, id int64) error {
@@ -100,8 +105,9 @@ func fits(ctx context.Context, q store.Querier, d *records.Dataset, id int64) er
 	return nil
 }
 
-// cleaned are the newest tables that were made of those deliveries of a dataset that are chosen.
-func cleaned(ctx context.Context, q store.Querier, d *records.Dataset, chosen merge.Choice) ([]int64, error) {
+// cleaned are the newest tables that were made of those deliveries of a dataset that are chosen; ahead is one that is looked at
+// before it is made, and stands for what was made of its delivery before. Nil for none.
+func cleaned(ctx context.Context, q store.Querier, d *records.Dataset, chosen merge.Choice, ahead *records.Table) ([]int64, error) {
 	all, err := store.Cleanings(ctx, q, d.ID)
 	if err != nil {
 		return nil, err
@@ -113,6 +119,9 @@ func cleaned(ctx context.Context, q store.Querier, d *records.Dataset, chosen me
 	ids := []int64{}
 	for _, at := range chosen.Of(arrived) {
 		one := all[at]
+		if ahead != nil && one.Delivery == *ahead.ParentID {
+			one.Table = &ahead.ID
+		}
 		if one.Table == nil {
 			return nil, unfit("Delivery %d of %s (%s) takes part, and nothing is cleaned of it yet; apply a fix plan to it first, or withdraw it.", one.Delivery, d.Name, one.File)
 		}

@@ -81,7 +81,13 @@ func preview(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
-	shown := fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Since: since, Before: before, After: after}
+	shown := PlanPreview{Preview: fix.Preview{Ledger: *made.ledger, ChangeCount: made.ledger.Changes(), Since: since, Before: before, After: after}, Merges: []MergeThen{}}
+	if made.ledger.Refused() == nil {
+		ahead.ParentID = &p.table.ID
+		if shown.Merges, err = a.mergesThen(ctx, ahead); err != nil {
+			return err
+		}
+	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
 		return shown, nil, store.AddPreview(ctx, tx, store.Preview{JobID: a.job.ID, Digest: t.Digest, ChangeLog: *t.ChangeLog, RowMap: t.RowMap, Marks: t.Marks})
 	})

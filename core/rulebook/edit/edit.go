@@ -185,6 +185,9 @@ func fieldValue(f Field) string {
 	return rulebook.Quoted(f.Value)
 }
 
+// Written is a field with its value as a rulebook has them, as type: decimal.
+func Written(f Field) string { return f.Name + ": " + fieldValue(f) }
+
 // item writes a new item in one line.
 func item(fields []Field) string {
 	var parts []string

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { tableInputs } from "../client/queries";
 import { type Sums, stepName } from "../putright/ledger";
+import { Press } from "../shared/controls";
 import { Grid, right, Td, Th, Unseen } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
 import { Shown } from "../shared/states";
@@ -71,8 +72,11 @@ export type Accounting = {
   unmet?: number;
 };
 
+/** Has a join, by its place from 1, match what is worked out of its columns. */
+export type MatchSo = (join: number, pairs: { name: string; text: string }[]) => void;
+
 /** One reason for which keys do not meet, with examples, and what would have them meet. */
-function NotMet({ w, with: other }: { w: Why; with: string }) {
+function NotMet({ w, with: other, so }: { w: Why; with: string; so?: (pairs: Schemas["Pair"][]) => void }) {
   return (
     <Box my="2">
       <Text fontWeight="600">{w.says}</Text>
@@ -86,6 +90,16 @@ function NotMet({ w, with: other }: { w: Why; with: string }) {
           ? `To have them meet, match ${w.left.join(", ")} with ${w.right?.join(", ")}.`
           : w.step && `To have them meet, a step ${stepName(w.step)} in the fix plan of one side.`}
       </Text>
+      {so && w.left && w.right && (
+        <Press
+          plain
+          size="xs"
+          h="6"
+          onClick={() => so(w.left?.map((name, i) => ({ name, text: w.right?.[i] ?? name })) ?? [])}
+        >
+          Match so
+        </Press>
+      )}
     </Box>
   );
 }
@@ -123,7 +137,8 @@ function TakenColumns({ taken, with: other }: { taken: Taken[]; with: string }) 
  * Rows and sums of a merge from its inputs to its table, and what became of the rows of each join; without a table where it
  * is only looked at.
  */
-export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting }) {
+export function MergeAccounting(props: { t?: Schemas["Table"]; a: Accounting; matchSo?: MatchSo }) {
+  const { t, a, matchSo } = props;
   const measures = Object.keys(a.sums);
   const several = new Set(a.inputs.map((i) => i.dataset)).size < a.inputs.length;
   return (
@@ -221,7 +236,7 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
           )}
         </Text>
       ) : null}
-      {a.joins.map((j) => (
+      {a.joins.map((j, at) => (
         <Section
           key={j.with}
           title={`Join with ${j.with} on ${[...j.on, ...(j.beside ? [j.beside] : [])].join(" and ")}`}
@@ -288,7 +303,12 @@ export function MergeAccounting({ t, a }: { t?: Schemas["Table"]; a: Accounting 
           </Grid>
           {j.taken && j.taken.length > 0 && <TakenColumns taken={j.taken} with={j.with} />}
           {j.why?.map((w) => (
-            <NotMet key={w.levelling} w={w} with={j.with} />
+            <NotMet
+              key={w.levelling}
+              w={w}
+              with={j.with}
+              so={matchSo && ((pairs) => matchSo(at + 1, pairs))}
+            />
           ))}
           {j.misses.map((x) => (
             <Text key={x.key} fontSize="sm">

@@ -13,8 +13,9 @@ import { Grid, right, Td, Th } from "../shared/grid";
 import { Kept } from "../shared/Kept";
 import { Section, TableLink, Title } from "../shared/parts";
 import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
+import { Value } from "../shared/Value";
 import { count, percent, plural, when } from "../shared/words";
-import { type Accounting, MergeAccounting } from "./MergeAccounting";
+import { type Accounting, type MatchSo, MergeAccounting } from "./MergeAccounting";
 import { MergeForms } from "./MergeForms";
 
 /** What an address names where a new merge is written: no merge has a space in its name. */
@@ -157,7 +158,15 @@ function Loaded({ all }: { all: Schemas["Declaration"][] }) {
         </Box>
         <Box minW="0">
           {looked?.source === source && preview ? (
-            <Looked job={preview} />
+            <Looked
+              job={preview}
+              matchSo={(join, pairs) =>
+                edit.mutate(
+                  { step: join, field: { name: "match", pairs } },
+                  { onSuccess: () => look.mutate() },
+                )
+              }
+            />
           ) : (
             chosen && <Newest name={chosen.name} />
           )}
@@ -194,7 +203,7 @@ function KeptUp({ name }: { name: string }) {
 }
 
 /** What a merge would do. */
-function Looked({ job }: { job: Schemas["Job"] }) {
+function Looked({ job, matchSo }: { job: Schemas["Job"]; matchSo: MatchSo }) {
   if (job.state === "failed") {
     return <Trouble error={new Error(job.error)} />;
   }
@@ -202,9 +211,20 @@ function Looked({ job }: { job: Schemas["Job"] }) {
   if (!job.ended_at || !job.result) {
     return <Progress job={job} />;
   }
-  const { accounting, audit } = job.result as { accounting: Accounting; audit?: Schemas["Result"] };
+  const { accounting, audit, refused, sample } = job.result as {
+    accounting: Accounting;
+    audit?: Schemas["Result"];
+    refused?: string;
+    sample: MergedSample;
+  };
   return (
     <>
+      {refused && (
+        <Box role="alert" borderLeftWidth="4px" borderColor="validity" ps="2" mb="2">
+          <Text fontWeight="600">The merge would be refused: {refused}.</Text>
+          <Text fontSize="sm">What follows is what it would do were all such rows kept.</Text>
+        </Box>
+      )}
       <Text role="status">
         Nothing has been done yet. The merged table would have {plural(accounting.rows, "row", "rows")}
         {audit
@@ -236,9 +256,65 @@ function Looked({ job }: { job: Schemas["Job"] }) {
         </Section>
       )}
       <Section title="Its accounting">
-        <MergeAccounting a={accounting} />
+        <MergeAccounting a={accounting} matchSo={matchSo} />
       </Section>
+      <Sample s={sample} />
     </>
+  );
+}
+
+/** The first rows of a merge that is looked at; columns that joins add stand first. */
+type MergedSample = {
+  columns: string[];
+  added: string[];
+  rows: string[][];
+  from: { dataset: string; table?: number; row: number; how: string }[][];
+};
+
+function Sample({ s }: { s: MergedSample }) {
+  if (s.rows.length === 0) {
+    return null;
+  }
+  return (
+    <Section title="Its first rows, and what each is made of">
+      <Grid label="The first rows" max="420px">
+        <thead>
+          <tr>
+            <Th>made of</Th>
+            {s.columns.map((c) => (
+              <Th key={c}>
+                {s.added.includes(c) && (
+                  <chakra.span title="A join adds this column" aria-label="added">
+                    +{" "}
+                  </chakra.span>
+                )}
+                {c}
+              </Th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {s.rows.map((row, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a row is known by its place
+            <tr key={i}>
+              <Td whiteSpace="nowrap" fontSize="sm">
+                {s.from[i].map((f) => (
+                  <Box key={`${f.dataset} ${f.table} ${f.row}`}>
+                    row {count(f.row)} of {f.dataset}
+                    {f.table != null && `, table ${f.table}`}
+                  </Box>
+                ))}
+              </Td>
+              {row.map((text, c) => (
+                <Td key={s.columns[c]}>
+                  <Value text={text} />
+                </Td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </Grid>
+    </Section>
   );
 }
 

@@ -33,6 +33,56 @@ export function Outcome({ job, settle }: { job: Schemas["Job"]; settle: Settle }
   return job.result ? <Previewed p={job.result as Preview} job={job.id} settle={settle} /> : null;
 }
 
+/** What would become of the merges that take the table which the plan makes. */
+function MergesThen({ all }: { all: NonNullable<Preview["merges"]> }) {
+  if (all.length === 0) {
+    return null;
+  }
+  return (
+    <Section title="The merges that take the table, now and then">
+      <Grid label="Merges now and then">
+        <thead>
+          <tr>
+            <Th>merge</Th>
+            <Th {...right}>rows now</Th>
+            <Th {...right}>rows then</Th>
+            <Th>sums now</Th>
+            <Th>sums then</Th>
+            <Th>without a partner then</Th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((m) => (
+            <tr key={m.merge}>
+              <Td>
+                <Link to="/merges" search={{ merge: m.merge }}>
+                  {m.merge}
+                </Link>
+              </Td>
+              <Td {...right}>{m.now ? count(m.now.rows) : "not run yet"}</Td>
+              <Td {...right}>{m.then && count(m.then.rows)}</Td>
+              <Td>{m.now && summed(m.now.sums)}</Td>
+              <Td>{m.then && summed(m.then.sums)}</Td>
+              <Td>
+                {m.refused ??
+                  m.then?.joins
+                    .filter((j) => j.unmatched > 0)
+                    .map((j) => `${count(j.unmatched)} in ${j.with}`)
+                    .join(", ")}
+              </Td>
+            </tr>
+          ))}
+        </tbody>
+      </Grid>
+    </Section>
+  );
+}
+
+const summed = (sums: Record<string, string>) =>
+  Object.entries(sums)
+    .map(([m, sum]) => `${m} ${decimal(sum)}`)
+    .join(", ");
+
 function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle }) {
   const [asked, ask] = useState<Asked>({});
   const then = new Map(p.after.findings.map((f) => [f.rule, f.rows]));
@@ -59,6 +109,7 @@ function Previewed({ p, job, settle }: { p: Preview; job: number; settle: Settle
         </Text>
       ))}
       <Undecided ledger={p.ledger} settle={settle} />
+      <MergesThen all={p.merges ?? []} />
       <Section title="What each step does">
         <LedgerGrid ledger={p.ledger} onStep={(step) => ask({ step })} />
       </Section>

@@ -73,6 +73,13 @@ export type Preview = {
   since?: { step: number; kind: string; touched: number; before: number; stops: boolean }[];
   before: Schemas["Result"];
   after: Schemas["Result"];
+  /** The merges that take the table, with what they did and would do. */
+  merges?: {
+    merge: string;
+    now?: { rows: number; sums: Sums };
+    then?: { rows: number; sums: Sums; joins: { with: string; unmatched: number }[] };
+    refused?: string;
+  }[];
 };
 
 export const stepName = (kind: string) => kind.replaceAll("_", " ");
