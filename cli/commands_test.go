@@ -144,7 +144,7 @@ func TestMergingOnTheCommandLine(t *testing.T) {
 		do(0, "fix-plan apply "+[]string{"2", "3"}[i]+" as_is_"+dataset, "The cleaned table is table")
 	}
 	out := do(0, "merge run both", "The merged table is table 7", "The column flow is missing in south; its cells are empty there.",
-		"Of 3 rows, 3 met a row of places by station, 0 did not; 0 were set aside, 0 added. 1 of its 3 rows were not asked for.")
+		"Of 3 rows, 3 met a row of places by station, 0 did not; 0 were set aside, 0 added. No row asked for 1 of its 3 rows.")
 	lines := strings.Split(out, "\n")
 	for at, want := range []string{"", "north, table 4 2 flow 3.5", "south, table 5 1 flow 0", "stacked 3 flow 3.5", "joined with places 3 flow 3.5",
 		"merged table 3 flow 3.5"} {

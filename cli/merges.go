@@ -166,9 +166,9 @@ func (o *output) accounting(a *merge.Accounting) {
 	}
 	o.stacked(&a.Stack)
 	for _, j := range a.Joins {
-		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. %s of its %s rows were not asked for.", count(j.RowsIn), count(j.Matched), j.With,
+		o.line("Of %s rows, %s met a row of %s by %s, %s did not; %s were set aside, %s added. No row asked for %s of its %s.", count(j.RowsIn), count(j.Matched), j.With,
 			strings.Join(j.On, " and "), count(j.Unmatched), count(j.SetAside), count(j.Multiplied),
-			count(j.JoinedUnused), count(j.JoinedRows))
+			count(j.JoinedUnused), document.Counted(j.JoinedRows, "row", "rows"))
 		o.joinMore(&j)
 	}
 	for _, column := range sortedKeys(a.Stack.Lacking) {
@@ -264,5 +264,12 @@ func (o *output) joinMore(j *merge.JoinResult) {
 		if miss.Close == "" {
 			o.line("%s the key %s, which %s does not have", document.Counted(miss.Rows, "row has", "rows have"), visible(miss.Key), j.With)
 		}
+	}
+	if j.MissesMore > 0 {
+		least := ""
+		if j.MissesCut {
+			least = "at least "
+		}
+		o.line("%s%s more that %s does not have", least, document.Counted(j.MissesMore, "key", "keys"), j.With)
 	}
 }

@@ -270,8 +270,8 @@ func TestAMergeSaysWhyItFails(t *testing.T) {
 	if a := audited(t, r.Steward, *job.ResultTable); a.Rows != 1 || a.Rulebook != nil {
 		t.Errorf("%+v", a.Audit)
 	}
-	_, err = merge("keep", map[string]any{"tables": map[string]int64{"samples": 1}})
+	_, err = merge("keep", map[string]any{"tables": map[string][]int64{"samples": {1}}})
 	refused(t, "merging a delivery", err, 422, "Table 1 is not a cleaned table of samples")
-	_, err = merge("keep", map[string]any{"tables": map[string]int64{"visits": 1}})
+	_, err = merge("keep", map[string]any{"tables": map[string][]int64{"visits": {1}}})
 	refused(t, "a dataset that is not in the merge", err, 422, `does not read the dataset "visits"`)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"proudsieve/core/condition"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -108,7 +109,7 @@ func rowsFor(needs rulebook.Needs, rows rulebook.Batch) []rulebook.TableRow {
 	for i, name := range needs.Group {
 		group[i] = slices.Index(rows.Names, name)
 	}
-	keys := identitiesOf(rows, group)
+	keys := identitiesOf(rows, group, needs.Period)
 	for i := range out {
 		out[i].Row, out[i].Value = rows.Rows[i], table.BooleanValue(true)
 		out[i].Group, out[i].Label = keys.of(i)
@@ -138,8 +139,10 @@ type identities struct {
 	lacking []bool // whether a part is missing
 }
 
-// identitiesOf reads the cells by which rows are grouped; a missing part is a value like others.
-func identitiesOf(rows rulebook.Batch, columns []int) identities {
+// identitiesOf reads the cells by which rows are grouped; a missing part is a value like others. Dates and datetimes stand for the day
+// that their period begins with, where there is one.
+func identitiesOf(rows rulebook.Batch, columns []int, period string) identities {
+	begins := condition.PeriodOf(period)
 	out := identities{lacking: make([]bool, rows.Len())}
 	for _, c := range columns {
 		column := rows.Columns[c]
@@ -148,7 +151,11 @@ func identitiesOf(rows rulebook.Batch, columns []int) identities {
 		for code, text := range column.Texts {
 			cell := rows.Cells[c].Read(text)
 			missing[code] = cell.Missing
-			if !cell.Missing {
+			switch v := cell.Value; {
+			case cell.Missing:
+			case begins != nil && (v.Kind == table.Date || v.Kind == table.Instant):
+				texts[code] = table.DateValue(begins(v).Day()).Standard()
+			default:
 				texts[code] = cell.Identity(text)
 			}
 			tokens[code] = table.TokenOf(texts[code])

@@ -176,8 +176,7 @@ func truncated(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]tabl
 		k.fail(c.args[0].place(), "DATE_TRUNC wants its unit in single quotes, as DATE_TRUNC('month', day)")
 		return kinds[1], nil
 	}
-	period, known := periods[strings.ToLower(unit.value.Text)]
-	if !known {
+	if _, known := periods[strings.ToLower(unit.value.Text)]; !known {
 		k.fail(unit.place(), "DATE_TRUNC knows no unit %q%s", unit.value.Text,
 			document.Nearest(strings.ToLower(unit.value.Text), slices.Sorted(maps.Keys(periods))))
 		return kinds[1], nil
@@ -185,12 +184,25 @@ func truncated(k *checker, c *call, kinds []table.Kind) (table.Kind, func([]tabl
 	if !k.temporal(c.args[1], kinds[1], "DATE_TRUNC") {
 		return table.Missing, nil
 	}
-	return kinds[1], func(a []table.Value) table.Value {
-		when := period.start(whenOf(a[1]))
-		if a[1].Kind == table.Date {
-			return table.DateValue(daysOf(when))
+	begins := PeriodOf(strings.ToLower(unit.value.Text))
+	return kinds[1], func(a []table.Value) table.Value { return begins(a[1]) }
+}
+
+// PeriodOf returns what tells where the period of a date or datetime begins, of those that DATE_TRUNC knows, as month; other values
+// stay as they are. Nil where there is no such period.
+func PeriodOf(unit string) func(table.Value) table.Value {
+	period, known := periods[unit]
+	if !known {
+		return nil
+	}
+	return func(v table.Value) table.Value {
+		switch v.Kind {
+		case table.Date:
+			return table.DateValue(daysOf(period.start(whenOf(v))))
+		case table.Instant:
+			return table.InstantValue(period.start(whenOf(v)).UnixMicro())
 		}
-		return table.InstantValue(when.UnixMicro())
+		return v
 	}
 }
 

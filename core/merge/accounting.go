@@ -91,6 +91,8 @@ type JoinResult struct {
 	Taken []Taken `json:"taken"`
 	// Why says what would have to be levelled for keys without a partner to meet one.
 	Why []Why `json:"why"`
+	// MissesMore is how many more there are.
+	MissesMore int64 `json:"misses_more,omitempty"`
 	// MissesCut says that there were too many different ones to count: some may be missing here.
 	MissesCut bool `json:"misses_cut,omitempty"`
 }

@@ -572,6 +572,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 				return nil, err
 			}
 		}
+		r.MissesMore = int64(max(len(keys)-examplesShown, 0))
 		for _, key := range keys[:min(len(keys), examplesShown)] {
 			r.Misses = append(r.Misses, KeyMiss{shownKey(key), j.misses[key], shownKey(meets[key])})
 		}

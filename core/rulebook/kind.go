@@ -212,6 +212,16 @@ func (i *Item) TextOf(field string) string {
 	return text
 }
 
+// ChoiceOf returns a field that is one of some words; what says what they are, in messages.
+func (i *Item) ChoiceOf(field, what string, choices ...string) string {
+	if !i.Gives(field) {
+		return ""
+	}
+	word := i.Choice(i.given[field], what, choices...)
+	i.note(field, word)
+	return word
+}
+
 // TextsOf returns a field that is one text or several.
 func (i *Item) TextsOf(field string) []string {
 	if !i.Gives(field) {

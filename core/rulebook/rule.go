@@ -168,6 +168,9 @@ type GroupRule interface {
 type Needs struct {
 	Rows  bool     // that rows are read at all
 	Group []string // the columns by which rows are grouped
+	// Period is what dates and datetimes of the group stand for, as their month; all of them for their day, so that these meet. Empty
+	// for themselves.
+	Period string
 	// Whole says that a row which lacks a part of the group has no value.
 	Whole bool
 	Value string // a column; empty for none

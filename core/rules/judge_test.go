@@ -103,7 +103,7 @@ func unjudged(t *testing.T, book *rulebook.Rulebook, text, id, want string, pass
 func with(t *testing.T, rules, other string, past ...string) *rulebook.Rulebook {
 	t.Helper()
 	book := bookOf(t, rules)
-	plain := testkit.Book(t, "dataset: o\ncolumns: [{name: code}, {name: n, type: decimal}]\n")
+	plain := testkit.Book(t, "dataset: o\ncolumns: [{name: code}, {name: n, type: decimal}, {name: month_end, type: date}]\n")
 	book.Beside = &rulebook.Beside{Today: 19_900, Open: func(context.Context, string) (table.Source, *rulebook.Rulebook,
 		error) {
 		return testkit.File(t, other, plain.Reading), plain, nil

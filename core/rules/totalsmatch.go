@@ -11,9 +11,17 @@ import (
 func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "totals_match", Section: "table_rules", Place: 60, Dimension: rulebook.Consistency,
-		Fields: []rulebook.FieldForm{ofField, withField, perField, sumsField},
+		Fields: []rulebook.FieldForm{ofField, withField, perField, sumsField,
+			{Name: "factor", Kind: "number", Says: "What the other dataset's sums are multiplied by, as 1000 for thousands", Aspect: "factor"},
+			{Name: "period", Kind: "choice", Choices: totalPeriods, Says: "The period that dates among the groups stand for, on both sides: the first and the last day of a month are in one month", Aspect: "period"}},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
-			r := totalsMatch{summing: summingOf(i)}
+			r := totalsMatch{summing: summingOf(i), factor: table.DecimalOf(1, 0)}
+			if i.Gives("factor") {
+				if r.factor = i.AmountOf("factor"); r.factor.Sign() == 0 {
+					i.Wrong("factor", "a factor is more than 0")
+				}
+			}
+			r.period = i.ChoiceOf("period", "a period", totalPeriods...)
 			e := i.ElsewhereOf("with", len(r.per)+1,
 				"totals_match wants the other dataset's columns for each of \"per\", and then the one that is summed")
 			if e == nil || len(e.Columns) == 0 {
@@ -28,25 +36,43 @@ func init() {
 // totalsMatch is broken by groups whose sum is not that of another dataset.
 type totalsMatch struct {
 	summing
-	with rulebook.Elsewhere // the columns of per, and the one of the sum
+	with   rulebook.Elsewhere // the columns of per, and the one of the sum
+	factor table.Decimal      // of their sums
+	period string             // that dates stand for; "" for none
 }
+
+var totalPeriods = []string{"day", "week", "month", "quarter", "year"}
 
 func (r totalsMatch) last() int { return len(r.with.Columns) - 1 }
 
 func (r totalsMatch) Says() string {
-	return sentence(fmt.Sprintf("%sthe sum of %s is that of %s in %s%s", forEach(r.per), r.of, r.with.Columns[r.last()],
-		r.with.Dataset, giveOrTake(r.tolerance)))
+	says := fmt.Sprintf("%sthe sum of %s is %sthat of %s in %s%s", forEach(r.per), r.of, r.times(), r.with.Columns[r.last()], r.with.Dataset, giveOrTake(r.tolerance))
+	if r.period != "" {
+		says += ", where dates stand for their " + r.period
+	}
+	return sentence(says)
+}
+
+// times says what the sums of the other dataset are multiplied by.
+func (r totalsMatch) times() string {
+	if r.factor.Cmp(table.DecimalOf(1, 0)) == 0 {
+		return ""
+	}
+	return r.factor.Shortest() + " times "
 }
 
 func (r totalsMatch) Needs() rulebook.Needs {
-	return rulebook.Needs{Rows: true, Group: r.per, Value: r.of}
+	return rulebook.Needs{Rows: true, Group: r.per, Value: r.of, Period: r.period}
 }
 
 // Begin implements rulebook.TableRule.
 func (r totalsMatch) Begin(ctx context.Context, a *rulebook.Around) (rulebook.TableJudge, error) {
 	theirs := sumsJudge{summing: r.summing, groups: map[table.Hash]*sums{}}
 	err := a.Elsewhere(ctx, r.with.Dataset, rulebook.Needs{Rows: true, Group: r.with.Columns[:r.last()],
-		Value: r.with.Columns[r.last()]}, theirs.Take)
+		Value: r.with.Columns[r.last()], Period: r.period}, theirs.Take)
+	for _, g := range theirs.groups {
+		g.parts = g.parts.Mul(r.factor)
+	}
 	return &totalsJudge{sumsJudge{summing: r.summing, keepsRows: true, groups: map[table.Hash]*sums{}}, theirs.groups},
 		err
 }

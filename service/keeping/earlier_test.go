@@ -16,6 +16,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/core/certify"
 	"proudsieve/core/fix"
+	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/durable"
 	"proudsieve/postgres/postgrestest"
@@ -153,6 +154,7 @@ func opens(t *testing.T, backup string) {
 		}
 	}
 	appliesAsThen(t, admin, datasets)
+	mergesAsThen(t, admin, certificates)
 	if _, err := servicetest.All[records.Issue](ctx, admin, "/issues"); err != nil {
 		t.Error(err)
 	}
@@ -206,5 +208,39 @@ func appliesAsThen(t *testing.T, admin *client.Client, datasets []records.Datase
 	}
 	if applied == 0 {
 		t.Error("no fix plan was applied")
+	}
+}
+
+// mergesAsThen runs the merges of what was certified then once more: they make the same bytes, and accountings of then are understood.
+func mergesAsThen(t *testing.T, admin *client.Client, certificates []records.Certificate) {
+	t.Helper()
+	for _, c := range certificates {
+		was, err := admin.ShowTable(ctx, c.TableID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		obstacles, err := admin.ListObstacles(ctx, c.TableID)
+		if err != nil || strings.Contains(strings.Join(obstacles.Obstacles, " "), "accounting") {
+			t.Errorf("table %d: %+v, %v", c.TableID, obstacles, err)
+		}
+		job, err := admin.RunMerge(ctx, was.Dataset, client.RunBody{})
+		if err == nil {
+			job, err = admin.Follow(ctx, job.ID, nil)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		now, err := admin.ShowTable(ctx, *job.ResultTable)
+		if err != nil || now.Digest != was.Digest {
+			t.Errorf("the merge %s makes %v now, and made %s; %v", was.Dataset, now, was.Digest, err)
+		}
+		var then, again merge.Accounting
+		if err := errors.Join(json.Unmarshal(*was.Accounting, &then), json.Unmarshal(*now.Accounting, &again)); err != nil || then.Rows != again.Rows || again.Stack.Shared == nil {
+			t.Errorf("%+v\n%+v, %v", then, again, err)
+		}
+		_, err = admin.TraceRow(ctx, was.ID, 1, nil)
+		if err == nil || !strings.Contains(err.Error(), "run the merge again") {
+			t.Errorf("a row of a table that was merged then: %v", err)
+		}
 	}
 }

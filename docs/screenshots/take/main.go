@@ -61,7 +61,8 @@ var pages = []page{
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
 	{name: "compare", path: "/tables/8?view=compare&column=parameter", await: "svg .visx-axis-left"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
-	{name: "groups", path: "/tables/3?view=groups", await: "[aria-label='Groups side by side'] td"},
+	{name: "totals", path: "/tables/11?view=totals&with=12&of=flow&by=" + url.QueryEscape(`["station","DATE_TRUNC('month', read_at)"]`) + "&byThere=" +
+		url.QueryEscape(`["station","month_end"]`), await: "[aria-label='Totals that do not agree'] td"},
 	{name: "report", path: "/api/v1/audits/3/report", await: "h1"},
 	{name: "issue", path: "/issues/24", await: "ol li"},
 	{name: "fix-plan", path: "/tables/2/fix?as=text", await: ".cm-content", do: []step{
@@ -74,7 +75,7 @@ var pages = []page{
 	{name: "estimates", path: "/tables/5/fix?step=5", await: "select[aria-label=method]", do: []step{
 		chromedp.Click(chromedp.Search(`//button[contains(., "Compare the methods")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Methods compared"] td`))}},
-	{name: "merge", path: "/merges", await: `[aria-label="Accounting of the merge"]`},
+	{name: "merge", path: "/merges?merge=survey_results", await: `[aria-label="Accounting of the merge"]`},
 	{name: "certificate", path: "/certificates/1", await: `[aria-label="Inputs"]`},
 }
 

@@ -2,7 +2,7 @@ import { Box, chakra, Text } from "@chakra-ui/react";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
 import { count } from "../shared/words";
-import type { Accounting } from "./MergeAccounting";
+import type { Accounting } from "./accounting";
 
 // What becomes of rows from the inputs of a merge to its table, as widths: every step is a bar, and each part of it opens its rows.
 

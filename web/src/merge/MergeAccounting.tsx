@@ -2,7 +2,7 @@ import { Box, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../client/client";
 import { tableInputs } from "../client/queries";
-import { type Sums, stepName } from "../putright/ledger";
+import { stepName } from "../putright/ledger";
 import { Press } from "../shared/controls";
 import { Grid, right, Td, Th, Unseen } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
@@ -11,66 +11,8 @@ import { Total } from "../shared/Total";
 import { Value } from "../shared/Value";
 import { count, decimal, plural } from "../shared/words";
 import { AccountingPicture } from "./AccountingPicture";
-import { type Stack, StackSaid } from "./StackSaid";
-
-/** What would have to be levelled for keys to meet. */
-type Why = {
-  levelling: string;
-  says: string;
-  left?: string[];
-  right?: string[];
-  step?: string;
-  examples: { key: string; meets: string }[];
-};
-
-/** A column that a join added: how full it is, and its sums there and after the join. */
-type Taken = { column: string; filled: number; of: number; sum_there?: string; sum_then?: string };
-
-/** How rows of a table became others before the merge. */
-type Grain = { says: string; rows_before: number; note?: string };
-
-/** What became of every row and sum of a merge. */
-export type Accounting = {
-  inputs: {
-    dataset: string;
-    table?: number;
-    name?: string;
-    rows: number;
-    sums: Sums;
-    set_aside?: number;
-    grain?: Grain;
-  }[];
-  stack: Stack;
-  joins: {
-    with: string;
-    on: string[];
-    rows_in: number;
-    matched: number;
-    unmatched: number;
-    set_aside: number;
-    multiplied: number;
-    rows_out: number;
-    joined_rows: number;
-    joined_unused: number;
-    beside?: string;
-    outside?: number;
-    unplaced?: number;
-    grain?: Grain;
-    sums_out: Sums;
-    sums_set_aside: Sums;
-    sums_multiplied: Sums;
-    blank?: number;
-    added?: number;
-    chosen?: number;
-    tied?: number;
-    taken?: Taken[];
-    why?: Why[];
-    misses: { key: string; rows: number; close?: string }[];
-  }[];
-  rows: number;
-  sums: Sums;
-  unmet?: number;
-};
+import type { Accounting, Grain, Taken, Why } from "./accounting";
+import { StackSaid } from "./StackSaid";
 
 /** Has a join, by its place from 1, match what is worked out of its columns. */
 export type MatchSo = (join: number, pairs: { name: string; text: string }[]) => void;
@@ -316,6 +258,12 @@ export function MergeAccounting(props: { t?: Schemas["Table"]; a: Accounting; ma
               {x.close && `; ${j.with} has ${x.close}`}
             </Text>
           ))}
+          {(j.misses_more ?? 0) > 0 && (
+            <Text fontSize="sm" color="quiet">
+              {j.misses_cut && "At least "}
+              {plural(j.misses_more ?? 0, "key", "keys")} more that {j.with} does not have.
+            </Text>
+          )}
         </Section>
       ))}
       <StackSaid s={a.stack} />

@@ -15,7 +15,8 @@ import { Section, TableLink, Title } from "../shared/parts";
 import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
 import { Value } from "../shared/Value";
 import { count, percent, plural, when } from "../shared/words";
-import { type Accounting, type MatchSo, MergeAccounting } from "./MergeAccounting";
+import type { Accounting } from "./accounting";
+import { type MatchSo, MergeAccounting } from "./MergeAccounting";
 import { MergeForms } from "./MergeForms";
 
 /** What an address names where a new merge is written: no merge has a space in its name. */

@@ -1,39 +1,9 @@
 import { Box, Text } from "@chakra-ui/react";
-import type { Sums } from "../putright/ledger";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section, TableLink } from "../shared/parts";
 import { Value } from "../shared/Value";
 import { count, plural } from "../shared/words";
-
-type Shared = { keys: number; rows: number; became: string };
-
-/** What the stacked tables have in common, and which days they cover. */
-export type Stack = {
-  rows: number;
-  sums: Sums;
-  lacking: Record<string, string[]>;
-  renamed?: Record<string, Record<string, string>>;
-  set_aside?: number;
-  sums_set_aside?: Sums;
-  filled?: Record<string, number>;
-  sums_filled?: Sums;
-  shared?: {
-    key: string[];
-    equal: Shared;
-    contradicting: Shared;
-    examples: {
-      key: string;
-      differ: string[];
-      rows: { dataset: string; table?: number; row: number; cells: string[] }[];
-    }[];
-  };
-  periods?: {
-    column: string;
-    covered: { dataset: string; table?: number; name?: string; first: string; last: string; days: number }[];
-    overlaps: { dataset: string; table?: number; name?: string; first: string; last: string; days: number }[];
-    gaps: { after: string; before: string; days: number }[];
-  };
-};
+import type { Stack } from "./accounting";
 
 const became: Record<string, string> = {
   keep: "all are kept",

@@ -1,7 +1,8 @@
 import { Box, chakra, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../client/client";
-import { type Accounting, MergeAccounting } from "../merge/MergeAccounting";
+import type { Accounting } from "../merge/accounting";
+import { MergeAccounting } from "../merge/MergeAccounting";
 import { TraceRow } from "../merge/TraceRow";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section } from "../shared/parts";
