@@ -112,10 +112,10 @@ type keyReader struct {
 type readPart struct {
 	codes  []uint32
 	tokens []table.Token // by code
-	// identities are the texts that are compared, by code.
-	identities []string
-	blank      []bool
-	text       func(at int) string
+	blank  []bool
+	text   func(at int) string
+	// identity is the text that is compared, of a code.
+	identity func(code uint32) string
 }
 
 func newKeyReader(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) *keyReader {
@@ -129,15 +129,20 @@ func newKeyReader(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) *k
 				texts[code] = v.Identity()
 				one.tokens[code], one.blank[code] = table.TokenOf(texts[code]), v.Kind == table.Missing || texts[code] == ""
 			}
-			one.identities, one.text = texts, func(at int) string { return texts[codes[at]] }
+			one.identity = func(code uint32) string { return texts[code] }
+			one.text = func(at int) string { return texts[codes[at]] }
 			r.parts = append(r.parts, one)
 			continue
 		}
 		column := b.Columns[p.column]
-		one := readPart{codes: column.Codes, tokens: make([]table.Token, len(column.Texts)), blank: make([]bool, len(column.Texts)), identities: make([]string, len(column.Texts)), text: column.At}
+		one := readPart{codes: column.Codes, tokens: make([]table.Token, len(column.Texts)), blank: make([]bool, len(column.Texts)), text: column.At,
+			identity: func(code uint32) string { return p.identity(column.Texts[code]) }}
 		for code, text := range column.Texts {
-			identity := p.identity(text)
-			one.tokens[code], one.blank[code], one.identities[code] = table.TokenOf(identity), identity == "", identity
+			if p.cells == nil {
+				one.tokens[code], one.blank[code] = table.TokenOf(text), text == ""
+			} else {
+				one.tokens[code], one.blank[code] = p.cells.IdentityToken(text)
+			}
 		}
 		r.parts = append(r.parts, one)
 	}

@@ -83,6 +83,9 @@ func (m *merger) write(ctx context.Context, workers int, writer *table.Writer) e
 			return m.explain(ctx, workers, err)
 		}
 	}
+	if err := m.endShared(ctx, workers); err != nil {
+		return err
+	}
 	for i := range m.joins {
 		if err := m.unasked(ctx, i, writer); err != nil {
 			return err
@@ -117,31 +120,32 @@ func declared(book *rulebook.Rulebook, measures []string) []string {
 
 // merger is a merge under way.
 type merger struct {
-	plan     *Plan
-	tables   []*stackedTable
-	stacked  []string           // columns of the stacked table
-	firsts   []*Input           // the table that each of them was met in first
-	declared []*rulebook.Column // and how it is declared there
-	shared   *shared            // what the stacked tables have in common; nil of a single one
-	periods  []*covered         // the days of each table
-	lacking  map[string][]string
-	types    map[string]table.Type // of the columns
-	measures map[string]int        // by name, the position in the stacked table
-	readers  map[string]*rulebook.Cells
-	frame    *frame // of the table so far
-	joins    []*joiner
-	inputs   []InputRows
-	stackN   int64
-	sums     map[string]table.Decimal
-	outN     int64
-	outSums  map[string]table.Decimal
-	marks    []table.Mark  // of the merged table
-	unmet    *table.Writer // of the rows that met nothing; nil where they are not wanted
-	unmetN   int64
-	sources  *sources   // of which rows each row is made; nil where that is not wanted
-	files    []*os.File // of tables whose grain was changed
-	asideN   int64      // rows for which others of the stack stand
-	filled   map[string]int64
+	plan      *Plan
+	tables    []*stackedTable
+	stacked   []string           // columns of the stacked table
+	firsts    []*Input           // the table that each of them was met in first
+	declared  []*rulebook.Column // and how it is declared there
+	gathering *gathering         // what they have is being gathered; nil where that is done, or not wanted
+	shared    *shared            // what the stacked tables have in common; nil of a single one
+	periods   []*covered         // the days of each table
+	lacking   map[string][]string
+	types     map[string]table.Type // of the columns
+	measures  map[string]int        // by name, the position in the stacked table
+	readers   map[string]*rulebook.Cells
+	frame     *frame // of the table so far
+	joins     []*joiner
+	inputs    []InputRows
+	stackN    int64
+	sums      map[string]table.Decimal
+	outN      int64
+	outSums   map[string]table.Decimal
+	marks     []table.Mark  // of the merged table
+	unmet     *table.Writer // of the rows that met nothing; nil where they are not wanted
+	unmetN    int64
+	sources   *sources   // of which rows each row is made; nil where that is not wanted
+	files     []*os.File // of tables whose grain was changed
+	asideN    int64      // rows for which others of the stack stand
+	filled    map[string]int64
 
 	sumsAside, sumsFilled map[string]table.Decimal
 
@@ -168,7 +172,7 @@ func prepare(ctx context.Context, plan *Plan, inputs Inputs, workers int) (*merg
 	if plan.Period != "" && m.periodColumn() < 0 {
 		return m, fmt.Errorf("the stack has no column %q, by whose days it is to be told%s", plan.Period, document.Nearest(plan.Period, m.stacked))
 	}
-	if err := m.meetRows(ctx, workers); err != nil {
+	if err := m.beginShared(ctx, workers); err != nil {
 		return m, err
 	}
 	for _, j := range plan.Joins {
@@ -186,6 +190,9 @@ func prepare(ctx context.Context, plan *Plan, inputs Inputs, workers int) (*merg
 func (m *merger) close() {
 	if m.shared != nil {
 		m.shared.held.close()
+	}
+	if m.gathering != nil {
+		m.gathering.close()
 	}
 	for _, j := range m.joins {
 		j.store.close()
@@ -247,6 +254,8 @@ type joinedBatch struct {
 	// not come through, and where nobody wants to know.
 	partners [][]int64
 	sourced  []Sourced
+
+	gathered *gatheredBatch // what several tables of the stack may have; nil where that is known
 
 	sumsAside, sumsFilled map[string]table.Decimal
 	asideRows             []byte // as they are written

@@ -207,7 +207,7 @@ func (s *side) totals(ctx context.Context, workers int) (map[table.Hash]*group, 
 func (r *keyReader) identities(at int) []string {
 	out := make([]string, len(r.parts))
 	for k := range r.parts {
-		out[k] = r.parts[k].identities[r.parts[k].codes[at]]
+		out[k] = r.parts[k].identity(r.parts[k].codes[at])
 	}
 	return out
 }

@@ -10,6 +10,7 @@ import (
 
 	"proudsieve/core/budget"
 	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
 
@@ -120,8 +121,16 @@ func (m *merger) keyOf() ([]string, error) {
 	return key, nil
 }
 
-// meetRows looks for the keys and rows that several tables of the stack have, and for the days that they cover.
-func (m *merger) meetRows(ctx context.Context, workers int) error {
+// gathering is what keys, rows and days of the tables of the stack are gathered in.
+type gathering struct {
+	keys, equal *table.Groups
+	unkeyed     *table.RowSet // rows without a whole key
+}
+
+// beginShared begins to look for the keys and rows that several tables of the stack have, and for the days that they cover. Where
+// something of it has to be settled before rows are written, all tables are read for it; where it is only told, it is gathered
+// while they are stacked.
+func (m *merger) beginShared(ctx context.Context, workers int) error {
 	if len(m.tables) < 2 {
 		return nil
 	}
@@ -133,23 +142,34 @@ func (m *merger) meetRows(ctx context.Context, workers int) error {
 	m.shared = s
 	s.result = Shared{Key: append([]string{}, key...), Examples: []SharedKey{}}
 	s.result.Equal.Became, s.result.Contradicting.Became = m.plan.EqualRows, m.plan.Contradicting
-	for i, name := range m.frame.names {
+	for i, name := range m.stacked {
 		s.all = append(s.all, keyPart{says: name, column: i, cells: m.frame.cells[i]})
 	}
 	for _, c := range key {
 		s.key = append(s.key, slices.Index(m.stacked, c))
 	}
 	room := table.NewRoom(1)
-	keys, equal := table.NewGroups(room), table.NewGroups(room)
-	defer keys.Close()
-	defer equal.Close()
-	unkeyed := table.NewRowSet()
-	if err := m.hashAll(ctx, workers, keys, equal, unkeyed); err != nil {
+	m.gathering = &gathering{table.NewGroups(room), table.NewGroups(room), table.NewRowSet()}
+	if m.plan.EqualRows == KeepAll && m.plan.Contradicting == KeepAll {
+		return nil
+	}
+	if err := m.hashAll(ctx, workers); err != nil {
 		return err
 	}
+	return m.endShared(ctx, workers)
+}
+
+// endShared finds out what the tables have in common, once all their rows were gathered.
+func (m *merger) endShared(ctx context.Context, workers int) error {
+	if m.gathering == nil {
+		return nil
+	}
+	g, s := m.gathering, m.shared
+	m.gathering = nil
+	defer g.close()
 	if s.key != nil {
-		involved := unkeyed.Clone()
-		err := keys.Repeated(workers, func(_ table.Hash, rows []uint32) error {
+		involved := g.unkeyed.Clone()
+		err := g.keys.Repeated(workers, func(_ table.Hash, rows []uint32) error {
 			if m.spans(rows) {
 				involved.AddMany(rows)
 			}
@@ -158,14 +178,55 @@ func (m *merger) meetRows(ctx context.Context, workers int) error {
 		if err != nil || involved.IsEmpty() {
 			return err
 		}
-		if err := m.hashSome(ctx, workers, involved, equal); err != nil {
+		if err := m.hashSome(ctx, workers, involved, g.equal); err != nil {
 			return err
 		}
 	}
-	if err := s.judge(m, workers, keys, equal, unkeyed); err != nil {
+	if err := s.judge(m, workers, g.keys, g.equal, g.unkeyed); err != nil {
 		return err
 	}
 	return s.hold(ctx, m, workers)
+}
+
+func (g *gathering) close() {
+	g.keys.Close()
+	g.equal.Close()
+}
+
+// gathered is what a batch of a table of the stack adds.
+type gatheredBatch struct {
+	keys    table.HashedRows
+	unkeyed []uint32
+	days    covered
+}
+
+// gather hashes the rows of a batch by some parts of them, and reads its days from a column, -1 for none.
+func (m *merger) gather(b *table.Batch, t *stackedTable, parts []keyPart, period int, days *rulebook.Cells) *gatheredBatch {
+	out := &gatheredBatch{}
+	keyed := m.shared.key != nil
+	r := newKeyReader(b, m.frame, parts, !keyed)
+	for i, row := range b.Rows {
+		if h, whole := r.hash(i); whole {
+			out.keys.Add(h, uint32(t.first)+row)
+		} else if keyed {
+			out.unkeyed = append(out.unkeyed, uint32(t.first)+row)
+		}
+	}
+	if period >= 0 {
+		out.days.add(&b.Columns[period], days)
+	}
+	return out
+}
+
+// take takes up what a batch adds.
+func (m *merger) takeGathered(b *gatheredBatch, days *covered) error {
+	g := m.gathering
+	g.unkeyed.AddMany(b.unkeyed)
+	days.merge(&b.days)
+	if m.shared.key == nil {
+		return g.equal.Take(&b.keys)
+	}
+	return g.keys.Take(&b.keys)
 }
 
 // spans reports whether rows are of several tables.
@@ -183,8 +244,8 @@ func (m *merger) tableAt(row uint32) int {
 	return at
 }
 
-// hashAll reads what keys and days are made of, of every table, and learns how many rows each has.
-func (m *merger) hashAll(ctx context.Context, workers int, keys, equal *table.Groups, unkeyed *table.RowSet) error {
+// hashAll gathers the keys and days of every table, and learns how many rows each has.
+func (m *merger) hashAll(ctx context.Context, workers int) error {
 	s, period := m.shared, m.periodColumn()
 	wanted := slices.Clone(s.key)
 	if period >= 0 && s.key != nil && !slices.Contains(wanted, period) {
@@ -205,7 +266,6 @@ func (m *merger) hashAll(ctx context.Context, workers int, keys, equal *table.Gr
 				if from = append(from, t.from[c]); k < len(s.key) {
 					part := s.all[c]
 					part.column = len(from) - 1
-					part.cells = t.cells(part.says)
 					parts = append(parts, part)
 				}
 				if c == period {
@@ -216,39 +276,22 @@ func (m *merger) hashAll(ctx context.Context, workers int, keys, equal *table.Gr
 		} else if period >= 0 && t.from[period] < 0 {
 			at = -1
 		}
-		type hashed struct {
-			rows    int64
-			keys    table.HashedRows
-			unkeyed []uint32
-			days    covered
+		var cells *rulebook.Cells
+		if at >= 0 {
+			cells = m.frame.cells[period]
 		}
-		work := func(b *table.Batch) (*hashed, error) {
-			b = lays(b)
-			out := &hashed{rows: int64(b.Len())}
-			r := newKeyReader(b, m.frame, parts, s.key == nil)
-			for i, row := range b.Rows {
-				if h, whole := r.hash(i); whole {
-					out.keys.Add(h, uint32(t.first)+row)
-				} else if s.key != nil {
-					out.unkeyed = append(out.unkeyed, uint32(t.first)+row)
-				}
-			}
-			if at >= 0 {
-				out.days.add(&b.Columns[at], t.cells(m.stacked[period]))
-			}
-			return out, nil
+		type found struct {
+			rows int64
+			*gatheredBatch
 		}
-		into := keys
-		if s.key == nil {
-			into = equal
+		work := func(b *table.Batch) (found, error) {
+			return found{int64(b.Len()), m.gather(lays(b), t, parts, at, cells)}, nil
 		}
-		err := table.ScanBatches(ctx, source, workers, work, func(h *hashed) error {
-			if total += h.rows; total > table.MaxRows {
-				return fmt.Errorf("the stack has more than %d rows", int64(table.MaxRows))
+		err := table.ScanBatches(ctx, source, workers, work, func(f found) error {
+			if total += f.rows; total > table.MaxRows {
+				return errTooManyStacked
 			}
-			unkeyed.AddMany(h.unkeyed)
-			days.merge(&h.days)
-			return into.Take(&h.keys)
+			return m.takeGathered(f.gatheredBatch, days)
 		})
 		if err != nil {
 			return fmt.Errorf("looking for keys that %s has in common with others: %w", t.label(), err)
@@ -257,6 +300,8 @@ func (m *merger) hashAll(ctx context.Context, workers int, keys, equal *table.Gr
 	}
 	return nil
 }
+
+var errTooManyStacked = fmt.Errorf("the stack has more than %d rows", int64(table.MaxRows))
 
 // within returns the rows of a set of rows of the stack that are of a table, as it numbers them.
 func (t *stackedTable) within(rows *table.RowSet, count int64) *table.RowSet {

@@ -201,9 +201,21 @@ func (m *merger) stack(ctx context.Context, t *stackedTable, workers int, writer
 		rows.Grain = &grain
 	}
 	sums := map[string]table.Decimal{}
+	days := &covered{}
+	if m.gathering != nil {
+		t.first = m.stackN
+		m.periods = append(m.periods, days)
+	}
 	work := func(b *table.Batch) (*joinedBatch, error) { return m.join(b, t) }
 	err := table.ScanBatches(ctx, t.Source, workers, work, func(j *joinedBatch) error {
-		rows.Rows += j.in
+		if rows.Rows += j.in; m.stackN+rows.Rows > table.MaxRows {
+			return errTooManyStacked
+		}
+		if j.gathered != nil {
+			if err := m.takeGathered(j.gathered, days); err != nil {
+				return err
+			}
+		}
 		rows.SetAside += j.aside
 		m.asideN += j.aside
 		addSums(sums, j.sumsIn, 1)
@@ -235,6 +247,16 @@ func (m *merger) join(b *table.Batch, t *stackedTable) (*joinedBatch, error) {
 			out.flags[i] = of
 		}
 	}
+	if m.gathering != nil {
+		period := m.periodColumn()
+		var cells *rulebook.Cells
+		if period >= 0 {
+			if cells = m.frame.cells[period]; t.from[period] < 0 {
+				period = -1
+			}
+		}
+		out.gathered = m.gather(out.out, t, m.shared.parts(), period, cells)
+	}
 	out.sumsIn = m.weigh(out.out, nil)
 	out.sumsOut = out.sumsIn
 	if err := m.settle(out, t); err != nil {
@@ -245,7 +267,7 @@ func (m *merger) join(b *table.Batch, t *stackedTable) (*joinedBatch, error) {
 
 // settle takes out of a batch of the stack the rows for which others stand, and fills the cells of those that stand for others.
 func (m *merger) settle(out *joinedBatch, t *stackedTable) error {
-	if m.shared == nil || m.shared.aside.IsEmpty() {
+	if m.shared == nil || m.gathering != nil || m.shared.aside.IsEmpty() {
 		return nil
 	}
 	if err := m.shared.fill(m, out, t); err != nil {

@@ -369,6 +369,30 @@ func (c Cell) Identity(text string) string {
 	return c.Value.Identity()
 }
 
+// IdentityToken returns the token of the text by which a cell is one thing with others, as Cell.Identity has it, and whether it is
+// missing. Numbers and plain texts, as most cells are, are not read for it.
+func (c *Cells) IdentityToken(text string) (t table.Token, missing bool) {
+	if text == "" {
+		return t, true
+	}
+	if t = table.TokenOf(text); t.Plain() {
+		switch {
+		case c.Type.IsNumber():
+			if plain, _, scale, ok := c.Number(t); ok {
+				return plain.Shortest(scale), false
+			}
+		case c.Type == table.TypeText && !c.MayBeMissing(t):
+			return t, false
+		}
+	}
+	cell := c.Read(text)
+	if cell.Missing {
+		return table.Token{}, true
+	}
+	identity := cell.Identity(text)
+	return table.TokenOf(identity), identity == ""
+}
+
 // Batch gives conditions the typed values of a batch; it is a condition.Rows.
 type Batch struct {
 	*table.Batch

@@ -135,3 +135,21 @@ func TestMistakesInCodeLists(t *testing.T) {
 		}
 	}
 }
+
+// What a cell is one thing with others by is the same, worked out by its token or by its value.
+func TestTheTokenOfAnIdentityIsThatOfItsText(t *testing.T) {
+	book := testkit.Book(t, "dataset: d\nreading: {missing: [n/a, \"-9\"], decimal_mark: \",\"}\ncolumns:\n  - {name: n, type: decimal}\n  - {name: i, type: integer}\n  - {name: t}\n  - {name: d, type: date}\n  - {name: c, type: code, codes: l}\n  - {name: b, type: boolean}\ncode_lists: {l: [{code: A, spellings: [alpha]}, B]}\n")
+	for _, column := range []string{"n", "i", "t", "d", "c", "b", "open"} {
+		cells := book.Cells(column)
+		for _, text := range []string{"", " ", "1", "1,50", "01,5", "007", "-0", "-9", "n/a", " n/a", "1.5", "12345678901234567890,25", "2024-05-01", "alpha", "ALPHA ", "A", "x y", "é", "true", "1e3", "a text that is longer than fifteen letters"} {
+			cell := cells.Read(text)
+			want, missing := table.TokenOf(cell.Identity(text)), cell.Missing
+			if missing {
+				want = table.Token{}
+			}
+			if got, lacks := cells.IdentityToken(text); got != want || lacks != missing {
+				t.Errorf("%s %q: %q %v, want %q %v", column, text, got.Text("(long)"), lacks, want.Text("(long)"), missing)
+			}
+		}
+	}
+}
