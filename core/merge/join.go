@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -27,7 +28,7 @@ type joiner struct {
 	keys    keyIndex // rows from 0
 	span    *span    // what is compared beside them; nil for nothing
 	rows    int64
-	used    *table.RowSet
+	used    rowBits       // those that some row asked for
 	asked   *table.RowSet // rows that another one with the same key stands for
 	in      Input
 	origins []origin        // of the estimates among the taken cells
@@ -58,7 +59,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	}
 	share := budget.Of(ctx)
 	before := *m.frame
-	out := &joiner{Join: j, before: &before, there: there, left: left, right: right, taken: taken, in: in, span: spanning, used: table.NewRowSet(), asked: table.NewRowSet(), misses: map[string]int64{},
+	out := &joiner{Join: j, before: &before, there: there, left: left, right: right, taken: taken, in: in, span: spanning, asked: table.NewRowSet(), misses: map[string]int64{},
 		store:  rowStore{share: share},
 		sumsIn: map[string]table.Decimal{}, sumsOut: map[string]table.Decimal{}, sumsAside: map[string]table.Decimal{},
 		sumsMultiple: map[string]table.Decimal{}, sumsAdded: map[string]table.Decimal{}}
@@ -83,27 +84,27 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		return out.names[at], true
 	})
 	type loaded struct {
-		batch *table.Batch
-		keys  []table.HashedRow // rows within the batch
-		has   []table.Decimal
+		keys table.HashedRows
+		rows storedRows
+		has  []table.Decimal
 		placed
 	}
 	rowBytes := int64(joinedRowBytes)
 	if spanning != nil {
 		rowBytes += spanBytes
 	}
-	work := func(b *table.Batch) (loaded, error) {
-		l := loaded{batch: b}
+	work := func(b *table.Batch) (*loaded, error) {
+		l := &loaded{rows: encodeRows(b, out.taken)}
 		r := newKeyReader(b, there, right, j.Blanks == BlanksEqual)
 		if spanning != nil {
 			l.placed = spanning.place(b, there)
 		}
-		for i := range b.Rows {
+		for i, row := range b.Rows {
 			if spanning != nil && l.none[i] {
 				continue
 			}
 			if h, whole := r.hash(i); whole {
-				l.keys = append(l.keys, table.HashedRow{Hash: h, Row: uint32(i)})
+				l.keys.Add(h, row-1)
 			}
 		}
 		l.has = make([]table.Decimal, len(out.names))
@@ -114,13 +115,13 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		}
 		return l, nil
 	}
-	cells := make([]string, len(out.taken))
-	err = table.Scan(ctx, in.Source, workers, work, func(l loaded) error {
-		if out.rows+int64(l.batch.Len()) > joinedRowsLimit {
+	err = table.ScanBatches(ctx, in.Source, workers, work, func(l *loaded) error {
+		n := int64(len(l.rows.begins) - 1)
+		if out.rows+n > joinedRowsLimit {
 			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one",
 				joinedRowsLimit)
 		}
-		for need := int64(l.batch.Len()) * rowBytes; !share.Grow(need); {
+		for need := n * rowBytes; !share.Grow(need); {
 			freed, err := out.store.spill()
 			if err != nil {
 				return err
@@ -130,21 +131,14 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			}
 			return fmt.Errorf("%w: the keys of %s, and what is compared beside them, are held in memory and need more than is left; give the service more, or join a smaller table", budget.ErrTooMuch, in.Dataset)
 		}
-		for _, k := range l.keys {
-			out.keys.rows = append(out.keys.rows, table.HashedRow{Hash: k.Hash, Row: uint32(out.rows) + k.Row})
-		}
-		for i := range l.batch.Rows {
-			for k, c := range out.taken {
-				cells[k] = l.batch.Columns[c].At(i)
-			}
-			if err := out.store.add(cells); err != nil {
-				return err
-			}
+		out.keys.take(&l.keys)
+		if err := out.store.take(l.rows); err != nil {
+			return err
 		}
 		if spanning != nil {
 			spanning.take(&l.placed)
 		}
-		out.rows += int64(l.batch.Len())
+		out.rows += n
 		for k, sum := range l.has {
 			out.has[k] = out.has[k].Add(sum)
 		}
@@ -156,6 +150,7 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	if err := out.store.end(); err != nil {
 		return out, err
 	}
+	out.used = make(rowBits, out.rows/64+1)
 	out.keys.sort(workers)
 	if spanning != nil {
 		spanning.order(&out.keys)
@@ -280,7 +275,7 @@ func (m *merger) unasked(ctx context.Context, at int, writer *table.Writer) erro
 		}
 		var partners []int64
 		for ; row < j.rows && len(partners) < unaskedRows; row++ {
-			if !j.used.Contains(uint32(row)) && !j.asked.Contains(uint32(row)) {
+			if !j.used.has(uint32(row)) && !j.asked.Contains(uint32(row)) {
 				partners = append(partners, row)
 			}
 		}
@@ -401,9 +396,14 @@ func (j *joiner) finder(b *table.Batch, keys *keyReader) func(at int) (found []t
 	}
 	part := &keys.parts[0]
 	found := make([][]table.HashedRow, len(part.tokens))
-	for code, token := range part.tokens { // one after the other, so that looking for the next need not wait for this one
-		if !part.blank[code] {
-			found[code] = j.keys.find(table.With(table.Hash{}, token))
+	hashes := make([]table.Hash, len(part.tokens))
+	for code, token := range part.tokens {
+		hashes[code] = table.With(table.Hash{}, token)
+	}
+	j.keys.findAll(hashes, found)
+	for code, blank := range part.blank {
+		if blank {
+			found[code] = nil
 		}
 	}
 	return func(at int) ([]table.HashedRow, bool) {
@@ -418,7 +418,8 @@ func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 	for k := range columns {
 		columns[k] = table.Column{Texts: []string{""}}
 	}
-	seen := make(map[int64]uint32, min(len(partners), 1024))
+	slots := make([]uint32, 1<<bits.Len(uint(2*len(partners)))) // of partners that were met: their place among used, from 1
+	shift := 64 - bits.Len(uint(len(slots)-1))
 	var used []uint32
 	codes := make([]uint32, len(partners))
 	last, lastCode := int64(-1), uint32(0)
@@ -427,13 +428,15 @@ func (j *joiner) cellsOf(partners []int64) ([]table.Column, []uint32, error) {
 			continue
 		}
 		if partner != last {
-			code, known := seen[partner]
-			if !known {
-				used = append(used, uint32(partner))
-				code = uint32(len(used))
-				seen[partner] = code
+			at := int(uint64(partner) * 0x9E3779B97F4A7C15 >> shift) // Fibonacci hashing
+			for slots[at] != 0 && used[slots[at]-1] != uint32(partner) {
+				at = (at + 1) & (len(slots) - 1)
 			}
-			last, lastCode = partner, code
+			if slots[at] == 0 {
+				used = append(used, uint32(partner))
+				slots[at] = uint32(len(used))
+			}
+			last, lastCode = partner, slots[at]
 		}
 		codes[i] = lastCode
 	}

@@ -9,10 +9,18 @@ import (
 	"proudsieve/core/table"
 )
 
-// keyIndex finds the rows with a key by its hash: they lie in buckets of a few, by the first bits of the hash, which are as
-// good as drawn.
+// keyIndex finds the rows with a key by its hash. They lie in parts by the first bits of the hash, and there in buckets of a few by
+// the next ones, which are as good as drawn.
 type keyIndex struct {
+	gathered table.HashedRows // until they are sorted
+	parts    []indexed
+	rows     int
+}
+
+// indexed are the rows of one part of a keyIndex.
+type indexed struct {
 	rows   []table.HashedRow
+	first  int      // rows of the parts before
 	shift  int      // of the bits that name a bucket
 	starts []uint32 // of each bucket, and the end of the last
 }
@@ -20,57 +28,68 @@ type keyIndex struct {
 const (
 	// inBucket is how many rows a bucket holds on the average.
 	inBucket = 4
-	// mostBuckets bounds what the index takes beside the rows.
-	mostBuckets = 22 // bits
+	// mostBuckets bounds what a part takes beside its rows.
+	mostBuckets = 16 // bits
 )
 
-func (x *keyIndex) bucket(h table.Hash) uint32 {
-	if x.shift == 64 {
-		return 0
-	}
-	return uint32(h.Hi >> x.shift)
+func (x *indexed) bucket(h table.Hash) uint32 {
+	return uint32(h.Hi << table.PartitionBits >> x.shift)
 }
 
 func compareKeys(a, b table.HashedRow) int {
 	return cmp.Or(cmp.Compare(a.Hash.Hi, b.Hash.Hi), cmp.Compare(a.Hash.Lo, b.Hash.Lo), cmp.Compare(a.Row, b.Row))
 }
 
-// sort puts the rows into their buckets, in place, and in order there: those with one key by their numbers. They are parted
-// twice, so that the second time all of a part is near (McIlroy, Bostic and McIlroy, "Engineering radix sort", 1993, the
-// American flag sort).
+// take adds rows that were hashed.
+func (x *keyIndex) take(rows *table.HashedRows) { x.gathered.Merge(rows) }
+
+// sort puts the rows that were taken into their buckets, and in order there: those with one key by their numbers.
 func (x *keyIndex) sort(workers int) {
-	named := min(bits.Len(uint(len(x.rows)/inBucket)), mostBuckets)
-	x.shift = 64 - named
-	x.starts = make([]uint32, 1<<named+1)
-	coarse := max(named-8, 0) // bits that are left for the second time
-	parts := part(x.rows, 1<<(named-coarse), func(h table.Hash) uint32 { return x.bucket(h) >> coarse })
-	var group guard.Group
-	next := make(chan int, len(parts))
-	for at := range len(parts) - 1 {
+	x.parts = make([]indexed, 1<<table.PartitionBits)
+	x.each(workers, func(p *indexed, at int) {
+		p.rows = x.gathered.Release(at)
+		p.sort()
+	})
+	x.count()
+}
+
+// count numbers the parts' rows.
+func (x *keyIndex) count() {
+	x.rows = 0
+	for i := range x.parts {
+		x.parts[i].first = x.rows
+		x.rows += len(x.parts[i].rows)
+	}
+}
+
+// each has the parts worked on, several at once.
+func (x *keyIndex) each(workers int, work func(p *indexed, at int)) {
+	next := make(chan int, len(x.parts))
+	for at := range x.parts {
 		next <- at
 	}
 	close(next)
+	var group guard.Group
 	for range max(workers, 1) {
 		group.Go(func() error {
 			for at := range next {
-				first := uint32(at) << coarse
-				rows := x.rows[parts[at]:parts[at+1]]
-				for i, start := range part(rows, 1<<coarse, func(h table.Hash) uint32 { return x.bucket(h) - first })[1:] {
-					x.starts[int(first)+i+1] = parts[at] + start
-				}
-				for i := range 1 << coarse {
-					b := int(first) + i
-					from := parts[at]
-					if i > 0 {
-						from = x.starts[b]
-					}
-					slices.SortFunc(x.rows[from:x.starts[b+1]], compareKeys)
-				}
+				work(&x.parts[at], at)
 			}
 			return nil
 		})
 	}
 	_ = group.Wait() // nothing in it fails
+}
+
+// sort puts the rows of a part into their buckets, in place, each row where it belongs in turn (McIlroy, Bostic and McIlroy,
+// "Engineering radix sort", 1993, the American flag sort).
+func (x *indexed) sort() {
+	named := min(bits.Len(uint(len(x.rows)/inBucket)), mostBuckets)
+	x.shift = 64 - named
+	x.starts = part(x.rows, 1<<named, x.bucket)
+	for b := range 1 << named {
+		slices.SortFunc(x.rows[x.starts[b]:x.starts[b+1]], compareKeys)
+	}
 }
 
 // part puts rows into so many parts by what names the part of a hash, and returns where each begins and the last one ends.
@@ -98,19 +117,48 @@ func part(rows []table.HashedRow, parts int, name func(table.Hash) uint32) []uin
 	return starts
 }
 
+// partOf is the part that a hash is in.
+func (x *keyIndex) partOf(h table.Hash) *indexed { return &x.parts[h.Hi>>(64-table.PartitionBits)] }
+
 // find returns the rows with a hash, ascending.
 func (x *keyIndex) find(h table.Hash) []table.HashedRow {
 	found, _ := x.place(h)
 	return found
 }
 
-// place returns the rows with a hash, and where the first of them stands.
+// findAll finds the rows of some hashes. Buckets are found first, and their rows asked for, so that no hash waits for the one before.
+func (x *keyIndex) findAll(hashes []table.Hash, found [][]table.HashedRow) {
+	const atOnce = 64
+	touched := uint64(0)
+	for from := 0; from < len(hashes); from += atOnce {
+		some := hashes[from:min(from+atOnce, len(hashes))]
+		var starts [atOnce]uint32
+		for i, h := range some {
+			p := x.partOf(h)
+			starts[i] = p.starts[p.bucket(h)]
+		}
+		for i, h := range some {
+			if p := x.partOf(h); int(starts[i]) < len(p.rows) {
+				touched ^= p.rows[starts[i]].Hash.Lo
+			}
+		}
+		for i, h := range some {
+			found[from+i] = x.find(h)
+		}
+	}
+	if touched == 1 && len(hashes) == 0 {
+		fetched = byte(touched)
+	}
+}
+
+// place returns the rows with a hash, and where the first of them stands among all rows.
 func (x *keyIndex) place(h table.Hash) ([]table.HashedRow, int) {
-	if len(x.rows) == 0 {
+	p := x.partOf(h)
+	if len(p.rows) == 0 {
 		return nil, 0
 	}
-	b := x.bucket(h)
-	all := x.rows[x.starts[b]:x.starts[b+1]]
+	b := p.bucket(h)
+	all := p.rows[p.starts[b]:p.starts[b+1]]
 	from := 0
 	if len(all) > 4*inBucket { // one of the keys is there very often
 		from, _ = slices.BinarySearchFunc(all, h, func(row table.HashedRow, h table.Hash) int {
@@ -126,29 +174,41 @@ func (x *keyIndex) place(h table.Hash) ([]table.HashedRow, int) {
 	for to < len(all) && all[to].Hash == h {
 		to++
 	}
-	return all[from:to], int(x.starts[b]) + from
+	return all[from:to], p.first + int(p.starts[b]) + from
 }
 
-// groups visits the rows of each key.
+// groups visits the rows of each key, in the order of their hashes.
 func (x *keyIndex) groups(visit func([]table.HashedRow) bool) {
-	for from := 0; from < len(x.rows); {
-		to := from + 1
-		for to < len(x.rows) && x.rows[to].Hash == x.rows[from].Hash {
-			to++
+	for i := range x.parts {
+		rows := x.parts[i].rows
+		for from := 0; from < len(rows); {
+			to := from + 1
+			for to < len(rows) && rows[to].Hash == rows[from].Hash {
+				to++
+			}
+			if !visit(rows[from:to]) {
+				return
+			}
+			from = to
 		}
-		if !visit(x.rows[from:to]) {
-			return
-		}
-		from = to
 	}
 }
 
 // reduce leaves one row of each key.
 func (x *keyIndex) reduce(workers int, choose func([]table.HashedRow) table.HashedRow) {
-	kept := x.rows[:0]
-	for group := range x.groups {
-		kept = append(kept, choose(group))
-	}
-	x.rows = kept
-	x.sort(workers)
+	kept := make([]int, len(x.parts))
+	at := 0
+	x.groups(func(group []table.HashedRow) bool {
+		for at < len(x.parts) && int(group[0].Hash.Hi>>(64-table.PartitionBits)) != at {
+			at++
+		}
+		x.parts[at].rows[kept[at]] = choose(group)
+		kept[at]++
+		return true
+	})
+	x.each(workers, func(p *indexed, at int) {
+		p.rows = p.rows[:kept[at]]
+		p.sort()
+	})
+	x.count()
 }

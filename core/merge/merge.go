@@ -292,6 +292,10 @@ func (j *joiner) takenOf(columns []table.Column) []takenSum {
 			if n == 0 || c.Texts[code] == "" {
 				continue
 			}
+			if cells.Type == table.TypeText && !cells.MayStandForNothing(c.Texts[code]) {
+				out[k].filled += n
+				continue
+			}
 			cell := cells.Read(c.Texts[code])
 			if !cell.Missing {
 				out[k].filled += n
@@ -521,7 +525,7 @@ func (j *joiner) take(b batchJoin) {
 	r.SetAside += b.aside
 	r.Multiplied += b.multiplied
 	r.RowsOut += b.out
-	j.used.AddMany(b.used)
+	j.used.set(b.used)
 	j.addTaken(b.taken)
 	addSums(j.sumsIn, b.sumsIn, 1)
 	addSums(j.sumsOut, b.sumsOut, 1)
@@ -557,7 +561,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 	for _, j := range m.joins {
 		r := j.result
 		r.With, r.Table, r.On, r.Beside, r.JoinedRows, r.Grain = j.With, j.in.Table, append([]string{}, j.Left...), j.spans(), j.rows, j.in.grain
-		r.JoinedUnused = j.rows - int64(j.used.GetCardinality())
+		r.JoinedUnused = j.rows - j.used.count()
 		r.SumsIn, r.SumsOut, r.SumsSetAside, r.SumsMultiplied = m.named(j.sumsIn), m.named(j.sumsOut),
 			m.named(j.sumsAside), m.named(j.sumsMultiple)
 		if j.Unasked == KeepUnasked {

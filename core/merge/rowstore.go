@@ -2,63 +2,117 @@ package merge
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"os"
 	"slices"
+	"strings"
 
 	"proudsieve/core/budget"
 	"proudsieve/core/scratch"
+	"proudsieve/core/table"
 )
 
-// storeChunk is how many bytes of rows are held, or written, together.
+// storeChunk is how many bytes of rows that come one by one are held together.
 const storeChunk = 1 << 20
 
-// rowStore keeps the cells of rows one after the other: in memory for as long as there is
-// some, and in a temporary file from then on. Rows are numbered from 0.
+// rowStore keeps the cells of rows one after the other: in memory for as long as there is some, and in a temporary file from then
+// on. Rows are numbered from 0. Once all are added several goroutines may read it.
 type rowStore struct {
-	share  *budget.Share
-	chunks [][]byte // of the beginning
-	begins []int64  // of the chunks
-	held   int64    // bytes in the chunks
-	all    int64    // bytes in the chunks and the file
-	open   []byte   // the chunk that is filled
-	file   *os.File // what comes after the chunks, at its own place; nil where there is nothing
-	starts []int64  // of each row
+	share   *budget.Share
+	chunks  []storedRows
+	rows    uint32
+	held    int64      // bytes in memory
+	open    storedRows // rows that come one by one
+	near    []uint32   // of every nearRows rows the chunk that the first is in, once all were added
+	file    *os.File   // nil where all is in memory
+	written int64      // of what is in the file
+}
+
+// storedRows are consecutive rows: each cell as its length and its text.
+type storedRows struct {
+	first  uint32   // its number
+	begins []uint32 // of each row among the bytes, and the end of the last one
+	bytes  []byte   // nil where they are in the file
+	at     int64    // there
+}
+
+// encodeRows makes stored rows of some columns of a batch.
+func encodeRows(b *table.Batch, columns []int) storedRows {
+	size := 0
+	for _, c := range columns {
+		column := &b.Columns[c]
+		for _, code := range column.Codes {
+			size += len(column.Texts[code]) + 1
+		}
+	}
+	out := storedRows{begins: make([]uint32, 0, b.Len()+1), bytes: make([]byte, 0, size+size/64)}
+	for i := range b.Rows {
+		out.begins = append(out.begins, uint32(len(out.bytes)))
+		for _, c := range columns {
+			text := b.Columns[c].At(i)
+			out.bytes = append(binary.AppendUvarint(out.bytes, uint64(len(text))), text...)
+		}
+	}
+	out.begins = append(out.begins, uint32(len(out.bytes)))
+	return out
 }
 
 // add appends a row.
 func (s *rowStore) add(cells []string) error {
-	s.starts = append(s.starts, s.all+int64(len(s.open)))
+	s.open.begins = append(s.open.begins, uint32(len(s.open.bytes)))
 	for _, text := range cells {
-		s.open = binary.AppendUvarint(s.open, uint64(len(text)))
-		s.open = append(s.open, text...)
+		s.open.bytes = append(binary.AppendUvarint(s.open.bytes, uint64(len(text))), text...)
 	}
-	if len(s.open) < storeChunk {
+	if len(s.open.bytes) < storeChunk {
 		return nil
 	}
 	return s.flush()
 }
 
-// flush puts the open chunk where there is room for it.
-func (s *rowStore) flush() error {
-	size := int64(len(s.open))
-	if s.file == nil && s.share.Grow(size) {
-		s.chunks, s.begins = append(s.chunks, s.open), append(s.begins, s.all)
-		s.held += size
-		s.all += size
-		s.open = make([]byte, 0, storeChunk+storeChunk/8)
-		return nil
-	}
-	if err := s.write(s.open, s.all); err != nil {
+// end must be called once all rows are added.
+func (s *rowStore) end() error {
+	if err := s.flush(); err != nil {
 		return err
 	}
-	s.all += size
-	s.open = s.open[:0]
+	at := uint32(0)
+	for row := uint32(0); row < s.rows; row += nearRows {
+		for row-s.chunks[at].first >= uint32(len(s.chunks[at].begins)-1) {
+			at++
+		}
+		s.near = append(s.near, at)
+	}
 	return nil
 }
 
-func (s *rowStore) write(chunk []byte, at int64) error {
+// flush takes the rows that came one by one.
+func (s *rowStore) flush() error {
+	if len(s.open.begins) == 0 {
+		return nil
+	}
+	some := s.open
+	some.begins = append(some.begins, uint32(len(some.bytes)))
+	s.open = storedRows{}
+	return s.take(some)
+}
+
+// take appends rows, where there is room for them.
+func (s *rowStore) take(some storedRows) error {
+	some.first = s.rows
+	s.rows += uint32(len(some.begins) - 1)
+	if size := int64(len(some.bytes)); s.file == nil && s.share.Grow(size) {
+		s.held += size
+	} else if err := s.write(&some); err != nil {
+		return err
+	}
+	s.chunks = append(s.chunks, some)
+	return nil
+}
+
+// write puts the bytes of rows into the file.
+func (s *rowStore) write(some *storedRows) error {
 	if s.file == nil {
 		f, err := scratch.File("joined")
 		if err != nil {
@@ -66,53 +120,53 @@ func (s *rowStore) write(chunk []byte, at int64) error {
 		}
 		s.file = f
 	}
-	if _, err := s.file.WriteAt(chunk, at); err != nil {
+	if _, err := s.file.WriteAt(some.bytes, s.written); err != nil {
 		return fmt.Errorf("holding the joined table: %w", err)
 	}
+	some.at = s.written
+	s.written += int64(len(some.bytes))
+	some.bytes = nil
 	return nil
 }
 
 // spill gives the memory back that the rows take, and reports whether there was any.
 func (s *rowStore) spill() (bool, error) {
-	for i, chunk := range s.chunks {
-		if err := s.write(chunk, s.begins[i]); err != nil {
+	for i := range s.chunks {
+		if s.chunks[i].bytes == nil {
+			continue
+		}
+		if err := s.write(&s.chunks[i]); err != nil {
 			return false, err
 		}
 	}
 	freed := s.held
 	s.share.Shrink(freed)
-	s.chunks, s.begins, s.held = nil, nil, 0
+	s.held = 0
 	return freed > 0, nil
 }
 
-// end must be called once all rows are added.
-func (s *rowStore) end() error {
-	if len(s.open) == 0 {
-		return nil
-	}
-	return s.flush()
+// stretch is where the bytes of a row are.
+type stretch struct {
+	of       *storedRows
+	from, to uint32
 }
 
-// raw appends the bytes of a row. Several goroutines may ask.
-func (s *rowStore) raw(row uint32, to []byte) ([]byte, error) {
-	at, end := s.starts[row], s.all
-	if int(row)+1 < len(s.starts) {
-		end = s.starts[row+1]
+// nearRows is for how many rows it is known where they begin to be looked for.
+const nearRows = 1 << 10
+
+// find returns where a row is.
+func (s *rowStore) find(row uint32) stretch {
+	at := s.near[row/nearRows]
+	of := &s.chunks[at]
+	for row-of.first >= uint32(len(of.begins)-1) {
+		at++
+		of = &s.chunks[at]
 	}
-	if at < s.held {
-		chunk := min(int(at/storeChunk), len(s.begins)-1) // chunks are a little longer than that
-		for s.begins[chunk] > at {
-			chunk--
-		}
-		return append(to, s.chunks[chunk][at-s.begins[chunk]:end-s.begins[chunk]]...), nil
-	}
-	from := len(to)
-	to = slices.Grow(to, int(end-at))[:from+int(end-at)]
-	if n, err := s.file.ReadAt(to[from:], at); err != nil && (err != io.EOF || n < len(to)-from) {
-		return nil, fmt.Errorf("reading the joined table: %w", err)
-	}
-	return to, nil
+	return stretch{of, of.begins[row-of.first], of.begins[row-of.first+1]}
 }
+
+// fetched is written so that the loads for it are not thought needless.
+var fetched byte
 
 // texts returns the cells of some rows, of which each has so many, by their place and then by row.
 func (s *rowStore) texts(rows []uint32, cells int) ([][]string, error) {
@@ -120,27 +174,60 @@ func (s *rowStore) texts(rows []uint32, cells int) ([][]string, error) {
 	for k := range out {
 		out[k] = make([]string, len(rows))
 	}
-	raw := make([]byte, 0, len(rows)*8*cells)
-	ends := make([]int, len(rows))
+	// Where rows are is found first, for all of them, and then a byte of each is asked for, so that no row waits for the one before.
+	places := make([]stretch, len(rows))
+	size, touched := 0, byte(0)
 	for i, row := range rows {
-		var err error
-		if raw, err = s.raw(row, raw); err != nil {
-			return nil, err
-		}
-		ends[i] = len(raw)
+		places[i] = s.find(row)
+		size += int(places[i].to - places[i].from)
 	}
-	all, at := string(raw), 0 // one text that all of them are parts of
+	for _, p := range places {
+		if p.of.bytes != nil && p.to > p.from {
+			touched ^= p.of.bytes[p.from]
+		}
+	}
+	if touched == 1 && len(rows) == 0 {
+		fetched = touched
+	}
+	var all strings.Builder // one text that all of them are parts of
+	all.Grow(size)
+	var read []byte
+	for _, p := range places {
+		if p.of.bytes != nil {
+			all.Write(p.of.bytes[p.from:p.to])
+			continue
+		}
+		read = slices.Grow(read[:0], int(p.to-p.from))[:p.to-p.from]
+		if n, err := s.file.ReadAt(read, p.of.at+int64(p.from)); err != nil && (!errors.Is(err, io.EOF) || n < len(read)) {
+			return nil, fmt.Errorf("reading the joined table: %w", err)
+		}
+		all.Write(read)
+	}
+	text, at := all.String(), 0
 	for i := range rows {
+		end := at + int(places[i].to-places[i].from)
 		for k := range cells {
-			n, size := binary.Uvarint(raw[at:ends[i]])
-			if size <= 0 || uint64(ends[i]-at-size) < n {
+			length, size := uvarint(text[at:end])
+			if size <= 0 || end-at-size < length {
 				return nil, fmt.Errorf("reading the joined table: a row is cut off")
 			}
-			out[k][i] = all[at+size : at+size+int(n)]
-			at += size + int(n)
+			out[k][i] = text[at+size : at+size+length]
+			at += size + length
 		}
 	}
 	return out, nil
+}
+
+// uvarint is binary.Uvarint of a text; most lengths are one byte.
+func uvarint(text string) (n, size int) {
+	if len(text) > 0 && text[0] < 0x80 {
+		return int(text[0]), 1
+	}
+	wide, size := binary.Uvarint([]byte(text[:min(len(text), binary.MaxVarintLen64)]))
+	if wide > 1<<40 {
+		return 0, 0
+	}
+	return int(wide), size
 }
 
 // row returns the cells of a row, of which it has so many.
@@ -160,4 +247,22 @@ func (s *rowStore) close() {
 	if s.file != nil {
 		_ = s.file.Close()
 	}
+}
+
+// rowBits are rows of a joined table, a bit for each from 0.
+type rowBits []uint64
+
+func (b rowBits) set(rows []uint32) {
+	for _, row := range rows {
+		b[row/64] |= 1 << (row % 64)
+	}
+}
+
+func (b rowBits) has(row uint32) bool { return b[row/64]>>(row%64)&1 == 1 }
+
+func (b rowBits) count() (n int64) {
+	for _, word := range b {
+		n += int64(bits.OnesCount64(word))
+	}
+	return n
 }

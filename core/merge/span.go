@@ -179,7 +179,7 @@ func (s *span) take(p *placed) {
 
 // order puts the rows of each key in the order of their ranges or times.
 func (s *span) order(keys *keyIndex) {
-	s.furthest = make([]uint32, len(keys.rows))
+	s.furthest = make([]uint32, keys.rows)
 	at := 0
 	keys.groups(func(group []table.HashedRow) bool {
 		slices.SortFunc(group, func(a, b table.HashedRow) int {

@@ -345,12 +345,30 @@ func (c *Cells) Codes() *CodeList { return c.codes }
 // Sum adds up the numbers of a column exactly, over all rows or some by their index.
 func (c *Cells) Sum(column *table.Column, some []int) table.Decimal {
 	var sum table.Decimal
+	var words [9]int64 // of numbers with so many decimals, in units of the last one
 	for code, n := range column.Counts(some) {
 		if n == 0 {
 			continue
 		}
+		if t := table.TokenOf(column.Texts[code]); t.Plain() && c.Type.IsNumber() {
+			// A product is below 2^39, so that a sum that is still below 2^61 cannot overflow by it.
+			if _, coefficient, scale, ok := c.Number(t); ok && scale < len(words) && coefficient < 1<<31 && coefficient > -1<<31 && n < 1<<8 {
+				words[scale] += coefficient * n
+				if words[scale] < 1<<61 && words[scale] > -1<<61 {
+					continue
+				}
+				sum = sum.Add(table.DecimalOf(words[scale], scale))
+				words[scale] = 0
+				continue
+			}
+		}
 		if v := c.Read(column.Texts[code]).Value; v.Kind == table.Number {
 			sum = sum.Add(v.Number.Times(n))
+		}
+	}
+	for scale, units := range words {
+		if units != 0 {
+			sum = sum.Add(table.DecimalOf(units, scale))
 		}
 	}
 	return sum

@@ -153,3 +153,20 @@ func TestTheTokenOfAnIdentityIsThatOfItsText(t *testing.T) {
 		}
 	}
 }
+
+func TestSumsAreExactHoweverNumbersAreWritten(t *testing.T) {
+	cells := testkit.Book(t, "dataset: d\ncolumns: [{name: n, type: decimal}]\n").Cells("n")
+	column := table.Column{Texts: []string{"0.1", "0.2", "-1e3", "x", "", "2147483647.5", "12345678901234567890.125", "0.000000001", "7"}}
+	want := table.Decimal{}
+	for code, text := range column.Texts {
+		for range 1 + code*100 {
+			column.Codes = append(column.Codes, uint32(code))
+			if d, ok := table.ParseDecimal(text); ok {
+				want = want.Add(d)
+			}
+		}
+	}
+	if got := cells.Sum(&column, nil); got.Cmp(want) != 0 || got.Shortest() != want.Shortest() {
+		t.Errorf("%s, want %s", got.Shortest(), want.Shortest())
+	}
+}

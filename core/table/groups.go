@@ -18,7 +18,9 @@ import (
 )
 
 const (
-	groupPartitions = 64
+	// PartitionBits is how many of the first bits of their hashes name the partitions that hashed rows are gathered in.
+	PartitionBits   = 6
+	groupPartitions = 1 << PartitionBits
 	entryBytes      = 20
 	groupBlock      = 128 // rows
 )
@@ -59,7 +61,7 @@ type HashedRows struct {
 
 // Add records a row under its hash.
 func (r *HashedRows) Add(h Hash, row uint32) {
-	p := &r.partitions[h.Hi>>58]
+	p := &r.partitions[h.Hi>>(64-PartitionBits)]
 	if len(p.open) == cap(p.open) {
 		if len(p.open) > 0 {
 			p.full = append(p.full, p.open)
@@ -71,6 +73,35 @@ func (r *HashedRows) Add(h Hash, row uint32) {
 	}
 	p.open = append(p.open, HashedRow{h, row})
 	r.rows++
+}
+
+// Merge takes the rows of another one over, which is empty afterwards.
+func (r *HashedRows) Merge(o *HashedRows) {
+	for i := range o.partitions {
+		from, to := &o.partitions[i], &r.partitions[i]
+		to.full = append(to.full, o.blocks(i)...)
+		from.open, from.full = nil, from.full[:0]
+	}
+	r.rows += o.rows
+	o.rows = 0
+}
+
+// Release returns the rows of a partition in the order in which they came, and lets go of them. Several goroutines may each
+// release others.
+func (r *HashedRows) Release(partition int) []HashedRow {
+	p := &r.partitions[partition]
+	n := len(p.open)
+	for _, b := range p.full {
+		n += len(b)
+	}
+	out := make([]HashedRow, 0, n)
+	for i, b := range p.full {
+		out = append(out, b...)
+		p.full[i] = nil
+	}
+	out = append(out, p.open...)
+	p.open, p.full = nil, nil
+	return out
 }
 
 // blocks returns the rows of a partition.
@@ -104,15 +135,9 @@ func (g *Groups) Len() int { return g.all }
 
 // Take records the rows of a stretch, which is empty afterwards.
 func (g *Groups) Take(rows *HashedRows) error {
-	for i := range rows.partitions {
-		from, to := &rows.partitions[i], &g.held.partitions[i]
-		to.full = append(to.full, rows.blocks(i)...)
-		from.open, from.full = nil, from.full[:0]
-	}
-	g.held.rows += rows.rows
 	g.room.held += rows.rows
 	g.all += rows.rows
-	rows.rows = 0
+	g.held.Merge(rows)
 	return g.spillBeyond()
 }
 
