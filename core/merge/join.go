@@ -117,19 +117,11 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	}
 	err = table.ScanBatches(ctx, in.Source, workers, work, func(l *loaded) error {
 		n := int64(len(l.rows.begins) - 1)
-		if out.rows+n > joinedRowsLimit {
-			return fmt.Errorf("the table has more than %d rows; stack it instead, and join the smaller one",
-				joinedRowsLimit)
+		if out.rows+n > table.MaxRows {
+			return fmt.Errorf("the table has more than %d rows", int64(table.MaxRows))
 		}
-		for need := n * rowBytes; !share.Grow(need); {
-			freed, err := out.store.spill()
-			if err != nil {
-				return err
-			}
-			if freed {
-				continue
-			}
-			return fmt.Errorf("%w: the keys of %s, and what is compared beside them, are held in memory and need more than is left; give the service more, or join a smaller table", budget.ErrTooMuch, in.Dataset)
+		if err := out.room(n * rowBytes); err != nil {
+			return err
 		}
 		out.keys.take(&l.keys)
 		if err := out.store.take(l.rows); err != nil {
@@ -151,7 +143,9 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		return out, err
 	}
 	out.used = make(rowBits, out.rows/64+1)
-	out.keys.sort(workers)
+	if err := out.keys.sort(workers, share); err != nil {
+		return out, err
+	}
 	if spanning != nil {
 		spanning.order(&out.keys)
 		out.result.Unplaced = spanning.unplaced
@@ -168,6 +162,33 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 		return out, nil
 	}
 	return out, out.chooseOne(workers)
+}
+
+// room makes room for keys, where there is none by putting on disk what is in memory: cells first, and then keys, unless ranges or
+// times are compared beside them.
+func (j *joiner) room(need int64) error {
+	share := j.store.share
+	for !share.Grow(need) {
+		freed, err := j.store.spill()
+		if err == nil && !freed && j.span == nil {
+			n := int64(j.keys.taken) * joinedRowBytes
+			if freed, err = j.keys.spill(); freed {
+				share.Shrink(n)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if freed {
+			continue
+		}
+		if j.span != nil {
+			return fmt.Errorf("%w: the keys of %s, and the ranges or times that are compared beside them, are held in memory and need more than is left; give the service more, or join a smaller table",
+				budget.ErrTooMuch, j.With)
+		}
+		return fmt.Errorf("%w: the keys of some rows of %s need more than is left; give the service more", budget.ErrTooMuch, j.With)
+	}
+	return nil
 }
 
 // keepBeside has the cells kept that are not taken and yet looked at: the value that decides between rows, and the keys of
@@ -212,9 +233,9 @@ func (j *joiner) keepBeside() error {
 // chooseOne leaves one row of each key, by the rule that is declared.
 func (j *joiner) chooseOne(workers int) error {
 	var err error
-	j.keys.reduce(workers, func(group []table.HashedRow) table.HashedRow {
-		one, tied, failed := j.best(group)
-		err = errors.Join(err, failed)
+	failed := j.keys.reduce(workers, func(group []table.HashedRow) table.HashedRow {
+		one, tied, wrong := j.best(group)
+		err = errors.Join(err, wrong)
 		if len(group) > 1 {
 			j.result.Chosen++
 			if tied {
@@ -228,7 +249,7 @@ func (j *joiner) chooseOne(workers int) error {
 		}
 		return one
 	})
-	return err
+	return errors.Join(err, failed)
 }
 
 // best returns the row of those with one key that is taken; tied says that another one was as good.
@@ -332,18 +353,19 @@ func (m *merger) unaskedBatch(j *joiner, partners []int64) (*joinedBatch, error)
 // refuseRepeated returns an error where a key is there more than once, for the first such row.
 func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 	first, times := uint32(0), 0
-	for group := range j.keys.groups {
+	err := j.keys.groups(func(group []table.HashedRow) bool {
 		if len(group) > 1 && (times == 0 || group[0].Row < first) {
 			first, times = group[0].Row, len(group)
 		}
-	}
-	if times == 0 {
-		return nil
+		return true
+	})
+	if err != nil || times == 0 {
+		return err
 	}
 	key := ""
 	rows := table.NewRowSet()
 	rows.Add(first + 1)
-	err := table.ScanWhere(ctx, j.in.Source, rows, workers, func(b *table.Batch) (string, error) {
+	err = table.ScanWhere(ctx, j.in.Source, rows, workers, func(b *table.Batch) (string, error) {
 		for i, row := range b.Rows {
 			if row == first+1 {
 				return newKeyReader(b, j.there, j.right, true).text(i), nil
@@ -362,37 +384,37 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 
 // finder returns the partners of a row of a batch, and whether its key is whole. They are looked for once for each text of a
 // key of one part.
-func (j *joiner) finder(b *table.Batch, keys *keyReader) func(at int) (found []table.HashedRow, whole bool) {
-	look := func(at int) (found []table.HashedRow, whole bool) {
+func (j *joiner) finder(b *table.Batch, keys *keyReader) (func(at int) (found []table.HashedRow, whole bool, err error), error) {
+	look := func(at int) (found []table.HashedRow, whole bool, err error) {
 		h, whole := keys.hash(at)
 		if whole {
-			found = j.keys.find(h)
+			found, err = j.keys.find(h)
 		}
-		return found, whole
+		return found, whole, err
 	}
 	if j.span != nil {
 		values := j.span.reader(b, j.before)
 		keys.beside = func(at int) string { return values.texts[values.codes[at]] }
-		return func(at int) ([]table.HashedRow, bool) {
+		return func(at int) ([]table.HashedRow, bool, error) {
 			code := values.codes[at]
 			h, whole := keys.hash(at)
 			if !whole || values.values[code].Kind == table.Missing {
-				return nil, false
+				return nil, false, nil
 			}
 			rows, from := j.keys.place(h)
 			if len(rows) == 0 {
-				return nil, true
+				return nil, true, nil
 			}
 			keys.known = true
 			value := ""
 			if values.ordered != nil {
 				value = values.ordered[code]
 			}
-			return j.span.find(rows, from, values.values[code], value), true
-		}
+			return j.span.find(rows, from, values.values[code], value), true, nil
+		}, nil
 	}
 	if len(keys.parts) != 1 {
-		return look
+		return look, nil
 	}
 	part := &keys.parts[0]
 	found := make([][]table.HashedRow, len(part.tokens))
@@ -400,16 +422,18 @@ func (j *joiner) finder(b *table.Batch, keys *keyReader) func(at int) (found []t
 	for code, token := range part.tokens {
 		hashes[code] = table.With(table.Hash{}, token)
 	}
-	j.keys.findAll(hashes, found)
+	if err := j.keys.findAll(hashes, found); err != nil {
+		return nil, err
+	}
 	for code, blank := range part.blank {
 		if blank {
 			found[code] = nil
 		}
 	}
-	return func(at int) ([]table.HashedRow, bool) {
+	return func(at int) ([]table.HashedRow, bool, error) {
 		code := part.codes[at]
-		return found[code], !part.blank[code]
-	}
+		return found[code], !part.blank[code], nil
+	}, nil
 }
 
 // cellsOf are all cells that are kept of these rows of the joined table, -1 for none, and which rows these are, each once.

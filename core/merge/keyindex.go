@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"slices"
 
+	"proudsieve/core/budget"
 	"proudsieve/core/guard"
 	"proudsieve/core/table"
 )
@@ -13,8 +14,12 @@ import (
 // the next ones, which are as good as drawn.
 type keyIndex struct {
 	gathered table.HashedRows // until they are sorted
+	taken    int              // how many of them are in memory
 	parts    []indexed
 	rows     int
+	// spilled are rows that there was no memory for, and disk the index then; nil where all are in memory.
+	spilled *spilledKeys
+	disk    *diskIndex
 }
 
 // indexed are the rows of one part of a keyIndex.
@@ -41,16 +46,23 @@ func compareKeys(a, b table.HashedRow) int {
 }
 
 // take adds rows that were hashed.
-func (x *keyIndex) take(rows *table.HashedRows) { x.gathered.Merge(rows) }
+func (x *keyIndex) take(rows *table.HashedRows) {
+	x.taken += rows.Len()
+	x.gathered.Merge(rows)
+}
 
 // sort puts the rows that were taken into their buckets, and in order there: those with one key by their numbers.
-func (x *keyIndex) sort(workers int) {
+func (x *keyIndex) sort(workers int, share *budget.Share) error {
+	if x.spilled != nil {
+		return x.sortSpilled(share)
+	}
 	x.parts = make([]indexed, 1<<table.PartitionBits)
 	x.each(workers, func(p *indexed, at int) {
 		p.rows = x.gathered.Release(at)
 		p.sort()
 	})
 	x.count()
+	return nil
 }
 
 // count numbers the parts' rows.
@@ -121,13 +133,24 @@ func part(rows []table.HashedRow, parts int, name func(table.Hash) uint32) []uin
 func (x *keyIndex) partOf(h table.Hash) *indexed { return &x.parts[h.Hi>>(64-table.PartitionBits)] }
 
 // find returns the rows with a hash, ascending.
-func (x *keyIndex) find(h table.Hash) []table.HashedRow {
+func (x *keyIndex) find(h table.Hash) ([]table.HashedRow, error) {
+	if x.disk != nil {
+		return x.disk.find(h)
+	}
 	found, _ := x.place(h)
-	return found
+	return found, nil
 }
 
 // findAll finds the rows of some hashes. Buckets are found first, and their rows asked for, so that no hash waits for the one before.
-func (x *keyIndex) findAll(hashes []table.Hash, found [][]table.HashedRow) {
+func (x *keyIndex) findAll(hashes []table.Hash, found [][]table.HashedRow) (err error) {
+	if x.disk != nil {
+		for i, h := range hashes {
+			if found[i], err = x.disk.find(h); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	const atOnce = 64
 	touched := uint64(0)
 	for from := 0; from < len(hashes); from += atOnce {
@@ -143,15 +166,16 @@ func (x *keyIndex) findAll(hashes []table.Hash, found [][]table.HashedRow) {
 			}
 		}
 		for i, h := range some {
-			found[from+i] = x.find(h)
+			found[from+i], _ = x.place(h)
 		}
 	}
 	if touched == 1 && len(hashes) == 0 {
 		fetched = byte(touched)
 	}
+	return nil
 }
 
-// place returns the rows with a hash, and where the first of them stands among all rows.
+// place returns the rows with a hash of those that are in memory, and where the first of them stands among all.
 func (x *keyIndex) place(h table.Hash) ([]table.HashedRow, int) {
 	p := x.partOf(h)
 	if len(p.rows) == 0 {
@@ -178,7 +202,10 @@ func (x *keyIndex) place(h table.Hash) ([]table.HashedRow, int) {
 }
 
 // groups visits the rows of each key, in the order of their hashes.
-func (x *keyIndex) groups(visit func([]table.HashedRow) bool) {
+func (x *keyIndex) groups(visit func([]table.HashedRow) bool) error {
+	if x.disk != nil {
+		return x.disk.groups(func(_ int, rows []table.HashedRow) (bool, error) { return visit(rows), nil })
+	}
 	for i := range x.parts {
 		rows := x.parts[i].rows
 		for from := 0; from < len(rows); {
@@ -187,18 +214,23 @@ func (x *keyIndex) groups(visit func([]table.HashedRow) bool) {
 				to++
 			}
 			if !visit(rows[from:to]) {
-				return
+				return nil
 			}
 			from = to
 		}
 	}
+	return nil
 }
 
 // reduce leaves one row of each key.
-func (x *keyIndex) reduce(workers int, choose func([]table.HashedRow) table.HashedRow) {
+func (x *keyIndex) reduce(workers int, choose func([]table.HashedRow) table.HashedRow) (err error) {
+	if x.disk != nil {
+		x.disk, err = x.disk.reduce(choose)
+		return err
+	}
 	kept := make([]int, len(x.parts))
 	at := 0
-	x.groups(func(group []table.HashedRow) bool {
+	err = x.groups(func(group []table.HashedRow) bool {
 		for at < len(x.parts) && int(group[0].Hash.Hi>>(64-table.PartitionBits)) != at {
 			at++
 		}
@@ -211,4 +243,5 @@ func (x *keyIndex) reduce(workers int, choose func([]table.HashedRow) table.Hash
 		p.sort()
 	})
 	x.count()
+	return err
 }

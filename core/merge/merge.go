@@ -17,10 +17,9 @@ import (
 )
 
 const (
-	// joinedRowsLimit bounds the table that is joined, of whose rows 36 bytes are held in memory.
-	joinedRowsLimit = 20_000_000
-	joinedRowBytes  = 32
-	examplesShown   = 10
+	// joinedRowBytes is what the key of a row of a joined table takes, where it is in memory.
+	joinedRowBytes = 28
+	examplesShown  = 10
 	// missesKept bounds how many different keys without a partner are counted.
 	missesKept = 1 << 16
 )
@@ -196,6 +195,7 @@ func (m *merger) close() {
 	}
 	for _, j := range m.joins {
 		j.store.close()
+		j.keys.close()
 	}
 	for _, f := range m.files {
 		_ = f.Close()
@@ -396,10 +396,16 @@ func (m *merger) joinOne(j *joiner, b *table.Batch, f flags, sums map[string]tab
 	partners := make([]int64, 0, b.Len()) // in the joined table, -1 for none
 	var aside, extra []int
 	keys := newKeyReader(b, j.before, j.left, j.Blanks == BlanksEqual)
-	find := j.finder(b, keys)
+	find, err := j.finder(b, keys)
+	if err != nil {
+		return nil, err
+	}
 	for i := range b.Rows {
 		keys.known = false
-		found, whole := find(i)
+		found, whole, err := find(i)
+		if err != nil {
+			return nil, err
+		}
 		if j.span != nil && len(found) > 1 && j.Repeated != Multiply {
 			one, tied, err := j.best(found)
 			if err != nil {

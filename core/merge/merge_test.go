@@ -351,7 +351,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		t.Fatal(err)
 	}
 	made := map[string]string{}
-	for name, bytes := range map[string]int64{"in memory": 1 << 30, "on disk": 60_000*36 + 1<<20} {
+	for name, bytes := range map[string]int64{"in memory": 1 << 30, "on disk": 60_000*36 + 1<<20, "keys on disk": 1 << 20} {
 		share, err := budget.New(bytes).Take(context.Background(), 0)
 		if err != nil {
 			t.Fatal(err)
@@ -365,7 +365,7 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 		}
 		made[name] = out.String()
 	}
-	if made["in memory"] != made["on disk"] ||
+	if made["in memory"] != made["on disk"] || made["in memory"] != made["keys on disk"] ||
 		!strings.Contains(made["on disk"], "N1,P7919,1,the place of the number 7919") {
 		t.Error("the merged table depends on the memory there is")
 	}
@@ -376,6 +376,57 @@ func TestTheJoinedTableGoesToDiskWhereMemoryIsShort(t *testing.T) {
 	if _, err := merge.Run(budget.With(context.Background(), share), plan,
 		listed(inputs(t, rows.String(), south, codes.String())), 2, merge.Outputs{Table: io.Discard}); !errors.Is(err, budget.ErrTooMuch) {
 		t.Errorf("without memory for the keys: %v", err)
+	}
+}
+
+// Whatever becomes of keys that are there several times, and of rows that nobody asks for, is the same with the keys on disk.
+func TestJoinsWithTheirKeysOnDisk(t *testing.T) {
+	var codes, rows strings.Builder
+	codes.WriteString("code,name,value\n")
+	rows.WriteString("id,place,value\n")
+	for i := range 50_000 {
+		fmt.Fprintf(&codes, "P%d,%d,%d\n", i%31_000, i, i*7%101)
+		fmt.Fprintf(&rows, "N%d,P%d,%d\n", i, i*7919%40_000, i)
+	}
+	for i := range 900 {
+		fmt.Fprintf(&codes, "P7,again %d,%d\n", i, i)
+	}
+	for _, way := range []string{"multiply", "earliest_row", "latest_row", "largest_value\n    by: value"} {
+		plan, err := merge.Parse([]byte(strings.Replace(joinPlaces, "[north, south]", "[north]", 1) + "    unmatched: keep\n    unasked: keep\n    met_at_least: 0\n    repeated: " + way + "\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var made [2]string
+		var accountings [2]*merge.Accounting
+		for k, bytes := range []int64{1 << 30, 700_000} {
+			share, err := budget.New(bytes).Take(context.Background(), 0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var out strings.Builder
+			in := inputs(t, rows.String(), south, codes.String())
+			delete(in, "south")
+			if accountings[k], err = merge.Run(budget.With(context.Background(), share), plan, listed(in), 3, merge.Outputs{Table: &out}); err != nil {
+				t.Fatalf("%s: %v", way, err)
+			}
+			made[k] = out.String()
+		}
+		if made[0] != made[1] || !reflect.DeepEqual(accountings[0], accountings[1]) {
+			t.Errorf("%s: the merged table depends on the memory there is", way)
+		}
+	}
+	// A key that is there twice is told with the keys on disk too.
+	share, err := budget.New(700_000).Take(context.Background(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan, err := merge.Parse([]byte(joinPlaces))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := merge.Run(budget.With(context.Background(), share), plan, listed(inputs(t, rows.String(), south, codes.String())), 2, merge.Outputs{Table: io.Discard}); err == nil ||
+		!strings.Contains(err.Error(), "the key P0 is there 2 times in places") {
+		t.Error(err)
 	}
 }
 

@@ -34,10 +34,14 @@ type rowStore struct {
 // storedRows are consecutive rows: each cell as its length and its text.
 type storedRows struct {
 	first  uint32   // its number
-	begins []uint32 // of each row among the bytes, and the end of the last one
-	bytes  []byte   // nil where they are in the file
-	at     int64    // there
+	rows   uint32   // how many they are
+	begins []uint32 // of each row among the bytes, and the end of the last one; nil where both are in the file
+	bytes  []byte
+	at     int64 // of the begins in the file, which the bytes follow
 }
+
+// size is what they take in memory.
+func (r *storedRows) size() int64 { return int64(len(r.bytes)) + 4*int64(len(r.begins)) }
 
 // encodeRows makes stored rows of some columns of a batch.
 func encodeRows(b *table.Batch, columns []int) storedRows {
@@ -79,7 +83,7 @@ func (s *rowStore) end() error {
 	}
 	at := uint32(0)
 	for row := uint32(0); row < s.rows; row += nearRows {
-		for row-s.chunks[at].first >= uint32(len(s.chunks[at].begins)-1) {
+		for row-s.chunks[at].first >= s.chunks[at].rows {
 			at++
 		}
 		s.near = append(s.near, at)
@@ -100,9 +104,9 @@ func (s *rowStore) flush() error {
 
 // take appends rows, where there is room for them.
 func (s *rowStore) take(some storedRows) error {
-	some.first = s.rows
-	s.rows += uint32(len(some.begins) - 1)
-	if size := int64(len(some.bytes)); s.file == nil && s.share.Grow(size) {
+	some.first, some.rows = s.rows, uint32(len(some.begins)-1)
+	s.rows += some.rows
+	if size := some.size(); s.file == nil && s.share.Grow(size) {
 		s.held += size
 	} else if err := s.write(&some); err != nil {
 		return err
@@ -120,19 +124,24 @@ func (s *rowStore) write(some *storedRows) error {
 		}
 		s.file = f
 	}
-	if _, err := s.file.WriteAt(some.bytes, s.written); err != nil {
+	raw := make([]byte, 0, some.size())
+	for _, begin := range some.begins {
+		raw = binary.LittleEndian.AppendUint32(raw, begin)
+	}
+	raw = append(raw, some.bytes...)
+	if _, err := s.file.WriteAt(raw, s.written); err != nil {
 		return fmt.Errorf("holding the joined table: %w", err)
 	}
 	some.at = s.written
-	s.written += int64(len(some.bytes))
-	some.bytes = nil
+	s.written += int64(len(raw))
+	some.begins, some.bytes = nil, nil
 	return nil
 }
 
 // spill gives the memory back that the rows take, and reports whether there was any.
 func (s *rowStore) spill() (bool, error) {
 	for i := range s.chunks {
-		if s.chunks[i].bytes == nil {
+		if s.chunks[i].begins == nil {
 			continue
 		}
 		if err := s.write(&s.chunks[i]); err != nil {
@@ -155,14 +164,29 @@ type stretch struct {
 const nearRows = 1 << 10
 
 // find returns where a row is.
-func (s *rowStore) find(row uint32) stretch {
+func (s *rowStore) find(row uint32) (stretch, error) {
 	at := s.near[row/nearRows]
 	of := &s.chunks[at]
-	for row-of.first >= uint32(len(of.begins)-1) {
+	for row-of.first >= of.rows {
 		at++
 		of = &s.chunks[at]
 	}
-	return stretch{of, of.begins[row-of.first], of.begins[row-of.first+1]}
+	if of.begins != nil {
+		return stretch{of, of.begins[row-of.first], of.begins[row-of.first+1]}, nil
+	}
+	var raw [8]byte
+	if err := s.read(raw[:], of.at+4*int64(row-of.first)); err != nil {
+		return stretch{}, err
+	}
+	return stretch{of, binary.LittleEndian.Uint32(raw[:]), binary.LittleEndian.Uint32(raw[4:])}, nil
+}
+
+// read reads bytes of the file.
+func (s *rowStore) read(into []byte, at int64) error {
+	if n, err := s.file.ReadAt(into, at); err != nil && (!errors.Is(err, io.EOF) || n < len(into)) {
+		return fmt.Errorf("reading the joined table: %w", err)
+	}
+	return nil
 }
 
 // fetched is written so that the loads for it are not thought needless.
@@ -178,11 +202,14 @@ func (s *rowStore) texts(rows []uint32, cells int) ([][]string, error) {
 	places := make([]stretch, len(rows))
 	size, touched := 0, byte(0)
 	for i, row := range rows {
-		places[i] = s.find(row)
+		var err error
+		if places[i], err = s.find(row); err != nil {
+			return nil, err
+		}
 		size += int(places[i].to - places[i].from)
 	}
 	for _, p := range places {
-		if p.of.bytes != nil && p.to > p.from {
+		if p.of.begins != nil && p.to > p.from {
 			touched ^= p.of.bytes[p.from]
 		}
 	}
@@ -193,13 +220,13 @@ func (s *rowStore) texts(rows []uint32, cells int) ([][]string, error) {
 	all.Grow(size)
 	var read []byte
 	for _, p := range places {
-		if p.of.bytes != nil {
+		if p.of.begins != nil {
 			all.Write(p.of.bytes[p.from:p.to])
 			continue
 		}
 		read = slices.Grow(read[:0], int(p.to-p.from))[:p.to-p.from]
-		if n, err := s.file.ReadAt(read, p.of.at+int64(p.from)); err != nil && (!errors.Is(err, io.EOF) || n < len(read)) {
-			return nil, fmt.Errorf("reading the joined table: %w", err)
+		if err := s.read(read, p.of.at+4*int64(p.of.rows+1)+int64(p.from)); err != nil {
+			return nil, err
 		}
 		all.Write(read)
 	}

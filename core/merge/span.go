@@ -181,7 +181,7 @@ func (s *span) take(p *placed) {
 func (s *span) order(keys *keyIndex) {
 	s.furthest = make([]uint32, keys.rows)
 	at := 0
-	keys.groups(func(group []table.HashedRow) bool {
+	_ = keys.groups(func(group []table.HashedRow) bool { // they are in memory
 		slices.SortFunc(group, func(a, b table.HashedRow) int {
 			if s.nearest {
 				return cmp.Or(cmp.Compare(s.times[a.Row], s.times[b.Row]), cmp.Compare(a.Row, b.Row))
@@ -215,7 +215,7 @@ func (s *span) holds(row uint32, value string) bool {
 // ambiguous returns two rows of one key, by their numbers, that one value could be in; they are equal where none are.
 func (s *span) ambiguous(keys *keyIndex) (a, b uint32) {
 	at := 0
-	keys.groups(func(group []table.HashedRow) bool {
+	_ = keys.groups(func(group []table.HashedRow) bool { // they are in memory
 		for k := 1; k < len(group) && a == b; k++ {
 			row := group[k].Row
 			before := group[k-1].Row

@@ -75,6 +75,9 @@ func (r *HashedRows) Add(h Hash, row uint32) {
 	r.rows++
 }
 
+// Len returns how many rows there are.
+func (r *HashedRows) Len() int { return r.rows }
+
 // Merge takes the rows of another one over, which is empty afterwards.
 func (r *HashedRows) Merge(o *HashedRows) {
 	for i := range o.partitions {
