@@ -618,6 +618,18 @@ type MeantBody struct {
 	Reason string `json:"reason"`
 }
 
+// Meeting defines model for Meeting.
+type Meeting = json.RawMessage
+
+// MeetingAskedBody defines model for MeetingAskedBody.
+type MeetingAskedBody struct {
+	// Join Which of its joins is meant, from 1
+	Join int64 `json:"join"`
+
+	// Source The text of a merge, saved or not
+	Source string `json:"source"`
+}
+
 // MergeOutlined defines model for MergeOutlined.
 type MergeOutlined = json.RawMessage
 
@@ -1523,6 +1535,9 @@ type CheckMergeJSONRequestBody = DeclaredBody
 // EditMergeJSONRequestBody defines body for EditMerge for application/json ContentType.
 type EditMergeJSONRequestBody = PlanEditsBody
 
+// ShowMeetingJSONRequestBody defines body for ShowMeeting for application/json ContentType.
+type ShowMeetingJSONRequestBody = MeetingAskedBody
+
 // PreviewMergeJSONRequestBody defines body for PreviewMerge for application/json ContentType.
 type PreviewMergeJSONRequestBody = MergePreviewedBody
 
@@ -1854,6 +1869,12 @@ func (c *Client) CheckMerge(ctx context.Context, body CheckMergeJSONRequestBody)
 func (c *Client) EditMerge(ctx context.Context, body EditMergeJSONRequestBody) (*MergeOutlined, error) {
 	r := request{method: "POST", path: pathOf("/merges/edit"), body: body}
 	return answered[MergeOutlined](ctx, c, r)
+}
+
+// ShowMeeting calls POST /merges/meeting: How many rows find a partner in a join of a merge, saved or not, and why others do not; of tables that are small enough for it to be told at once.
+func (c *Client) ShowMeeting(ctx context.Context, body ShowMeetingJSONRequestBody) (*Meeting, error) {
+	r := request{method: "POST", path: pathOf("/merges/meeting"), body: body}
+	return answered[Meeting](ctx, c, r)
 }
 
 // PreviewMerge calls POST /merges/previews: Work out what a merge would do, saved or not; the job's result has its accounting, and what the rulebook of the merged dataset would find.

@@ -25,7 +25,7 @@ func TestAMergedCellIsFollowedToItsDelivery(t *testing.T) {
 	declare(t, r.Steward, "fix-plans", "fix_plan: visits_clean\ndataset: visits\nsteps:\n  - {do: change_case, columns: [station], to: upper, reason: Codes are.}\n  - {do: remove_equal_rows, reason: Sent twice.}\n")
 	declare(t, r.Steward, "fix-plans", "fix_plan: sites_clean\ndataset: sites\nsteps: []\n")
 	first := deliver(t, r.Steward, "visits", "visit,station,flow\n1,ald,5\n1,ald,5\n2,BRE,\n").Table.ID
-	second := deliver(t, r.Steward, "visits", "visit,station,flow\n2,bre,7\n3,XXX,1\n").Table.ID
+	second := deliver(t, r.Steward, "visits", "visit,station,flow\n2,bre,7\n3,ZZZ,1\n").Table.ID
 	sites := deliver(t, r.Steward, "sites", "code,river\nBRE,Bren\nALD,Alder\n").Table.ID
 	one, two, site := applyPlan(t, r, first, "visits_clean"), applyPlan(t, r, second, "visits_clean"), applyPlan(t, r, sites, "sites_clean")
 	declare(t, r.Steward, "merges", "merge: all_visits\nstack: [visits]\ntables: {visits: all}\ncolumns: {visits.flow: discharge}\ncontradicting: by_cell\njoin:\n  - {with: sites, match: {station: code}, take: [river], unmatched: keep}\n")

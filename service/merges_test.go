@@ -14,6 +14,7 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/merge"
+	"proudsieve/service/api"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 	"proudsieve/service/work"
@@ -203,6 +204,12 @@ func TestMergesAreSeenBeforeTheyAreDone(t *testing.T) {
 	if p.Refused != "" || !reflect.DeepEqual(p.Sample, want) || len(from) != 3 || len(from[1]) != 2 || from[1][1].Row != 2 || from[1][1].Dataset != "places" || len(from[2]) != 1 {
 		t.Errorf("%+v from %+v", p.Sample, from)
 	}
+	m, err := client.Decode[api.Meeting](r.Reader.ShowMeeting(ctx, client.MeetingAskedBody{Source: strings.Replace(plan, "WAY", "refuse", 1), Join: 1}))
+	if err != nil || m.Rows != 3 || m.Matched != 2 || len(m.Why) != 1 || m.Large {
+		t.Errorf("%+v, %v", m, err)
+	}
+	_, err = r.Reader.ShowMeeting(ctx, client.MeetingAskedBody{Source: strings.Replace(plan, "WAY", "refuse", 1), Join: 2})
+	refused(t, "a join that is not there", err, http.StatusUnprocessableEntity, "has 1 joins")
 	declare(t, r.Steward, "merges", strings.Replace(plan, "WAY", "set_aside", 1))
 	mergedBy(t, r, "trips_by_river")
 	tables, err := r.Steward.ListTables(ctx, "trips", &client.ListTablesParams{Origin: client.ListTablesParamsOriginDelivery})

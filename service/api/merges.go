@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"net/http"
 	"slices"
 
@@ -116,6 +118,18 @@ func (s *Server) merges() {
 		})
 		return answer(job, err)
 	})
+	type meetingAsked struct {
+		Body struct {
+			Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"The text of a merge, saved or not"`
+			Join   int    `json:"join" minimum:"1" maximum:"500" doc:"Which of its joins is meant, from 1"`
+		}
+	}
+	register(s, operation{
+		Right: access.Read, ID: "show-meeting", Method: http.MethodPost, Path: "/merges/meeting",
+		Summary: "How many rows find a partner in a join of a merge, saved or not, and why others do not; of tables that are small enough for it to be told at once",
+	}, func(ctx context.Context, in *meetingAsked) (*body[Meeting], error) {
+		return answer(s.meeting(ctx, in.Body.Source, in.Body.Join))
+	})
 	register(s, operation{
 		Right: access.Read, ID: "list-inputs", Method: http.MethodGet, Path: "/tables/{id}/inputs",
 		Summary: "The tables that a merged one was made of",
@@ -184,6 +198,65 @@ func (s *Server) editMerge(ctx context.Context, in *planEdits) (*MergeOutlined, 
 		}
 	}
 	return out, nil
+}
+
+// Meeting is how many rows find a partner in a join.
+type Meeting struct {
+	Rows    int64       `json:"rows"`
+	Matched int64       `json:"matched"`
+	Blank   int64       `json:"blank" doc:"Rows with nothing in a part of their key"`
+	Why     []merge.Why `json:"why" doc:"What would have to be levelled for others to meet"`
+	// Large says that the tables are too large for it to be told while one chooses.
+	Large bool `json:"large"`
+}
+
+// meetingBytes is how large the tables may be together of which it is told at once how many rows meet.
+const meetingBytes = 64 << 20
+
+// meeting counts the rows that find a partner in a join, whatever becomes of the others.
+func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting, error) {
+	plan, err := merge.Parse([]byte(source))
+	if err != nil {
+		return nil, err
+	}
+	if join > len(plan.Joins) {
+		return nil, invalid("The merge has %d joins.", len(plan.Joins))
+	}
+	plan = plan.Whatever()
+	plan.Joins = plan.Joins[:join]
+	ids, err := s.mergeTables(ctx, plan, nil)
+	if err != nil {
+		return nil, err
+	}
+	var inputs merge.Inputs
+	var bytes int64
+	key := fmt.Sprintf("meeting %+v ", *plan)
+	for _, name := range plan.Datasets() {
+		for _, id := range ids[name] {
+			t, err := store.FindTable(ctx, s.Store.DB, id)
+			if err != nil {
+				return nil, err
+			}
+			opened, err := s.inside(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			bytes += t.Bytes
+			key += opened.key
+			inputs = append(inputs, merge.Input{Dataset: name, Table: id, Source: opened.Source, Book: opened.Book, Digest: t.Digest})
+		}
+	}
+	if bytes > meetingBytes {
+		return &Meeting{Why: []merge.Why{}, Large: true}, nil
+	}
+	return recall(ctx, &s.remembered, key, func(ctx context.Context) (*Meeting, error) {
+		a, err := asked(merge.Run(ctx, plan, inputs, s.Pool.Workers, merge.Outputs{Table: io.Discard}))
+		if err != nil {
+			return nil, err
+		}
+		j := a.Joins[join-1]
+		return &Meeting{Rows: j.RowsIn, Matched: j.Matched, Blank: j.Blank, Why: j.Why}, nil
+	})
 }
 
 // called are columns by the names that the stack has for them.

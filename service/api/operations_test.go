@@ -104,7 +104,7 @@ func TestReadersChangeNothing(t *testing.T) {
 	s.register(router)
 	// they answer questions
 	asking := []string{"POST /rulebooks/check", "POST /fix-plans/check", "POST /merges/check", "POST /tables/{id}/conditions/check",
-		"POST /rulebooks/outline", "POST /rulebooks/edit", "POST /fix-plans/edit", "POST /merges/edit"}
+		"POST /rulebooks/outline", "POST /rulebooks/edit", "POST /fix-plans/edit", "POST /merges/edit", "POST /merges/meeting"}
 	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}"} // the caller's
 	reader := &store.Caller{Person: records.Person{Name: "Ines", Role: string(access.Reader)}}
 	for path, item := range s.api.OpenAPI().Paths {

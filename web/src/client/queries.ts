@@ -599,3 +599,12 @@ export const totalRows = (
       take(api.GET("/tables/{id}/totals/rows", { signal, params: { path: { id }, query: asked } })),
     retry: false,
   });
+
+/** How many rows find a partner in a join of a merge, by its place from 1. */
+export const meeting = (source: string, join: number) =>
+  queryOptions({
+    queryKey: ["meeting", source, join],
+    queryFn: ({ signal }) => take(api.POST("/merges/meeting", { signal, body: { source, join } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });

@@ -3,11 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useId, useState } from "react";
 import type { Schemas } from "../client/client";
-import { checkedText, mergeOutlined } from "../client/queries";
+import { checkedText, meeting, mergeOutlined } from "../client/queries";
 import { Choice, Field, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
 import { FormFields, PairLines, textsOf } from "../shared/FormFields";
 import { Shown } from "../shared/states";
+import { count, plural } from "../shared/words";
 
 type Outlined = Schemas["MergeOutlined"];
 type Join = Outlined["outline"]["steps"][number];
@@ -219,7 +220,13 @@ function JoinForm(props: {
         </Press>
       </HStack>
       <Mistakes of={props.problems} />
-      {there.length === 0 && <NothingCleaned dataset={join.name} />}
+      {there.length === 0 ? (
+        <NothingCleaned dataset={join.name} />
+      ) : (
+        props.problems.length === 0 && (
+          <Meeting source={o.source} n={n} other={join.name} so={(pairs) => set({ name: "match", pairs })} />
+        )
+      )}
       <FormFields
         forms={forms.map((f) => ({ ...f, kind: kinds[f.name] ?? f.kind }))}
         fields={join.fields}
@@ -239,6 +246,44 @@ function JoinForm(props: {
           ) : undefined
         }
       />
+    </Box>
+  );
+}
+
+/** How many rows meet as the join stands, and what would have others meet. */
+function Meeting(props: { source: string; n: number; other: string; so: (pairs: Pair[]) => void }) {
+  const found = useQuery(meeting(props.source, props.n));
+  const m = found.data;
+  if (!m) {
+    return null; // what is wrong with it is told where it is
+  }
+  return (
+    <Box fontSize="sm" my="1" role="status" opacity={found.isPlaceholderData ? 0.5 : 1}>
+      {m.large ? (
+        <Text color="quiet">The tables are large; a look at what it would do says how many rows meet.</Text>
+      ) : (
+        <Text fontWeight="600">
+          {count(m.matched)} of {plural(m.rows, "row meets", "rows meet")} a row of {props.other}
+          {m.blank > 0 && `; ${count(m.blank)} have nothing in a part of their key`}.
+        </Text>
+      )}
+      {m.why.map((w) => (
+        <HStack key={w.levelling} gap="2" align="baseline">
+          <Text flex="1">{w.says}</Text>
+          {w.left && w.right && (
+            <Press
+              plain
+              size="xs"
+              h="6"
+              onClick={() =>
+                props.so((w.left ?? []).map((name, i) => ({ name, text: w.right?.[i] ?? name })))
+              }
+            >
+              Match these
+            </Press>
+          )}
+        </HStack>
+      ))}
     </Box>
   );
 }

@@ -1,5 +1,6 @@
 import { Box, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "../client/client";
 import { audit, trace } from "../client/queries";
@@ -14,7 +15,8 @@ type Traced = Schemas["RowTraced"];
 
 /** "Why is this 7.2?": where a row or cell is from, through merges and the steps of fix plans, back to the rows that arrived. */
 export function TraceRow({ t }: { t: Schemas["Table"] }) {
-  const [row, setRow] = useState("");
+  const search = useSearch({ from: "/tables/$id" });
+  const [row, setRow] = useState(search.row ? String(search.row) : "");
   const [column, setColumn] = useState("");
   const n = /^\d+$/.test(row) ? Number(row) : 0;
   const traced = useQuery({ ...trace(t.id, n, column), enabled: n > 0 });

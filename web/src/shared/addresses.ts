@@ -63,6 +63,8 @@ export type TableSearch = {
   percent?: string;
   /** Of totals: the group whose rows are shown. */
   group?: string[];
+  /** Of the lineage: the row that is followed. */
+  row?: number;
 };
 
 /** A text of an address; nothing where it is none. */
@@ -159,6 +161,7 @@ export function tableSearch(s: Record<string, unknown>): TableSearch {
     tolerance: text(s.tolerance),
     percent: text(s.percent),
     group: Array.isArray(s.group) ? s.group.map(String) : undefined,
+    row: typeof s.row === "number" && s.row > 0 ? Math.floor(s.row) : undefined,
   };
 }
 

@@ -80,6 +80,15 @@ export function ChosenRows(props: {
       <Press plain size="xs" h="6" onClick={chosen.clear}>
         Choose none
       </Press>
+      {numbers.length === 1 && props.t.origin !== "delivery" && (
+        <Link
+          to="/tables/$id"
+          params={{ id: String(props.t.id) }}
+          search={{ view: "lineage", row: numbers[0] }}
+        >
+          Where it is from
+        </Link>
+      )}
       <PutRows t={props.t} rows={numbers} columns={order} />
       {made.data && (
         <Text role="status">
