@@ -180,7 +180,7 @@ func Forms() []rulebook.SectionForm {
 			{Name: "columns", Kind: "pairs", Says: "What the stack calls a column that has another name in a dataset, as lab_results.value: result"},
 			{Name: "grain", Kind: "pairs", Says: "How rows of a dataset become one before it takes part, stacked or joined: " + grainForm},
 			{Name: "key", Kind: "texts", Says: "The columns that tell rows apart; the key that all rulebooks declare where it is left out"},
-			{Name: "contradicting", Kind: "choice", Choices: contradictingWays, Otherwise: "keep; refuse where the merge declares a key",
+			{Name: "contradicting", Kind: "choice", Choices: contradictingWays, Otherwise: "keep, or refuse with a key",
 				Says: "What becomes of a key that several tables have with rows that differ: the newest table's row stands, or its empty cells are filled from the others too"},
 			{Name: "equal_rows", Kind: "choice", Choices: equalWays, Otherwise: KeepAll, Says: "What becomes of rows that are equal in several tables"},
 			{Name: "period", Kind: "text", Says: "The column by whose days overlaps and gaps between tables are told"},

@@ -60,7 +60,14 @@ function stepsOf(a: Accounting): Step[] {
         { says: `of ${j.with} alone`, rows: j.added ?? 0, pattern: "dotted", sourced: `unasked:${j.with}` },
         { says: "not met, set aside", rows: j.set_aside, pattern: "hatched", file: "unmet" },
       ],
-      beside: `${j.grain ? `${count(j.grain.rows_before)} rows of ${j.with} became ${count(j.joined_rows)} · ` : ""}${count(j.joined_unused)} of ${count(j.joined_rows)} rows of ${j.with} were asked for by none`,
+      beside: [
+        ...(j.grain
+          ? [`${count(j.grain.rows_before)} rows of ${j.with} became ${count(j.joined_rows)}`]
+          : []),
+        ...(j.joined_unused > 0
+          ? [`no row asked for ${count(j.joined_unused)} of the ${count(j.joined_rows)} rows of ${j.with}`]
+          : []),
+      ].join(" · "),
     });
   }
   steps.push({
