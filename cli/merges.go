@@ -232,6 +232,9 @@ func (o *output) joinMore(j *merge.JoinResult) {
 	if j.Blank > 0 {
 		o.line("%s nothing in a part of the key, and so met nothing.", document.Counted(j.Blank, "row has", "rows have"))
 	}
+	if j.Multiplied > 0 && len(j.SumsMultiplied) > 0 {
+		o.line("Rows that were added since a key was there more than once are counted again in the sums: %s.", sums(j.SumsMultiplied))
+	}
 	if j.Chosen > 0 {
 		o.line("Of %s that were there several times one row was taken; of %s another one was as good.", document.Counted(j.Chosen, "key", "keys"), count(j.Tied))
 	}

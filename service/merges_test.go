@@ -105,6 +105,18 @@ func TestADatasetIsKeptStacked(t *testing.T) {
 	}
 	deliver(t, r.Steward, "flows", "day,flow\n2024-01-02,2.0\n2024-01-03,4\n")
 	made := mergedWith(t, r, "all_flows", 4)
+	jobs, err := servicetest.Get[records.Page[records.Job]](ctx, r.Steward, "/jobs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, job := range jobs.Items { // the newest first
+		if job.Kind == work.Merge && job.Ended() {
+			if job.RowsRead != 4 || job.BytesTotal == 0 || job.BytesDone != job.BytesTotal {
+				t.Errorf("a merge of 4 rows read %d rows and %d of %d bytes", job.RowsRead, job.BytesDone, job.BytesTotal)
+			}
+			break
+		}
+	}
 	a := accountingOf(t, made)
 	if a.Sums["flow"] != "9" || a.Stack.Shared.Equal.Keys != 1 || len(a.Inputs) != 2 || a.Inputs[0].Table != january.ID || len(a.Stack.Periods.Overlaps) != 1 {
 		t.Errorf("%s", *made.Accounting)

@@ -123,6 +123,12 @@ func rowsFor(needs rulebook.Needs, rows rulebook.Batch) []rulebook.TableRow {
 			out[i].Value = values[codes[i]]
 		}
 	}
+	if needs.Expression != nil {
+		values, codes := needs.Expression.Evaluator(condition.NewMemory(1)).Values(rows)
+		for i := range out {
+			out[i].Value = values[codes[i]]
+		}
+	}
 	if needs.Total != nil {
 		for i, truth := range needs.Total.Evaluate(rows) {
 			out[i].Total = truth

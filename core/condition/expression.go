@@ -31,6 +31,9 @@ func CompileExpression(source string, types map[string]table.Type) (*Expression,
 	return &Expression{*c, kind}, nil
 }
 
+// String returns the source.
+func (x *Expression) String() string { return x.condition.source }
+
 // Names returns the columns that the expression speaks of.
 func (x *Expression) Names() []string { return x.condition.names }
 

@@ -4,6 +4,7 @@ package merge
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -106,6 +107,15 @@ func (p *Plan) Datasets() []string {
 		seen[name] = true
 	}
 	return names
+}
+
+// Readings returns how often the tables of a dataset are read, but for looks at single rows: once, or twice where keys that several
+// have must be known before rows are written.
+func (p *Plan) Readings(dataset string) int64 {
+	if slices.Contains(p.Stack, dataset) && (p.EqualRows != KeepAll || p.Contradicting != KeepAll) {
+		return 2
+	}
+	return 1
 }
 
 func (p *Plan) joined() []string {

@@ -341,6 +341,26 @@ func (i *Item) ConditionWithin(field, tolerance string) *condition.Condition {
 	return parsed
 }
 
+// ExpressionOf returns what is worked out in each row, a number; nil where it cannot be read.
+func (i *Item) ExpressionOf(field string) *condition.Expression {
+	if !i.Gives(field) {
+		return nil
+	}
+	text := i.Text(i.given[field], field)
+	x, mistakes := condition.CompileExpression(text, i.book.Types())
+	for _, mistake := range mistakes {
+		i.FailInside(i.given[field], "in the expression: ", mistake)
+	}
+	switch {
+	case len(mistakes) > 0:
+		return nil
+	case x.Kind != table.Number:
+		i.Wrong(field, "%s is a %s, and a number is wanted", text, x.Kind)
+	}
+	i.note(field, text)
+	return x
+}
+
 // ElsewhereOf returns so many columns of another dataset; says is why they are so many.
 func (i *Item) ElsewhereOf(field string, count int, says string) *Elsewhere {
 	if !i.Gives(field) {

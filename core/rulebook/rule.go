@@ -174,7 +174,9 @@ type Needs struct {
 	// Whole says that a row which lacks a part of the group has no value.
 	Whole bool
 	Value string // a column; empty for none
-	Total *condition.Condition
+	// Expression is what is worked out as the value instead; nil for none.
+	Expression *condition.Expression
+	Total      *condition.Condition
 }
 
 // TableRow is a row as a TableRule needs it.

@@ -7,7 +7,7 @@ import (
 
 func init() {
 	declares("totals_match", "table_rules", "id: r, check: totals_match", "of=n|m",
-		"with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2", "factor=10|1000", "period=month|year")
+		"with={dataset: o, columns: [b, a]}|{dataset: p, columns: [b, a]}", "per=[t]|[d]", "tolerance=1|2", "factor=10|1000", "period=month|year", "expression=n * 2|m + 1")
 }
 
 func TestTotalsMatch(t *testing.T) {
@@ -27,9 +27,16 @@ func TestTotalsMatch(t *testing.T) {
 		t.Errorf("got %s, want %s", got, want)
 	}
 	says(t, monthly, "r", "For each c and d, the sum of v is 1000 times that of n in o, where dates stand for their month. (minor, c d v)")
+	worked := "columns:\n  - {name: c}\n  - {name: v, type: decimal}\n  - {name: times, type: integer}\ntable_rules:\n  - {id: r, check: totals_match, of: v, expression: v * times, per: [c], with: {dataset: o, columns: [code, n]}}\n"
+	if got = found(t, with(t, worked, "code,n\nA,7\nB,1\n"), "c,v,times\nA,0.5,4\nA,5,1\nB,2,1\n"); got != "r: 3: 1 of 2 sums of v * times does not agree; B: the sum is 2 here and 1 there." {
+		t.Error(got)
+	}
+	says(t, worked, "r", "For each c, the sum of v * times is that of n in o. (minor, c v times)")
 	refused(t, map[string]string{
-		strings.Replace(monthly, "factor: 1000", "factor: 0", 1):                                                                                  "a factor is more than 0",
-		strings.Replace(monthly, "period: month", "period: fortnight", 1):                                                                         "is not a period",
+		strings.Replace(monthly, "factor: 1000", "factor: 0", 1):          "a factor is more than 0",
+		strings.Replace(monthly, "period: month", "period: fortnight", 1): "is not a period",
+		strings.Replace(worked, "v * times", "c", 1):                      "c is a text, and a number is wanted",
+		strings.Replace(worked, "v * times", "v * tmies", 1):              "in the expression",
 		"columns:\n  - {name: v, type: decimal}\ntable_rules:\n  - {id: r, check: totals_match, of: v, with: {dataset: o, columns: [code, n]}}\n": `and then the one that is summed: 1, not 2`,
 	})
 }

@@ -130,9 +130,29 @@ func (a *attempt) inputs(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 				return nil, nil, err
 			}
 			inputs, ids = append(inputs, *in), append(ids, t.ID)
+			a.tells(in, t.Bytes*plan.Readings(name))
 		}
 	}
 	return inputs, ids, nil
+}
+
+// tells has the job tell how far the reading of a table is, one of several that are read one after the other; bytes is how many
+// will be read of it in all.
+func (a *attempt) tells(in *merge.Input, bytes int64) {
+	file, ok := in.Source.(*intake.File)
+	if !ok {
+		return
+	}
+	a.total.Add(bytes)
+	var last, rows int64 // of this table
+	file.OnProgress = func(bytes, n int64) {
+		if bytes < last { // another reading began
+			last, rows = 0, 0
+		}
+		a.done.Add(bytes - last)
+		a.rows.Add(n - rows)
+		last, rows = bytes, n
+	}
 }
 
 // input opens a table that takes part in a merge.

@@ -19,19 +19,43 @@ type Part = {
 
 type Step = { name: string; parts: Part[]; beside?: string };
 
+/** From how many tables of one dataset on they are one part. */
+const many = 7;
+
+/** The stacked tables; many of one dataset are told together. */
+function inputsOf(a: Accounting): Part[] {
+  const parts: Part[] = [];
+  for (const dataset of new Set(a.inputs.map((i) => i.dataset))) {
+    const own = a.inputs.filter((i) => i.dataset === dataset);
+    const each = own.map(
+      (i): Part => ({
+        says: i.table ? `${dataset}, table ${i.table}` : dataset,
+        rows: i.rows - (i.set_aside ?? 0),
+        pattern: "plain",
+        table: i.table,
+      }),
+    );
+    parts.push(
+      ...(own.length < many
+        ? each
+        : [
+            {
+              says: `of ${own.length} tables of ${dataset}`,
+              rows: each.reduce((sum, p) => sum + p.rows, 0),
+              pattern: "plain" as const,
+            },
+          ]),
+    );
+  }
+  return parts;
+}
+
 function stepsOf(a: Accounting): Step[] {
   const steps: Step[] = [
     {
       name: "stacked",
       parts: [
-        ...a.inputs.map(
-          (i): Part => ({
-            says: i.table ? `${i.dataset}, table ${i.table}` : i.dataset,
-            rows: i.rows - (i.set_aside ?? 0),
-            pattern: "plain",
-            table: i.table,
-          }),
-        ),
+        ...inputsOf(a),
         {
           says: "another row stands for them",
           rows: a.stack.set_aside ?? 0,

@@ -243,6 +243,15 @@ export function MergeAccounting(props: { t?: Schemas["Table"]; a: Accounting; ma
               ))}
             </tbody>
           </Grid>
+          {j.multiplied > 0 && Object.keys(j.sums_multiplied).length > 0 && (
+            <Text fontSize="sm" fontWeight="600">
+              Rows that were added since a key was there more than once are counted again in the sums:{" "}
+              {Object.entries(j.sums_multiplied)
+                .map(([m, sum]) => `${m} ${decimal(sum)}`)
+                .join(", ")}
+              .
+            </Text>
+          )}
           {j.taken && j.taken.length > 0 && <TakenColumns taken={j.taken} with={j.with} />}
           {j.why?.map((w) => (
             <NotMet
