@@ -86,6 +86,7 @@ func TestTheThirdSourceIsPutTogetherWithoutYAML(t *testing.T) {
 
 	p.visit(fmt.Sprintf("/tables/%d?view=totals", rivers))
 	p.writes(`select[aria-label="The dataset that it is held against"]`, "monthly_flows")
+	p.awaits(fmt.Sprintf(`document.querySelector('select[aria-label="The table that it is held against"] option[value="%d"]') !== null`, sums))
 	p.writes(`select[aria-label="The table that it is held against"]`, fmt.Sprint(sums))
 	p.sees("The whole sum is 6,552 here and 12 there")
 	p.fills("totals of, here", "flow")

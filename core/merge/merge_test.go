@@ -432,6 +432,7 @@ func TestJoinsWithTheirKeysOnDisk(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add("merge: m\nstack: [a, b]\norigin: o\njoin:\n  - {with: c, match: {x: y}, take: [z], unmatched: keep, met_at_least: 5}\n")
+	f.Add("merge: m\nstack: [a]\ntables: {a: \"last 3, named 2*\"}\ncolumns: {a.x: y}\ngrain: {a: \"\\\"k, l\\\", day of t: mean of v\"}\ncontradicting: by_cell\njoin:\n  - {with: b, between: {x: f to before g}, take: [z]}\n  - {with: c, nearest: {x: t}, within: 2 hours, take: [z]}\n")
 	f.Fuzz(func(t *testing.T, source string) {
 		_, err := merge.Parse([]byte(source))
 		var mistakes document.Problems
