@@ -18,7 +18,15 @@ import { StackSaid } from "./StackSaid";
 export type MatchSo = (join: number, pairs: { name: string; text: string }[]) => void;
 
 /** One reason for which keys do not meet, with examples, and what would have them meet. */
-function NotMet({ w, with: other, so }: { w: Why; with: string; so?: (pairs: Schemas["Pair"][]) => void }) {
+export function NotMet({
+  w,
+  with: other,
+  so,
+}: {
+  w: Why;
+  with: string;
+  so?: (pairs: Schemas["Pair"][]) => void;
+}) {
   return (
     <Box my="2">
       <Text fontWeight="600">{w.says}</Text>

@@ -16,7 +16,7 @@ import { Empty, Outdated, Progress, Shown, Trouble } from "../shared/states";
 import { Value } from "../shared/Value";
 import { count, percent, plural, when } from "../shared/words";
 import type { Accounting } from "./accounting";
-import { type MatchSo, MergeAccounting } from "./MergeAccounting";
+import { type MatchSo, MergeAccounting, NotMet } from "./MergeAccounting";
 import { MergeForms } from "./MergeForms";
 
 /** What an address names where a new merge is written: no merge has a space in its name. */
@@ -223,6 +223,16 @@ function Looked({ job, matchSo }: { job: Schemas["Job"]; matchSo: MatchSo }) {
       {refused && (
         <Box role="alert" borderLeftWidth="4px" borderColor="validity" ps="2" mb="2">
           <Text fontWeight="600">The merge would be refused: {refused}.</Text>
+          {accounting.joins.flatMap((j, at) =>
+            (j.why ?? []).map((w) => (
+              <NotMet
+                key={`${j.with} ${w.levelling}`}
+                w={w}
+                with={j.with}
+                so={(pairs) => matchSo(at + 1, pairs)}
+              />
+            )),
+          )}
           <Text fontSize="sm">What follows is what it would do were all such rows kept.</Text>
         </Box>
       )}
@@ -257,7 +267,7 @@ function Looked({ job, matchSo }: { job: Schemas["Job"]; matchSo: MatchSo }) {
         </Section>
       )}
       <Section title="Its accounting">
-        <MergeAccounting a={accounting} matchSo={matchSo} />
+        <MergeAccounting a={accounting} matchSo={refused ? undefined : matchSo} />
       </Section>
       <Sample s={sample} />
     </>
