@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -546,31 +545,6 @@ func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 		if found := keptFiles(t, r.Directory); err != nil || len(tables) != 0 || len(found) != 0 {
 			t.Errorf("%s: tables %+v, files %v, %v", name, tables, found, err)
 		}
-	}
-}
-
-func TestAFullDisk(t *testing.T) {
-	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("needs to mount a small file system")
-	}
-	small := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600k", "tmpfs", small).
-		CombinedOutput(); err != nil {
-		t.Skipf("a small file system cannot be mounted here: %v: %s", err, out)
-	}
-	t.Cleanup(func() { _ = exec.Command("umount", "-l", small).Run() })
-	r := servicetest.Start(t, func(o *service.Options) { o.Directory = small })
-	declare(t, r.Steward, "rulebooks", book)
-	_, err := r.Steward.Deliver(ctx, "samples", "f.csv", records.SourceNotes{},
-		strings.NewReader("sample,value\n"+strings.Repeat("S1,1\n", 400_000)))
-	refused(t, "a full disk", err, http.StatusInsufficientStorage, "The disk of the service is full; nothing was kept")
-	if found := keptFiles(t, r.Directory); len(found) != 0 {
-		t.Errorf("left behind: %v", found)
-	}
-	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\n")
-	if a := audited(t, r.Steward, d.Table.ID); !a.HasPassed() {
-		t.Errorf("afterwards a small delivery does not pass: %+v", a.Audit)
 	}
 }
 

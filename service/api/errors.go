@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -57,9 +56,8 @@ func (s *Server) refusal(err error) error {
 		status, detail = http.StatusNotFound, err.Error()
 	case errors.Is(err, store.ErrConflict):
 		status, detail = http.StatusConflict, err.Error()
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		status, detail = http.StatusInsufficientStorage,
-			"The disk of the service is full; nothing was kept. Free some space and try again."
+	case files.Full(err):
+		status, detail = http.StatusInsufficientStorage, files.FullSays
 	case errors.Is(err, intake.ErrEmpty), errors.Is(err, content.ErrWebPage), errors.Is(err, intake.ErrBinary),
 		errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
 		status, detail = http.StatusUnprocessableEntity, err.Error()

@@ -1,6 +1,15 @@
 package files
 
-import "syscall"
+import (
+	"errors"
+	"syscall"
+)
+
+// FullSays is what whoever asked for something is told where the disk was full.
+const FullSays = "The disk of the service is full; nothing was kept. Free some space and try again."
+
+// Full reports whether something failed because no more may be written to a disk.
+func Full(err error) bool { return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) }
 
 // Disk is the room of the file system that a store is on.
 type Disk struct {

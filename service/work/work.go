@@ -348,6 +348,8 @@ func (a *attempt) fail(ctx context.Context, err, cause error) error {
 			"stack", caught.Stack)
 	case errors.Is(cause, errStalled):
 		says = fmt.Sprintf("It made no progress for %s and was ended. What it reads may be made to take for ever, or the disk does not answer.", a.Pool.stall())
+	case files.Full(err): // the log says which file
+		says = files.FullSays
 	}
 	a.log.Warn("a job failed", "job", a.job.ID, "kind", a.job.Kind, "error", err)
 	var endErr error
