@@ -1871,7 +1871,7 @@ func (c *Client) EditMerge(ctx context.Context, body EditMergeJSONRequestBody) (
 	return answered[MergeOutlined](ctx, c, r)
 }
 
-// ShowMeeting calls POST /merges/meeting: How many rows find a partner in a join of a merge, saved or not, and why others do not; of tables that are small enough for it to be told at once.
+// ShowMeeting calls POST /merges/meeting: How many rows find a partner in a join of a merge, saved or not, and why others do not; of large tables as a sample tells it.
 func (c *Client) ShowMeeting(ctx context.Context, body ShowMeetingJSONRequestBody) (*Meeting, error) {
 	r := request{method: "POST", path: pathOf("/merges/meeting"), body: body}
 	return answered[Meeting](ctx, c, r)

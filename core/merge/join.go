@@ -543,6 +543,13 @@ func (p *Plan) Whatever() *Plan {
 	return &out
 }
 
+// Counting returns the plan as one that only counts which keys meet: looking into why others do not reads joined tables again.
+func (p *Plan) Counting() *Plan {
+	out := *p
+	out.counting = true
+	return &out
+}
+
 // metEnough refuses a join in which fewer rows find a partner than must.
 func (j *joiner) metEnough(r *JoinResult) error {
 	if r.RowsIn == 0 || float64(r.Matched)*100 >= j.MetAtLeast*float64(r.RowsIn) {

@@ -585,7 +585,7 @@ func (m *merger) accounting(ctx context.Context, workers int) (*Accounting, erro
 			func(a, b string) int { return cmp.Or(cmp.Compare(j.misses[b], j.misses[a]), cmp.Compare(a, b)) })
 		r.Why = []Why{}
 		var meets map[string]string
-		if len(keys) > 0 && j.span == nil {
+		if len(keys) > 0 && j.span == nil && !m.plan.counting {
 			var err error
 			if r.Why, meets, err = j.why(ctx, j.misses, workers); err != nil {
 				return nil, err

@@ -37,6 +37,8 @@ type Plan struct {
 	Digest                         string // SHA-256 of the source, in hexadecimal
 	// Old tells of words of earlier versions that the text has, and what is said now.
 	Old []document.Problem
+
+	counting bool // it is not looked into why keys do not meet
 }
 
 // Join adds columns of another dataset's table to the rows whose key it has.

@@ -15,6 +15,7 @@ import (
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
+	"proudsieve/core/table"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -126,7 +127,7 @@ func (s *Server) merges() {
 	}
 	register(s, operation{
 		Right: access.Read, ID: "show-meeting", Method: http.MethodPost, Path: "/merges/meeting",
-		Summary: "How many rows find a partner in a join of a merge, saved or not, and why others do not; of tables that are small enough for it to be told at once",
+		Summary: "How many rows find a partner in a join of a merge, saved or not, and why others do not; of large tables as a sample tells it",
 	}, func(ctx context.Context, in *meetingAsked) (*body[Meeting], error) {
 		return answer(s.meeting(ctx, in.Body.Source, in.Body.Join))
 	})
@@ -205,15 +206,23 @@ type Meeting struct {
 	Rows    int64       `json:"rows"`
 	Matched int64       `json:"matched"`
 	Blank   int64       `json:"blank" doc:"Rows with nothing in a part of their key"`
-	Why     []merge.Why `json:"why" doc:"What would have to be levelled for others to meet"`
-	// Large says that the tables are too large for it to be told while one chooses.
+	Why     []merge.Why `json:"why" doc:"What would have to be levelled for others to meet; not looked into where the tables are large"`
+	OneIn   int         `json:"one_in" doc:"1 where all rows were counted; else one of so many stretches of the stacked tables was"`
+	// Large says that the tables are too large even for a sample.
 	Large bool `json:"large"`
 }
 
-// meetingBytes is how large the tables may be together of which it is told at once how many rows meet.
-const meetingBytes = 64 << 20
+const (
+	// meetingBytes is how large the tables may be together of which all rows are counted at once.
+	meetingBytes = 64 << 20
+	// sampleBytes is about how much of the stacked tables is looked at where they are larger.
+	sampleBytes = 8 << 20
+	// metBytes is how large the joined tables may be, which are read as a whole even for a sample.
+	metBytes = 512 << 20
+)
 
-// meeting counts the rows that find a partner in a join, whatever becomes of the others.
+// meeting counts the rows that find a partner in a join, whatever becomes of the others: all of them, or those of a sample
+// of the stacked tables where they are large.
 func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting, error) {
 	plan, err := merge.Parse([]byte(source))
 	if err != nil {
@@ -229,8 +238,8 @@ func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting
 		return nil, err
 	}
 	var inputs merge.Inputs
-	var bytes int64
-	key := fmt.Sprintf("meeting %+v ", *plan)
+	var stacked, joined int64
+	key := fmt.Sprintf("meeting %d %s ", join, source)
 	for _, name := range plan.Datasets() {
 		for _, id := range ids[name] {
 			t, err := store.FindTable(ctx, s.Store.DB, id)
@@ -241,13 +250,31 @@ func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting
 			if err != nil {
 				return nil, err
 			}
-			bytes += t.Bytes
+			if slices.Contains(plan.Stack, name) {
+				stacked += t.Bytes
+			} else {
+				joined += t.Bytes
+			}
 			key += opened.key
 			inputs = append(inputs, merge.Input{Dataset: name, Table: id, Source: opened.Source, Book: opened.Book, Digest: t.Digest})
 		}
 	}
-	if bytes > meetingBytes {
-		return &Meeting{Why: []merge.Why{}, Large: true}, nil
+	oneIn := 1
+	if stacked+joined > meetingBytes {
+		// Rows that are made of others are not those of a sample of these.
+		grained := slices.ContainsFunc(plan.Stack, func(name string) bool {
+			_, ok := plan.Grains[name]
+			return ok
+		})
+		if joined > metBytes || grained {
+			return &Meeting{Why: []merge.Why{}, Large: true}, nil
+		}
+		oneIn, plan = int(max(stacked/sampleBytes, 1)), plan.Counting()
+	}
+	for i := range inputs {
+		if slices.Contains(plan.Stack, inputs[i].Dataset) {
+			inputs[i].Source = table.OneIn(inputs[i].Source, oneIn)
+		}
 	}
 	return recall(ctx, &s.remembered, key, func(ctx context.Context) (*Meeting, error) {
 		a, err := asked(merge.Run(ctx, plan, inputs, s.Pool.Workers, merge.Outputs{Table: io.Discard}))
@@ -255,7 +282,7 @@ func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting
 			return nil, err
 		}
 		j := a.Joins[join-1]
-		return &Meeting{Rows: j.RowsIn, Matched: j.Matched, Blank: j.Blank, Why: j.Why}, nil
+		return &Meeting{Rows: j.RowsIn, Matched: j.Matched, Blank: j.Blank, Why: j.Why, OneIn: oneIn}, nil
 	})
 }
 
