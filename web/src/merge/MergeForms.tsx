@@ -265,8 +265,12 @@ function Meeting(props: { source: string; n: number; other: string; so: (pairs: 
         <Text fontWeight="600">
           {count(m.matched)} of {plural(m.rows, "row meets", "rows meet")} a row of {props.other}
           {m.blank > 0 && `; ${count(m.blank)} have nothing in a part of their key`}.
-          {m.one_in > 1 &&
-            ` A sample: one stretch of rows in ${m.one_in}. A look at what it would do counts all, and says why others do not meet.`}
+        </Text>
+      )}
+      {m.one_in > 1 && (
+        <Text color="quiet">
+          A sample: one stretch of rows in {m.one_in}. A look at what it would do counts all, and says why
+          others do not meet.
         </Text>
       )}
       {m.why.map((w) => (
