@@ -65,3 +65,21 @@ func TestTablesAreReconciled(t *testing.T) {
 		t.Errorf("a table of another dataset: %v", err)
 	}
 }
+
+// What is remembered of one question is not the answer to another that only looks like it.
+func TestTotalsByOneColumnAreNotThoseByTwo(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", "dataset: gauges\ncolumns:\n  - {name: a}\n  - {name: b}\n  - {name: a b}\n  - {name: flow, type: decimal}\npass_mark: 0\n")
+	table := deliver(t, r.Steward, "gauges", "a,b,a b,flow\n1,1,x,5\n1,2,x,6\n2,1,x,7\n").Table.ID
+	audited(t, r.Steward, table)
+	for _, one := range []struct {
+		by     []string
+		groups int64
+	}{{[]string{`"a b"`}, 1}, {[]string{"a", "b"}, 3}, {[]string{"a b"}, 1}} {
+		found, err := client.Decode[merge.Reconciled](r.Reader.ShowTotals(ctx, table, &client.ShowTotalsParams{With: table, By: one.by, Of: "flow"}))
+		if err != nil || found.Agree != one.groups || len(found.By) != len(one.by) {
+			t.Errorf("by %q: %+v, %v; want %d groups", one.by, found, err, one.groups)
+		}
+	}
+}

@@ -239,7 +239,7 @@ func (s *Server) meeting(ctx context.Context, source string, join int) (*Meeting
 	}
 	var inputs merge.Inputs
 	var stacked, joined int64
-	key := fmt.Sprintf("meeting %d %s ", join, source)
+	key := fmt.Sprintf("meeting %d %s ", join, plan.Digest)
 	for _, name := range plan.Datasets() {
 		for _, id := range ids[name] {
 			t, err := store.FindTable(ctx, s.Store.DB, id)

@@ -75,6 +75,19 @@ func (s *Server) twoTables(ctx context.Context, id, with int64) (*twoTables, err
 	return out, nil
 }
 
+// totalsAsked returns a question for totals with the tables that it is about. Their key is that of the question: each text of it
+// in quotes, so that no two questions have the same.
+func (s *Server) totalsAsked(ctx context.Context, in *TotalsAsked) (q merge.Totals, two *twoTables, err error) {
+	if q, err = in.totals(); err != nil {
+		return q, nil, err
+	}
+	if two, err = s.twoTables(ctx, in.ID, in.With); err != nil {
+		return q, nil, err
+	}
+	two.key += fmt.Sprintf("totals %q %q %q", q.Here, q.There, []string{in.Factor, in.Tolerance, in.Percent})
+	return q, two, nil
+}
+
 // remembering is a comparison that is remembered.
 type remembering struct{ *merge.Revision }
 
@@ -90,16 +103,12 @@ func (s *Server) reconciling() {
 		Right: access.Read, ID: "show-totals", Method: http.MethodGet, Path: "/tables/{id}/totals",
 		Summary: "Hold the totals of a table against those of another: which agree, differ, or are on one side only, and what many that differ have in common",
 	}, func(ctx context.Context, in *totalsShown) (*body[merge.Reconciled], error) {
-		q, err := in.totals()
-		if err != nil {
-			return nil, err
-		}
-		two, err := s.twoTables(ctx, in.ID, in.With)
+		q, two, err := s.totalsAsked(ctx, &in.TotalsAsked)
 		if err != nil {
 			return nil, err
 		}
 		q.Shown = in.Limit
-		return answer(recall(ctx, &s.remembered, fmt.Sprintf("%stotals %q %d", two.key, fmt.Sprint(q), q.Shown), func(ctx context.Context) (*merge.Reconciled, error) {
+		return answer(recall(ctx, &s.remembered, fmt.Sprintf("%s %d", two.key, q.Shown), func(ctx context.Context) (*merge.Reconciled, error) {
 			return asked(merge.Reconcile(ctx, q, two.here, two.there, two.workers))
 		}))
 	})
@@ -113,11 +122,7 @@ func (s *Server) reconciling() {
 		Right: access.Read, ID: "show-total-rows", Method: http.MethodGet, Path: "/tables/{id}/totals/rows",
 		Summary: "Which rows make up the difference between two totals, by a key that both tables have",
 	}, func(ctx context.Context, in *groupAsked) (*body[merge.GroupRows], error) {
-		q, err := in.totals()
-		if err != nil {
-			return nil, err
-		}
-		two, err := s.twoTables(ctx, in.ID, in.With)
+		q, two, err := s.totalsAsked(ctx, &in.TotalsAsked)
 		if err != nil {
 			return nil, err
 		}
@@ -125,7 +130,7 @@ func (s *Server) reconciling() {
 		if len(there) == 0 {
 			there = in.Key
 		}
-		return answer(recall(ctx, &s.remembered, fmt.Sprintf("%stotal rows %q %q %q %q", two.key, fmt.Sprint(q), in.Group, in.Key, there), func(ctx context.Context) (*merge.GroupRows, error) {
+		return answer(recall(ctx, &s.remembered, fmt.Sprintf("%s rows %q %q %q", two.key, in.Group, in.Key, there), func(ctx context.Context) (*merge.GroupRows, error) {
 			return asked(merge.RowsOfGroup(ctx, q, two.here, two.there, in.Group, in.Key, there, two.workers))
 		}))
 	})
