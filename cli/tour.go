@@ -358,13 +358,7 @@ func (d *demoRun) clean(ctx context.Context, dataset, plan string) error {
 		return err
 	}
 	job, err := d.steward.ApplyFix(ctx, d.tables[dataset], client.PlannedBody{FixPlan: plan})
-	if err != nil {
-		return err
-	}
-	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
-		return err
-	}
-	t, err := d.steward.ShowTable(ctx, *job.ResultTable)
+	t, err := d.made(ctx, job, err)
 	if err != nil {
 		return err
 	}
@@ -392,26 +386,8 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	if err := d.declare(ctx, "rulebooks", "rulebooks/survey_results.yaml"); err != nil {
 		return 0, err
 	}
-	if err := d.declare(ctx, "merges", "merges/survey_results.yaml"); err != nil {
-		return 0, err
-	}
-	job, err := d.steward.RunMerge(ctx, "survey_results", client.RunBody{})
+	t, err := d.merged(ctx, "survey_results")
 	if err != nil {
-		return 0, err
-	}
-	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
-		return 0, err
-	}
-	t, err := d.steward.ShowTable(ctx, *job.ResultTable)
-	if err != nil {
-		return 0, err
-	}
-	var a merge.Accounting
-	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
-		return 0, err
-	}
-	d.accounting(&a)
-	if err := a.Balance(); err != nil {
 		return 0, err
 	}
 	d.line("The merge adds up.")
@@ -422,6 +398,35 @@ func (d *demoRun) join(ctx context.Context) (int64, error) {
 	d.line("The merged table has a score of %s, its pass mark is %s.", percent(audited.Result.Score),
 		percent(audited.PassMark))
 	return t.ID, nil
+}
+
+// made follows a job that was asked for, and returns the table that it makes.
+func (d *demoRun) made(ctx context.Context, job *records.Job, err error) (*records.Table, error) {
+	if err == nil {
+		job, err = d.steward.Follow(ctx, job.ID, nil)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.steward.ShowTable(ctx, *job.ResultTable)
+}
+
+// merged declares a merge of the demo, runs it, and shows its accounting, which must add up.
+func (d *demoRun) merged(ctx context.Context, name string) (*records.Table, error) {
+	if err := d.declare(ctx, "merges", "merges/"+name+".yaml"); err != nil {
+		return nil, err
+	}
+	job, err := d.steward.RunMerge(ctx, name, client.RunBody{})
+	t, err := d.made(ctx, job, err)
+	if err != nil {
+		return nil, err
+	}
+	var a merge.Accounting
+	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
+		return nil, err
+	}
+	d.accounting(&a)
+	return t, a.Balance()
 }
 
 func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certificate, error) {

@@ -64,26 +64,11 @@ func (d *demoRun) gauged(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := d.declare(ctx, "merges", "merges/river_days.yaml"); err != nil {
-		return err
-	}
-	job, err := d.steward.RunMerge(ctx, "river_days", client.RunBody{})
-	if err != nil {
-		return err
-	}
-	if job, err = d.steward.Follow(ctx, job.ID, nil); err != nil {
-		return err
-	}
-	t, err := d.steward.ShowTable(ctx, *job.ResultTable)
-	if err != nil {
-		return err
-	}
-	var a merge.Accounting
-	if err := json.Unmarshal(*t.Accounting, &a); err != nil {
-		return err
-	}
 	d.line("With the names levelled, and the hours made days:")
-	d.accounting(&a)
+	t, err := d.merged(ctx, "river_days")
+	if err != nil {
+		return err
+	}
 	if err := d.inherit(ctx, "river_days", t.ID); err != nil {
 		return err
 	}

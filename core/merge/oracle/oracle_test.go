@@ -300,18 +300,28 @@ func TestMergesDoWhatSQLDoes(t *testing.T) {
 // unmetOf are the rows that PostgreSQL finds no partner for, as the table of them has them.
 func unmetOf(t *testing.T, conn *pgx.Conn, d drawn) [][]string {
 	t.Helper()
-	rows, err := conn.Query(context.Background(), "SELECT 'rows', '', row::text, 'no partner in other', id, site, size, day, amount FROM l0 WHERE row NOT IN (SELECT a FROM ("+d.query()+") x WHERE part = 1 AND b > 0) ORDER BY l0.row")
+	return answered(t, conn, "SELECT 'rows', '', row::text, 'no partner in other', id, site, size, day, amount FROM l0 WHERE row NOT IN (SELECT a FROM ("+d.query()+") x WHERE part = 1 AND b > 0) ORDER BY l0.row")
+}
+
+// answered are the rows with which PostgreSQL answers, all of texts.
+func answered(t *testing.T, conn *pgx.Conn, query string) [][]string {
+	t.Helper()
+	found, err := conn.Query(context.Background(), query)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("%v\n%s", err, query)
 	}
-	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) ([]string, error) {
-		c := make([]string, 9)
-		return c, row.Scan(&c[0], &c[1], &c[2], &c[3], &c[4], &c[5], &c[6], &c[7], &c[8])
+	rows, err := pgx.CollectRows(found, func(row pgx.CollectableRow) ([]string, error) {
+		cells := make([]string, len(row.FieldDescriptions()))
+		into := make([]any, len(cells))
+		for i := range cells {
+			into[i] = &cells[i]
+		}
+		return cells, row.Scan(into...)
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("%v\n%s", err, query)
 	}
-	return out
+	return rows
 }
 
 func differs(got, want [][]string) string {

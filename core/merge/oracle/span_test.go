@@ -96,21 +96,7 @@ func TestSpansAndGrainsDoWhatSQLDoes(t *testing.T) {
 				got[i] = append(cells[:5:5], n+"/"+sum)
 			}
 		}
-		rows, err := conn.Query(ctx, query)
-		if err != nil {
-			t.Fatalf("%v\n%s", err, query)
-		}
-		var want [][]string
-		for rows.Next() {
-			c := make([]string, 6)
-			if err := rows.Scan(&c[0], &c[1], &c[2], &c[3], &c[4], &c[5]); err != nil {
-				t.Fatal(err)
-			}
-			want = append(want, c)
-		}
-		if err := rows.Err(); err != nil {
-			t.Fatalf("%v\n%s", err, query)
-		}
+		want := answered(t, conn, query)
 		if !slices.EqualFunc(got, want, slices.Equal) {
 			t.Fatalf("seed %d:\n%s%s", seed, head+join, differs(got, want))
 		}

@@ -91,21 +91,7 @@ func TestStacksDoWhatSQLDoes(t *testing.T) {
 			}
 		}
 		query := with + fmt.Sprintf("SELECT id, site, size, %s, %s FROM j WHERE %s ORDER BY t, row", cell("day", "d"), cell("amount", "n"), strings.Join(stays, " AND "))
-		rows, err := conn.Query(ctx, query)
-		if err != nil {
-			t.Fatalf("%v\n%s", err, query)
-		}
-		var want [][]string
-		for rows.Next() {
-			c := make([]string, 5)
-			if err := rows.Scan(&c[0], &c[1], &c[2], &c[3], &c[4]); err != nil {
-				t.Fatal(err)
-			}
-			want = append(want, c)
-		}
-		if err := rows.Err(); err != nil {
-			t.Fatalf("%v\n%s", err, query)
-		}
+		want := answered(t, conn, query)
 		got, err := csv.NewReader(&out).ReadAll()
 		if err != nil {
 			t.Fatal(err)
