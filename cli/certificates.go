@@ -12,6 +12,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/core/certify"
 	"proudsieve/core/document"
+	"proudsieve/service/api"
 	"proudsieve/service/records"
 )
 
@@ -55,10 +56,10 @@ func certificateCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				found, err := s.ListObstacles(ctx, id)
-				if err := show(s, found, err, func(o *records.Obstacles) {
+				found, err := client.Decode[api.Obstacles](s.ListObstacles(ctx, id))
+				if err := show(s, found, err, func(o *api.Obstacles) {
 					for _, one := range o.Obstacles {
-						s.line("- %s", one)
+						s.line("- %s", safe(one.Says))
 					}
 					if o.Ready {
 						s.line("Nothing stands in the way.")

@@ -272,7 +272,7 @@ func TestTalkingToAService(t *testing.T) {
 	expect(0, "assigned to Jonas", "issue", "assign", number, "Jonas")
 	expect(0, "asked", "issue", "ask", number)
 	expect(0, "Which of the two?", "issue", "comment", number, "Which of the two?")
-	expect(0, "Waived by Mara until 2099-01-01", "issue", "waive", number, "--reason", "meant that way", "--until",
+	expect(0, "by Mara, for 1 row of 4, until 2099-01-01: meant that way", "issue", "waive", number, "--reason", "meant that way", "--until",
 		"2099-01-01")
 	expect(2, "Required flag", "issue", "waive", number, "--until", "2099-01-01")
 	plan := "fix_plan: clean\ndataset: samples\nsteps:\n  - {do: keep_one, columns: [sample], survivor: latest_row, reason: The later one counts.}\n"

@@ -18,20 +18,23 @@ import (
 func declarationCommands(path, what string) []*cli.Command {
 	return []*cli.Command{
 		verb("save", "save a "+what+" as the newest version", "FILE",
-			[]cli.Flag{&cli.IntFlag{Name: "after",
-				Usage: "the version that it was made from; needed from the second one on"}},
+			savingFlags(path),
 			func(ctx context.Context, s *session, args []string) error {
 				source, err := os.ReadFile(args[0])
 				if err != nil {
 					return err
 				}
-				d, err := s.DeclareAfter(ctx, path, source, s.command.Int("after"))
+				d, err := declareFrom(ctx, s, path, source)
 				var p *client.Problem
 				if errors.As(err, &p) && (p.Status == http.StatusPreconditionFailed ||
 					p.Status == http.StatusPreconditionRequired) {
 					return fmt.Errorf("%w\nThen save it with --after and the number of that version", err)
 				}
 				return show(s, d, err, func(d *records.Declaration) {
+					if d.Waits != nil {
+						s.line("Kept as decision %d, which waits for a second person: decision agree %d.", *d.Waits, *d.Waits)
+						return
+					}
 					s.line("Version %d of the %s %s is the newest.", d.Version, what, d.Name)
 					for _, old := range d.OldWords {
 						s.line("%s.", visible(old))
@@ -58,6 +61,28 @@ func declarationCommands(path, what string) []*cli.Command {
 				return show(s, d, err, func(d *records.Declaration) { _ = s.raw(d.Source) })
 			}),
 	}
+}
+
+// savingFlags are those of saving a declaration; a rulebook may ask less than before.
+func savingFlags(path string) []cli.Flag {
+	flags := []cli.Flag{&cli.IntFlag{Name: "after", Usage: "the version that it was made from; needed from the second one on"}}
+	if path != "rulebooks" {
+		return flags
+	}
+	return append(flags, &cli.StringFlag{Name: "reason", Usage: "why less is asked of a table than before; needed where it is"},
+		&cli.StringSliceFlag{Name: "lost", Usage: "what becomes of the open issue of a rule that is gone: RULE to close it, RULE=OTHER to let it go on as that of another; may be repeated"})
+}
+
+func declareFrom(ctx context.Context, s *session, path string, source []byte) (*records.Declaration, error) {
+	after, reason, lost := s.command.Int("after"), s.command.String("reason"), s.command.StringSlice("lost")
+	if path != "rulebooks" || reason == "" && len(lost) == 0 {
+		return s.DeclareAfter(ctx, path, source, after)
+	}
+	rules := make([]records.LostRule, len(lost))
+	for i, one := range lost {
+		rules[i].Rule, rules[i].To, _ = strings.Cut(one, "=")
+	}
+	return s.Ease(ctx, source, after, reason, rules...)
 }
 
 // declarationsOf lists the declarations of a kind, of a dataset where one is named.

@@ -342,13 +342,13 @@ func (d *demoRun) settle(ctx context.Context) error {
 			client.CommentBody{Text: "Asked the laboratory: which of the two dates is right?"}); err != nil {
 			return err
 		}
-		waiver := client.WaiverBody{Reason: "The clock of the laboratory's intake was wrong; the dates of sampling are right.", Until: time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
+		waiver := client.Waived{Reason: "The clock of the laboratory's intake was wrong; the dates of sampling are right.", Until: time.Now().AddDate(1, 0, 0).Format(time.DateOnly)}
 		waived, err := d.steward.Waive(ctx, i.ID, waiver)
 		if err != nil {
 			return err
 		}
-		d.line("Issue %d (%s, %s) is waived by %s until %s.", waived.ID, waived.Dataset, waived.Rule, *waived.WaiverBy,
-			*waived.WaiverUntil)
+		w := waived.Given[0]
+		d.line("Issue %d (%s, %s) is waived by %s for %s, until %s.", waived.ID, waived.Dataset, waived.Rule, w.By, w.Covers, *w.Until)
 	}
 	return nil
 }
@@ -431,12 +431,12 @@ func (d *demoRun) merged(ctx context.Context, name string) (*records.Table, erro
 
 func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certificate, error) {
 	d.heading("6. Certify")
-	own, err := d.steward.ListObstacles(ctx, merged)
+	own, err := client.Decode[api.Obstacles](d.steward.ListObstacles(ctx, merged))
 	if err != nil {
 		return nil, err
 	}
 	for _, o := range own.Obstacles {
-		d.line("Refused to the steward: %s", o)
+		d.line("Refused to the steward: %s", o.Says)
 	}
 	made, err := d.certifier.CertifyTable(ctx, merged)
 	if err != nil {

@@ -242,7 +242,7 @@ func (c *Client) DeclareAfter(ctx context.Context, kind string, source []byte,
 	body := SavingBody{Source: string(source)}
 	switch kind {
 	case "rulebooks":
-		return c.AddRulebook(ctx, &AddRulebookParams{IfMatch: match}, body)
+		return c.AddRulebook(ctx, &AddRulebookParams{IfMatch: match}, SavingRulebookBody{Source: body.Source})
 	case "fix-plans":
 		return c.AddFixPlan(ctx, &AddFixPlanParams{IfMatch: match}, body)
 	case "merges":
@@ -295,25 +295,40 @@ func Save(out io.Writer, in io.ReadCloser, err error) error {
 	return errors.Join(err, in.Close())
 }
 
-// seen returns the tag of a version, by which a change says what it was made from.
-func seen(version int) string { return strconv.Quote(strconv.Itoa(version)) }
+// Seen returns the tag of a version, by which a change says what it was made from.
+func Seen(version int) string { return strconv.Quote(strconv.Itoa(version)) }
 
 // EditIssue changes an issue as it is now.
-func (c *Client) EditIssue(ctx context.Context, id int64, body IssueChangeBody) (*records.IssueShown, error) {
+func (c *Client) EditIssue(ctx context.Context, id int64, body IssueChanged) (*records.IssueShown, error) {
 	issue, err := c.ShowIssue(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return c.ChangeIssue(ctx, id, &ChangeIssueParams{IfMatch: seen(issue.Version)}, body)
+	return c.ChangeIssue(ctx, id, &ChangeIssueParams{IfMatch: Seen(issue.Version)}, body)
 }
 
 // Waive waives an issue as it is now.
-func (c *Client) Waive(ctx context.Context, id int64, body WaiverBody) (*records.IssueShown, error) {
+func (c *Client) Waive(ctx context.Context, id int64, body Waived) (*records.IssueShown, error) {
 	issue, err := c.ShowIssue(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return c.WaiveIssue(ctx, id, &WaiveIssueParams{IfMatch: seen(issue.Version)}, body)
+	return c.WaiveIssue(ctx, id, &WaiveIssueParams{IfMatch: Seen(issue.Version)}, body)
+}
+
+// End closes an issue as it is now.
+func (c *Client) End(ctx context.Context, id int64, body Closing) (*records.IssueShown, error) {
+	issue, err := c.ShowIssue(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return c.CloseIssue(ctx, id, &CloseIssueParams{IfMatch: Seen(issue.Version)}, body)
+}
+
+// Ease saves a rulebook that asks less than the version that it was made from, for a reason, and says what becomes of the open
+// issues whose rules are gone.
+func (c *Client) Ease(ctx context.Context, source []byte, version int, reason string, lost ...records.LostRule) (*records.Declaration, error) {
+	return c.AddRulebook(ctx, &AddRulebookParams{IfMatch: Seen(version)}, SavingRulebookBody{Source: string(source), Reason: reason, Lost: lost})
 }
 
 // JobFailed is a job that ended without doing what it was for.

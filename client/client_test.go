@@ -163,7 +163,7 @@ func TestEditingAnIssueNamesTheVersionThatWasSeen(t *testing.T) {
 		},
 	})
 	jonas := "Jonas"
-	i, err := c.EditIssue(ctx, 4, client.IssueChangeBody{Assignee: &jonas})
+	i, err := c.EditIssue(ctx, 4, client.IssueChanged{Assignee: &jonas})
 	if err != nil || i.Version != 13 {
 		t.Errorf("%+v, %v", i, err)
 	}

@@ -9,18 +9,42 @@ import (
 	"proudsieve/service/records"
 )
 
-// Defines values for IssueChangeBodyState.
+// Defines values for ClosingEnded.
 const (
-	IssueChangeBodyStateAsked IssueChangeBodyState = "asked"
-	IssueChangeBodyStateOpen  IssueChangeBodyState = "open"
+	ClosingEndedAccepted  ClosingEnded = "accepted"
+	ClosingEndedCorrected ClosingEnded = "corrected"
+	ClosingEndedPutRight  ClosingEnded = "put_right"
+	ClosingEndedWithdrawn ClosingEnded = "withdrawn"
 )
 
-// Valid indicates whether the value is a known member of the IssueChangeBodyState enum.
-func (e IssueChangeBodyState) Valid() bool {
+// Valid indicates whether the value is a known member of the ClosingEnded enum.
+func (e ClosingEnded) Valid() bool {
 	switch e {
-	case IssueChangeBodyStateAsked:
+	case ClosingEndedAccepted:
 		return true
-	case IssueChangeBodyStateOpen:
+	case ClosingEndedCorrected:
+		return true
+	case ClosingEndedPutRight:
+		return true
+	case ClosingEndedWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for IssueChangedState.
+const (
+	IssueChangedStateAsked IssueChangedState = "asked"
+	IssueChangedStateOpen  IssueChangedState = "open"
+)
+
+// Valid indicates whether the value is a known member of the IssueChangedState enum.
+func (e IssueChangedState) Valid() bool {
+	switch e {
+	case IssueChangedStateAsked:
+		return true
+	case IssueChangedStateOpen:
 		return true
 	default:
 		return false
@@ -102,6 +126,48 @@ func (e ReadingWishEncoding) Valid() bool {
 	}
 }
 
+// Defines values for WaivedFor.
+const (
+	WaivedForDay      WaivedFor = "day"
+	WaivedForDelivery WaivedFor = "delivery"
+	WaivedForGood     WaivedFor = "good"
+)
+
+// Valid indicates whether the value is a known member of the WaivedFor enum.
+func (e WaivedFor) Valid() bool {
+	switch e {
+	case WaivedForDay:
+		return true
+	case WaivedForDelivery:
+		return true
+	case WaivedForGood:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WaivedOf.
+const (
+	WaivedOfCount WaivedOf = "count"
+	WaivedOfRows  WaivedOf = "rows"
+	WaivedOfTexts WaivedOf = "texts"
+)
+
+// Valid indicates whether the value is a known member of the WaivedOf enum.
+func (e WaivedOf) Valid() bool {
+	switch e {
+	case WaivedOfCount:
+		return true
+	case WaivedOfRows:
+		return true
+	case WaivedOfTexts:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListTablesParamsOrigin.
 const (
 	ListTablesParamsOriginCleaned  ListTablesParamsOrigin = "cleaned"
@@ -174,6 +240,7 @@ func (e ListIssuesParamsSeverity) Valid() bool {
 // Defines values for ListIssuesParamsOrder.
 const (
 	ListIssuesParamsOrderChanged ListIssuesParamsOrder = "changed"
+	ListIssuesParamsOrderDue     ListIssuesParamsOrder = "due"
 	ListIssuesParamsOrderGravest ListIssuesParamsOrder = "gravest"
 	ListIssuesParamsOrderNewest  ListIssuesParamsOrder = "newest"
 	ListIssuesParamsOrderRows    ListIssuesParamsOrder = "rows"
@@ -183,6 +250,8 @@ const (
 func (e ListIssuesParamsOrder) Valid() bool {
 	switch e {
 	case ListIssuesParamsOrderChanged:
+		return true
+	case ListIssuesParamsOrderDue:
 		return true
 	case ListIssuesParamsOrderGravest:
 		return true
@@ -439,6 +508,16 @@ type Choice struct {
 	Taken []Pick `json:"taken,omitempty"`
 }
 
+// Closing defines model for Closing.
+type Closing struct {
+	// Ended How it ended: corrected by who delivers, put right here, accepted as it is, or withdrawn
+	Ended  ClosingEnded `json:"ended"`
+	Reason string       `json:"reason"`
+}
+
+// ClosingEnded How it ended: corrected by who delivers, put right here, accepted as it is, or withdrawn
+type ClosingEnded string
+
 // Codes defines model for Codes.
 type Codes = json.RawMessage
 
@@ -458,6 +537,9 @@ type Correlations = json.RawMessage
 
 // Dataset defines model for Dataset.
 type Dataset = records.Dataset
+
+// Decision defines model for Decision.
+type Decision = records.Decision
 
 // Declaration defines model for Declaration.
 type Declaration = records.Declaration
@@ -526,20 +608,29 @@ type GroupRows = json.RawMessage
 // GroupsPage defines model for GroupsPage.
 type GroupsPage = json.RawMessage
 
+// InForce defines model for InForce.
+type InForce = json.RawMessage
+
 // Issue defines model for Issue.
 type Issue = records.Issue
 
-// IssueChangeBody defines model for IssueChangeBody.
-type IssueChangeBody struct {
+// IssueChanged defines model for IssueChanged.
+type IssueChanged struct {
 	// Assignee A person's name; empty for nobody
 	Assignee *string `json:"assignee,omitempty"`
 
-	// State An issue is closed by an audit, and waived by a waiver
-	State *IssueChangeBodyState `json:"state,omitempty"`
+	// Due Until when it is to be settled, yyyy-MM-dd; empty for no day
+	Due *string `json:"due,omitempty"`
+
+	// Owner Who can tell what is right: a person's name, with or without an account; empty for nobody
+	Owner *string `json:"owner,omitempty"`
+
+	// State An issue is closed by an audit or with a reason, and waived by a waiver. Opening one that is waived ends its waivers
+	State *IssueChangedState `json:"state,omitempty"`
 }
 
-// IssueChangeBodyState An issue is closed by an audit, and waived by a waiver
-type IssueChangeBodyState string
+// IssueChangedState An issue is closed by an audit or with a reason, and waived by a waiver. Opening one that is waived ends its waivers
+type IssueChangedState string
 
 // IssueShown defines model for IssueShown.
 type IssueShown = records.IssueShown
@@ -569,6 +660,9 @@ type LookingBody struct {
 	Reading *ReadingWish `json:"reading,omitempty"`
 }
 
+// LostRule defines model for LostRule.
+type LostRule = records.LostRule
+
 // MadeBody defines model for MadeBody.
 type MadeBody struct {
 	// Column The column of the lead, or of the text
@@ -577,6 +671,9 @@ type MadeBody struct {
 
 	// Lead The kind of a lead of the audit
 	Lead string `json:"lead,omitempty"`
+
+	// Named By what stands in them the rows are known again; the service says it
+	Named interface{} `json:"named,omitempty"`
 
 	// Rows Numbers of rows
 	Rows []int32 `json:"rows,omitempty"`
@@ -671,7 +768,14 @@ type NewTokenBody struct {
 }
 
 // Obstacles defines model for Obstacles.
-type Obstacles = records.Obstacles
+type Obstacles = json.RawMessage
+
+// OutcomeBody defines model for OutcomeBody.
+type OutcomeBody struct {
+	// Agree Whether the rulebook becomes so; a refused text is kept with the decision
+	Agree  bool   `json:"agree"`
+	Remark string `json:"remark,omitempty"`
+}
 
 // Outlined defines model for Outlined.
 type Outlined = json.RawMessage
@@ -684,6 +788,9 @@ type PageCertificate = records.Page[records.Certificate]
 
 // PageDataset defines model for PageDataset.
 type PageDataset = records.Page[records.Dataset]
+
+// PageDecision defines model for PageDecision.
+type PageDecision = records.Page[records.Decision]
 
 // PageDeclaration defines model for PageDeclaration.
 type PageDeclaration = records.Page[records.Declaration]
@@ -834,6 +941,34 @@ type SavingBody struct {
 	Source string `json:"source"`
 }
 
+// SavingRulebookBody defines model for SavingRulebookBody.
+type SavingRulebookBody struct {
+	// Lost What becomes of each open issue whose rule is gone; needed where there are any
+	Lost []LostRule `json:"lost,omitempty"`
+
+	// Reason Why less is asked of a table than by the version before; needed where it is
+	Reason string `json:"reason,omitempty"`
+
+	// Source YAML
+	Source string `json:"source"`
+}
+
+// SecondBody defines model for SecondBody.
+type SecondBody struct {
+	Asked bool `json:"asked"`
+}
+
+// SeveralBody defines model for SeveralBody.
+type SeveralBody struct {
+	Change *IssueChanged `json:"change,omitempty"`
+	Close  *Closing      `json:"close,omitempty"`
+	Issues []int64       `json:"issues"`
+
+	// Reason What is said of each of them, in its record
+	Reason string  `json:"reason,omitempty"`
+	Waiver *Waived `json:"waiver,omitempty"`
+}
+
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
 
@@ -877,13 +1012,33 @@ type TriedBody struct {
 	Source string `json:"source"`
 }
 
-// WaiverBody defines model for WaiverBody.
-type WaiverBody struct {
-	Reason string `json:"reason"`
+// Waived defines model for Waived.
+type Waived struct {
+	// Column Of texts: their column; the rule's where it speaks of one alone
+	Column string `json:"column,omitempty"`
 
-	// Until The last day on which it holds
-	Until string `json:"until"`
+	// For How long it holds: until a day, for this delivery alone, or for good. day where it is left out
+	For WaivedFor `json:"for,omitempty"`
+
+	// Of What is accepted: as many rows as there are now, whichever they are; some texts; or these rows, known by what stands in them. count where it is left out
+	Of     WaivedOf `json:"of,omitempty"`
+	Reason string   `json:"reason"`
+
+	// Rows Of rows: the numbers of those that are accepted; all that were found where none is named
+	Rows []int32 `json:"rows,omitempty"`
+
+	// Texts Of texts: those that are accepted; the empty one stands for a missing value
+	Texts []string `json:"texts,omitempty"`
+
+	// Until The last day on which it holds, yyyy-MM-dd
+	Until string `json:"until,omitempty"`
 }
+
+// WaivedFor How long it holds: until a day, for this delivery alone, or for good. day where it is left out
+type WaivedFor string
+
+// WaivedOf What is accepted: as many rows as there are now, whichever they are; some texts; or these rows, known by what stands in them. count where it is left out
+type WaivedOf string
 
 // WeighedBody defines model for WeighedBody.
 type WeighedBody struct {
@@ -978,6 +1133,19 @@ type ListTablesParams struct {
 // ListTablesParamsOrigin defines parameters for ListTables.
 type ListTablesParamsOrigin string
 
+// ListDecisionsParams defines parameters for ListDecisions.
+type ListDecisionsParams struct {
+	// After Cursor: next of the page before
+	After string `form:"after,omitempty" json:"after,omitempty"`
+	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Dataset Only those of this dataset
+	Dataset string `form:"dataset,omitempty" json:"dataset,omitempty"`
+
+	// Waiting Only those that wait for a second person
+	Waiting bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+}
+
 // ListFixPlansParams defines parameters for ListFixPlans.
 type ListFixPlansParams struct {
 	// After Cursor: next of the page before
@@ -1018,7 +1186,13 @@ type ListIssuesParams struct {
 	State ListIssuesParamsState `form:"state,omitempty" json:"state,omitempty"`
 
 	// Assignee A person's name; - for issues that are assigned to nobody
-	Assignee string                   `form:"assignee,omitempty" json:"assignee,omitempty"`
+	Assignee string `form:"assignee,omitempty" json:"assignee,omitempty"`
+
+	// Owner Who can tell what is right, by name
+	Owner string `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Overdue Only those whose day is over
+	Overdue  bool                     `form:"overdue,omitempty" json:"overdue,omitempty"`
 	Severity ListIssuesParamsSeverity `form:"severity,omitempty" json:"severity,omitempty"`
 
 	// Text Only issues with this in their title, rule or dataset
@@ -1043,8 +1217,21 @@ type ChangeIssueParams struct {
 	IfMatch string `json:"If-Match,omitempty"`
 }
 
+// CloseIssueParams defines parameters for CloseIssue.
+type CloseIssueParams struct {
+	// IfMatch The ETag of the issue as it was seen; needed
+	IfMatch string `json:"If-Match,omitempty"`
+}
+
 // WaiveIssueParams defines parameters for WaiveIssue.
 type WaiveIssueParams struct {
+	// IfMatch The ETag of the issue as it was seen; needed
+	IfMatch string `json:"If-Match,omitempty"`
+}
+
+// EndWaiverParams defines parameters for EndWaiver.
+type EndWaiverParams struct {
+	// IfMatch The ETag of the issue as it was seen; needed
 	IfMatch string `json:"If-Match,omitempty"`
 }
 
@@ -1505,8 +1692,14 @@ type ChooseProposalJSONRequestBody = Choice
 // SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
 type SetRetentionJSONRequestBody = RetentionBody
 
+// AskSecondPersonJSONRequestBody defines body for AskSecondPerson for application/json ContentType.
+type AskSecondPersonJSONRequestBody = SecondBody
+
 // SetStandingPlanJSONRequestBody defines body for SetStandingPlan for application/json ContentType.
 type SetStandingPlanJSONRequestBody = StandingBody
+
+// TakeDecisionJSONRequestBody defines body for TakeDecision for application/json ContentType.
+type TakeDecisionJSONRequestBody = OutcomeBody
 
 // AddFixPlanJSONRequestBody defines body for AddFixPlan for application/json ContentType.
 type AddFixPlanJSONRequestBody = SavingBody
@@ -1517,14 +1710,20 @@ type CheckFixPlanJSONRequestBody = DeclaredBody
 // EditFixPlanJSONRequestBody defines body for EditFixPlan for application/json ContentType.
 type EditFixPlanJSONRequestBody = PlanEditsBody
 
+// ChangeIssuesJSONRequestBody defines body for ChangeIssues for application/json ContentType.
+type ChangeIssuesJSONRequestBody = SeveralBody
+
 // ChangeIssueJSONRequestBody defines body for ChangeIssue for application/json ContentType.
-type ChangeIssueJSONRequestBody = IssueChangeBody
+type ChangeIssueJSONRequestBody = IssueChanged
+
+// CloseIssueJSONRequestBody defines body for CloseIssue for application/json ContentType.
+type CloseIssueJSONRequestBody = Closing
 
 // CommentIssueJSONRequestBody defines body for CommentIssue for application/json ContentType.
 type CommentIssueJSONRequestBody = CommentBody
 
 // WaiveIssueJSONRequestBody defines body for WaiveIssue for application/json ContentType.
-type WaiveIssueJSONRequestBody = WaiverBody
+type WaiveIssueJSONRequestBody = Waived
 
 // AddMergeJSONRequestBody defines body for AddMerge for application/json ContentType.
 type AddMergeJSONRequestBody = SavingBody
@@ -1554,7 +1753,7 @@ type AddPersonJSONRequestBody = NewPersonBody
 type ChangePersonJSONRequestBody = ChangeBody
 
 // AddRulebookJSONRequestBody defines body for AddRulebook for application/json ContentType.
-type AddRulebookJSONRequestBody = SavingBody
+type AddRulebookJSONRequestBody = SavingRulebookBody
 
 // CheckRulebookJSONRequestBody defines body for CheckRulebook for application/json ContentType.
 type CheckRulebookJSONRequestBody = DeclaredBody
@@ -1643,6 +1842,12 @@ func (c *Client) ShowReport(ctx context.Context, id int64, params *ShowReportPar
 	return c.stream(ctx, r)
 }
 
+// ListAuditWaivers calls GET /audits/{id}/waivers: The waivers in force for what an audit found, and how much of each finding they accept.
+func (c *Client) ListAuditWaivers(ctx context.Context, id int64) (*[]InForce, error) {
+	r := request{method: "GET", path: pathOf("/audits/%s/waivers", id)}
+	return answered[[]InForce](ctx, c, r)
+}
+
 // ListCertificates calls GET /certificates: Certificates, newest first.
 func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesParams) (*PageCertificate, error) {
 	r := request{method: "GET", path: pathOf("/certificates"), params: params}
@@ -1715,6 +1920,12 @@ func (c *Client) SetRetention(ctx context.Context, name string, body SetRetentio
 	return answered[Dataset](ctx, c, r)
 }
 
+// AskSecondPerson calls PUT /datasets/{name}/second-person: Say whether the rulebook of a dataset becomes weaker only where a second person agrees.
+func (c *Client) AskSecondPerson(ctx context.Context, name string, body AskSecondPersonJSONRequestBody) (*Dataset, error) {
+	r := request{method: "PUT", path: pathOf("/datasets/%s/second-person", name), body: body}
+	return answered[Dataset](ctx, c, r)
+}
+
 // SetStandingPlan calls PUT /datasets/{name}/standing-plan: Say which fix plan is applied to every delivery of a dataset once it was audited. A plan that is refused, or does far more than before, stops for a look.
 func (c *Client) SetStandingPlan(ctx context.Context, name string, body SetStandingPlanJSONRequestBody) (*Dataset, error) {
 	r := request{method: "PUT", path: pathOf("/datasets/%s/standing-plan", name), body: body}
@@ -1725,6 +1936,24 @@ func (c *Client) SetStandingPlan(ctx context.Context, name string, body SetStand
 func (c *Client) ListTables(ctx context.Context, name string, params *ListTablesParams) (*PageTable, error) {
 	r := request{method: "GET", path: pathOf("/datasets/%s/tables", name), params: params}
 	return answered[PageTable](ctx, c, r)
+}
+
+// ListDecisions calls GET /decisions: By which decisions rulebooks became weaker, or are to become so, newest first.
+func (c *Client) ListDecisions(ctx context.Context, params *ListDecisionsParams) (*PageDecision, error) {
+	r := request{method: "GET", path: pathOf("/decisions"), params: params}
+	return answered[PageDecision](ctx, c, r)
+}
+
+// ShowDecision calls GET /decisions/{id}: One decision.
+func (c *Client) ShowDecision(ctx context.Context, id int64) (*Decision, error) {
+	r := request{method: "GET", path: pathOf("/decisions/%s", id)}
+	return answered[Decision](ctx, c, r)
+}
+
+// TakeDecision calls POST /decisions/{id}/outcome: Agree that a rulebook becomes weaker, as somebody else than who asked for it, or refuse it.
+func (c *Client) TakeDecision(ctx context.Context, id int64, body TakeDecisionJSONRequestBody) (*Decision, error) {
+	r := request{method: "POST", path: pathOf("/decisions/%s/outcome", id), body: body}
+	return answered[Decision](ctx, c, r)
 }
 
 // ShowDesk calls GET /desk: What needs the caller today.
@@ -1787,15 +2016,27 @@ func (c *Client) ListIssues(ctx context.Context, params *ListIssuesParams) (*Pag
 	return answered[PageIssue](ctx, c, r)
 }
 
+// ChangeIssues calls POST /issues/several: Assign, ask, waive or close several issues with one reason: all of them, or none where one cannot be.
+func (c *Client) ChangeIssues(ctx context.Context, body ChangeIssuesJSONRequestBody) (*[]Issue, error) {
+	r := request{method: "POST", path: pathOf("/issues/several"), body: body}
+	return answered[[]Issue](ctx, c, r)
+}
+
 // ShowIssue calls GET /issues/{id}: One issue with all that happened to it.
 func (c *Client) ShowIssue(ctx context.Context, id int64) (*IssueShown, error) {
 	r := request{method: "GET", path: pathOf("/issues/%s", id)}
 	return answered[IssueShown](ctx, c, r)
 }
 
-// ChangeIssue calls PATCH /issues/{id}: Assign an issue, or say that its owner was asked.
+// ChangeIssue calls PATCH /issues/{id}: Assign an issue, say who owns its data and until when it is due, or that the owner was asked.
 func (c *Client) ChangeIssue(ctx context.Context, id int64, params *ChangeIssueParams, body ChangeIssueJSONRequestBody) (*IssueShown, error) {
 	r := request{method: "PATCH", path: pathOf("/issues/%s", id), params: params, body: body}
+	return answered[IssueShown](ctx, c, r)
+}
+
+// CloseIssue calls POST /issues/{id}/closing: Close an issue with a reason, of which nothing is found any more or which no rule asks for.
+func (c *Client) CloseIssue(ctx context.Context, id int64, params *CloseIssueParams, body CloseIssueJSONRequestBody) (*IssueShown, error) {
+	r := request{method: "POST", path: pathOf("/issues/%s/closing", id), params: params, body: body}
 	return answered[IssueShown](ctx, c, r)
 }
 
@@ -1805,9 +2046,15 @@ func (c *Client) CommentIssue(ctx context.Context, id int64, body CommentIssueJS
 	return answered[IssueShown](ctx, c, r)
 }
 
-// WaiveIssue calls POST /issues/{id}/waiver: Accept what was found, for a reason, until a date. With more rows than there are now the issue opens again.
+// WaiveIssue calls POST /issues/{id}/waiver: Accept of what was found some texts, some rows or so many of them, for a reason. With anything beyond, the issue opens again.
 func (c *Client) WaiveIssue(ctx context.Context, id int64, params *WaiveIssueParams, body WaiveIssueJSONRequestBody) (*IssueShown, error) {
 	r := request{method: "POST", path: pathOf("/issues/%s/waiver", id), params: params, body: body}
+	return answered[IssueShown](ctx, c, r)
+}
+
+// EndWaiver calls DELETE /issues/{id}/waivers/{waiver}: End a waiver; the issue opens again where the others do not cover what was found.
+func (c *Client) EndWaiver(ctx context.Context, id int64, waiver int64, params *EndWaiverParams) (*IssueShown, error) {
+	r := request{method: "DELETE", path: pathOf("/issues/%s/waivers/%s", id, waiver), params: params}
 	return answered[IssueShown](ctx, c, r)
 }
 

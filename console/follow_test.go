@@ -30,7 +30,7 @@ func TestIssuesAreKeptAsAnAddress(t *testing.T) {
 		t.Fatalf("%+v, %v", all, err)
 	}
 	jonas := "Jonas"
-	if _, err := r.Steward.EditIssue(ctx, all[0].ID, client.IssueChangeBody{Assignee: &jonas}); err != nil {
+	if _, err := r.Steward.EditIssue(ctx, all[0].ID, client.IssueChanged{Assignee: &jonas}); err != nil {
 		t.Fatal(err)
 	}
 	listed := `[...document.querySelectorAll('[aria-label="Issues"] tbody tr')].map((r) => r.cells[0].innerText).join(" ")`
@@ -61,7 +61,7 @@ func TestTheDeskIsThatOfWhoSitsAtIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	mara := "Mara"
-	if _, err := r.Steward.EditIssue(ctx, all[0].ID, client.IssueChangeBody{Assignee: &mara}); err != nil {
+	if _, err := r.Steward.EditIssue(ctx, all[0].ID, client.IssueChanged{Assignee: &mara}); err != nil {
 		t.Fatal(err)
 	}
 	for _, declared := range []struct{ kind, text string }{

@@ -84,7 +84,7 @@ func TestAFileIsLookedAtChangedAndTakenIn(t *testing.T) {
 		seen.Fits[0].Dataset != "gauges" || seen.Fits[0].Same != 2 || seen.Fits[0].Ruled {
 		t.Errorf("what it fits: %+v, %v", seen, err)
 	}
-	if _, err := r.Steward.AddRulebook(ctx, nil, client.SavingBody{Source: "dataset: gauges\ncolumns: [{name: id}]\n"}); err != nil {
+	if _, err := r.Steward.AddRulebook(ctx, nil, client.SavingRulebookBody{Source: "dataset: gauges\ncolumns: [{name: id}]\n"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Steward.DeliverArrival(ctx, next.ID, client.BecomingBody{Dataset: "gauges", Reading: commas}); err == nil ||

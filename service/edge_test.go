@@ -277,7 +277,7 @@ func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
 		t.Errorf("the ETag is %s", response.Header.Get("ETag"))
 	}
 	mine, theirs := strings.Replace(book, "title: ", "title: My ", 1),
-		strings.Replace(book, "pass_mark: ", "pass_mark: 1 # was ", 1)
+		strings.Replace(book, "pass_mark: ", "pass_mark: 99 # was ", 1)
 	if mine == book {
 		mine = book + "# mine\n"
 	}
@@ -290,7 +290,7 @@ func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
 	}
 	_, err = r.Steward.Declare(ctx, "rulebooks", []byte(mine))
 	refused(t, "without a version", err, http.StatusPreconditionRequired, "administrator saved version 2")
-	if d := declareAfter(t, r.Steward, "rulebooks", mine, 2); d.Version != 3 {
+	if d := ease(t, r.Steward, mine, 2); d.Version != 3 {
 		t.Errorf("%+v", d)
 	}
 	// Fix plans and merges alike.
@@ -301,30 +301,6 @@ func TestTheSecondWhoSavesIsToldWhoSavedWhat(t *testing.T) {
 	refused(t, "a fix plan", err, http.StatusPreconditionFailed, "administrator saved version 2")
 	if !strings.Contains(err.Error(), "+ line 4: # theirs") {
 		t.Errorf("the difference is not told: %v", err)
-	}
-}
-
-func TestAnIssueWhoseRuleIsGoneIsClosedByWhoSavedThat(t *testing.T) {
-	t.Parallel()
-	r := servicetest.Start(t, nil)
-	declare(t, r.Steward, "rulebooks", book)
-	d := deliver(t, r.Steward, "samples", "sample,value\nS1,1\nS1,\n")
-	audited(t, r.Steward, d.Table.ID)
-	declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1), 1)
-	issues, err := servicetest.All[records.Issue](ctx, r.Reader, "/issues")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, i := range issues {
-		shown, err := servicetest.Get[records.IssueShown](ctx, r.Reader, fmt.Sprintf("/issues/%d", i.ID))
-		if err != nil {
-			t.Fatal(err)
-		}
-		last := shown.Entries[len(shown.Entries)-1]
-		if gone := i.Rule == "value.required"; gone != (i.State == "closed") || gone && (*last.Person != "Mara" ||
-			!strings.Contains(last.Text, "Version 2 of the rulebook has no rule value.required")) {
-			t.Errorf("%s is %s; %+v", i.Rule, i.State, last)
-		}
 	}
 }
 

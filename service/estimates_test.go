@@ -151,8 +151,8 @@ func TestEstimatesAreMarkedForEver(t *testing.T) {
 		t.Fatalf("%+v", merged)
 	}
 	audited(t, r.Steward, merged.ID)
-	stands, err := r.Certifier.ListObstacles(ctx, merged.ID)
-	if err != nil || len(stands.Obstacles) != 1 || !strings.Contains(stands.Obstacles[0], "has no rulebook") {
+	stands, err := client.Decode[api.Obstacles](r.Certifier.ListObstacles(ctx, merged.ID))
+	if err != nil || len(stands.Obstacles) != 1 || !strings.Contains(stands.Obstacles[0].Says, "has no rulebook") {
 		t.Errorf("%+v %v", stands, err)
 	}
 	proposed, err := servicetest.Get[api.Proposed](ctx, r.Steward, "/datasets/all_flows/proposal")

@@ -57,7 +57,7 @@ func TestIssuesAreOrderedChosenAndPaged(t *testing.T) {
 		t.Fatalf("%+v, %v", first, err)
 	}
 	jonas := "Jonas"
-	if _, err := r.Steward.EditIssue(ctx, first.Items[0].ID, client.IssueChangeBody{Assignee: &jonas}); err != nil {
+	if _, err := r.Steward.EditIssue(ctx, first.Items[0].ID, client.IssueChanged{Assignee: &jonas}); err != nil {
 		t.Fatal(err)
 	}
 	for query, want := range map[string]int{"severity=minor": 4, "assignee=Jonas": 1, "assignee=-": 11, "severity=note&assignee=Jonas": 0,

@@ -116,8 +116,8 @@ func TestWhatTheOwnerOfTheDataGets(t *testing.T) {
 		client.CommentBody{Text: "Which station is XX?"}); err != nil {
 		t.Fatal(err)
 	}
-	asked := client.IssueChangeBodyStateAsked
-	if _, err := r.Steward.EditIssue(ctx, issues[0].ID, client.IssueChangeBody{State: &asked}); err != nil {
+	asked := client.IssueChangedStateAsked
+	if _, err := r.Steward.EditIssue(ctx, issues[0].ID, client.IssueChanged{State: &asked}); err != nil {
 		t.Fatal(err)
 	}
 	var page, findings strings.Builder
@@ -186,7 +186,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 		"{name: flow, type: integer}   # 6 of 6 filled cells are of this type") {
 		t.Fatalf("%+v, %v", proposed, err)
 	}
-	declareAfter(t, r.Steward, "rulebooks", proposed.Source, 1)
+	ease(t, r.Steward, proposed.Source, 1)
 	out, err := servicetest.Get[api.Carried](ctx, r.Reader, "/rulebooks/visits/csvw")
 	if err != nil || !strings.Contains(string(out.Metadata), "http://www.w3.org/ns/csvw") || len(out.Left) == 0 {
 		t.Fatalf("%+v, %v", out, err)
@@ -195,7 +195,7 @@ func TestProposalsAndCSVWByTheService(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	declareAfter(t, r.Steward, "rulebooks", back.Source, 2)
+	ease(t, r.Steward, back.Source, 2)
 	_, err = servicetest.Post[api.Carried](ctx, r.Steward, "/datasets/visits/csvw", map[string]any{})
 	refused(t, "metadata without columns", err, 422, "describe no columns")
 	if _, err := servicetest.Post[records.Dataset](ctx, r.Steward, "/datasets",

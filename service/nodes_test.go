@@ -164,7 +164,7 @@ pass_mark: 0
 	for _, i := range issues { // the lesser of the two warnings is the caller's own
 		if i.Rule == "value.type" {
 			mara := "Mara"
-			if _, err := r.Steward.EditIssue(ctx, i.ID, client.IssueChangeBody{Assignee: &mara}); err != nil {
+			if _, err := r.Steward.EditIssue(ctx, i.ID, client.IssueChanged{Assignee: &mara}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -199,8 +199,7 @@ func TestANewRulebookVersionIsWhatTheNextAuditGoesBy(t *testing.T) {
 	if a := audited(t, r.Steward, d.Table.ID); *a.Score != 50 || *a.Rulebook != 1 {
 		t.Errorf("%+v", a.Audit)
 	}
-	if v := declareAfter(t, r.Steward, "rulebooks", strings.Replace(book, ", required: true", "", 1),
-		1); v.Version != 2 {
+	if v := ease(t, r.Steward, strings.Replace(book, ", required: true", "", 1), 1); v.Version != 2 {
 		t.Errorf("%+v", v)
 	}
 	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)

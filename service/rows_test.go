@@ -34,7 +34,7 @@ func TestMarkedRowsAndRowsByAnAuditThatIsNamed(t *testing.T) {
 	if got := numbers("marked=true&where=value%20IS%20NOT%20NULL&sort=value"); got != "2: 4 3" {
 		t.Errorf("with a condition and an order: %s", got)
 	}
-	declareAfter(t, r.Steward, "rulebooks", "dataset: samples\ncolumns: [{name: sample}, {name: value, type: decimal, to: 50}]\n", 1)
+	ease(t, r.Steward, "dataset: samples\ncolumns: [{name: sample}, {name: value, type: decimal, to: 50}]\n", 1)
 	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", d.Table.ID), nil)
 	if err != nil {
 		t.Fatal(err)

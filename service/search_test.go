@@ -15,7 +15,7 @@ func TestAnythingIsFoundByItsName(t *testing.T) {
 	t.Parallel()
 	r := servicetest.Start(t, nil)
 	table := taken(t, r, gauges())
-	if _, err := r.Steward.AddRulebook(ctx, nil, client.SavingBody{Source: "dataset: gauges\ntitle: Gauges of the vale\nreading: {delimiter: \";\", decimal_mark: \",\"}\n" +
+	if _, err := r.Steward.AddRulebook(ctx, nil, client.SavingRulebookBody{Source: "dataset: gauges\ntitle: Gauges of the vale\nreading: {delimiter: \";\", decimal_mark: \",\"}\n" +
 		"columns: [{name: id}, {name: flow, type: decimal, required: true}]\nkeys:\n  - {id: one_gauge, columns: [id]}\n"}); err != nil {
 		t.Fatal(err)
 	}

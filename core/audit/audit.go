@@ -377,7 +377,7 @@ func (r *run) result(ctx context.Context, opened map[string]rulebook.Opened) (*R
 			v.rows.AddRange(1, uint64(r.rows)+1)
 		}
 		judged := Judged{Rule: c.ID, Says: c.Rule.Says(), Severity: c.Severity, Rows: int64(v.rows.GetCardinality()),
-			Unjudged: v.unjudged, Undecided: v.undecided, Tolerated: v.tolerated}
+			Unjudged: v.unjudged, Excused: v.unjudged != "" && v.excused, Undecided: v.undecided, Tolerated: v.tolerated}
 		stopped = stopped || v.unjudged != "" && !v.excused
 		if c.told() {
 			if judged.Rows > 0 {

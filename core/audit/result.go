@@ -91,6 +91,21 @@ func (r *Result) Stops() (broken, unjudged []string) {
 	return broken, unjudged
 }
 
+// Finding returns the finding of a rule; nil where the audit has none.
+func (r *Result) Finding(rule string) *Finding {
+	for i := range r.Findings {
+		if r.Findings[i].Rule == rule {
+			return &r.Findings[i]
+		}
+	}
+	return nil
+}
+
+// Judges reports whether the audit judged a rule.
+func (r *Result) Judges(rule string) bool {
+	return slices.ContainsFunc(r.Rules, func(j Judged) bool { return j.Rule == rule && j.Unjudged == "" })
+}
+
 // Book returns the rulebook by which a table was read that was audited just now: that of the audit, with the columns
 // that it does not declare, as they turned out to be.
 func (r *Result) Book() *rulebook.Rulebook { return r.book }
@@ -148,6 +163,9 @@ type Judged struct {
 	Severity rulebook.Severity `json:"severity"`
 	Rows     int64             `json:"rows"`
 	Unjudged string            `json:"unjudged,omitempty"` // why the rule could not be judged
+	// Excused says that it keeps no table from passing that the rule could not be judged, as one against earlier deliveries
+	// where there are none yet.
+	Excused bool `json:"excused,omitempty"`
 	// Undecided is how many rows a condition is neither true nor false for, and Tolerated how many
 	// break it where no more than a declared share do.
 	Undecided int64 `json:"undecided,omitempty"`

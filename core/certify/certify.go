@@ -36,6 +36,7 @@ type Statement struct {
 	Merge       *MergeFacts    `json:"merge,omitempty"`
 	Waivers     []Waiver       `json:"waivers"`
 	Accepted    []AcceptedFact `json:"accepted"` // findings that stand and do not stop the table
+	Eased       []Eased        `json:"eased,omitempty"`
 	CertifiedBy string         `json:"certified_by"`
 	CertifiedAt string         `json:"certified_at"` // RFC 3339, UTC
 }
@@ -106,13 +107,31 @@ type MergeFacts struct {
 	Accounting json.RawMessage `json:"accounting"`
 }
 
-// Waiver is a finding accepted by somebody, for a reason, until a date.
+// Waiver is what somebody accepted of a finding, for a reason.
 type Waiver struct {
 	Dataset string `json:"dataset"`
 	Rule    string `json:"rule"`
 	Reason  string `json:"reason"`
 	By      string `json:"by"`
-	Until   string `json:"until"`
+	// Until is the last day on which it holds; empty for one without an end, or of one delivery.
+	Until string `json:"until"`
+	// Covers says in words what is accepted, and Only that it holds for this delivery alone.
+	Covers string `json:"covers,omitempty"`
+	Only   bool   `json:"only_this_delivery,omitempty"`
+	At     string `json:"at,omitempty"` // when it was given, RFC 3339
+	// Rows is how many rows of the finding it accepts, with the other waivers of the same finding, where the table has any.
+	Rows int64 `json:"rows,omitempty"`
+}
+
+// Eased is a decision by which a rulebook asks less than before.
+type Eased struct {
+	Dataset  string   `json:"dataset"`
+	Version  int      `json:"version"` // of the rulebook that asks less
+	Says     []string `json:"says"`    // what it asks less
+	Reason   string   `json:"reason"`
+	By       string   `json:"by"`
+	AgreedBy string   `json:"agreed_by"` // a second person, or the same one where none was asked for
+	At       string   `json:"at"`        // RFC 3339
 }
 
 // AcceptedFact is a finding that stands.
@@ -120,87 +139,6 @@ type AcceptedFact struct {
 	Rule     string            `json:"rule"`
 	Severity rulebook.Severity `json:"severity"`
 	Found    string            `json:"found"`
-}
-
-// Facts is what Obstacles looks at.
-type Facts struct {
-	Origin      string // of the table: only a merged or cleaned one is certified
-	Ruled       bool   // the dataset has a rulebook
-	Unbalanced  string // where the rows of what it was made of do not add up to its own; empty where they do
-	Audited     bool   // by the newest version of its dataset's rulebook
-	Passed      bool
-	Score       float64
-	PassMark    float64
-	Findings    []audit.Finding
-	Waived      map[string]int64 // rules of this dataset with a waiver in force, and for how many rows it was given
-	OpenStops   []OpenIssue      // of this dataset and of the inputs', neither closed nor waived
-	FixedBy     []string         // who applied the fixes and the merge
-	WaivedBy    []string         // who gave the waivers
-	Withdrawn   string           // why the table, or one that it was made of, was withdrawn; empty where none was
-	CertifiedBy string
-}
-
-// OpenIssue is an issue of severity major.
-type OpenIssue struct {
-	Number  int64
-	Dataset string
-	Title   string
-}
-
-// Obstacles says each thing that stands between the table and a certificate. An
-// empty list means that it may be certified.
-func Obstacles(f Facts) []string {
-	out := []string{}
-	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	if f.Origin == "delivery" {
-		add("The table is a delivery as it arrived; only a cleaned or merged table is certified. Apply a fix plan first, even one without steps.")
-	}
-	if f.Withdrawn != "" {
-		add("The table was withdrawn: %s", f.Withdrawn)
-	}
-	if f.Unbalanced != "" {
-		add("Its rows are not accounted for: %s. Run the merge again.", f.Unbalanced)
-	}
-	if !f.Ruled {
-		add("The dataset has no rulebook, so that nothing says what must hold of the table. Declare one; what could hold is proposed on the page of the dataset.")
-	} else if !f.Audited {
-		add("The table has no finished audit by the newest version of its rulebook. Start one.")
-	} else if !f.Passed {
-		stops := 0
-		for _, finding := range f.Findings {
-			if finding.Severity != rulebook.Major {
-				continue
-			}
-			if rows, ok := f.Waived[finding.Rule]; ok && finding.Rows > rows {
-				add("The rule %s is broken by %d rows more than the %d that were waived: %s", finding.Rule,
-					finding.Rows-rows, rows, finding.Found)
-				stops++
-			} else if !ok {
-				add("The rule %s, which stops the table, is broken: %s", finding.Rule, finding.Found)
-				stops++
-			}
-		}
-		if f.Score < f.PassMark {
-			add("The score of the table is %.2f, below its pass mark of %g.", f.Score, f.PassMark)
-		}
-	}
-	for _, issue := range f.OpenStops {
-		add("Issue %d of %s stops the table and is neither closed nor waived: %s", issue.Number, issue.Dataset,
-			issue.Title)
-	}
-	for _, who := range f.FixedBy {
-		if who == f.CertifiedBy {
-			add("%s applied the fixes, so somebody else has to certify the table.", who)
-			break
-		}
-	}
-	for _, who := range f.WaivedBy {
-		if who == f.CertifiedBy {
-			add("%s waived what was found, so somebody else has to certify the table.", who)
-			break
-		}
-	}
-	return out
 }
 
 // Errors that can be told apart with errors.Is.

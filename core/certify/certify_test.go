@@ -8,9 +8,6 @@ import (
 	"errors"
 	"strings"
 	"testing"
-
-	"proudsieve/core/audit"
-	"proudsieve/core/rulebook"
 )
 
 const content = "id,value\n1,2.5\n2,7\n"
@@ -148,66 +145,5 @@ func TestTheSignedBytesAreCanonicalAndThePublicKeyIsPublic(t *testing.T) {
 	again, err := Sign(statement(), private)
 	if err != nil || again != signed {
 		t.Error("the same statement and key give another certificate")
-	}
-}
-
-func TestObstacles(t *testing.T) {
-	good := Facts{Origin: "merged", Ruled: true, Audited: true, Passed: true, Score: 98, PassMark: 95, CertifiedBy: "Jonas",
-		FixedBy: []string{"Mara"}, Waived: map[string]int64{}}
-	stop := audit.Finding{Rule: "one_result", Rows: 2, Severity: rulebook.Major, Found: "2 of 10 rows are surplus."}
-	for _, c := range []struct {
-		name   string
-		change func(f *Facts)
-		want   []string // a part of each
-	}{
-		{"nothing", func(*Facts) {}, nil},
-		{"a delivery", func(f *Facts) { f.Origin = "delivery" }, []string{"a delivery as it arrived"}},
-		{"no rulebook", func(f *Facts) { f.Ruled, f.Audited, f.Passed = false, false, false },
-			[]string{"The dataset has no rulebook, so that nothing says what must hold of the table."}},
-		{"rows that nobody accounts for", func(f *Facts) { f.Unbalanced = "the accounting of the merge has 744 rows of a, and its table has 2232" },
-			[]string{"Its rows are not accounted for: the accounting of the merge has 744 rows of a, and its table has 2232. Run the merge again."}},
-		{"no audit", func(f *Facts) { f.Audited, f.Passed = false, false },
-			[]string{"no finished audit by the newest version of its rulebook"}},
-		{"a stop rule", func(f *Facts) { f.Passed = false; f.Findings = []audit.Finding{stop} },
-			[]string{"one_result, which stops the table, is broken: 2 of 10 rows are surplus."}},
-		{"a waived stop rule", func(f *Facts) {
-			f.Passed = false
-			f.Findings = []audit.Finding{stop}
-			f.Waived["one_result"] = 2
-		}, nil},
-		{"more than was waived", func(f *Facts) {
-			f.Passed = false
-			f.Findings = []audit.Finding{stop}
-			f.Waived["one_result"] = 1
-		}, []string{"one_result is broken by 1 rows more than the 1 that were waived"}},
-		{"one's own waiver", func(f *Facts) { f.WaivedBy = []string{"Ines", "Jonas"} },
-			[]string{"Jonas waived what was found, so somebody else has to certify"}},
-		{"a withdrawn table", func(f *Facts) { f.Withdrawn = "the wrong file" },
-			[]string{"The table was withdrawn: the wrong file"}},
-		{"the score", func(f *Facts) { f.Passed = false; f.Score = 94.5 },
-			[]string{"The score of the table is 94.50, below its pass mark of 95."}},
-		{"an open issue", func(f *Facts) { f.OpenStops = []OpenIssue{{7, "north", "8 rows"}} },
-			[]string{"Issue 7 of north stops the table and is neither closed nor waived: 8 rows"}},
-		{"one's own fixes", func(f *Facts) { f.CertifiedBy = "Mara" },
-			[]string{"Mara applied the fixes, so somebody else has to certify"}},
-		{"several", func(f *Facts) {
-			f.Audited = false
-			f.CertifiedBy = "Mara"
-			f.OpenStops = []OpenIssue{{1, "a", "x"}, {2, "b", "y"}}
-		}, []string{"no finished audit", "Issue 1", "Issue 2", "Mara"}},
-	} {
-		f := good
-		f.Waived = map[string]int64{}
-		c.change(&f)
-		got := Obstacles(f)
-		if len(got) != len(c.want) {
-			t.Errorf("%s: %q", c.name, got)
-			continue
-		}
-		for i := range got {
-			if !strings.Contains(got[i], c.want[i]) {
-				t.Errorf("%s: %q, want %q", c.name, got[i], c.want[i])
-			}
-		}
 	}
 }

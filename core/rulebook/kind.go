@@ -53,6 +53,8 @@ type FieldForm struct {
 	// CSVW is the property of the metadata that carries it: required, minimum, maximum, minLength,
 	// maxLength or format; "-" where it is carried otherwise, "" for none.
 	CSVW string `json:"-"`
+	// Eases says which change of it asks less of a table; every field with an Aspect has one.
+	Eases Eases `json:"-"`
 }
 
 var kinds []*Kind
@@ -94,8 +96,8 @@ var idForm = FieldForm{Name: "id", Kind: "text", Required: true,
 // lastForms are the fields that every item has.
 var lastForms = []FieldForm{
 	{Name: "severity", Kind: "choice", Choices: Severities, Says: "What it means for the table when it is broken",
-		Aspect: "severity", CSVW: "-"},
-	{Name: "reason", Kind: "text", Says: "Why it must hold", Aspect: "reason", CSVW: "-"},
+		Aspect: "severity", CSVW: "-", Eases: EasesLater},
+	{Name: "reason", Kind: "text", Says: "Why it must hold", Aspect: "reason", CSVW: "-", Eases: EasesNever},
 }
 
 var sections = []Section{
@@ -140,7 +142,7 @@ func KindsOf(section string) []*Kind {
 func (s *Section) forms() []FieldForm {
 	out := slices.Clone(s.Head)
 	if s.Checked {
-		check := FieldForm{Name: "check", Kind: "choice", Required: true, Says: s.Asks, Aspect: "check"}
+		check := FieldForm{Name: "check", Kind: "choice", Required: true, Says: s.Asks, Aspect: "check", Eases: EasesAny}
 		for _, k := range KindsOf(s.Name) {
 			check.Choices = append(check.Choices, k.Name)
 		}
@@ -161,7 +163,7 @@ func (s *Section) forms() []FieldForm {
 		}
 	}
 	if s.Quiet {
-		return append(out, FieldForm{Name: "reason", Kind: "text", Says: "Why it is meant so", Aspect: "reason"})
+		return append(out, FieldForm{Name: "reason", Kind: "text", Says: "Why it is meant so", Aspect: "reason", Eases: EasesNever})
 	}
 	return append(out, lastForms...)
 }
@@ -173,9 +175,10 @@ type Item struct {
 	section  *Section
 	node     *document.Node // nil where nobody wrote it
 	given    map[string]*document.Node
-	facts    map[string]string // by field, as they were read
-	Name     string            // its name or id
-	Column   *Column           // of the section columns
+	facts    map[string]string   // by field, as they were read
+	entries  map[string][]string // of those that are lists
+	Name     string              // its name or id
+	Column   *Column             // of the section columns
 	Severity Severity
 	Reason   string
 	kind     *Kind
@@ -201,6 +204,15 @@ func (i *Item) Wrong(field, format string, args ...any) {
 
 // note remembers what a field says.
 func (i *Item) note(field, value string) { i.facts[field] = value }
+
+// noteList remembers the entries of a field that is a list.
+func (i *Item) noteList(field string, entries []string) {
+	if i.entries == nil {
+		i.entries = map[string][]string{}
+	}
+	i.entries[field] = entries
+	i.note(field, document.Join(entries))
+}
 
 // TextOf returns the text of a field.
 func (i *Item) TextOf(field string) string {
@@ -228,7 +240,7 @@ func (i *Item) TextsOf(field string) []string {
 		return nil
 	}
 	texts := i.Texts(i.given[field], field)
-	i.note(field, document.Join(texts))
+	i.noteList(field, texts)
 	return texts
 }
 
@@ -296,7 +308,7 @@ func (i *Item) ColumnsOf(field, what string, accept func(*Column) string) []stri
 		return nil
 	}
 	names := i.columns(i.given[field], what, accept)
-	i.note(field, document.Join(names))
+	i.noteList(field, names)
 	return names
 }
 

@@ -16,10 +16,10 @@ type MeantSo struct {
 }
 
 var meantForms = []FieldForm{idForm,
-	{Name: "lead", Kind: "text", Required: true, Says: "The kind of lead, as outliers", Aspect: "lead"},
-	{Name: "columns", Kind: "columns", Says: "The columns that it speaks of", Aspect: "columns"},
-	{Name: "texts", Kind: "text", Says: "The only texts that are meant; all of them where this is left out", Aspect: "texts"},
-	{Name: "at_most", Kind: "number", Says: "How many rows are meant; more are told again", Aspect: "rows at most"},
+	{Name: "lead", Kind: "text", Required: true, Says: "The kind of lead, as outliers", Aspect: "lead", Eases: EasesAny},
+	{Name: "columns", Kind: "columns", Says: "The columns that it speaks of", Aspect: "columns", Eases: EasesAny},
+	{Name: "texts", Kind: "text", Says: "The only texts that are meant; all of them where this is left out", Aspect: "texts", Eases: EasesWider},
+	{Name: "at_most", Kind: "number", Says: "How many rows are meant; more are told again", Aspect: "rows at most", Eases: EasesHigher},
 }
 
 // meant reads an item of that section.

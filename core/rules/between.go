@@ -14,8 +14,8 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "range", Section: "columns", Place: 40, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "from", Kind: "text", Says: "The lowest value", Aspect: "lowest value", CSVW: "minimum"},
-			{Name: "to", Kind: "text", Says: "The highest value", Aspect: "highest value", CSVW: "maximum"},
+			{Name: "from", Kind: "text", Says: "The lowest value", Aspect: "lowest value", Eases: rulebook.EasesLower, CSVW: "minimum"},
+			{Name: "to", Kind: "text", Says: "The highest value", Aspect: "highest value", Eases: rulebook.EasesHigher, CSVW: "maximum"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := between{valued{ofColumn{i.Column}}, i.BoundOf("from"), i.BoundOf("to")}

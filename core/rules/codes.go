@@ -15,7 +15,7 @@ func init() {
 		Name: "codes", Section: "columns", Place: 30, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
 			{Name: "new_codes", Kind: "truth", Says: "A code that is not in the list yet is no fault",
-				Aspect: "new codes"},
+				Aspect: "new codes", Eases: rulebook.EasesOn},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			fresh := i.TruthOf("new_codes")

@@ -14,12 +14,12 @@ func init() {
 		Name: "condition", Section: "rules", Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
 			{Name: "condition", Kind: "condition", Required: true, Says: "What must be true of every row",
-				Aspect: "condition"},
+				Aspect: "condition", Eases: rulebook.EasesAny},
 			{Name: "when", Kind: "condition", Says: "Only for rows of which this is true",
-				Aspect: "case in which it applies"},
-			{Name: "tolerance", Kind: "number", Says: "By how much the two sides may differ", Aspect: "tolerance"},
+				Aspect: "case in which it applies", Eases: rulebook.EasesGiven},
+			{Name: "tolerance", Kind: "number", Says: "By how much the two sides may differ", Aspect: "tolerance", Eases: rulebook.EasesMore},
 			{Name: "may_break", Kind: "number", Says: "The percentage of rows that may break it",
-				Aspect: "percentage that may break it", Default: "0"},
+				Aspect: "percentage that may break it", Eases: rulebook.EasesMore, Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := onRows{when: i.ConditionOf("when"), holds: i.ConditionWithin("condition", "tolerance"),

@@ -12,7 +12,7 @@ func init() {
 		Name: "decimals", Section: "columns", Place: 60, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
 			{Name: "decimals", Kind: "number", Says: "The most digits after the point",
-				Aspect: "digits after the point"},
+				Aspect: "digits after the point", Eases: rulebook.EasesHigher},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			most := i.CountOf("decimals")

@@ -11,7 +11,7 @@ func init() {
 		Name: "filled", Section: "columns", Place: 110, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{
 			{Name: "filled", Kind: "number", Says: "The percentage of rows that must have a value",
-				Aspect: "share that must be filled", Default: "0"},
+				Aspect: "share that must be filled", Eases: rulebook.EasesLower, Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			if share := i.PercentageOf("filled"); share > 0 {

@@ -11,11 +11,11 @@ import (
 // The fields of several kinds of rules against earlier deliveries.
 var (
 	columnField = rulebook.FieldForm{Name: "column", Kind: "column", Required: true,
-		Says: "The column that is looked at", Aspect: "column"}
+		Says: "The column that is looked at", Aspect: "column", Eases: rulebook.EasesAny}
 	withinField = rulebook.FieldForm{Name: "within", Kind: "number", Required: true,
-		Says: "How far it may move: percent, or points of a share", Aspect: "band", Default: "0"}
+		Says: "How far it may move: percent, or points of a share", Aspect: "band", Eases: rulebook.EasesMore, Default: "0"}
 	lastField = rulebook.FieldForm{Name: "last", Kind: "number", Says: "With how many deliveries it is compared",
-		Aspect: "deliveries back", Default: "1"}
+		Aspect: "deliveries back", Eases: rulebook.EasesAny, Default: "1"}
 )
 
 // past is what a rule compares with.

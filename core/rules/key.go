@@ -13,9 +13,9 @@ func init() {
 		Name: "key", Section: "keys", Dimension: rulebook.Uniqueness,
 		Fields: []rulebook.FieldForm{
 			{Name: "columns", Kind: "columns", Required: true, Says: "The columns that together name one row",
-				Aspect: "columns"},
+				Aspect: "columns", Eases: rulebook.EasesLonger},
 			{Name: "may_lack_parts", Kind: "truth", Says: "Rows that lack a part are no fault",
-				Aspect: "parts that may lack"},
+				Aspect: "parts that may lack", Eases: rulebook.EasesOn},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			k := key{columns: i.ColumnsOf("columns", "the columns of a key", rulebook.AnyColumn),

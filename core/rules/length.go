@@ -12,9 +12,9 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "length", Section: "columns", Place: 50, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "shortest", Kind: "number", Says: "The fewest characters", Aspect: "shortest text", Default: "0",
+			{Name: "shortest", Kind: "number", Says: "The fewest characters", Aspect: "shortest text", Eases: rulebook.EasesLower, Default: "0",
 				CSVW: "minLength"},
-			{Name: "longest", Kind: "number", Says: "The most characters", Aspect: "longest text", Default: "0",
+			{Name: "longest", Kind: "number", Says: "The most characters", Aspect: "longest text", Eases: rulebook.EasesHigher, Default: "0",
 				CSVW: "maxLength"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {

@@ -20,7 +20,7 @@ func init() {
 		Name: "no_gaps", Section: "table_rules", Place: 30, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{inField,
 			{Name: "step", Kind: "text", Required: true, Says: "day, week, month, quarter, year, or a whole number",
-				Aspect: "step"},
+				Aspect: "step", Eases: rulebook.EasesAny},
 			perField},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			return noGaps{in: i.ColumnOf("in", rulebook.AnyColumn), per: i.ColumnsOf("per", "per", rulebook.AnyColumn),

@@ -12,7 +12,7 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "not_older_than", Section: "history", Place: 70, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{columnField,
-			{Name: "days", Kind: "number", Required: true, Says: "How old the newest date may be", Aspect: "days",
+			{Name: "days", Kind: "number", Required: true, Says: "How old the newest date may be", Aspect: "days", Eases: rulebook.EasesHigher,
 				Default: "0"}},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			return notOlderThan{ageless(i), i.CountOf("days")}

@@ -15,15 +15,15 @@ import (
 // The fields of several kinds of rules on the table.
 var (
 	perField = rulebook.FieldForm{Name: "per", Kind: "columns", Says: "For each value of these columns",
-		Aspect: "groups"}
+		Aspect: "groups", Eases: rulebook.EasesAny}
 	inField = rulebook.FieldForm{Name: "in", Kind: "column", Required: true, Says: "The column that is looked at",
-		Aspect: "column"}
+		Aspect: "column", Eases: rulebook.EasesAny}
 	ofField = rulebook.FieldForm{Name: "of", Kind: "column", Required: true, Says: "The column that is summed",
-		Aspect: "summed column"}
+		Aspect: "summed column", Eases: rulebook.EasesAny}
 	withField = rulebook.FieldForm{Name: "with", Kind: "elsewhere", Required: true,
-		Says: "The dataset it is compared with, and its columns", Aspect: "other dataset"}
+		Says: "The dataset it is compared with, and its columns", Aspect: "other dataset", Eases: rulebook.EasesAny}
 	sumsField = rulebook.FieldForm{Name: "tolerance", Kind: "number", Says: "By how much sums may differ",
-		Aspect: "tolerance"}
+		Aspect: "tolerance", Eases: rulebook.EasesMore}
 )
 
 // groupLimit bounds the groups that are held in memory.

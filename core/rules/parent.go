@@ -14,7 +14,7 @@ func init() {
 		Name: "parent", Section: "columns", Place: 140, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
 			{Name: "parent_in", Kind: "column", Says: "The column that holds what its code is a part of",
-				Aspect: "column of its parent"},
+				Aspect: "column of its parent", Eases: rulebook.EasesAny},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			in := i.ColumnOf("parent_in", rulebook.AnyColumn)

@@ -17,7 +17,7 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "parts_sum", Section: "table_rules", Place: 20, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{ofField,
-			{Name: "total", Kind: "condition", Required: true, Says: "Which rows are totals", Aspect: "total"},
+			{Name: "total", Kind: "condition", Required: true, Says: "Which rows are totals", Aspect: "total", Eases: rulebook.EasesAny},
 			perField, sumsField},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := partsSum{summing: summingOf(i), total: i.ConditionOf("total")}

@@ -15,7 +15,7 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "pattern", Section: "columns", Place: 70, Dimension: rulebook.Validity,
 		Fields: []rulebook.FieldForm{
-			{Name: "pattern", Kind: "text", Says: "A regular expression for the whole text", Aspect: "pattern",
+			{Name: "pattern", Kind: "text", Says: "A regular expression for the whole text", Aspect: "pattern", Eases: rulebook.EasesAny,
 				CSVW: "format"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {

@@ -14,9 +14,9 @@ func init() {
 		Name: "reference", Section: "references", Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
 			{Name: "columns", Kind: "columns", Required: true, Says: "The columns whose values must be known elsewhere",
-				Aspect: "columns"},
+				Aspect: "columns", Eases: rulebook.EasesAny},
 			{Name: "to", Kind: "elsewhere", Required: true,
-				Says: "The dataset where they must be, and its columns in the same order", Aspect: "other dataset"},
+				Says: "The dataset where they must be, and its columns in the same order", Aspect: "other dataset", Eases: rulebook.EasesAny},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := reference{columns: i.ColumnsOf("columns", "the columns of a reference", rulebook.AnyColumn)}

@@ -11,7 +11,7 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "required", Section: "columns", Place: 10, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{
-			{Name: "required", Kind: "truth", Says: "Every row has a value", Aspect: "required", CSVW: "required"},
+			{Name: "required", Kind: "truth", Says: "Every row has a value", Aspect: "required", Eases: rulebook.EasesOff, CSVW: "required"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			if i.TruthOf("required") {

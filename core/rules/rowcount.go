@@ -12,9 +12,9 @@ func init() {
 	rulebook.Register(rulebook.Kind{
 		Name: "row_count", Section: "table_rules", Place: 10, Dimension: rulebook.Completeness,
 		Fields: []rulebook.FieldForm{
-			{Name: "from", Kind: "number", Says: "The least number of rows", Aspect: "least number of rows",
+			{Name: "from", Kind: "number", Says: "The least number of rows", Aspect: "least number of rows", Eases: rulebook.EasesLower,
 				Default: "0"},
-			{Name: "to", Kind: "number", Says: "The greatest number of rows", Aspect: "greatest number of rows",
+			{Name: "to", Kind: "number", Says: "The greatest number of rows", Aspect: "greatest number of rows", Eases: rulebook.EasesHigher,
 				Default: "0"},
 		},
 		Declare: func(i *rulebook.Item) rulebook.Rule {

@@ -15,10 +15,10 @@ func init() {
 		Name: "totals_match", Section: "table_rules", Place: 60, Dimension: rulebook.Consistency,
 		Fields: []rulebook.FieldForm{
 			ofField,
-			{Name: "expression", Kind: "condition", Says: "What is worked out in each row and summed in place of the column itself, as flow * 3.6", Aspect: "summed expression"},
+			{Name: "expression", Kind: "condition", Says: "What is worked out in each row and summed in place of the column itself, as flow * 3.6", Aspect: "summed expression", Eases: rulebook.EasesAny},
 			withField, perField, sumsField,
-			{Name: "factor", Kind: "number", Says: "What the other dataset's sums are multiplied by, as 1000 for thousands", Aspect: "factor"},
-			{Name: "period", Kind: "choice", Choices: totalPeriods, Says: "The period that dates among the groups stand for, on both sides: the first and the last day of a month are in one month", Aspect: "period"}},
+			{Name: "factor", Kind: "number", Says: "What the other dataset's sums are multiplied by, as 1000 for thousands", Aspect: "factor", Eases: rulebook.EasesAny},
+			{Name: "period", Kind: "choice", Choices: totalPeriods, Says: "The period that dates among the groups stand for, on both sides: the first and the last day of a month are in one month", Aspect: "period", Eases: rulebook.EasesAny}},
 		Declare: func(i *rulebook.Item) rulebook.Rule {
 			r := totalsMatch{summing: summingOf(i), expression: i.ExpressionOf("expression"), factor: table.DecimalOf(1, 0)}
 			if i.Gives("factor") {

@@ -126,6 +126,7 @@ func (s *Server) register(r chi.Router) {
 	s.withdrawals()
 	s.datasets()
 	s.declarations()
+	s.decisions()
 	s.checks()
 	s.samples()
 	s.deliveries(r)

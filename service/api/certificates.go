@@ -16,22 +16,29 @@ import (
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/waiver"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
 
+// Obstacles is what stands between a table and a certificate.
+type Obstacles struct {
+	Ready     bool               `json:"ready"`
+	Obstacles []certify.Obstacle `json:"obstacles"`
+}
+
 func (s *Server) certificates() {
 	register(s, operation{
 		Right: access.Read, ID: "list-obstacles", Method: http.MethodGet, Path: "/tables/{id}/obstacles",
 		Summary: "Each thing that stands between the table and a certificate by the caller",
-	}, func(ctx context.Context, in *ByID) (*body[records.Obstacles], error) {
+	}, func(ctx context.Context, in *ByID) (*body[Obstacles], error) {
 		c, err := s.gather(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		found := certify.Obstacles(c.facts)
-		return answer(&records.Obstacles{Ready: len(found) == 0, Obstacles: found}, nil)
+		return answer(&Obstacles{Ready: len(found) == 0, Obstacles: found}, nil)
 	})
 	register(s, operation{
 		Right: access.Certify, ID: "certify-table", Method: http.MethodPost, Path: "/tables/{id}/certificates",
@@ -81,7 +88,7 @@ func (s *Server) certify(ctx context.Context, id int64) (*records.Certificate, e
 	if found := certify.Obstacles(c.facts); len(found) > 0 {
 		details := make([]error, len(found))
 		for i, one := range found {
-			details[i] = &huma.ErrorDetail{Message: one}
+			details[i] = &huma.ErrorDetail{Message: one.Says}
 		}
 		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Table %d cannot be certified yet.", id), details...)
 	}
@@ -110,7 +117,7 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 		return nil, err
 	}
 	who := caller(ctx).Name
-	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]int64{}}}
+	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]waiver.Covered{}}}
 	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{},
 		Accepted: []certify.AcceptedFact{},
 		Inputs:   []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
@@ -213,7 +220,7 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 	c.facts.Ruled = newest != nil
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
 	c.facts.Passed, c.facts.Score = a.HasPassed(), c.result.Score
-	c.facts.PassMark, c.facts.Findings = a.PassMark, c.result.Findings
+	c.facts.PassMark, c.facts.Findings, c.facts.Rules = a.PassMark, c.result.Findings, c.result.Rules
 	if newest != nil {
 		c.statement.Rulebook = versionOf(newest)
 	}
@@ -263,47 +270,117 @@ func (s *Server) gatherInput(ctx context.Context, c *candidate, t *records.Table
 	return nil
 }
 
-// gatherIssues looks at the issues of the table's dataset and of its inputs'.
+// gatherIssues looks at the issues, the waivers and the decisions of the table's dataset and of its inputs'.
 func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []records.Table) error {
-	names := []string{c.table.Dataset}
-	for _, t := range inputs {
-		if !slices.Contains(names, t.Dataset) {
-			names = append(names, t.Dataset)
+	tables := []*records.Table{c.table}
+	for i := range inputs {
+		if !slices.ContainsFunc(tables, func(t *records.Table) bool { return t.ID == inputs[i].ID }) {
+			tables = append(tables, &inputs[i])
 		}
 	}
-	today := time.Now().UTC().Format(time.DateOnly)
-	for _, name := range names {
-		for cursor := (store.Cursor{Limit: 500}); ; {
-			found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: name}, cursor)
-			if err != nil {
-				return err
-			}
-			for _, i := range found.Items {
-				c.takeIssue(i, today)
-			}
-			if cursor.After = found.Next; found.Next == "" {
-				break
-			}
+	seen := map[string]bool{}
+	for _, t := range tables {
+		if err := s.gatherWaivers(ctx, c, t); err != nil {
+			return err
+		}
+		if seen[t.Dataset] {
+			continue
+		}
+		seen[t.Dataset] = true
+		if err := s.gatherOpen(ctx, c, t.Dataset); err != nil {
+			return err
+		}
+		if err := s.gatherDecisions(ctx, c, t); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func (c *candidate) takeIssue(i records.Issue, today string) {
-	waived := i.State == store.IssueWaived && *i.WaiverUntil >= today
-	if waived {
-		c.facts.WaivedBy = append(c.facts.WaivedBy, *i.WaiverBy)
-		c.statement.Waivers = append(c.statement.Waivers, certify.Waiver{Dataset: i.Dataset, Rule: i.Rule,
-			Reason: *i.WaiverReason, By: *i.WaiverBy, Until: *i.WaiverUntil})
-		if i.Dataset == c.table.Dataset {
-			c.facts.Waived[i.Rule] = i.Rows
-			if i.WaiverRows != nil {
-				c.facts.Waived[i.Rule] = *i.WaiverRows
+// gatherOpen takes up the issues of a dataset that stop its tables.
+func (s *Server) gatherOpen(ctx context.Context, c *candidate, dataset string) error {
+	for cursor := (store.Cursor{Limit: 500}); ; {
+		found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset, Severity: string(rulebook.Major)}, cursor)
+		if err != nil {
+			return err
+		}
+		for _, i := range found.Items {
+			if i.State == store.IssueOpen || i.State == store.IssueAsked || i.State == store.IssueWaived && i.Waivers == 0 {
+				c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title, Asked: i.State == store.IssueAsked})
 			}
 		}
+		if cursor.After = found.Next; found.Next == "" {
+			return nil
+		}
 	}
-	if i.Severity == string(rulebook.Major) && i.State != store.IssueClosed && !waived {
-		c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset,
-			Title: i.Title})
+}
+
+// gatherWaivers takes up the waivers in force for a table, with what they accept of its newest audit.
+func (s *Server) gatherWaivers(ctx context.Context, c *candidate, t *records.Table) error {
+	all, err := store.WaiversFor(ctx, s.Store.DB, t.DatasetID, t.ID)
+	if err != nil {
+		return err
+	}
+	rows := map[int64]int64{}
+	if t.AuditID != nil && len(all) > 0 {
+		a, err := store.FindAudit(ctx, s.Store.DB, *t.AuditID)
+		if err != nil {
+			return err
+		}
+		if err := s.acceptedOf(ctx, s.Store.DB, a, func(of []records.Waiver, covered *waiver.Covered) {
+			rows[of[0].IssueID] = covered.Covered
+			if t.ID == c.table.ID && of[0].Subject == "rule" {
+				c.facts.Waived[of[0].Rule] = *covered
+			}
+		}); err != nil {
+			return err
+		}
+	}
+	for _, w := range all {
+		c.facts.WaivedBy = append(c.facts.WaivedBy, w.By)
+		one := certify.Waiver{Dataset: w.Dataset, Rule: w.Rule, Reason: w.Reason, By: w.By, Covers: w.Covers, Only: w.TableID != nil,
+			At: w.At.UTC().Format(time.RFC3339), Rows: rows[w.IssueID]}
+		if w.Until != nil {
+			one.Until = *w.Until
+		}
+		c.statement.Waivers = append(c.statement.Waivers, one)
+	}
+	return nil
+}
+
+// gatherDecisions takes up by which decisions the rulebook of a table's dataset became weaker. Who made it so since the last
+// certificate of the dataset that is certified cannot sign this one.
+func (s *Server) gatherDecisions(ctx context.Context, c *candidate, t *records.Table) error {
+	last, err := store.OrNil(store.LastCertificate(ctx, s.Store.DB, c.table.DatasetID))
+	if err != nil {
+		return err
+	}
+	for cursor := (store.Cursor{Limit: 500}); ; {
+		found, err := store.Decisions(ctx, s.Store.DB, t.DatasetID, false, cursor)
+		if err != nil {
+			return err
+		}
+		for _, d := range found.Items {
+			switch {
+			case d.Outcome == nil:
+				c.facts.Waiting = append(c.facts.Waiting, certify.Waiting{Number: d.ID, Dataset: d.Dataset})
+			case *d.Outcome == "agreed":
+				one := certify.Eased{Dataset: d.Dataset, Version: *d.Version, Reason: d.Reason, By: d.AskedBy, AgreedBy: *d.DecidedBy, At: d.DecidedAt.UTC().Format(time.RFC3339)}
+				var weaker []rulebook.Difference
+				if err := json.Unmarshal(d.Weaker, &weaker); err != nil {
+					return err
+				}
+				for _, w := range weaker {
+					one.Says = append(one.Says, w.Says)
+				}
+				c.statement.Eased = append(c.statement.Eased, one)
+				if last == nil || d.DecidedAt.After(last.CreatedAt) {
+					c.facts.EasedBy = append(c.facts.EasedBy, d.AskedBy)
+				}
+			}
+		}
+		if cursor.After = found.Next; found.Next == "" {
+			return nil
+		}
 	}
 }

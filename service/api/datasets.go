@@ -114,13 +114,8 @@ func (s *Server) declarations() {
 	register(s, operation{
 		Right: access.Work, ID: "add-rulebook", Method: http.MethodPost, Path: "/rulebooks",
 		Summary: "Save a rulebook as the newest version of its dataset's, which is added where it is new",
-	}, func(ctx context.Context, in *Saving) (*versioned, error) {
-		book, err := rulebook.Parse([]byte(in.Body.Source))
-		if err != nil {
-			return nil, err
-		}
-		return asVersion(s.declare(ctx, in, newText{store.KindRulebook, book.Dataset, book.Title, book.Dataset,
-			book.Digest, book.RuleIDs(), book.Old}))
+	}, func(ctx context.Context, in *SavingRulebook) (*versioned, error) {
+		return asVersion(s.saveRulebook(ctx, in))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-fix-plan", Method: http.MethodPost, Path: "/fix-plans",
@@ -130,8 +125,7 @@ func (s *Server) declarations() {
 		if err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, newText{store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, nil,
-			plan.Old}))
+		return asVersion(s.declare(ctx, in, newText{store.KindFixPlan, d.Name, "", plan.Name, plan.Digest, plan.Old}))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "add-merge", Method: http.MethodPost, Path: "/merges",
@@ -144,8 +138,7 @@ func (s *Server) declarations() {
 		if err := s.knows(ctx, plan); err != nil {
 			return nil, err
 		}
-		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, nil,
-			plan.Old}))
+		return asVersion(s.declare(ctx, in, newText{store.KindMerge, plan.Name, plan.Title, plan.Name, plan.Digest, plan.Old}))
 	})
 	for kind, path := range map[string]string{store.KindRulebook: "rulebooks", store.KindFixPlan: "fix-plans",
 		store.KindMerge: "merges"} {
@@ -201,8 +194,6 @@ func (s *Server) declaration(ctx context.Context, kind, dataset, name string,
 // newText is a declaration that was read and is to be saved.
 type newText struct {
 	kind, dataset, title, name, digest string
-	// rules are the ids of a rulebook's rules: issues of others are closed with it.
-	rules []string
 	// old tells of words of earlier versions in the text.
 	old []document.Problem
 }
@@ -225,26 +216,26 @@ func (s *Server) declare(ctx context.Context, in *Saving, n newText) (*records.D
 			return err
 		}
 		out = made
-		detail := map[string]any{"sha256": n.digest}
-		if n.rules != nil {
-			closed, err := store.CloseGone(ctx, tx, d.ID, n.rules, made.Version, caller(ctx).ID)
-			if err != nil {
-				return err
-			}
-			if len(closed) > 0 {
-				detail["closed_issues_of"] = closed
-			}
-		}
-		return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(n.kind, "_", " "),
-			fmt.Sprintf("%s version %d", n.name, made.Version), detail)
+		return recordSaved(ctx, tx, made)
 	})
+	return s.declared(ctx, n.kind, out, n.old, err)
+}
+
+// recordSaved records that the caller saved a version.
+func recordSaved(ctx context.Context, tx *sqlx.Tx, d *records.Declaration) error {
+	return store.Record(ctx, tx, caller(ctx).ID, "saved a "+strings.ReplaceAll(d.Kind, "_", " "),
+		fmt.Sprintf("%s version %d", d.Name, d.Version), map[string]any{"sha256": d.Digest})
+}
+
+// declared returns a version that was saved, with what is said of its old words, or tells who saved another one meanwhile.
+func (s *Server) declared(ctx context.Context, kind string, out *records.Declaration, old []document.Problem, err error) (*records.Declaration, error) {
 	var outdated *store.OutdatedError
 	if errors.As(err, &outdated) {
-		return nil, s.outdated(ctx, n.kind, outdated)
+		return nil, s.outdated(ctx, kind, outdated)
 	}
-	for i := range n.old {
+	for i := range old {
 		if out != nil {
-			out.OldWords = append(out.OldWords, n.old[i].String())
+			out.OldWords = append(out.OldWords, old[i].String())
 		}
 	}
 	return out, err

@@ -15,7 +15,8 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
 	"proudsieve/core/profile"
-	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/core/waiver"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -50,14 +51,9 @@ func (s *Server) leads() {
 		if err != nil {
 			return nil, invalid("%s", sentence(err))
 		}
-		book, err := rulebook.Parse([]byte(source))
-		if err != nil {
-			return nil, err
-		}
-		saving := &Saving{IfMatch: strconv.Quote(strconv.Itoa(newest.Version))}
-		saving.Body.Source = source
-		return asVersion(s.declare(ctx, saving, newText{kind: store.KindRulebook, dataset: book.Dataset, title: book.Title,
-			name: book.Dataset, digest: book.Digest, rules: book.RuleIDs(), old: book.Old}))
+		saving := &SavingRulebook{IfMatch: strconv.Quote(strconv.Itoa(newest.Version))}
+		saving.Body.Source, saving.Body.Reason = source, in.Body.Reason
+		return asVersion(s.saveRulebook(ctx, saving))
 	})
 	type made struct {
 		ByID
@@ -74,6 +70,12 @@ func (s *Server) leads() {
 		a, result, err := s.auditWith(ctx, in.ID)
 		if err != nil {
 			return nil, err
+		}
+		in.Body.Named = nil
+		if len(in.Body.Rows) > 0 && in.Body.Lead == "" && in.Body.Text == "" {
+			if in.Body.Named, err = s.namedRows(ctx, a, result, in.Body.IssueSubject); err != nil {
+				return nil, err
+			}
 		}
 		n, err := issueOf(result, in.Body.IssueSubject)
 		if err != nil {
@@ -100,6 +102,29 @@ func (s *Server) leads() {
 		})
 		return answer(issue, err)
 	})
+}
+
+// namedRows says by what stands in them rows are known again that a person makes an issue of: by a key, and all that the rule
+// speaks of, or the whole row where nothing says which columns are in question.
+func (s *Server) namedRows(ctx context.Context, a *records.Audit, result *audit.Result, of records.IssueSubject) (json.RawMessage, error) {
+	t, err := s.insideBy(ctx, a.TableID, a.ID)
+	if err != nil {
+		return nil, err
+	}
+	set := table.NewRowSet()
+	set.AddMany(of.Rows)
+	named := of.Columns
+	if f := result.Finding(of.Rule); f != nil {
+		named = f.Columns
+	}
+	if len(named) == 0 {
+		named = t.Source.Columns()
+	}
+	scope, err := asked(waiver.OfRows(ctx, t.Table, set, t.Book.KeyColumns(), named))
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(scope)
 }
 
 // auditWith finds an audit with what it found.

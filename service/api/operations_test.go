@@ -148,7 +148,7 @@ func TestTheClientsDescriptionNamesEveryRecord(t *testing.T) {
 			t.Errorf("%s is made to %v, want %s", name, got, want)
 		}
 	}
-	change := doc.Components.Schemas["IssueChangeBody"]["properties"].(map[string]any)["assignee"].(map[string]any)
+	change := doc.Components.Schemas["IssueChanged"]["properties"].(map[string]any)["assignee"].(map[string]any)
 	if change["x-go-type-skip-optional-pointer"] != false {
 		t.Errorf("an assignee that is left out is that of nobody: %v", change)
 	}

@@ -91,7 +91,7 @@ func opens(t *testing.T, backup string) {
 	}
 	admin := &client.Client{Server: s.URL(), Token: strings.TrimSpace(string(token))}
 	datasets, err := servicetest.All[records.Dataset](ctx, admin, "/datasets")
-	if err != nil || len(datasets) != 5 {
+	if err != nil || len(datasets) < 5 {
 		t.Fatalf("%d datasets, %v", len(datasets), err)
 	}
 	for _, d := range datasets {
@@ -196,8 +196,16 @@ func appliesAsThen(t *testing.T, admin *client.Client, datasets []records.Datase
 			if err := json.Unmarshal(*done.Result, &shown); err != nil {
 				t.Fatal(err)
 			}
+			parent, err := admin.ShowTable(ctx, *cleaned.ParentID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			plan, err := admin.ShowFixPlans(ctx, parent.Dataset, name, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
 			last := shown.Ledger.Steps[len(shown.Ledger.Steps)-1]
-			if last.Kind != fix.StandardForm || !strings.Contains(last.Reason, "this is a step now") {
+			if plan.Earlier && (last.Kind != fix.StandardForm || !strings.Contains(last.Reason, "this is a step now")) {
 				t.Errorf("%s: the last step is %+v", name, last)
 			}
 			if page, err := servicetest.Get[api.ChangesPage](ctx, admin, fmt.Sprintf("/tables/%d/changes?limit=1000", cleaned.ID)); err != nil || len(page.Items) == 0 {
@@ -219,8 +227,8 @@ func mergesAsThen(t *testing.T, admin *client.Client, certificates []records.Cer
 		if err != nil {
 			t.Fatal(err)
 		}
-		obstacles, err := admin.ListObstacles(ctx, c.TableID)
-		if err != nil || strings.Contains(strings.Join(obstacles.Obstacles, " "), "accounting") {
+		obstacles, err := client.Decode[api.Obstacles](admin.ListObstacles(ctx, c.TableID))
+		if err != nil || strings.Contains(fmt.Sprint(obstacles.Obstacles), "accounting") {
 			t.Errorf("table %d: %+v, %v", c.TableID, obstacles, err)
 		}
 		job, err := admin.RunMerge(ctx, was.Dataset, client.RunBody{})
@@ -239,6 +247,12 @@ func mergesAsThen(t *testing.T, admin *client.Client, certificates []records.Cer
 			t.Errorf("%+v\n%+v, %v", then, again, err)
 		}
 		_, err = admin.TraceRow(ctx, was.ID, 1, nil)
+		if was.RowMap != nil { // merges of since then know of which rows each of theirs was made
+			if err != nil {
+				t.Error(err)
+			}
+			continue
+		}
 		if err == nil || !strings.Contains(err.Error(), "run the merge again") {
 			t.Errorf("a row of a table that was merged then: %v", err)
 		}

@@ -16,9 +16,3 @@ type Certificate struct {
 	CreatedAt time.Time       `db:"created_at" json:"created_at"`
 	Withdrawn *string         `db:"withdrawn" json:"withdrawn" doc:"Why the table, or one that it rests on, was withdrawn since; null where none was"`
 }
-
-// Obstacles is what stands between a table and a certificate.
-type Obstacles struct {
-	Ready     bool     `json:"ready"`
-	Obstacles []string `json:"obstacles"`
-}

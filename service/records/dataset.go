@@ -22,5 +22,6 @@ type Dataset struct {
 	KeptMerged bool `db:"kept_merged" json:"kept_merged" doc:"Whether its merge runs again by itself with every table that it takes"`
 	// StandingPlan is the fix plan that is applied to every delivery as it arrives.
 	StandingPlan *string `db:"standing_plan" json:"standing_plan" doc:"The fix plan that is applied to every delivery once it was audited; null for none"`
+	SecondPerson bool    `db:"second_person" json:"second_person" doc:"Whether its rulebook becomes weaker only where a second person agrees"`
 	Keep         *int    `db:"keep_deliveries" json:"keep_deliveries" doc:"How many deliveries are kept, besides those that something certified rests on; null for all"`
 }

@@ -31,3 +31,8 @@ func Certificates(ctx context.Context, q Querier, c Cursor) (*Page[Certificate],
 	return page(ctx, q, c, func(c *Certificate) int64 { return c.ID }, certificateColumns+
 		" WHERE c.id < $1 ORDER BY c.id DESC LIMIT $2")
 }
+
+// LastCertificate returns the newest certificate of a dataset's tables.
+func LastCertificate(ctx context.Context, q Querier, dataset int64) (*Certificate, error) {
+	return get[Certificate](ctx, q, "certificate of the dataset", certificateColumns+" WHERE t.dataset_id = $1 ORDER BY c.id DESC LIMIT 1", dataset)
+}

@@ -11,7 +11,8 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"proudsieve/service/records"
+	"proudsieve/core/document"
+	"proudsieve/core/waiver"
 )
 
 // The states of an issue.
@@ -19,13 +20,26 @@ const (
 	IssueOpen   = "open"
 	IssueAsked  = "asked"  // the owner of the data was asked, and has not answered
 	IssueWaived = "waived" // accepted as it is, for a reason, until a date
-	IssueClosed = "closed" // a later audit no longer found it
+	IssueClosed = "closed" // it ended: a later audit no longer found it, or somebody said why it is over
 )
 
-const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.subject, i.rule, i.about, i.title, i.severity, i.state, p.name AS assignee, i.rows, i.audit_id,
-	(SELECT table_id FROM audits WHERE id = i.audit_id) AS table_id, i.waiver_reason, w.name AS waiver_by,
-	to_char(i.waiver_until, 'YYYY-MM-DD') AS waiver_until, i.waiver_rows, i.version, i.created_at, i.changed_at
-	FROM issues i JOIN datasets d ON d.id = i.dataset_id LEFT JOIN people p ON p.id = i.assignee_id LEFT JOIN people w ON w.id = i.waiver_by`
+// How an issue can end.
+const (
+	EndedCorrected   = "corrected"    // a later delivery has none of it
+	EndedPutRight    = "put_right"    // a table that was made here has none of it
+	EndedAccepted    = "accepted"     // it is waived
+	EndedWithdrawn   = "withdrawn"    // what it was found in was withdrawn
+	EndedRuleChanged = "rule_changed" // nothing asks for it any more
+)
+
+const issueColumns = `SELECT i.id, d.name AS dataset, i.dataset_id, i.subject, i.rule, i.about, i.title, i.severity, i.state, p.name AS assignee, i.owner, to_char(i.due, 'YYYY-MM-DD') AS due,
+	(` + overdue + `) AS overdue, i.ended, i.holds_audit_id, i.rows, i.audit_id,
+	(SELECT table_id FROM audits WHERE id = i.audit_id) AS table_id, (SELECT count(*) FROM waivers w WHERE w.issue_id = i.id AND ` + inForce + `) AS waivers,
+	i.version, i.created_at, i.changed_at
+	FROM issues i JOIN datasets d ON d.id = i.dataset_id LEFT JOIN people p ON p.id = i.assignee_id`
+
+// overdue holds of issues that are not settled though their day is over.
+const overdue = "i.state IN ('open', 'asked') AND coalesce(i.due < (now() AT TIME ZONE 'UTC')::date, false)"
 
 // FindIssue returns an issue by its id.
 func FindIssue(ctx context.Context, q Querier, id int64) (*Issue, error) {
@@ -36,6 +50,8 @@ func FindIssue(ctx context.Context, q Querier, id int64) (*Issue, error) {
 type IssueFilter struct {
 	Dataset, State, Severity string
 	Assignee                 string // a person's name; Nobody for issues without one
+	Owner                    string // who can tell what is right, by name
+	Overdue                  bool   // only those whose day is over
 	Text                     string // that the title, the rule or the dataset contains
 	Order                    string // one of IssueOrders; the newest first where it is left out
 }
@@ -48,18 +64,21 @@ var issueOrders = map[string]string{
 	"newest":  "i.id",
 	"changed": "(extract(epoch FROM i.changed_at) * 1000000)::bigint",
 	"rows":    "i.rows",
+	"due":     "coalesce(1000000 - (i.due - '2000-01-01'::date), -1000000)::bigint", // the most urgent first
 	"gravest": "(CASE i.severity WHEN 'major' THEN 2 WHEN 'minor' THEN 1 ELSE 0 END) * 1000000000000::bigint + LEAST(i.rows, 999999999999)",
 }
 
-// issueRows are the issues that a filter leaves; its values are the first five arguments.
+// issueRows are the issues that a filter leaves; its values are the first seven arguments.
 const issueRows = ` WHERE ($1 = '' OR d.name = $1)
 	AND ($2 = '' OR i.state = $2 OR ($2 = 'unsettled' AND i.state IN ('open', 'asked')))
 	AND ($3 = '' OR p.name = $3 OR ($3 = '` + Nobody + `' AND i.assignee_id IS NULL))
 	AND ($4 = '' OR i.severity = $4)
-	AND ($5 = '' OR strpos(lower(i.title || ' ' || i.rule || ' ' || d.name), lower($5)) > 0)`
+	AND ($5 = '' OR strpos(lower(i.title || ' ' || i.rule || ' ' || d.name), lower($5)) > 0)
+	AND ($6 = '' OR i.owner = $6)
+	AND (NOT $7 OR ` + overdue + `)`
 
 func (f IssueFilter) arguments() []any {
-	return []any{f.Dataset, f.State, f.Assignee, f.Severity, f.Text}
+	return []any{f.Dataset, f.State, f.Assignee, f.Severity, f.Text, f.Owner, f.Overdue}
 }
 
 // Issues lists issues. The state "unsettled" means open or asked.
@@ -77,7 +96,7 @@ func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issu
 		Key int64 `db:"key"`
 	}
 	found, err := list[ordered](ctx, q, strings.Replace(issueColumns, "SELECT ", "SELECT "+key+" AS key, ", 1)+issueRows+
-		" AND ("+key+", i.id) < ($6::bigint, $7::bigint) ORDER BY key DESC, i.id DESC LIMIT $8",
+		" AND ("+key+", i.id) < ($8::bigint, $9::bigint) ORDER BY key DESC, i.id DESC LIMIT $10",
 		append(f.arguments(), from.key, from.id, c.limit()+1)...)
 	if err != nil {
 		return nil, err
@@ -118,20 +137,20 @@ func AddIssueEntry(ctx context.Context, q Querier, issue, person int64, kind, te
 
 // IssueChange is what a person changes about an issue; nil leaves it as it is.
 type IssueChange struct {
-	State        *string
-	AssigneeID   *int64 // 0 for nobody
-	WaiverReason *string
-	WaiverUntil  *time.Time
-	WaiverBy     *int64
-	WaiverRows   *int64
+	State      *string
+	Ended      *string // how it ended, where State says that it is closed or waived
+	AssigneeID *int64  // 0 for nobody
+	Owner      *string // empty for nobody
+	Due        *string // yyyy-MM-dd; empty for no day
 }
 
 // ChangeIssue changes an issue that still has the version the caller saw, else it returns ErrConflict.
 func ChangeIssue(ctx context.Context, q Querier, id int64, version int, c IssueChange) error {
 	ok, err := changed(exec(ctx, q, `UPDATE issues SET state = COALESCE($3, state),
-		assignee_id = CASE WHEN $4::bigint IS NULL THEN assignee_id ELSE NULLIF($4, 0) END,
-		waiver_reason = COALESCE($5, waiver_reason), waiver_until = COALESCE($6, waiver_until), waiver_by = COALESCE($7, waiver_by), waiver_rows = COALESCE($8, waiver_rows),
-		version = version + 1, changed_at = now() WHERE id = $1 AND version = $2`, id, version, c.State, c.AssigneeID, c.WaiverReason, c.WaiverUntil, c.WaiverBy, c.WaiverRows))
+		ended = CASE WHEN $3::text IS NULL THEN ended ELSE $4 END,
+		assignee_id = CASE WHEN $5::bigint IS NULL THEN assignee_id ELSE NULLIF($5, 0) END,
+		owner = COALESCE($6, owner), due = CASE WHEN $7::text IS NULL THEN due ELSE NULLIF($7, '')::date END,
+		version = version + 1, changed_at = now() WHERE id = $1 AND version = $2`, id, version, c.State, c.Ended, c.AssigneeID, c.Owner, c.Due))
 	if err == nil && !ok {
 		err = fmt.Errorf("%w: somebody changed issue %d in the meantime; look at it again", ErrConflict, id)
 	}
@@ -144,104 +163,224 @@ type FoundRule struct {
 	Rows                  int64
 }
 
-// FollowIssues brings the issues of a dataset up to date with an audit: a finding
-// opens an issue or adds to the one there is, and a rule that was judged and holds
-// closes its issue. A waiver in force stays with the rule.
-func FollowIssues(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, found []FoundRule, held []string) error {
+// Followed is a finished audit as far as issues are concerned.
+type Followed struct {
+	DatasetID, AuditID, TableID int64
+	// Made says how the table was made here, in a sentence; empty for a delivery.
+	Made  string
+	Found []FoundRule
+	Held  []string // rules that were judged and hold
+	// Cover tells what waivers in force accept of what was found of an issue.
+	Cover func(i *Issue, waivers []Waiver) (*waiver.Covered, error)
+	// Told tells what there still is of an issue that a person made of a lead, a text or rows; ok is false where the audit
+	// cannot tell.
+	Told func(i *Issue) (says string, rows int64, ok bool, err error)
+}
+
+// FollowIssues brings the issues of a dataset up to date with an audit: a finding opens an issue or adds to the one there
+// is, and a rule that was judged and holds ends its issue. A waiver in force accepts what it was given for, and no more.
+func FollowIssues(ctx context.Context, tx *sqlx.Tx, f Followed) error {
 	// Not FOR UPDATE: recording an audit has locked the dataset's key already, for sharing, and two
 	// audits that end together would wait for each other.
-	if _, err := exec(ctx, tx, "SELECT id FROM datasets WHERE id = $1 FOR NO KEY UPDATE", dataset); err != nil {
+	if err := LockDataset(ctx, tx, f.DatasetID); err != nil {
 		return err
 	}
-	for _, f := range found {
-		if err := followFinding(ctx, tx, dataset, audit, f); err != nil {
+	given, err := WaiversFor(ctx, tx, f.DatasetID, f.TableID)
+	if err != nil {
+		return err
+	}
+	w := follower{Followed: f, given: map[int64][]Waiver{}}
+	for _, one := range given {
+		w.given[one.IssueID] = append(w.given[one.IssueID], one)
+	}
+	for _, found := range f.Found {
+		if err := w.found(ctx, tx, found); err != nil {
 			return err
 		}
 	}
-	for _, rule := range held {
-		issue, err := get[Issue](ctx, tx, "issue", issueColumns+
-			" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.subject = 'rule' AND i.state <> 'closed'", dataset, rule)
-		if errors.Is(err, ErrNotFound) {
-			continue
+	held, err := list[Issue](ctx, tx, issueColumns+
+		" WHERE i.dataset_id = $1 AND i.subject = 'rule' AND i.state <> 'closed' AND i.rule = ANY($2) ORDER BY i.id", f.DatasetID, f.Held)
+	if err != nil {
+		return err
+	}
+	for i := range held {
+		if err := w.gone(ctx, tx, &held[i]); err != nil {
+			return err
 		}
+	}
+	return w.others(ctx, tx)
+}
+
+// follower brings issues up to date with one audit.
+type follower struct {
+	Followed
+	given map[int64][]Waiver // in force for its table, by issue
+}
+
+func setIssue(ctx context.Context, q Querier, id int64, state string, ended *string, entry, text string, audit *int64) error {
+	if _, err := exec(ctx, q, "UPDATE issues SET state = $2, ended = $3, version = version + 1, changed_at = now() WHERE id = $1",
+		id, state, ended); err != nil {
+		return err
+	}
+	return AddIssueEntry(ctx, q, id, 0, entry, text, audit)
+}
+
+// found follows a finding of a rule.
+func (w *follower) found(ctx context.Context, tx *sqlx.Tx, f FoundRule) error {
+	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.subject = 'rule'", w.DatasetID, f.Rule)
+	if errors.Is(err, ErrNotFound) {
+		id, err := get[int64](ctx, tx, "issue",
+			"INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+			w.DatasetID, f.Rule, f.Title, f.Severity, f.Rows, w.AuditID)
 		if err != nil {
 			return err
 		}
-		if err := setIssue(ctx, tx, issue.ID, IssueClosed, "closed", "", &audit); err != nil {
+		return AddIssueEntry(ctx, tx, *id, 0, "opened", f.Title, &w.AuditID)
+	}
+	if err != nil {
+		return err
+	}
+	return w.still(ctx, tx, issue, f)
+}
+
+// still follows an issue that was found again.
+func (w *follower) still(ctx context.Context, tx *sqlx.Tx, issue *Issue, f FoundRule) error {
+	if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5, holds_audit_id = NULL WHERE id = $1",
+		issue.ID, f.Title, f.Severity, f.Rows, w.AuditID); err != nil {
+		return err
+	}
+	issue.Title, issue.Severity, issue.Rows = f.Title, f.Severity, f.Rows
+	set := func(state, entry, text string) error {
+		var ended *string
+		if state == IssueWaived {
+			accepted := EndedAccepted
+			ended = &accepted
+		}
+		return setIssue(ctx, tx, issue.ID, state, ended, entry, text, &w.AuditID)
+	}
+	waivers := w.given[issue.ID]
+	if len(waivers) == 0 {
+		switch issue.State {
+		case IssueWaived:
+			return set(IssueOpen, "expired", f.Title)
+		case IssueClosed:
+			return set(IssueOpen, "reopened", f.Title)
+		}
+		return set(issue.State, "seen", f.Title)
+	}
+	covered, err := w.Cover(issue, waivers)
+	if err != nil {
+		return err
+	}
+	switch text := Beyond(covered, f.Title); {
+	case covered.All() && issue.State == IssueAsked:
+		return set(IssueAsked, "seen", f.Title)
+	case covered.All():
+		return set(IssueWaived, "seen", f.Title)
+	case issue.State == IssueClosed || issue.State == IssueWaived:
+		return set(IssueOpen, "reopened", text)
+	default:
+		return set(issue.State, "seen", text)
+	}
+}
+
+// Beyond says what of a finding is beyond what was waived; the finding itself where nothing is.
+func Beyond(c *waiver.Covered, found string) string {
+	switch {
+	case c.Otherwise:
+		return "It says something else than what was waived. " + found
+	case c.Beyond > 0:
+		return fmt.Sprintf("%s more than %s waived. %s", document.Grouped(c.Beyond), document.Plural(c.Covered, "was", "were"), found)
+	}
+	return found
+}
+
+// gone follows an issue of which the audit found nothing. Where the table was made here, and the owner of the data was asked
+// and has not answered, the question stays open.
+func (w *follower) gone(ctx context.Context, tx *sqlx.Tx, issue *Issue) error {
+	switch {
+	case w.Made == "":
+		return w.end(ctx, tx, issue, EndedCorrected, "")
+	case issue.State != IssueAsked:
+		return w.end(ctx, tx, issue, EndedPutRight, w.Made)
+	}
+	if _, err := exec(ctx, tx, "UPDATE issues SET holds_audit_id = $2, changed_at = now() WHERE id = $1", issue.ID, w.AuditID); err != nil {
+		return err
+	}
+	return AddIssueEntry(ctx, tx, issue.ID, 0, "put_right", w.Made, &w.AuditID)
+}
+
+func (w *follower) end(ctx context.Context, tx *sqlx.Tx, issue *Issue, ended, text string) error {
+	return setIssue(ctx, tx, issue.ID, IssueClosed, &ended, "closed", text, &w.AuditID)
+}
+
+// others follows the issues that people made of leads, of texts and of rows.
+func (w *follower) others(ctx context.Context, tx *sqlx.Tx) error {
+	issues, err := list[Issue](ctx, tx, issueColumns+
+		" WHERE i.dataset_id = $1 AND i.subject <> 'rule' AND i.state <> 'closed' ORDER BY i.id", w.DatasetID)
+	if err != nil {
+		return err
+	}
+	for i := range issues {
+		says, rows, ok, err := w.Told(&issues[i])
+		if err != nil {
+			return err
+		}
+		switch {
+		case !ok:
+		case rows == 0:
+			err = w.gone(ctx, tx, &issues[i])
+		default:
+			err = w.still(ctx, tx, &issues[i], FoundRule{Rule: issues[i].Rule, Severity: issues[i].Severity, Title: says, Rows: rows})
+		}
+		if err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func setIssue(ctx context.Context, tx *sqlx.Tx, id int64, state, entry, text string, audit *int64) error {
-	if _, err := exec(ctx, tx, "UPDATE issues SET state = $2, version = version + 1, changed_at = now() WHERE id = $1",
-		id, state); err != nil {
-		return err
-	}
-	return AddIssueEntry(ctx, tx, id, 0, entry, text, audit)
+// Lost lists the issues of a dataset that are not settled, or waived, and whose rules are not among some.
+func Lost(ctx context.Context, q Querier, dataset int64, rules []string) ([]Issue, error) {
+	return list[Issue](ctx, q, issueColumns+
+		" WHERE i.dataset_id = $1 AND i.subject = 'rule' AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
 }
 
-func followFinding(ctx context.Context, tx *sqlx.Tx, dataset, audit int64, f FoundRule) error {
-	issue, err := get[Issue](ctx, tx, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.rule = $2 AND i.subject = 'rule'", dataset, f.Rule)
-	if errors.Is(err, ErrNotFound) {
-		id, err := get[int64](ctx, tx, "issue",
-			"INSERT INTO issues (dataset_id, rule, title, severity, rows, audit_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
-			dataset, f.Rule, f.Title, f.Severity, f.Rows, audit)
-		if err != nil {
+// LoseRule ends an issue whose rule is gone, or moves it to another rule, in the name of who decided that.
+func LoseRule(ctx context.Context, q Querier, i *Issue, to string, version int, reason string, person int64) error {
+	text := fmt.Sprintf("Version %d of the rulebook has no rule %s any more: %s", version, i.Rule, reason)
+	if to == "" {
+		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', ended = 'rule_changed', version = version + 1, changed_at = now() WHERE id = $1",
+			i.ID); err != nil {
 			return err
 		}
-		return AddIssueEntry(ctx, tx, *id, 0, "opened", f.Title, &audit)
+		return AddIssueEntry(ctx, q, i.ID, person, "closed", text, nil)
 	}
+	other, err := OrNil(get[Issue](ctx, q, "issue", issueColumns+" WHERE i.dataset_id = $1 AND i.subject = 'rule' AND i.rule = $2", i.DatasetID, to))
 	if err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, severity = $3, rows = $4, audit_id = $5 WHERE id = $1",
-		issue.ID, f.Title, f.Severity, f.Rows, audit); err != nil {
+	if other != nil { // that one goes on, with what became of this one told in both
+		if err := AddIssueEntry(ctx, q, other.ID, person, "moved", fmt.Sprintf("Issue %d, of the rule %s, goes on here. %s", i.ID, i.Rule, text), nil); err != nil {
+			return err
+		}
+		if other.State == IssueClosed {
+			if _, err := exec(ctx, q, "UPDATE issues SET state = $2, ended = $3, version = version + 1, changed_at = now() WHERE id = $1", other.ID, i.State, i.Ended); err != nil {
+				return err
+			}
+		}
+		if _, err := exec(ctx, q, "UPDATE waivers w SET issue_id = $2 WHERE w.issue_id = $1 AND "+inForce, i.ID, other.ID); err != nil {
+			return err
+		}
+		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', ended = 'rule_changed', version = version + 1, changed_at = now() WHERE id = $1", i.ID); err != nil {
+			return err
+		}
+		return AddIssueEntry(ctx, q, i.ID, person, "moved", fmt.Sprintf("It goes on as issue %d, of the rule %s. %s", other.ID, to, text), nil)
+	}
+	if _, err := exec(ctx, q, "UPDATE issues SET rule = $2, version = version + 1, changed_at = now() WHERE id = $1", i.ID, to); err != nil {
 		return err
 	}
-	waived := issue.WaiverUntil != nil && *issue.WaiverUntil >= time.Now().UTC().Format(time.DateOnly)
-	beyond := int64(0) // rows beyond those that the waiver was given for
-	if waived && issue.WaiverRows != nil {
-		beyond = max(0, f.Rows-*issue.WaiverRows)
-	}
-	switch {
-	case waived && beyond > 0 && (issue.State == IssueClosed || issue.State == IssueWaived):
-		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened",
-			fmt.Sprintf("%d more than the %d rows that were waived. %s", beyond, *issue.WaiverRows, f.Title), &audit)
-	case issue.State == IssueClosed && waived:
-		return setIssue(ctx, tx, issue.ID, IssueWaived, "seen", f.Title, &audit)
-	case issue.State == IssueClosed:
-		return setIssue(ctx, tx, issue.ID, IssueOpen, "reopened", f.Title, &audit)
-	case issue.State == IssueWaived && !waived:
-		return setIssue(ctx, tx, issue.ID, IssueOpen, "expired", f.Title, &audit)
-	}
-	return setIssue(ctx, tx, issue.ID, issue.State, "seen", f.Title, &audit)
-}
-
-// CloseGone closes the issues of a dataset whose rules are not in its rulebook any more, in the
-// name of who saved the version without them, and returns their rules.
-func CloseGone(ctx context.Context, q Querier, dataset int64, rules []string, version int,
-	person int64) ([]string, error) {
-	gone, err := list[Issue](ctx, q, issueColumns+
-		" WHERE i.dataset_id = $1 AND i.subject = 'rule' AND i.state <> 'closed' AND NOT i.rule = ANY($2) ORDER BY i.id", dataset, rules)
-	if err != nil {
-		return nil, err
-	}
-	closed := []string{}
-	for _, i := range gone {
-		if _, err := exec(ctx, q,
-			"UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1",
-			i.ID); err != nil {
-			return nil, err
-		}
-		if err := AddIssueEntry(ctx, q, i.ID, person, "closed",
-			fmt.Sprintf("Version %d of the rulebook has no rule %s any more.", version, i.Rule), nil); err != nil {
-			return nil, err
-		}
-		closed = append(closed, i.Rule)
-	}
-	return closed, nil
+	return AddIssueEntry(ctx, q, i.ID, person, "moved", fmt.Sprintf("It is of the rule %s now. %s", to, text), nil)
 }
 
 // NewIssue is an issue that a person makes.
@@ -261,38 +400,6 @@ func AddIssue(ctx context.Context, q Querier, n NewIssue) (int64, error) {
 		return 0, err
 	}
 	return *id, AddIssueEntry(ctx, q, *id, n.PersonID, "opened", n.Title, &n.AuditID)
-}
-
-// FollowLeads brings the issues that were made of leads up to date with an audit: told says what is still told of a
-// lead, by its kind and column, and for how many rows.
-func FollowLeads(ctx context.Context, tx *sqlx.Tx, dataset, audit int64,
-	told func(kind, column string) (says string, rows int64, ok bool)) error {
-	issues, err := list[Issue](ctx, tx, issueColumns+
-		" WHERE i.dataset_id = $1 AND i.subject = 'lead' AND i.state <> 'closed' ORDER BY i.id", dataset)
-	if err != nil {
-		return err
-	}
-	for _, i := range issues {
-		var about records.IssueSubject
-		if err := json.Unmarshal(i.About, &about); err != nil {
-			return err
-		}
-		says, rows, ok := told(i.Rule, about.Column)
-		if !ok {
-			if err := setIssue(ctx, tx, i.ID, IssueClosed, "closed", "", &audit); err != nil {
-				return err
-			}
-			continue
-		}
-		if _, err := exec(ctx, tx, "UPDATE issues SET title = $2, rows = $3, audit_id = $4 WHERE id = $1", i.ID, says, rows,
-			audit); err != nil {
-			return err
-		}
-		if err := setIssue(ctx, tx, i.ID, i.State, "seen", says, &audit); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // AskedQuestion is what the owner of the data was asked about a rule.

@@ -15,6 +15,8 @@ type (
 	Deed        = records.Deed
 	Issue       = records.Issue
 	IssueEntry  = records.IssueEntry
+	Waiver      = records.Waiver
+	Decision    = records.Decision
 	Job         = records.Job
 	Person      = records.Person
 	Token       = records.Token

@@ -280,84 +280,6 @@ func TestPagesMeetWithoutGapOrOverlap(t *testing.T) {
 	}
 }
 
-func TestAnIssueIsFollowedAcrossAudits(t *testing.T) {
-	s := open(t)
-	p, d := person(t, s, "Mara"), dataset(t, s, "results")
-	follow := func(digest string, found []FoundRule, held ...string) {
-		t.Helper()
-		table := delivery(t, s, d, p, digest)
-		id := audited(t, s, table, p)
-		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-			return FollowIssues(ctx, tx, d.ID, id, found, held)
-		}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	state := func() *Issue {
-		t.Helper()
-		page, err := Issues(ctx, s.DB, IssueFilter{Dataset: "results"}, Cursor{})
-		if err != nil || len(page.Items) != 1 {
-			t.Fatalf("%+v, %v", page, err)
-		}
-		return &page.Items[0]
-	}
-	key := func(rows int64) []FoundRule {
-		return []FoundRule{{Rule: "one_result", Severity: "major", Title: fmt.Sprint(rows, " rows"), Rows: rows}}
-	}
-	waive := func(until time.Time) {
-		t.Helper()
-		waived, reason := IssueWaived, "it is meant that way"
-		if err := ChangeIssue(ctx, s.DB, state().ID, state().Version, IssueChange{State: &waived, WaiverReason: &reason,
-			WaiverUntil: &until, WaiverBy: &p.ID}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want := func(step, expected string, rows int64) {
-		t.Helper()
-		if i := state(); i.State != expected || i.Rows != rows {
-			t.Errorf("%s: the issue is %s with %d rows, want %s with %d", step, i.State, i.Rows, expected, rows)
-		}
-	}
-	follow("1", key(5))
-	want("found", IssueOpen, 5)
-	follow("2", key(7))
-	want("found again", IssueOpen, 7)
-	follow("3", nil, "one_result")
-	want("held", IssueClosed, 7)
-	follow("4", nil, "one_result")
-	want("held again", IssueClosed, 7)
-	follow("5", nil)
-	want("not judged", IssueClosed, 7)
-	follow("6", key(2))
-	want("found anew", IssueOpen, 2)
-	waive(time.Now().AddDate(0, 1, 0))
-	want("waived", IssueWaived, 2)
-	follow("7", key(3))
-	want("found while waived", IssueWaived, 3)
-	follow("8", nil, "one_result")
-	want("held while waived", IssueClosed, 3)
-	follow("9", key(4))
-	want("found within the waiver", IssueWaived, 4)
-	waive(time.Now().AddDate(0, 0, -2))
-	follow("10", key(4))
-	want("found after the waiver", IssueOpen, 4)
-	entries, err := IssueEntries(ctx, s.DB, state().ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	kinds := []string{}
-	for _, e := range entries {
-		kinds = append(kinds, e.Kind)
-	}
-	if expected := []string{"opened", "seen", "closed", "reopened", "seen", "closed", "seen",
-		"expired"}; !slices.Equal(kinds, expected) {
-		t.Errorf("what happened: %v, want %v", kinds, expected)
-	}
-	if err := ChangeIssue(ctx, s.DB, state().ID, state().Version-1, IssueChange{}); !errors.Is(err, ErrConflict) {
-		t.Errorf("a change of an older version: %v", err)
-	}
-}
-
 func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	s := open(t)
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
@@ -551,55 +473,6 @@ func TestTextsOfFilesAreMadeFitForTheDatabase(t *testing.T) {
 	}
 }
 
-func TestAWaiverCoversTheRowsItWasGivenFor(t *testing.T) {
-	s := open(t)
-	p, d := person(t, s, "Mara"), dataset(t, s, "results")
-	n := 0
-	follow := func(rows int64) *Issue {
-		t.Helper()
-		n++
-		table := delivery(t, s, d, p, fmt.Sprint("digest ", n))
-		audit := audited(t, s, table, p)
-		if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-			return FollowIssues(ctx, tx, d.ID, audit,
-				[]FoundRule{{"one_result", "major", fmt.Sprintf("%d rows", rows), rows}}, nil)
-		}); err != nil {
-			t.Fatal(err)
-		}
-		issue, err := get[Issue](ctx, s.DB, "issue", issueColumns+" WHERE i.rule = 'one_result'")
-		if err != nil {
-			t.Fatal(err)
-		}
-		return issue
-	}
-	issue := follow(1)
-	state, reason, until := IssueWaived, "it is meant so", time.Now().AddDate(0, 1, 0)
-	if err := ChangeIssue(ctx, s.DB, issue.ID, issue.Version, IssueChange{State: &state, WaiverReason: &reason,
-		WaiverUntil: &until, WaiverBy: &p.ID, WaiverRows: &issue.Rows}); err != nil {
-		t.Fatal(err)
-	}
-	if issue := follow(1); issue.State != IssueWaived {
-		t.Errorf("as many rows as were waived: %s", issue.State)
-	}
-	if issue := follow(133); issue.State != IssueOpen {
-		t.Errorf("more rows than were waived: %s", issue.State)
-	}
-	entries, err := IssueEntries(ctx, s.DB, issue.ID)
-	if last := entries[len(entries)-1]; err != nil || last.Kind != "reopened" ||
-		!strings.HasPrefix(last.Text, "132 more than the 1 rows that were waived.") {
-		t.Errorf("%+v, %v", last, err)
-	}
-	closed, err := CloseGone(ctx, s.DB, d.ID, []string{"another_rule"}, 2, p.ID)
-	if err != nil || !slices.Equal(closed, []string{"one_result"}) {
-		t.Errorf("%v, %v", closed, err)
-	}
-	entries, err = IssueEntries(ctx, s.DB, issue.ID)
-	if last := entries[len(entries)-1]; err != nil || last.Kind != "closed" || *last.Person != "Mara" ||
-		last.Text != "Version 2 of the rulebook has no rule one_result any more." {
-		t.Errorf("%+v, %v", last, err)
-	}
-}
-
 func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	s := open(t)
 	p, d := person(t, s, "Mara"), dataset(t, s, "results")
@@ -607,7 +480,7 @@ func TestAWithdrawnDeliveryLeavesEverythingButItsRecord(t *testing.T) {
 	audited(t, s, first, p)
 	audit := audited(t, s, second, p)
 	if err := s.Do(ctx, func(tx *sqlx.Tx) error {
-		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{"one_result", "major", "2 rows", 2}}, nil)
+		return FollowIssues(ctx, tx, Followed{DatasetID: d.ID, AuditID: audit, TableID: second.ID, Found: []FoundRule{{"one_result", "major", "2 rows", 2}}})
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -717,7 +590,7 @@ func TestADeclarationAndAnAuditDoNotWaitForEachOther(t *testing.T) {
 			})
 		}()
 		time.Sleep(300 * time.Millisecond) // the declaration has its lock, or waits for it
-		return FollowIssues(ctx, tx, d.ID, audit, []FoundRule{{Rule: "r", Severity: "major", Title: "r", Rows: 1}}, nil)
+		return FollowIssues(ctx, tx, Followed{DatasetID: d.ID, AuditID: audit, Found: []FoundRule{{Rule: "r", Severity: "major", Title: "r", Rows: 1}}})
 	})
 	if err != nil {
 		t.Errorf("recording the audit: %v", err)

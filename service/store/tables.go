@@ -263,9 +263,11 @@ func Short(ctx context.Context, q Querier) ([]Table, error) {
 			WHERE id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id) ORDER BY t.id DESC LIMIT 100`)
 }
 
-// Uncertified lists the newest merged table of each dataset where it passes and has no certificate.
+// Uncertified lists the newest cleaned or merged table of each dataset, where it passes or something of it is waived, has no
+// certificate, and no merge took it up: what rests on it is certified then.
 func Uncertified(ctx context.Context, q Querier) ([]Table, error) {
-	return list[Table](ctx, q, tableColumns+` WHERE t.origin = 'merged' AND a.passed AND w.table_id IS NULL AND t.id IN (SELECT max(id) FROM tables WHERE origin = 'merged'
+	return list[Table](ctx, q, tableColumns+` WHERE t.origin <> 'delivery' AND w.table_id IS NULL
+		AND (a.passed OR NOT a.passed AND EXISTS (SELECT FROM waivers w JOIN issues i ON i.id = w.issue_id WHERE i.dataset_id = t.dataset_id AND `+inForce+`)) AND t.id IN (SELECT max(id) FROM tables WHERE origin <> 'delivery'
 			AND id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id)
-		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) ORDER BY t.id DESC`)
+		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) AND NOT EXISTS (SELECT FROM table_inputs WHERE input_id = t.id) ORDER BY t.id DESC`)
 }

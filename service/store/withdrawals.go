@@ -81,7 +81,7 @@ func leaveIssues(ctx context.Context, q Querier, tables []int64, person int64, r
 			continue
 		}
 		if _, err := exec(ctx, q,
-			"UPDATE issues SET state = 'closed', version = version + 1, changed_at = now() WHERE id = $1",
+			"UPDATE issues SET state = 'closed', ended = 'withdrawn', version = version + 1, changed_at = now() WHERE id = $1",
 			i.ID); err != nil {
 			return err
 		}

@@ -9,8 +9,13 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
+	"proudsieve/core/fix"
 	"proudsieve/core/intake"
+	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/core/waiver"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -56,8 +61,16 @@ func auditTable(ctx context.Context, a *attempt) error {
 			return err
 		}
 	}
-	result, err := a.judge(ctx, t, book)
+	source, book, err := a.openRuled(ctx, t, book, 1)
 	if err != nil {
+		return err
+	}
+	result, err := a.looked(ctx, source, book)
+	if err != nil {
+		return err
+	}
+	accepted := a.accepted(source, result)
+	if err := a.lookAtWaivers(ctx, t, accepted); err != nil {
 		return err
 	}
 	rows, err := a.files.Create()
@@ -73,7 +86,7 @@ func auditTable(ctx context.Context, a *attempt) error {
 		return err
 	}
 	return a.finish(ctx, func(tx *sqlx.Tx) (any, *int64, error) {
-		if err := a.recordAudit(ctx, tx, t, result, digest); err != nil {
+		if err := a.recordAudit(ctx, tx, t, accepted, digest); err != nil {
 			return nil, nil, err
 		}
 		if err := a.standing(ctx, tx, t); err != nil {
@@ -99,8 +112,40 @@ func (a *attempt) standing(ctx context.Context, tx *sqlx.Tx, t *records.Table) e
 		map[string]any{"fix_plan": plan.Name, "version": plan.Version})
 }
 
-func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, result *audit.Result,
+// accepted tells what waivers accept of what the audit found, of the table as it was read.
+func (a *attempt) accepted(source *intake.File, result *audit.Result) *Accepted {
+	return &Accepted{Result: result,
+		Open: func() (*relation.Table, error) {
+			return &relation.Table{Source: source, Book: result.Book(), Workers: a.Workers}, nil
+		},
+		Rows: func(rule string) (*table.RowSet, error) { return result.Finding(rule).AllRows() }}
+}
+
+// lookAtWaivers reads the table for the waivers that name texts or rows, before anything is recorded: what was found out is
+// remembered, so that nobody waits for it then.
+func (a *attempt) lookAtWaivers(ctx context.Context, t *records.Table, accepted *Accepted) error {
+	if a.job.DeclarationID == nil {
+		return nil
+	}
+	all, err := store.WaiversFor(ctx, a.store.DB, t.DatasetID, t.ID)
+	if err != nil {
+		return err
+	}
+	given := map[int64][]records.Waiver{}
+	for _, w := range all {
+		given[w.IssueID] = append(given[w.IssueID], w)
+	}
+	for _, of := range given {
+		if _, err := accepted.Of(ctx, of[0].Subject, of[0].Rule, of[0].About, of); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, accepted *Accepted,
 	rowsDigest string) error {
+	result := accepted.Result
 	raw, err := json.Marshal(result)
 	if err != nil {
 		return err
@@ -115,29 +160,48 @@ func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table
 	if a.job.DeclarationID == nil {
 		return nil // a draft is nobody's rulebook; what it found is no issue
 	}
-	var found []store.FoundRule
-	var held []string
-	broken := map[string]bool{}
-	for _, f := range result.Findings {
-		broken[f.Rule] = true
-		found = append(found, store.FoundRule{Rule: f.Rule, Severity: string(f.Severity), Title: f.Found, Rows: f.Rows})
-	}
-	for _, r := range result.Rules {
-		if !broken[r.Rule] && r.Unjudged == "" {
-			held = append(held, r.Rule)
-		}
-	}
-	if err := store.FollowIssues(ctx, tx, t.DatasetID, id, found, held); err != nil {
+	f := store.Followed{DatasetID: t.DatasetID, AuditID: id, TableID: t.ID}
+	if f.Made, err = howMade(t); err != nil {
 		return err
 	}
-	return store.FollowLeads(ctx, tx, t.DatasetID, id, func(kind, column string) (string, int64, bool) {
-		for _, l := range result.Leads {
-			if l.Kind == kind && l.Column == column {
-				return l.Says, l.Rows, true
-			}
+	for _, one := range result.Findings {
+		f.Found = append(f.Found, store.FoundRule{Rule: one.Rule, Severity: string(one.Severity), Title: one.Found, Rows: one.Rows})
+	}
+	for _, r := range result.Rules {
+		if result.Judges(r.Rule) && result.Finding(r.Rule) == nil {
+			f.Held = append(f.Held, r.Rule)
 		}
-		return "", 0, false
-	})
+	}
+	f.Cover = func(i *records.Issue, waivers []records.Waiver) (*waiver.Covered, error) {
+		return accepted.Of(ctx, i.Subject, i.Rule, i.About, waivers)
+	}
+	f.Told = func(i *records.Issue) (string, int64, bool, error) {
+		return accepted.Still(ctx, i.Subject, i.Rule, i.About)
+	}
+	return store.FollowIssues(ctx, tx, f)
+}
+
+// howMade says how a table was made here, in a sentence; nothing of a delivery.
+func howMade(t *records.Table) (string, error) {
+	switch {
+	case t.Origin == store.OriginMerged:
+		return fmt.Sprintf("Table %d, which the merge %s made, has none of it.", t.ID, *t.Declaration), nil
+	case t.Origin != store.OriginCleaned:
+		return "", nil
+	}
+	says := fmt.Sprintf("Table %d, which the fix plan %s made, has none of it.", t.ID, *t.Declaration)
+	var ledger fix.Ledger
+	if err := json.Unmarshal(*t.Accounting, &ledger); err != nil {
+		return "", err
+	}
+	aside := int64(0)
+	for _, step := range ledger.Steps {
+		aside += step.Rows
+	}
+	if aside > 0 {
+		says += fmt.Sprintf(" The plan took %s out of the table.", document.Counted(aside, "row", "rows"))
+	}
+	return says, nil
 }
 
 // judge audits a table by a rulebook; nil for a draft.
