@@ -4,10 +4,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/leads"
+	hidden "proudsieve/core/personal"
 	"proudsieve/core/profile"
 )
 
@@ -35,7 +35,7 @@ func (r *Report) masked() *Report {
 	result.Columns = slices.Clone(result.Columns)
 	for i := range result.Columns {
 		if c := &result.Columns[i]; is(c.Name) {
-			c.Lowest, c.Highest, c.Mean, c.Frequent = masked(c.Lowest), masked(c.Highest), "", maskedTexts(c.Frequent)
+			c.Lowest, c.Highest, c.Mean, c.Frequent = hidden.Mask(c.Lowest), hidden.Mask(c.Highest), "", maskedTexts(c.Frequent)
 			c.Numbers, c.Dates = nil, nil
 		}
 	}
@@ -59,7 +59,7 @@ func (r *Report) masked() *Report {
 			examples[i].Cells = slices.Clone(examples[i].Cells)
 			for k := range examples[i].Cells {
 				if c := &examples[i].Cells[k]; is(c.Column) {
-					c.Text = masked(c.Text)
+					c.Text = hidden.Mask(c.Text)
 				}
 			}
 		}
@@ -71,11 +71,11 @@ func (r *Report) masked() *Report {
 // maskedWithin masks what a sentence quotes, and the texts that it names.
 func maskedWithin(says string, texts []profile.Frequency) string {
 	says = quotes.ReplaceAllStringFunc(says, func(quoted string) string {
-		return `"` + masked(quoted[1:len(quoted)-1]) + `"`
+		return `"` + hidden.Mask(quoted[1:len(quoted)-1]) + `"`
 	})
 	for _, t := range texts {
 		if len(t.Text) > 2 {
-			says = strings.ReplaceAll(says, t.Text, masked(t.Text))
+			says = strings.ReplaceAll(says, t.Text, hidden.Mask(t.Text))
 		}
 	}
 	return says
@@ -86,22 +86,7 @@ var quotes = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
 func maskedTexts(texts []profile.Frequency) []profile.Frequency {
 	out := slices.Clone(texts)
 	for i := range out {
-		out[i].Text = masked(out[i].Text)
+		out[i].Text = hidden.Mask(out[i].Text)
 	}
 	return out
-}
-
-// masked leaves of a text its first character and its form: how many letters and digits there are, and what lies between.
-func masked(text string) string {
-	first := true
-	return strings.Map(func(r rune) rune {
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
-			return r
-		}
-		if first {
-			first = false
-			return r
-		}
-		return '•'
-	}, text)
 }
