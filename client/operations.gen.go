@@ -33,6 +33,30 @@ func (e ClosingEnded) Valid() bool {
 	}
 }
 
+// Defines values for GivenAnswer.
+const (
+	GivenAnswerComesAgain GivenAnswer = "comes_again"
+	GivenAnswerMeantSo    GivenAnswer = "meant_so"
+	GivenAnswerUnknown    GivenAnswer = "unknown"
+	GivenAnswerWrong      GivenAnswer = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the GivenAnswer enum.
+func (e GivenAnswer) Valid() bool {
+	switch e {
+	case GivenAnswerComesAgain:
+		return true
+	case GivenAnswerMeantSo:
+		return true
+	case GivenAnswerUnknown:
+		return true
+	case GivenAnswerWrong:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for IssueChangedState.
 const (
 	IssueChangedStateAsked IssueChangedState = "asked"
@@ -285,6 +309,24 @@ func (e ListPreviewedChangesParamsWhat) Valid() bool {
 	}
 }
 
+// Defines values for DownloadSheetParamsFormat.
+const (
+	DownloadSheetParamsFormatCsv  DownloadSheetParamsFormat = "csv"
+	DownloadSheetParamsFormatXlsx DownloadSheetParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the DownloadSheetParamsFormat enum.
+func (e DownloadSheetParamsFormat) Valid() bool {
+	switch e {
+	case DownloadSheetParamsFormatCsv:
+		return true
+	case DownloadSheetParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DownloadTableParamsWhat.
 const (
 	DownloadTableParamsWhatChangeLog DownloadTableParamsWhat = "change-log"
@@ -447,6 +489,24 @@ func (e ShowTallyParamsShare) Valid() bool {
 	}
 }
 
+// AnswersGiven defines model for AnswersGiven.
+type AnswersGiven struct {
+	// Arrival A file of answers that was sent as an arrival
+	Arrival int64 `json:"arrival,omitempty"`
+
+	// By Who gave them; who was asked where it is left out
+	By string `json:"by,omitempty"`
+
+	// Given Or the answers themselves
+	Given []Given `json:"given,omitempty"`
+}
+
+// AnswersProposed defines model for AnswersProposed.
+type AnswersProposed = json.RawMessage
+
+// AnswersTaken defines model for AnswersTaken.
+type AnswersTaken = json.RawMessage
+
 // AskedBody defines model for AskedBody.
 type AskedBody struct {
 	// Condition A condition on the rows of the table
@@ -602,6 +662,17 @@ type Found = records.Found
 // Gap defines model for Gap.
 type Gap = json.RawMessage
 
+// Given defines model for Given.
+type Given struct {
+	Answer GivenAnswer       `json:"answer"`
+	Code   string            `json:"code"`
+	Note   string            `json:"note,omitempty"`
+	Right  map[string]string `json:"right,omitempty"`
+}
+
+// GivenAnswer defines model for Given.Answer.
+type GivenAnswer string
+
 // GroupRows defines model for GroupRows.
 type GroupRows = json.RawMessage
 
@@ -649,6 +720,12 @@ type Key = json.RawMessage
 
 // Lineage defines model for Lineage.
 type Lineage = json.RawMessage
+
+// LinkedBody defines model for LinkedBody.
+type LinkedBody struct {
+	// Days For how many days the link is good
+	Days int64 `json:"days"`
+}
 
 // LookedAt defines model for LookedAt.
 type LookedAt = json.RawMessage
@@ -760,6 +837,28 @@ type NewPersonBody struct {
 // NewPersonBodyRole defines model for NewPersonBody.Role.
 type NewPersonBodyRole string
 
+// NewSheet defines model for NewSheet.
+type NewSheet struct {
+	// Address The e-mail address that it is sent to
+	Address string `json:"address,omitempty"`
+
+	// Days In how many days it is to be answered; 14 where it is left out
+	Days   int64   `json:"days,omitempty"`
+	Issues []int64 `json:"issues"`
+
+	// Recipient Who is asked; they need no account
+	Recipient string `json:"recipient"`
+
+	// Says What is said before the questions
+	Says string `json:"says,omitempty"`
+
+	// Supposes What you take to be so, by the number of the issue
+	Supposes map[string]string `json:"supposes,omitempty"`
+
+	// Title What the page is called
+	Title string `json:"title,omitempty"`
+}
+
 // NewTokenBody defines model for NewTokenBody.
 type NewTokenBody struct {
 	// Days For how many days the token is in force; 0 without end
@@ -803,6 +902,9 @@ type PageIssue = records.Page[records.Issue]
 
 // PageJob defines model for PageJob.
 type PageJob = records.Page[records.Job]
+
+// PageSheet defines model for PageSheet.
+type PageSheet = records.Page[records.Sheet]
 
 // PageTable defines model for PageTable.
 type PageTable = records.Page[records.Table]
@@ -969,6 +1071,9 @@ type SeveralBody struct {
 	Waiver *Waived `json:"waiver,omitempty"`
 }
 
+// SheetShown defines model for SheetShown.
+type SheetShown = records.SheetShown
+
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
 
@@ -999,6 +1104,29 @@ type StepEntry struct {
 
 // Table defines model for Table.
 type Table = records.Table
+
+// TakenUp defines model for TakenUp.
+type TakenUp struct {
+	Dataset string `json:"dataset"`
+
+	// FixPlan The fix plan that steps are added to, which is made where there is none; the standing plan of the dataset where it is left out, or one that is called answers
+	FixPlan string `json:"fix_plan,omitempty"`
+
+	// Leave The codes of those that are not
+	Leave []string `json:"leave,omitempty"`
+
+	// Reason Why they are left; needed where some are
+	Reason string `json:"reason,omitempty"`
+
+	// Table The delivery that it was proposed for
+	Table int64 `json:"table"`
+
+	// Take The codes of the answers that are taken up as they are proposed
+	Take []string `json:"take,omitempty"`
+
+	// Version The version of it that was proposed for
+	Version int64 `json:"version"`
+}
 
 // Tally defines model for Tally.
 type Tally = json.RawMessage
@@ -1330,6 +1458,33 @@ type ShowRulebooksParams struct {
 type SearchRecordsParams struct {
 	// Text Part of a name, a title or a file's name, whatever its case; of issues and certificates their number, of files their SHA-256
 	Text string `form:"text" json:"text"`
+}
+
+// ListSheetsParams defines parameters for ListSheets.
+type ListSheetsParams struct {
+	// After Cursor: next of the page before
+	After string `form:"after,omitempty" json:"after,omitempty"`
+	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Open Only those of which something is waited for
+	Open bool `form:"open,omitempty" json:"open,omitempty"`
+}
+
+// DownloadSheetParams defines parameters for DownloadSheet.
+type DownloadSheetParams struct {
+	Format DownloadSheetParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// DownloadSheetParamsFormat defines parameters for DownloadSheet.
+type DownloadSheetParamsFormat string
+
+// ProposeFromAnswersParams defines parameters for ProposeFromAnswers.
+type ProposeFromAnswersParams struct {
+	// Dataset Of which dataset; needed where the sheet asks about several
+	Dataset string `form:"dataset,omitempty" json:"dataset,omitempty"`
+
+	// FixPlan The fix plan that steps are added to
+	FixPlan string `form:"fix_plan,omitempty" json:"fix_plan,omitempty"`
 }
 
 // DownloadTableParams defines parameters for DownloadTable.
@@ -1665,6 +1820,9 @@ type ListTokensParams struct {
 	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// TakeAnswersJSONRequestBody defines body for TakeAnswers for application/json ContentType.
+type TakeAnswersJSONRequestBody = AnswersGiven
+
 // DeliverArrivalJSONRequestBody defines body for DeliverArrival for application/json ContentType.
 type DeliverArrivalJSONRequestBody = BecomingBody
 
@@ -1764,6 +1922,15 @@ type EditRulebookJSONRequestBody = EditsBody
 // OutlineRulebookJSONRequestBody defines body for OutlineRulebook for application/json ContentType.
 type OutlineRulebookJSONRequestBody = DeclaredBody
 
+// AddSheetJSONRequestBody defines body for AddSheet for application/json ContentType.
+type AddSheetJSONRequestBody = NewSheet
+
+// RenewLinkJSONRequestBody defines body for RenewLink for application/json ContentType.
+type RenewLinkJSONRequestBody = LinkedBody
+
+// TakeUpAnswersJSONRequestBody defines body for TakeUpAnswers for application/json ContentType.
+type TakeUpAnswersJSONRequestBody = TakenUp
+
 // CheckConditionJSONRequestBody defines body for CheckCondition for application/json ContentType.
 type CheckConditionJSONRequestBody = AskedBody
 
@@ -1787,6 +1954,12 @@ type WithdrawDeliveryJSONRequestBody = WithdrawalBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewTokenBody
+
+// TakeAnswers calls POST /answers: Take in answers to questions, by their codes: those of a file that came back, or those that were told. What does not fit is refused line by line.
+func (c *Client) TakeAnswers(ctx context.Context, body TakeAnswersJSONRequestBody) (*AnswersTaken, error) {
+	r := request{method: "POST", path: pathOf("/answers"), body: body}
+	return answered[AnswersTaken](ctx, c, r)
+}
 
 // DeliverArrival calls POST /arrivals/{id}/delivery: Make a file that was sent a delivery of a dataset, which is added where it is new; its audit is queued.
 func (c *Client) DeliverArrival(ctx context.Context, id int64, body DeliverArrivalJSONRequestBody) (*Delivered, error) {
@@ -2236,6 +2409,60 @@ func (c *Client) DownloadSample(ctx context.Context, name string) (io.ReadCloser
 func (c *Client) SearchRecords(ctx context.Context, params *SearchRecordsParams) (*Found, error) {
 	r := request{method: "GET", path: pathOf("/search"), params: params}
 	return answered[Found](ctx, c, r)
+}
+
+// ListSheets calls GET /sheets: What was asked, newest first.
+func (c *Client) ListSheets(ctx context.Context, params *ListSheetsParams) (*PageSheet, error) {
+	r := request{method: "GET", path: pathOf("/sheets"), params: params}
+	return answered[PageSheet](ctx, c, r)
+}
+
+// AddSheet calls POST /sheets: Ask the owner of the data about issues: a sheet of questions, each with a code, behind a link that needs no account.
+func (c *Client) AddSheet(ctx context.Context, body AddSheetJSONRequestBody) (*SheetShown, error) {
+	r := request{method: "POST", path: pathOf("/sheets"), body: body}
+	return answered[SheetShown](ctx, c, r)
+}
+
+// ShowSheet calls GET /sheets/{id}: A sheet with its questions and the last answer to each. The link is told to those who may discuss; without the right to work, personal data are masked.
+func (c *Client) ShowSheet(ctx context.Context, id int64) (*SheetShown, error) {
+	r := request{method: "GET", path: pathOf("/sheets/%s", id)}
+	return answered[SheetShown](ctx, c, r)
+}
+
+// CloseSheet calls POST /sheets/{id}/closing: Say that nothing of a sheet is waited for any more; its link leads nowhere then.
+func (c *Client) CloseSheet(ctx context.Context, id int64) (*SheetShown, error) {
+	r := request{method: "POST", path: pathOf("/sheets/%s/closing", id)}
+	return answered[SheetShown](ctx, c, r)
+}
+
+// DownloadSheet calls GET /sheets/{id}/file: A sheet as a workbook or CSV with room for the answers, a line for each question; personal data are masked.
+func (c *Client) DownloadSheet(ctx context.Context, id int64, params *DownloadSheetParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/sheets/%s/file", id), params: params}
+	return c.stream(ctx, r)
+}
+
+// RevokeLink calls DELETE /sheets/{id}/link: Take back the link to a sheet.
+func (c *Client) RevokeLink(ctx context.Context, id int64) (*SheetShown, error) {
+	r := request{method: "DELETE", path: pathOf("/sheets/%s/link", id)}
+	return answered[SheetShown](ctx, c, r)
+}
+
+// RenewLink calls POST /sheets/{id}/link: Make a new link to a sheet; those of before lead nowhere then.
+func (c *Client) RenewLink(ctx context.Context, id int64, body RenewLinkJSONRequestBody) (*SheetShown, error) {
+	r := request{method: "POST", path: pathOf("/sheets/%s/link", id), body: body}
+	return answered[SheetShown](ctx, c, r)
+}
+
+// ProposeFromAnswers calls GET /sheets/{id}/proposal: What the answers of a sheet would become: steps of a fix plan for what is wrong, waivers for exactly what is meant so. Nothing is done.
+func (c *Client) ProposeFromAnswers(ctx context.Context, id int64, params *ProposeFromAnswersParams) (*AnswersProposed, error) {
+	r := request{method: "GET", path: pathOf("/sheets/%s/proposal", id), params: params}
+	return answered[AnswersProposed](ctx, c, r)
+}
+
+// TakeUpAnswers calls POST /sheets/{id}/taking-up: Take up answers as they are proposed: steps become the next version of the fix plan, and what is meant so is waived, all at once. Or leave them, with a reason.
+func (c *Client) TakeUpAnswers(ctx context.Context, id int64, body TakeUpAnswersJSONRequestBody) (*SheetShown, error) {
+	r := request{method: "POST", path: pathOf("/sheets/%s/taking-up", id), body: body}
+	return answered[SheetShown](ctx, c, r)
 }
 
 // ShowTable calls GET /tables/{id}: One table.

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // Join writes names as a sentence does: a, b and c.
@@ -38,6 +39,14 @@ func Counted(n int64, one, many string) string { return Grouped(n) + " " + Plura
 // Flat writes a sentence so that it stands in the middle of a line: without its full stop and line ends.
 func Flat(sentence string) string {
 	return strings.TrimSuffix(strings.Join(strings.Fields(sentence), " "), ".")
+}
+
+// Capital writes a sentence's beginning with a capital letter.
+func Capital(text string) string {
+	for _, r := range text {
+		return string(unicode.ToUpper(r)) + text[len(string(r)):]
+	}
+	return text
 }
 
 // Grouped writes n with a comma between thousands.

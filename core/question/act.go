@@ -20,8 +20,8 @@ type Answered struct {
 	By string
 }
 
-// Step is a step of a fix plan that an answer makes, for edit.Plans.
-type Step struct {
+// AnswerStep is a step of a fix plan that an answer makes, for edit.Plans.
+type AnswerStep struct {
 	Code   string          `json:"code"`
 	Change edit.StepChange `json:"change"`
 	Says   string          `json:"says"` // what it does, in a sentence
@@ -45,15 +45,15 @@ type Unused struct {
 
 // Proposal is what answers propose for one table.
 type Proposal struct {
-	Steps    []Step     `json:"steps"`
-	Accepted []Accepted `json:"accepted"`
-	Unused   []Unused   `json:"unused"`
+	Steps    []AnswerStep `json:"steps"`
+	Accepted []Accepted   `json:"accepted"`
+	Unused   []Unused     `json:"unused"`
 }
 
 // Propose makes of answers what would be done with a table: steps for what is wrong, and what is accepted of what is meant so.
 // A correction counts by value and key in that table, whatever table was asked about: what is not there any more is told.
 func Propose(ctx context.Context, t *relation.Table, answers []Answered) (*Proposal, error) {
-	p := &Proposal{Steps: []Step{}, Accepted: []Accepted{}, Unused: []Unused{}}
+	p := &Proposal{Steps: []AnswerStep{}, Accepted: []Accepted{}, Unused: []Unused{}}
 	for i := range answers {
 		a := &answers[i]
 		switch a.Given.Answer {
@@ -89,12 +89,12 @@ func (p *Proposal) accept(a *Answered) {
 				scope.Columns = append(scope.Columns, name)
 			}
 		}
-		row := waiver.Row{Times: 1}
+		row := waiver.NamedRow{Times: 1}
 		for _, name := range scope.Columns {
 			text, _ := i.Cell(name)
 			row.Cells = append(row.Cells, text)
 		}
-		scope.Rows = []waiver.Row{row}
+		scope.Rows = []waiver.NamedRow{row}
 		one.Scope = scope
 	default:
 		one.Scope = waiver.Scope{Says: a.Question.Found}
@@ -133,7 +133,7 @@ func (p *Proposal) correctOne(ctx context.Context, t *relation.Table, a *Answere
 	if a.Given.Note != "" {
 		because = fmt.Sprintf("%s, asked as %s, says so: %s", a.By, a.Question.Code, document.Flat(a.Given.Note)+".")
 	}
-	step := Step{Code: a.Question.Code, Doubt: doubt(t, column, right)}
+	step := AnswerStep{Code: a.Question.Code, Doubt: doubt(t, column, right)}
 	var fields []edit.Field
 	kind := ""
 	switch item.Kind {
@@ -198,7 +198,7 @@ func doubt(t *relation.Table, column, right string) string {
 // is known of it.
 func naming(ctx context.Context, t *relation.Table, i *Item) (*waiver.Scope, int64, error) {
 	have := func(columns []string) *waiver.Scope {
-		s := &waiver.Scope{Rows: []waiver.Row{{Times: 1 << 40}}}
+		s := &waiver.Scope{Rows: []waiver.NamedRow{{Times: 1 << 40}}}
 		for _, name := range columns {
 			if text, there := i.Cell(name); there && slices.Contains(t.Source.Columns(), name) {
 				s.Columns, s.Rows[0].Cells = append(s.Columns, name), append(s.Rows[0].Cells, text)

@@ -163,3 +163,17 @@ func plain(text string) string {
 	}
 	return text
 }
+
+// Codes lists the codes that stand in a file of answers, each once.
+func Codes(ctx context.Context, source table.Source) ([]string, error) {
+	lines, err := readLines(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	codes := []string{}
+	for _, l := range lines {
+		codes = append(codes, l.code)
+	}
+	slices.Sort(codes)
+	return slices.Compact(codes), nil
+}

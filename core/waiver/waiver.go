@@ -27,8 +27,8 @@ type Scope struct {
 	Texts  []string `json:"texts,omitempty"`
 	// Rows are those that are accepted, each by what stands in Columns: the columns of a key, and those that the rule
 	// names, so that a row in which something else stands is another one.
-	Columns []string `json:"columns,omitempty"`
-	Rows    []Row    `json:"rows,omitempty"`
+	Columns []string   `json:"columns,omitempty"`
+	Rows    []NamedRow `json:"rows,omitempty"`
 	// Count is how many rows are accepted, whichever they are, of a table of Of rows. Of a smaller table as great a share
 	// is, rounded up; of a greater one no more than Count.
 	Count int64 `json:"count,omitempty"`
@@ -37,8 +37,8 @@ type Scope struct {
 	Says string `json:"says,omitempty"`
 }
 
-// Row is a row as a scope names it, and how many such rows there may be.
-type Row struct {
+// NamedRow is a row as a scope names it, and how many such rows there may be.
+type NamedRow struct {
 	Cells []string `json:"cells"`
 	Times int64    `json:"times"`
 }
@@ -382,7 +382,7 @@ func OfRows(ctx context.Context, t *relation.Table, rows *table.RowSet, key, nam
 			if !known {
 				at = len(s.Rows)
 				place[one.by] = at
-				s.Rows = append(s.Rows, Row{Cells: one.cells})
+				s.Rows = append(s.Rows, NamedRow{Cells: one.cells})
 			}
 			s.Rows[at].Times++
 		}

@@ -164,8 +164,8 @@ func TestWhatIsWrongWithAScope(t *testing.T) {
 		"one of them":                    {Count: 1, Of: 3, Column: "a", Texts: []string{"b"}},
 		"in a column; name it":           {Texts: []string{"b"}},
 		"4 rows are accepted of a table": {Count: 4, Of: 3},
-		"named by its 1 columns":         {Columns: []string{"a"}, Rows: []waiver.Row{{Cells: []string{"x", "y"}, Times: 1}}},
-		"there once at least":            {Columns: []string{"a"}, Rows: []waiver.Row{{Cells: []string{"x"}}}},
+		"named by its 1 columns":         {Columns: []string{"a"}, Rows: []waiver.NamedRow{{Cells: []string{"x", "y"}, Times: 1}}},
+		"there once at least":            {Columns: []string{"a"}, Rows: []waiver.NamedRow{{Cells: []string{"x"}}}},
 	} {
 		if err := s.Check(); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%+v: %v, want %s", s, err, says)
@@ -173,7 +173,7 @@ func TestWhatIsWrongWithAScope(t *testing.T) {
 	}
 	for says, s := range map[string]waiver.Scope{
 		`6 texts of unit: "a", "b", "c", "d", "e" and 1 more`: {Column: "unit", Texts: strings.Split("a b c d e f", " ")},
-		"3 rows, by id":       {Columns: []string{"id"}, Rows: []waiver.Row{{Cells: []string{"a"}, Times: 1}, {Cells: []string{"b"}, Times: 2}}},
+		"3 rows, by id":       {Columns: []string{"id"}, Rows: []waiver.NamedRow{{Cells: []string{"a"}, Times: 1}, {Cells: []string{"b"}, Times: 2}}},
 		"1 row of 3,000":      {Count: 1, Of: 3000},
 		"what it said: Gone.": {Says: "Gone."},
 	} {

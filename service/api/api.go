@@ -69,6 +69,7 @@ type Server struct {
 	remembered remembered
 	slowing    slowing
 	refused    refused
+	pace       pace
 }
 
 // Handler returns everything the service answers.
@@ -86,6 +87,7 @@ func (s *Server) Handler() http.Handler {
 				"/openapi.json.")
 		})
 	})
+	r.Route(answerPath, s.answerPages)
 	if s.Console != nil {
 		r.NotFound(s.Console.ServeHTTP)
 	}
@@ -139,6 +141,7 @@ func (s *Server) register(r chi.Router) {
 	s.groups()
 	s.comparisons()
 	s.issues()
+	s.sheets()
 	s.jobs()
 	s.fixes()
 	s.merges()

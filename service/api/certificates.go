@@ -348,13 +348,22 @@ func (s *Server) gatherWaivers(ctx context.Context, c *candidate, t *records.Tab
 	return nil
 }
 
-// gatherDecisions takes up by which decisions the rulebook of a table's dataset became weaker. Who made it so since the last
-// certificate of the dataset that is certified cannot sign this one.
+// gatherDecisions takes up by which decisions the rulebook of a table's dataset became weaker. Who made it so, or entered answers
+// that were taken up, since the last certificate of the dataset that is certified cannot sign this one.
 func (s *Server) gatherDecisions(ctx context.Context, c *candidate, t *records.Table) error {
 	last, err := store.OrNil(store.LastCertificate(ctx, s.Store.DB, c.table.DatasetID))
 	if err != nil {
 		return err
 	}
+	since := time.Time{}
+	if last != nil {
+		since = last.CreatedAt
+	}
+	answered, err := store.EnteredBy(ctx, s.Store.DB, t.DatasetID, since)
+	if err != nil {
+		return err
+	}
+	c.facts.AnsweredBy = append(c.facts.AnsweredBy, answered...)
 	for cursor := (store.Cursor{Limit: 500}); ; {
 		found, err := store.Decisions(ctx, s.Store.DB, t.DatasetID, false, cursor)
 		if err != nil {
@@ -374,7 +383,7 @@ func (s *Server) gatherDecisions(ctx context.Context, c *candidate, t *records.T
 					one.Says = append(one.Says, w.Says)
 				}
 				c.statement.Eased = append(c.statement.Eased, one)
-				if last == nil || d.DecidedAt.After(last.CreatedAt) {
+				if d.DecidedAt.After(since) {
 					c.facts.EasedBy = append(c.facts.EasedBy, d.AskedBy)
 				}
 			}

@@ -24,7 +24,13 @@ type Desk struct {
 	Ready     []records.Table `json:"ready" doc:"Merged tables that the caller can certify"`
 	Waiting   []records.Table `json:"waiting" doc:"Merged tables that pass and wait for somebody else's certificate"`
 	Short     []records.Table `json:"short" doc:"The newest tables of datasets where they fell short; at most 100"`
-	Disk      *files.Disk     `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
+	// What waits for the caller besides.
+	OwnedCount int64              `json:"owned_count" doc:"How many unsettled issues wait for the caller as the owner of the data"`
+	Overdue    int64              `json:"overdue" doc:"How many unsettled issues are overdue"`
+	Answers    []records.Sheet    `json:"answers" doc:"Sheets with answers that nobody has taken up or left; at most 50"`
+	Unanswered []records.Sheet    `json:"unanswered" doc:"Sheets that were asked again and are not answered; at most 50"`
+	Decisions  []records.Decision `json:"decisions" doc:"Rulebooks that are to become weaker and wait for a second person, as the caller can be; at most 50"`
+	Disk       *files.Disk        `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
 }
 
 // deskIssues is how many issues stand on a desk.
@@ -73,6 +79,9 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 	if d.Short, err = store.Short(ctx, s.Store.DB); err != nil {
 		return nil, err
 	}
+	if err := s.deskAsked(ctx, d); err != nil {
+		return nil, err
+	}
 	return d, s.deskCertificates(ctx, d)
 }
 
@@ -101,6 +110,33 @@ func (s *Server) deskIssues(ctx context.Context, d *Desk) error {
 	}
 	d.Asked, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: store.IssueAsked})
 	return err
+}
+
+// deskAsked fills in what was asked, and what waits for a second person.
+func (s *Server) deskAsked(ctx context.Context, d *Desk) (err error) {
+	if d.OwnedCount, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled", Owner: caller(ctx).Name}); err != nil {
+		return err
+	}
+	if d.Overdue, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{Overdue: true}); err != nil {
+		return err
+	}
+	if d.Answers, err = store.AnsweredSheets(ctx, s.Store.DB, deskIssues); err != nil {
+		return err
+	}
+	if d.Unanswered, err = store.Unanswered(ctx, s.Store.DB, deskIssues); err != nil {
+		return err
+	}
+	waiting, err := store.Decisions(ctx, s.Store.DB, 0, true, store.Cursor{Limit: deskIssues})
+	if err != nil {
+		return err
+	}
+	d.Decisions = []records.Decision{}
+	for _, one := range waiting.Items {
+		if one.AskedByID != caller(ctx).ID && access.Role(caller(ctx).Role).May(access.Discuss) {
+			d.Decisions = append(d.Decisions, one)
+		}
+	}
+	return nil
 }
 
 // deskCertificates tells what the caller can certify from what waits for somebody else.

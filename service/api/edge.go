@@ -142,7 +142,7 @@ const bodyLimit = 8 << 20
 // bodied refuses JSON in which a text holds a NUL. Uploads are bytes, which may hold anything.
 func bodied(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Body == nil || r.Body == http.NoBody || strings.HasSuffix(r.URL.Path, "/deliveries") {
+		if r.Body == nil || r.Body == http.NoBody || strings.HasSuffix(r.URL.Path, "/deliveries") || r.URL.Path == Prefix+"/arrivals" {
 			next.ServeHTTP(w, r)
 			return
 		}

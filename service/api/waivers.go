@@ -191,20 +191,26 @@ func (s *Server) waive(ctx context.Context, tx *sqlx.Tx, i *records.Issue, in Wa
 	if err != nil {
 		return err
 	}
+	return s.accept(ctx, tx, i, a, accepted, scope, store.NewWaiver{Reason: in.Reason, Until: until, TableID: only})
+}
+
+// accept records a waiver, and what state its issue has then. One that accepts nothing of what was found is refused.
+func (s *Server) accept(ctx context.Context, tx *sqlx.Tx, i *records.Issue, a *records.Audit, accepted *work.Accepted, scope *waiver.Scope, n store.NewWaiver) error {
+	alone, err := accepted.By(ctx, i.Subject, i.Rule, i.About, []waiver.Scope{*scope})
+	if err != nil {
+		return err
+	}
+	if alone == nil || alone.Covered == 0 && alone.Rows > 0 || alone.Otherwise {
+		return errAcceptsNothing(i.ID)
+	}
 	raw, err := json.Marshal(scope)
 	if err != nil {
 		return err
 	}
-	w, err := store.AddWaiver(ctx, tx, store.NewWaiver{IssueID: i.ID, Scope: raw, Covers: scope.String(), Reason: in.Reason, PersonID: caller(ctx).ID, Until: until, TableID: only})
+	n.IssueID, n.Scope, n.Covers, n.PersonID = i.ID, raw, scope.String(), caller(ctx).ID
+	w, err := store.AddWaiver(ctx, tx, n)
 	if err != nil {
 		return err
-	}
-	alone, err := accepted.Of(ctx, i.Subject, i.Rule, i.About, []records.Waiver{*w})
-	if err != nil {
-		return err
-	}
-	if alone == nil || alone.Covered == 0 && alone.Rows > 0 {
-		return invalid("None of the rows of issue %d is among them; nothing would be accepted.", i.ID)
 	}
 	state, ended, left, err := s.stateBy(ctx, tx, i, a, accepted)
 	if err != nil {
@@ -213,7 +219,14 @@ func (s *Server) waive(ctx context.Context, tx *sqlx.Tx, i *records.Issue, in Wa
 	if err := s.settled(ctx, tx, i, "waived an issue", store.IssueChange{State: &state, Ended: ended}); err != nil {
 		return err
 	}
-	return store.AddIssueEntry(ctx, tx, i.ID, caller(ctx).ID, "waived", fmt.Sprintf("%s (for %s, %s)%s", in.Reason, scope, howLong(w), left), nil)
+	return store.AddIssueEntry(ctx, tx, i.ID, caller(ctx).ID, "waived", fmt.Sprintf("%s (for %s, %s)%s", n.Reason, scope, howLong(w), left), nil)
+}
+
+// acceptsNothing refuses a waiver that would accept nothing of what is found of an issue, before anything was recorded.
+type acceptsNothing struct{ huma.StatusError }
+
+func errAcceptsNothing(issue int64) error {
+	return acceptsNothing{huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("None of the rows of issue %d is among them; nothing would be accepted.", issue))}
 }
 
 // howLong says how long a waiver holds.

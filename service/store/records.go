@@ -17,6 +17,8 @@ type (
 	IssueEntry  = records.IssueEntry
 	Waiver      = records.Waiver
 	Decision    = records.Decision
+	Sheet       = records.Sheet
+	Question    = records.Question
 	Job         = records.Job
 	Person      = records.Person
 	Token       = records.Token

@@ -39,12 +39,8 @@ func (a *Accepted) Of(ctx context.Context, subject, rule string, about json.RawM
 	if c, known := a.known[key]; known {
 		return c, nil
 	}
-	f, err := a.finding(ctx, subject, rule, about)
-	if err != nil || f == nil {
-		return nil, err
-	}
-	c, err := waiver.Cover(ctx, a.Open, *f, scopes)
-	if err != nil {
+	c, err := a.By(ctx, subject, rule, about, scopes)
+	if err != nil || c == nil {
 		return nil, err
 	}
 	if a.known == nil {
@@ -52,6 +48,15 @@ func (a *Accepted) Of(ctx context.Context, subject, rule string, about json.RawM
 	}
 	a.known[key] = c
 	return c, nil
+}
+
+// By tells what scopes would accept of what was found of an issue; nil where nothing of it was found.
+func (a *Accepted) By(ctx context.Context, subject, rule string, about json.RawMessage, scopes []waiver.Scope) (*waiver.Covered, error) {
+	f, err := a.finding(ctx, subject, rule, about)
+	if err != nil || f == nil {
+		return nil, err
+	}
+	return waiver.Cover(ctx, a.Open, *f, scopes)
 }
 
 // finding is what was found of the subject of an issue; nil where nothing was.

@@ -140,6 +140,7 @@ func (p *Pool) Start(ctx context.Context) error {
 	}
 	p.ending.Go(func() error { return p.keepAlive(ctx) })
 	p.ending.Go(func() error { return p.keepTidy(ctx) })
+	p.ending.Go(func() error { return p.keepAsking(ctx) })
 	return p.queue.Start(ctx)
 }
 
