@@ -69,7 +69,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 			lookCommand(), siftCommand(), tallyCommand(), upCommand(), serveCommand(),
 			backupCommand(), restoreCommand(), checkCommand(), databaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
-			issueCommand(), decisionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
+			issueCommand(), decisionCommand(), questionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
 			jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}

@@ -95,7 +95,14 @@ func (p *private) loadDemo(ctx context.Context, o *output) error {
 	if err := d.rivers(ctx); err != nil {
 		return err
 	}
-	return d.gauged(ctx)
+	if err := d.gauged(ctx); err != nil {
+		return err
+	}
+	sheet, err := d.ask(ctx) // its answers wait on the desk, and some questions are open
+	if err != nil {
+		return err
+	}
+	return d.answerByLink(ctx, sheet)
 }
 
 func tourCommand() *cli.Command {
@@ -135,7 +142,7 @@ func (p *private) tour(ctx context.Context, o *output) error {
 	if err := d.undeclared(ctx); err != nil {
 		return err
 	}
-	for _, part := range []func(context.Context) error{d.rivers, d.asTheyStand, d.gauged, d.revised} {
+	for _, part := range []func(context.Context) error{d.rivers, d.asTheyStand, d.gauged, d.revised, d.asked} {
 		if err := part(ctx); err != nil {
 			return err
 		}

@@ -252,7 +252,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 	p.writes(`textarea[aria-label="Reason"]`, "The clock was wrong.")
 	p.writes("#until", time.Now().AddDate(1, 0, 0).Format(time.DateOnly))
 	p.presses("Waive")
-	p.sees("Waived by Mara until")
+	p.sees("What is accepted of it", "15 rows of 3,000", "by Mara")
 
 	// Put right: see before doing.
 	for address, plan := range map[string]string{stations: "stations_clean", delivery: "highgarth_clean"} {

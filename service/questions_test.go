@@ -228,7 +228,7 @@ func TestAnswersAreTakenUpIntoPlanAndWaiver(t *testing.T) {
 		t.Errorf("the desk does not tell that there are answers: %+v, %v", desk, err)
 	}
 	p, err := client.Decode[api.AnswersProposed](r.Steward.ProposeFromAnswers(ctx, sheet.ID, &client.ProposeFromAnswersParams{FixPlan: "clean"}))
-	if err != nil || p.Table != table || p.Version != 0 || len(p.Steps) != 2 || len(p.Accepted) != 1 || len(p.Unused) != 1 || p.Accepted[0].Says != "1 row, by id and value" {
+	if err != nil || p.Table != table || p.Version != 0 || len(p.Steps) != 2 || len(p.Accepted) != 1 || len(p.Unused) != 1 || p.Accepted[0].Says != "the row id d, value 140" {
 		t.Fatalf("%+v, %v", p, err)
 	}
 	// The effect is that of the plan as it would be.

@@ -100,6 +100,10 @@ func (p *Proposal) accept(a *Answered) {
 		one.Scope = waiver.Scope{Says: a.Question.Found}
 	}
 	one.Says = one.Scope.String()
+	if len(one.Scope.Rows) == 1 {
+		row := Item{Kind: OfRow, Columns: one.Scope.Columns, Cells: one.Scope.Rows[0].Cells}
+		one.Says = "the row " + row.Says()
+	}
 	p.Accepted = append(p.Accepted, one)
 }
 
@@ -228,4 +232,23 @@ func count(ctx context.Context, t *relation.Table, s waiver.Scope) (int64, error
 		return 0, err
 	}
 	return c.Covered, nil
+}
+
+// Codes lists the codes of the answers that a proposal is made of, each once.
+func (p *Proposal) Codes() (codes []string) {
+	add := func(code string) {
+		if !slices.Contains(codes, code) {
+			codes = append(codes, code)
+		}
+	}
+	for _, s := range p.Steps {
+		add(s.Code)
+	}
+	for _, a := range p.Accepted {
+		add(a.Code)
+	}
+	for _, u := range p.Unused {
+		add(u.Code)
+	}
+	return codes
 }

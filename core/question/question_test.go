@@ -221,7 +221,7 @@ func TestAnswersBecomeStepsAndWaivers(t *testing.T) {
 		p.Steps[1].Says != `"99" becomes "9,9" in value of 1 row.` || p.Steps[1].Doubt != `"9,9" is no decimal, which value holds` {
 		t.Errorf("%+v", p.Steps)
 	}
-	if len(p.Accepted) != 2 || p.Accepted[0].Says != `1 text of parameter: "Zink"` || p.Accepted[1].Says != "1 row, by id and value" || p.Accepted[1].Scope.Rows[0].Cells[1] != "140" {
+	if len(p.Accepted) != 2 || p.Accepted[0].Says != `1 text of parameter: "Zink"` || p.Accepted[1].Says != "the row id e, value 140" || p.Accepted[1].Scope.Rows[0].Cells[1] != "140" {
 		t.Errorf("%+v", p.Accepted)
 	}
 	changes := []edit.StepChange{}

@@ -185,7 +185,14 @@ func (s *Server) issue(ctx context.Context, id int64) (*issueAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &issueAnswer{fmt.Sprintf(`"%d"`, i.Version), records.IssueShown{Issue: *i, Given: given, Entries: entries}}, nil
+	asked, err := store.QuestionsAbout(ctx, s.Store.DB, id)
+	if err == nil {
+		err = maskFor(caller(ctx), asked)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &issueAnswer{fmt.Sprintf(`"%d"`, i.Version), records.IssueShown{Issue: *i, Given: given, Asked: asked, Entries: entries}}, nil
 }
 
 // seenVersion reads the version out of If-Match.

@@ -141,22 +141,27 @@ func (s *Server) sheet(ctx context.Context, id int64) (*records.SheetShown, erro
 	if out.Asked, err = store.QuestionsIn(ctx, s.Store.DB, id); err != nil {
 		return nil, err
 	}
-	role := access.Role(caller(ctx).Role)
-	if role.May(access.Discuss) && !found.LinkRevoked && found.ClosedAt == nil {
+	if access.Role(caller(ctx).Role).May(access.Discuss) && !found.LinkRevoked && found.ClosedAt == nil {
 		out.Link = s.linkTo(found)
 	}
-	if !role.May(access.Work) {
-		for i := range out.Asked {
-			q, err := asQuestion(&out.Asked[i])
-			if err != nil {
-				return nil, err
-			}
-			if out.Asked[i].Item, err = json.Marshal(q.Item.Shown()); err != nil {
-				return nil, err
-			}
+	return out, maskFor(caller(ctx), out.Asked)
+}
+
+// maskFor masks personal data in questions for a caller who does not work with them.
+func maskFor(c *store.Caller, all []records.Question) error {
+	if access.Role(c.Role).May(access.Work) {
+		return nil
+	}
+	for i := range all {
+		q, err := asQuestion(&all[i])
+		if err != nil {
+			return err
+		}
+		if all[i].Item, err = json.Marshal(q.Item.Shown()); err != nil {
+			return err
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // linkTo is the way to the page of a sheet, from the beginning of the service's address.

@@ -58,6 +58,7 @@ type IssueEntry struct {
 type IssueShown struct {
 	Issue
 	Given   []Waiver     `json:"given" doc:"Its waivers, the newest first, those too that are in force no more"`
+	Asked   []Question   `json:"asked" doc:"What its owner was asked, the newest first; without the right to work, personal data are masked"`
 	Entries []IssueEntry `json:"entries"`
 }
 

@@ -67,9 +67,9 @@ func QuestionsIn(ctx context.Context, q Querier, sheet int64) ([]Question, error
 	return list[Question](ctx, q, questionColumns+" WHERE q.sheet_id = $1 ORDER BY q.id", sheet)
 }
 
-// QuestionsAbout lists the questions that were asked about an issue, the newest first.
+// QuestionsAbout lists the questions that were asked about an issue, those of the newest sheet first.
 func QuestionsAbout(ctx context.Context, q Querier, issue int64) ([]Question, error) {
-	return list[Question](ctx, q, questionColumns+" WHERE q.issue_id = $1 ORDER BY q.id DESC", issue)
+	return list[Question](ctx, q, questionColumns+" WHERE q.issue_id = $1 ORDER BY q.sheet_id DESC, q.id", issue)
 }
 
 // QuestionsByCode lists the questions with some codes.

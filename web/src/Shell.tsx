@@ -20,6 +20,7 @@ const places = [
   { to: "/", name: "Desk" },
   { to: "/datasets", name: "Datasets" },
   { to: "/issues", name: "Issues" },
+  { to: "/questions", name: "Questions" },
   { to: "/merges", name: "Merges" },
   { to: "/certificates", name: "Certificates" },
   { to: "/history", name: "History" },

@@ -94,6 +94,34 @@ const issue = createRoute({
   component: lazyRouteComponent(() => import("./follow/IssueView"), "IssueView"),
 });
 
+const decisions = createRoute({
+  getParentRoute: () => root,
+  path: "/decisions",
+  validateSearch: (s: Record<string, unknown>): { dataset?: string } => ({ dataset: text(s.dataset) }),
+  component: lazyRouteComponent(() => import("./judge/DecisionsView"), "DecisionsView"),
+});
+
+const sheets = createRoute({
+  getParentRoute: () => root,
+  path: "/questions",
+  component: lazyRouteComponent(() => import("./follow/SheetsView"), "SheetsView"),
+});
+
+const ask = createRoute({
+  getParentRoute: () => root,
+  path: "/questions/new",
+  validateSearch: (s: Record<string, unknown>): { issues: number[] } => ({
+    issues: Array.isArray(s.issues) ? s.issues.filter((n) => Number.isInteger(n)) : [],
+  }),
+  component: lazyRouteComponent(() => import("./follow/AskView"), "AskView"),
+});
+
+const sheet = createRoute({
+  getParentRoute: () => root,
+  path: "/questions/$id",
+  component: lazyRouteComponent(() => import("./follow/SheetView"), "SheetView"),
+});
+
 const merges = createRoute({
   getParentRoute: () => root,
   path: "/merges",
@@ -140,6 +168,10 @@ export const router = createRouter({
     fix,
     issues,
     issue,
+    sheets,
+    ask,
+    sheet,
+    decisions,
     merges,
     certificates,
     certificate,

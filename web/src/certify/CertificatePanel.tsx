@@ -40,7 +40,9 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
               <Text fontWeight="650">Before the table can be certified by you:</Text>
               <ul style={{ paddingLeft: "1.4em", listStyle: "disc" }}>
                 {o.obstacles.map((one) => (
-                  <li key={one}>{one}</li>
+                  <li key={one.says}>
+                    {one.says} <Removes t={t} o={one} />
+                  </li>
                 ))}
               </ul>
             </>
@@ -59,4 +61,50 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
       <Trouble error={sign.error} />
     </>
   );
+}
+
+/** The way to what would remove an obstacle. */
+function Removes({ t, o }: { t: Schemas["Table"]; o: Schemas["Obstacle"] }) {
+  const params = { id: String(t.id) };
+  switch (o.kind) {
+    case "issue":
+      return (
+        <Link to="/issues/$id" params={{ id: String(o.number) }}>
+          Settle it
+        </Link>
+      );
+    case "decision":
+      return (
+        <Link to="/decisions" search={{ dataset: o.dataset }}>
+          Take it
+        </Link>
+      );
+    case "rulebook":
+      return (
+        <Link to="/datasets/$name/proposal" params={{ name: t.dataset }}>
+          See what could hold
+        </Link>
+      );
+    case "origin":
+      return (
+        <Link to="/tables/$id/fix" params={params} search={{}}>
+          Put it right
+        </Link>
+      );
+    case "rows":
+      return (
+        <Link to="/merges" search={{ merge: t.dataset }}>
+          Run the merge again
+        </Link>
+      );
+    case "audit":
+    case "rule":
+    case "score":
+      return (
+        <Link to="/tables/$id" params={params} search={{ view: "findings" }}>
+          To its findings
+        </Link>
+      );
+  }
+  return null;
 }

@@ -84,7 +84,25 @@ type Statement = {
     fixed_by?: string;
   }[];
   merge?: { plan: Version; merged_by: string };
-  waivers: { dataset: string; rule: string; reason: string; by: string; until: string }[];
+  waivers: {
+    dataset: string;
+    rule: string;
+    reason: string;
+    by: string;
+    until: string;
+    covers?: string;
+    only_this_delivery?: boolean;
+    rows?: number;
+  }[];
+  eased?: {
+    dataset: string;
+    version: number;
+    says: string[];
+    reason: string;
+    by: string;
+    agreed_by: string;
+    at: string;
+  }[];
   accepted: { rule: string; severity: string; found: string }[];
   certified_by: string;
   certified_at: string;
@@ -184,9 +202,11 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       <Section title="Accepted as it is">
         {s.waivers.length + s.accepted.length === 0 && <Empty>Nothing had to be accepted.</Empty>}
         {s.waivers.map((w) => (
-          <Text key={w.dataset + w.rule}>
-            <chakra.span fontFamily="mono">{w.rule}</chakra.span> of {w.dataset}, waived by {w.by} until{" "}
-            {w.until}: {w.reason}
+          <Text key={w.dataset + w.rule + w.reason + w.covers}>
+            <chakra.span fontFamily="mono">{w.rule}</chakra.span> of {w.dataset}, waived by {w.by}
+            {w.covers && ` for ${w.covers}`}
+            {w.until ? ` until ${w.until}` : w.only_this_delivery ? " for this delivery alone" : " for good"}:{" "}
+            {w.reason} {w.rows != null && `It covers ${plural(w.rows, "row", "rows")} of what is found.`}
           </Text>
         ))}
         {s.accepted.map((a) => (
@@ -195,6 +215,23 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
           </Text>
         ))}
       </Section>
+      {s.eased && s.eased.length > 0 && (
+        <Section title="What is asked less than before">
+          {s.eased.map((e) => (
+            <Box key={`${e.dataset}${e.version}`} mb="1">
+              <Text>
+                Version {e.version} of the rulebook of {e.dataset}, by {e.by}
+                {e.agreed_by !== e.by && `, agreed to by ${e.agreed_by}`}, {when(e.at)}: {e.reason}
+              </Text>
+              <chakra.ul pl="5" listStyleType="disc" fontSize="sm">
+                {e.says.map((x) => (
+                  <li key={x}>{x}</li>
+                ))}
+              </chakra.ul>
+            </Box>
+          ))}
+        </Section>
+      )}
       <Section title={`${count(s.audit.rules.length)} rules were judged`}>
         <Grid label="Rules judged" max="260px">
           <tbody>

@@ -12,7 +12,7 @@ export class Refusal extends Error {
   constructor(
     readonly status: number,
     message: string,
-    readonly details: { message: string; location?: string }[],
+    readonly details: { message: string; location?: string; value?: unknown }[],
     /** The number of the request, by which the service's log knows it. */
     readonly id?: string,
   ) {
@@ -59,7 +59,11 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
     return answer.data as T;
   }
   const problem = (answer.error ?? {}) as Partial<Schemas["ErrorModel"]>;
-  const details = (problem.errors ?? []).map((e) => ({ message: e.message ?? "", location: e.location }));
+  const details = (problem.errors ?? []).map((e) => ({
+    message: e.message ?? "",
+    location: e.location,
+    value: e.value,
+  }));
   if (answer.response.status === 401) {
     sessionEnded.set(true);
   }

@@ -404,7 +404,9 @@ type IssuesAsked = {
   assignee?: string;
   severity?: Schemas["Issue"]["severity"];
   text?: string;
-  order?: "newest" | "changed" | "rows" | "gravest";
+  owner?: string;
+  overdue?: boolean;
+  order?: "newest" | "changed" | "rows" | "gravest" | "due";
 };
 /** All issues of a dataset. */
 export const issuesOf = (dataset: string) =>
@@ -421,6 +423,35 @@ export const issue = (id: number) =>
   queryOptions({
     queryKey: ["issue", id],
     queryFn: ({ signal }) => take(api.GET("/issues/{id}", { signal, params: { path: { id } } })),
+  });
+export const sheets = (open: boolean) =>
+  pages(["sheets", open], (query, signal) =>
+    take(api.GET("/sheets", { signal, params: { query: { ...query, open } } })),
+  );
+export const sheet = (id: number) =>
+  queryOptions({
+    queryKey: ["sheet", id],
+    queryFn: ({ signal }) => take(api.GET("/sheets/{id}", { signal, params: { path: { id } } })),
+  });
+/** What the answers of a sheet would become. */
+export const answersProposed = (id: number, asked: { dataset?: string; fix_plan?: string }) =>
+  queryOptions({
+    queryKey: ["sheet", id, "proposal", asked],
+    queryFn: ({ signal }) =>
+      take(api.GET("/sheets/{id}/proposal", { signal, params: { path: { id }, query: asked } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+/** By which decisions rulebooks became weaker, or are to become so. */
+export const decisions = (dataset?: string) =>
+  pages(["decisions", dataset], (query, signal) =>
+    take(api.GET("/decisions", { signal, params: { query: { ...query, dataset } } })),
+  );
+/** The waivers in force for what an audit found. */
+export const auditWaivers = (id: number) =>
+  queryOptions({
+    queryKey: ["audit", id, "waivers"],
+    queryFn: ({ signal }) => take(api.GET("/audits/{id}/waivers", { signal, params: { path: { id } } })),
   });
 export const rulebook = (name: string) =>
   queryOptions({
@@ -456,8 +487,19 @@ export const history = pages(["history"], (query, signal) =>
 /** What can be changed: the answers that each of them shows up in are asked for anew. */
 const shownIn = {
   delivery: ["dataset", "datasets", "table", "issues", "desk", "history"],
-  rulebook: ["rulebook", "dataset", "datasets", "table", "audit", "issues", "issue", "desk", "history"],
-  issue: ["issue", "issues", "table", "desk", "datasets", "dataset", "history"],
+  rulebook: [
+    "rulebook",
+    "dataset",
+    "datasets",
+    "table",
+    "audit",
+    "issues",
+    "issue",
+    "desk",
+    "history",
+    "decisions",
+  ],
+  issue: ["issue", "issues", "table", "audit", "desk", "datasets", "dataset", "history", "sheet", "sheets"],
   plan: ["fix-plans", "merges", "dataset", "history"],
   table: ["table", "dataset", "datasets", "audit", "issues", "issue", "desk", "certificates", "history"],
   certificate: ["certificates", "certificate", "table", "dataset", "desk", "history"],

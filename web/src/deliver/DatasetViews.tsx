@@ -150,6 +150,14 @@ function RulebookSection({ name }: { name: string }) {
         <Link to="/datasets/$name/rulebook" params={{ name }} search={{}}>
           {book.data ? "Read, change and try it" : "write it yourself"}
         </Link>
+        {book.data && (
+          <>
+            {" "}
+            <Link to="/decisions" search={{ dataset: name }}>
+              By which decisions it became weaker
+            </Link>
+          </>
+        )}
       </Text>
     </Section>
   );

@@ -8,6 +8,7 @@ import { FirstSteps, TakeIn } from "../deliver/FirstSteps";
 import { Section, Title } from "../shared/parts";
 import { Progress, Shown } from "../shared/states";
 import { bytes, count, plural } from "../shared/words";
+import { DeskAsked } from "./DeskAsked";
 import { DeskTables, FailedJobs } from "./DeskTables";
 import { IssueGrid } from "./IssueGrid";
 
@@ -44,6 +45,7 @@ function summary(d: Schemas["Desk"]) {
     d.ready.length > 0 && `${plural(d.ready.length, "table is", "tables are")} ready for your signature`,
     d.unsettled > 0 &&
       `${plural(d.unsettled, "issue is", "issues are")} open${d.major > 0 ? `, ${count(d.major)} of them major, which stops a table` : ""}`,
+    d.overdue > 0 && `${count(d.overdue)} of them ${d.overdue === 1 ? "is" : "are"} overdue`,
     d.asked > 0 && `${count(d.asked)} of them ${d.asked === 1 ? "waits" : "wait"} for the owner of the data`,
   ].filter((p): p is string => Boolean(p));
   return parts.length === 0 ? "Nothing is waiting for you." : `${parts.join("; ")}.`;
@@ -66,6 +68,7 @@ function Today({ d }: { d: Schemas["Desk"] }) {
         </Text>
       )}
       <FailedJobs jobs={d.failed} />
+      <DeskAsked d={d} />
       <DeskTables
         title="Ready for your signature"
         tables={d.ready}

@@ -1,6 +1,7 @@
 import { HStack } from "@chakra-ui/react";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
 import { datasets, issues, me, people } from "../client/queries";
 import { Choice, Press } from "../shared/controls";
 import { Entry } from "../shared/Entry";
@@ -9,6 +10,7 @@ import { Title } from "../shared/parts";
 import { Shown } from "../shared/states";
 import { IssueGrid } from "./IssueGrid";
 import { type IssueSearch, issueOrders, issueStates, severities } from "./issueSearch";
+import { SeveralIssues } from "./SeveralIssues";
 
 /** All issues, chosen and ordered; the address keeps which, so that it can be sent or kept as a bookmark. */
 export function IssuesView() {
@@ -17,7 +19,10 @@ export function IssuesView() {
   const state = search.state ?? "unsettled";
   const known = useQuery(datasets);
   const everybody = useQuery(people);
-  const who = useQuery(me).data?.name;
+  const signedIn = useQuery(me).data;
+  const who = signedIn?.name;
+  const may = signedIn?.rights.includes("discuss");
+  const [chosen, setChosen] = useState(new Set<number>());
   const found = useInfiniteQuery(
     issues({
       dataset: search.dataset,
@@ -26,11 +31,19 @@ export function IssuesView() {
       severity: search.severity,
       text: search.text,
       order: search.order,
+      owner: search.owner,
+      overdue: search.overdue,
     }),
   );
   const go = (change: Partial<IssueSearch>) => navigate({ to: "/issues", search: { ...search, ...change } });
   const restricted = Boolean(
-    search.dataset || search.assignee || search.severity || search.text || search.state,
+    search.dataset ||
+      search.assignee ||
+      search.severity ||
+      search.text ||
+      search.state ||
+      search.owner ||
+      search.overdue,
   );
   return (
     <>
@@ -89,6 +102,23 @@ export function IssuesView() {
           set={(v) => go({ text: v || undefined })}
         />
         <Choice
+          aria-label="Whom they wait for"
+          value={search.overdue ? "overdue" : (search.owner ?? "")}
+          onChange={(e) =>
+            go({
+              overdue: e.target.value === "overdue" || undefined,
+              owner: e.target.value === "overdue" ? undefined : e.target.value || undefined,
+            })
+          }
+        >
+          <option value="">waiting for anybody</option>
+          {who && <option value={who}>waiting for me</option>}
+          {search.owner && search.owner !== who && (
+            <option value={search.owner}>waiting for {search.owner}</option>
+          )}
+          <option value="overdue">overdue</option>
+        </Choice>
+        <Choice
           aria-label="What comes first"
           value={search.order ?? "newest"}
           onChange={(e) =>
@@ -112,10 +142,19 @@ export function IssuesView() {
           </Press>
         )}
       </HStack>
+      {chosen.size > 0 && (
+        <SeveralIssues ids={[...chosen].sort((a, b) => a - b)} clear={() => setChosen(new Set())} />
+      )}
       <Shown query={found}>
         {(page) => (
           <IssueGrid
             issues={page.items}
+            chosen={chosen}
+            choose={
+              may
+                ? (id, on) => setChosen(new Set(on ? [...chosen, id] : [...chosen].filter((x) => x !== id)))
+                : undefined
+            }
             empty="No issue is so. Choose otherwise above, or take in a delivery."
           />
         )}

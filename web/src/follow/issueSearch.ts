@@ -9,6 +9,7 @@ export const issueOrders = {
   gravest: "the gravest first",
   rows: "those with most rows first",
   changed: "the last changed first",
+  due: "the most urgent first",
 } as const;
 
 export type IssueSearch = {
@@ -18,6 +19,9 @@ export type IssueSearch = {
   /** A person, or - for nobody. */
   assignee?: string;
   text?: string;
+  /** Who can tell what is right. */
+  owner?: string;
+  overdue?: boolean;
   order?: keyof typeof issueOrders;
 };
 
@@ -31,6 +35,8 @@ export function issueSearch(s: Record<string, unknown>): IssueSearch {
     dataset: text(s.dataset),
     assignee: text(s.assignee),
     text: text(s.text),
+    owner: text(s.owner),
+    overdue: s.overdue === true ? true : undefined,
     order: among(Object.keys(issueOrders) as (keyof typeof issueOrders)[], s.order),
   };
 }

@@ -2,7 +2,7 @@ import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../client/client";
-import { issuesOf } from "../client/queries";
+import { auditWaivers, issuesOf } from "../client/queries";
 import { PutRight } from "../putright/PutRight";
 import { Grid, right, Td, Th } from "../shared/grid";
 import { Section, Severity } from "../shared/parts";
@@ -17,6 +17,7 @@ const order: Record<string, number> = { major: 0, minor: 1, note: 2 };
 /** Every broken rule, the gravest first, with the way to its rows and its issue; then the rules that hold. */
 export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["AuditShown"] }) {
   const known = useQuery(issuesOf(t.dataset));
+  const waived = useQuery(auditWaivers(a.id));
   const r = a.result;
   const findings = [...r.findings].sort((x, y) => order[x.severity] - order[y.severity] || y.rows - x.rows);
   const measures = Object.keys(r.sums);
@@ -116,6 +117,7 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
                         {f.reason}
                       </Text>
                     )}
+                    <WaivedOf of={waived.data?.filter((w) => w.waiver.rule === f.rule) ?? []} />
                   </Td>
                   <Td>
                     <Severity of={f.severity} />
@@ -192,6 +194,26 @@ export function FindingsPanel({ t, a }: { t: Schemas["Table"]; a: Schemas["Audit
         </chakra.details>
       )}
     </>
+  );
+}
+
+/** What of a finding is accepted, and how much is beyond that. */
+function WaivedOf({ of }: { of: Schemas["InForce"][] }) {
+  const covered = of[0]?.covered;
+  if (!covered) {
+    return null;
+  }
+  return (
+    <Text fontSize="sm" borderLeftWidth="3px" borderColor="accent" pl="2" mt="1">
+      {covered.beyond === 0 && !covered.otherwise ? "Waived" : "Waived in part"}
+      {covered.rows > 0 && `: ${count(covered.covered)} of ${plural(covered.rows, "row", "rows")}`}
+      {covered.beyond > 0 && <b>, {count(covered.beyond)} beyond</b>}.{" "}
+      {of.map((w) => (
+        <span key={w.waiver.id}>
+          {w.waiver.by}, for {w.waiver.covers}: {w.waiver.reason}{" "}
+        </span>
+      ))}
+    </Text>
   );
 }
 

@@ -9,6 +9,7 @@ import { Field, Press } from "../shared/controls";
 import { Section, Title } from "../shared/parts";
 import { Shown, Trouble } from "../shared/states";
 import { plural } from "../shared/words";
+import { type Eased, Easing, isEasing, saidSaved } from "./Easing";
 import { type Choice, choiceOf, ProposalLines, sections } from "./ProposalLines";
 
 /** What could be declared of a dataset, line by line, each with its evidence, to be taken or left. */
@@ -138,10 +139,14 @@ function Save(props: {
       }),
     );
   const save = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (eased: Eased | undefined) => {
       const { source } = await chosen();
-      await take(api.POST("/rulebooks", { params: madeFrom(book?.version ?? 0), body: { source } }));
-      if (newest) {
+      const saved = await take(
+        api.POST("/rulebooks", { params: madeFrom(book?.version ?? 0), body: { source, ...eased } }),
+      );
+      if (saved.waits) {
+        saidSaved(saved);
+      } else if (newest) {
         await take(api.POST("/tables/{id}/audits", { params: { path: { id: newest.id } } }));
       }
     },
@@ -165,7 +170,12 @@ function Save(props: {
   return (
     <>
       <HStack gap="3" mt="4" flexWrap="wrap">
-        <Press needs="work" onClick={() => save.mutate()} loading={save.isPending} disabled={props.wrong}>
+        <Press
+          needs="work"
+          onClick={() => save.mutate(undefined)}
+          loading={save.isPending}
+          disabled={props.wrong}
+        >
           Save it, and judge the newest delivery
         </Press>
         <Press needs="work" plain onClick={() => goOn.mutate()} loading={goOn.isPending}>
@@ -177,7 +187,8 @@ function Save(props: {
           </Press>
         )}
       </HStack>
-      <Trouble error={save.error ?? goOn.error} />
+      <Easing error={save.error} busy={save.isPending} save={save.mutate} leave={save.reset} />
+      <Trouble error={(isEasing(save.error) ? undefined : save.error) ?? goOn.error} />
       <chakra.p fontSize="sm" color="quiet" mt="1">
         Your ticks are kept in this browser until it is saved.
       </chakra.p>

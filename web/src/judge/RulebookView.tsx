@@ -9,8 +9,8 @@ import { Editor } from "../shared/editor/Editor";
 import { Kept } from "../shared/Kept";
 import { Title } from "../shared/parts";
 import { Outdated, Trouble, Waiting } from "../shared/states";
-import { said } from "../shared/toasts";
 import { when } from "../shared/words";
+import { type Eased, Easing, isEasing, saidSaved } from "./Easing";
 import { RulebookForms } from "./RulebookForms";
 import { TrialPanel } from "./TrialPanel";
 import { Versions } from "./Versions";
@@ -34,9 +34,10 @@ export function RulebookView() {
   const { source: draft, from, change: setDraft, follow } = kept;
   const source = draft ?? book.data?.source ?? start(name);
   const save = useMutation({
-    mutationFn: () => take(api.POST("/rulebooks", { params: madeFrom(from), body: { source } })),
+    mutationFn: (eased: Eased | undefined) =>
+      take(api.POST("/rulebooks", { params: madeFrom(from), body: { source, ...eased } })),
     onSuccess: async (saved) => {
-      said(`Version ${saved.version} of the rulebook of ${name} is saved.`);
+      saidSaved(saved);
       await refresh(client, "rulebook");
       setDraft(undefined);
     },
@@ -87,12 +88,18 @@ export function RulebookView() {
               Take the changes back
             </Press>
           )}
-          <Press needs="work" onClick={() => save.mutate()} loading={save.isPending} disabled={!changed}>
+          <Press
+            needs="work"
+            onClick={() => save.mutate(undefined)}
+            loading={save.isPending}
+            disabled={!changed}
+          >
             Save as the next version
           </Press>
         </HStack>
       </HStack>
       <Kept draft={kept} />
+      <Easing error={save.error} busy={save.isPending} save={save.mutate} leave={save.reset} />
       <Outdated
         error={save.error}
         follow={() =>
@@ -108,7 +115,7 @@ export function RulebookView() {
         <Versions name={name} from={search.from} choose={(from) => go({ view: "versions", from })} />
       ) : view === "forms" ? (
         <>
-          <Trouble error={save.error} />
+          <Trouble error={isEasing(save.error) ? undefined : save.error} />
           <RulebookForms
             source={source}
             onChange={setDraft}
@@ -126,7 +133,7 @@ export function RulebookView() {
               height="calc(100vh - 235px)"
               value={source}
               onChange={setDraft}
-              error={save.error}
+              error={isEasing(save.error) ? undefined : save.error}
             />
           </Box>
           <Box w={{ lg: "400px" }} flexShrink="0">

@@ -72,7 +72,12 @@ function Differences({ name, from, to }: { name: string; from: number; to: numbe
           ) : (
             <chakra.ul pl="5" listStyleType="disc">
               {all.map((d) => (
-                <li key={d.says}>{d.says}</li>
+                <li key={d.says}>
+                  {d.says}
+                  {d.weaker && (
+                    <chakra.span fontWeight="650"> {d.perhaps ? "Perhaps weaker." : "Weaker."}</chakra.span>
+                  )}
+                </li>
               ))}
             </chakra.ul>
           )
