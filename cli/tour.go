@@ -445,7 +445,7 @@ func (d *demoRun) certify(ctx context.Context, merged int64) (*records.Certifica
 	for _, o := range own.Obstacles {
 		d.line("Refused to the steward: %s", o.Says)
 	}
-	made, err := d.certifier.CertifyTable(ctx, merged)
+	made, err := d.certifier.CertifyTable(ctx, merged, client.Certifying{})
 	if err != nil {
 		return nil, err
 	}

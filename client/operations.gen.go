@@ -532,6 +532,21 @@ type Carried = json.RawMessage
 // Certificate defines model for Certificate.
 type Certificate = records.Certificate
 
+// CertificateDraft defines model for CertificateDraft.
+type CertificateDraft = json.RawMessage
+
+// Certifying defines model for Certifying.
+type Certifying struct {
+	// Conditions Under which conditions the table may be used, in words
+	Conditions string `json:"conditions,omitempty"`
+
+	// Replaces The certificate that it stands in for, of the same dataset; that one is revoked with it
+	Replaces int64 `json:"replaces,omitempty"`
+
+	// ValidUntil The last day on which it counts, yyyy-MM-dd; no end where it is left out
+	ValidUntil string `json:"valid_until,omitempty"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Add     bool     `json:"add,omitempty"`
@@ -1018,6 +1033,11 @@ type RevisedRows = json.RawMessage
 
 // RevisionShown defines model for RevisionShown.
 type RevisionShown = json.RawMessage
+
+// RevokingBody defines model for RevokingBody.
+type RevokingBody struct {
+	Reason string `json:"reason"`
+}
 
 // RowTraced defines model for RowTraced.
 type RowTraced = json.RawMessage
@@ -1835,6 +1855,9 @@ type MakeIssueJSONRequestBody = MadeBody
 // MeantSoJSONRequestBody defines body for MeantSo for application/json ContentType.
 type MeantSoJSONRequestBody = MeantBody
 
+// RevokeCertificateJSONRequestBody defines body for RevokeCertificate for application/json ContentType.
+type RevokeCertificateJSONRequestBody = RevokingBody
+
 // AddDatasetJSONRequestBody defines body for AddDataset for application/json ContentType.
 type AddDatasetJSONRequestBody = NewDatasetBody
 
@@ -1930,6 +1953,9 @@ type RenewLinkJSONRequestBody = LinkedBody
 
 // TakeUpAnswersJSONRequestBody defines body for TakeUpAnswers for application/json ContentType.
 type TakeUpAnswersJSONRequestBody = TakenUp
+
+// CertifyTableJSONRequestBody defines body for CertifyTable for application/json ContentType.
+type CertifyTableJSONRequestBody = Certifying
 
 // CheckConditionJSONRequestBody defines body for CheckCondition for application/json ContentType.
 type CheckConditionJSONRequestBody = AskedBody
@@ -2030,6 +2056,18 @@ func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesP
 // ShowCertificate calls GET /certificates/{id}: One certificate.
 func (c *Client) ShowCertificate(ctx context.Context, id int64) (*Certificate, error) {
 	r := request{method: "GET", path: pathOf("/certificates/%s", id)}
+	return answered[Certificate](ctx, c, r)
+}
+
+// RevokeCertificate calls POST /certificates/{id}/revocation: Say that a certificate counts no more, and why; it stays, and stands in the list of revocations.
+func (c *Client) RevokeCertificate(ctx context.Context, id int64, body RevokeCertificateJSONRequestBody) (*Certificate, error) {
+	r := request{method: "POST", path: pathOf("/certificates/%s/revocation", id), body: body}
+	return answered[Certificate](ctx, c, r)
+}
+
+// SignCertificate calls POST /certificates/{id}/signatures: Sign a certificate besides who made it; what stands in the way of a certificate stands in the way of that too.
+func (c *Client) SignCertificate(ctx context.Context, id int64) (*Certificate, error) {
+	r := request{method: "POST", path: pathOf("/certificates/%s/signatures", id)}
 	return answered[Certificate](ctx, c, r)
 }
 
@@ -2345,6 +2383,12 @@ func (c *Client) ResetPerson(ctx context.Context, name string) (*MadePerson, err
 	return answered[MadePerson](ctx, c, r)
 }
 
+// ShowRevocations calls GET /revocations: The certificates that count no more, as a list that is signed as they are.
+func (c *Client) ShowRevocations(ctx context.Context) (*interface{}, error) {
+	r := request{method: "GET", path: pathOf("/revocations")}
+	return answered[interface{}](ctx, c, r)
+}
+
 // ListRulebooks calls GET /rulebooks: Versions, newest first.
 func (c *Client) ListRulebooks(ctx context.Context, params *ListRulebooksParams) (*PageDeclaration, error) {
 	r := request{method: "GET", path: pathOf("/rulebooks"), params: params}
@@ -2465,6 +2509,18 @@ func (c *Client) TakeUpAnswers(ctx context.Context, id int64, body TakeUpAnswers
 	return answered[SheetShown](ctx, c, r)
 }
 
+// RotateSigningKey calls POST /signing-key/rotation: Sign with a new key from now on; certificates of before verify by the set of keys, and links to sheets of questions lead nowhere any more.
+func (c *Client) RotateSigningKey(ctx context.Context) (*map[string]interface{}, error) {
+	r := request{method: "POST", path: pathOf("/signing-key/rotation")}
+	return answered[map[string]interface{}](ctx, c, r)
+}
+
+// ShowSigningKeys calls GET /signing-keys: The public halves of all keys that certificates were ever signed with, as a JWK set (RFC 7517).
+func (c *Client) ShowSigningKeys(ctx context.Context) (*map[string]interface{}, error) {
+	r := request{method: "GET", path: pathOf("/signing-keys")}
+	return answered[map[string]interface{}](ctx, c, r)
+}
+
 // ShowTable calls GET /tables/{id}: One table.
 func (c *Client) ShowTable(ctx context.Context, id int64) (*Table, error) {
 	r := request{method: "GET", path: pathOf("/tables/%s", id)}
@@ -2483,9 +2539,15 @@ func (c *Client) DownloadTable(ctx context.Context, id int64, params *DownloadTa
 	return c.stream(ctx, r)
 }
 
+// ShowCertificateDraft calls GET /tables/{id}/certificate-draft: What a certificate of the table by the caller would say now, and what stands in its way; nothing is signed.
+func (c *Client) ShowCertificateDraft(ctx context.Context, id int64) (*CertificateDraft, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/certificate-draft", id)}
+	return answered[CertificateDraft](ctx, c, r)
+}
+
 // CertifyTable calls POST /tables/{id}/certificates: Certify a table.
-func (c *Client) CertifyTable(ctx context.Context, id int64) (*Certificate, error) {
-	r := request{method: "POST", path: pathOf("/tables/%s/certificates", id)}
+func (c *Client) CertifyTable(ctx context.Context, id int64, body CertifyTableJSONRequestBody) (*Certificate, error) {
+	r := request{method: "POST", path: pathOf("/tables/%s/certificates", id), body: body}
 	return answered[Certificate](ctx, c, r)
 }
 

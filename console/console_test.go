@@ -347,7 +347,7 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 		p.do("moving on", chromedp.KeyEvent(kb.Tab))
 		seen = append(seen, evaluate[string](p, "document.activeElement.innerText.trim()"))
 	}
-	if got := strings.Join(seen, "|"); got != "To the view|Desk|Datasets|Issues|Merges|Certificates" {
+	if got := strings.Join(seen, "|"); got != "To the view|Desk|Datasets|Issues|Questions|Merges" {
 		t.Errorf("the keyboard meets %s", got)
 	}
 	if outline := evaluate[string](p, "getComputedStyle(document.activeElement).outlineStyle"); outline != "solid" {

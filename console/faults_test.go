@@ -86,6 +86,7 @@ func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
 	p.signsIn(r.Steward.Token)
 	p.awaits(`!document.querySelector("[role=dialog]") && getComputedStyle(document.body).pointerEvents !== "none"`)
 	p.presses("Save as the next version")
+	p.gives("another mark")
 	p.sees("version 2 by Mara")
 	p.awaits(`!/Your draft of|Sign in again/.test(document.body.innerText)`)
 }
@@ -93,7 +94,7 @@ func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
 func TestLongListsAreShownToTheirEnd(t *testing.T) {
 	r, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	for n := range 205 {
-		if _, err := r.Steward.DeclareAfter(t.Context(), "rulebooks", fmt.Appendf(nil, "%spass_mark: %d.5\n", crewsBook, n%90), n+1); err != nil {
+		if _, err := r.Steward.Ease(t.Context(), fmt.Appendf(nil, "%spass_mark: %d.5\n", crewsBook, n%90), n+1, "another mark"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -165,7 +166,7 @@ func TestARulebookThatIsNewerThanTheAuditIsTold(t *testing.T) {
 	if strings.Contains(p.page(), "is in force now") {
 		t.Error("the newest rulebook is called an old one")
 	}
-	if _, err := r.Steward.DeclareAfter(t.Context(), "rulebooks", []byte(crewsBook+"pass_mark: 50\n"), 1); err != nil {
+	if _, err := r.Steward.Ease(t.Context(), []byte(crewsBook+"pass_mark: 50\n"), 1, "another mark"); err != nil {
 		t.Fatal(err)
 	}
 	p.visit(page)

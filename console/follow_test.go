@@ -33,7 +33,7 @@ func TestIssuesAreKeptAsAnAddress(t *testing.T) {
 	if _, err := r.Steward.EditIssue(ctx, all[0].ID, client.IssueChanged{Assignee: &jonas}); err != nil {
 		t.Fatal(err)
 	}
-	listed := `[...document.querySelectorAll('[aria-label="Issues"] tbody tr')].map((r) => r.cells[0].innerText).join(" ")`
+	listed := `[...document.querySelectorAll('[aria-label="Issues"] tbody tr')].map((r) => r.cells[1].innerText).join(" ")`
 	p.visit("/issues")
 	p.awaits(fmt.Sprintf(`%s === "%d %d"`, listed, all[0].ID, all[1].ID))
 	p.writes(`select[aria-label="Assigned to"]`, "Jonas")

@@ -290,6 +290,7 @@ func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
 		}
 	}
 	p.presses("Save as the next version")
+	p.gives("theirs asked for more")
 	p.sees("version 3 by Mara")
 	saved, err := servicetest.Get[records.Declaration](ctx, r.Reader, "/rulebooks/visits/visits")
 	if err != nil || saved.Source != mine || saved.Version != 3 {

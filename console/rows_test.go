@@ -182,7 +182,7 @@ func TestALinkToRowsShowsTheSameForEver(t *testing.T) {
 	p.sees("of 1 row", "M-4")
 	p.awaits(`location.search.includes("audit=")`)
 	link := p.address()
-	if _, err := r.Steward.DeclareAfter(ctx, "rulebooks", []byte(strings.Replace(metersBook, "to: 50", "to: 500", 1)), 1); err != nil {
+	if _, err := r.Steward.Ease(ctx, []byte(strings.Replace(metersBook, "to: 50", "to: 500", 1)), 1, "a flood"); err != nil {
 		t.Fatal(err)
 	}
 	job, err := servicetest.Post[records.Job](ctx, r.Steward, fmt.Sprintf("/tables/%d/audits", table), nil)

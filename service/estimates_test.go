@@ -164,7 +164,7 @@ func TestEstimatesAreMarkedForEver(t *testing.T) {
 		t.Fatal(err)
 	}
 	audited(t, r.Steward, merged.ID)
-	certificate, err := r.Certifier.CertifyTable(ctx, merged.ID)
+	certificate, err := r.Certifier.CertifyTable(ctx, merged.ID, client.Certifying{})
 	if err != nil {
 		t.Fatal(err)
 	}

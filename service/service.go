@@ -18,13 +18,13 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/console"
-	"proudsieve/core/certify"
 	"proudsieve/core/guard"
 	"proudsieve/durable"
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
+	"proudsieve/service/signing"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -90,7 +90,7 @@ func (s *Service) start(ctx context.Context) error {
 	if s.store, err = store.Open(ctx, s.options.DatabaseURL); err != nil {
 		return err
 	}
-	key, err := signingKey(KeyFile(s.options.Directory))
+	key, err := signing.Open(ctx, s.store, KeyFile(s.options.Directory))
 	if err != nil {
 		return fmt.Errorf("reading the signing key: %w", err)
 	}
@@ -117,7 +117,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, SigningKey: key,
+	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, Signing: key,
 		Console: pages, UploadLimit: s.options.UploadLimit, Samples: s.options.Samples,
 		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
@@ -209,27 +209,6 @@ func (s *Service) firstToken(ctx context.Context) error {
 
 // KeyFile is where the key is that certificates are signed with.
 func KeyFile(directory string) string { return filepath.Join(directory, "signing-key.json") }
-
-// signingKey reads the key, which it makes where there is none.
-func signingKey(path string) ([]byte, error) {
-	key, err := durable.ReadSecret(path)
-	if errors.Is(err, os.ErrNotExist) {
-		if key, err = certify.NewKey(); err != nil {
-			return nil, err
-		}
-		// Of several nodes that start together on one directory, the first one's key counts.
-		if err = durable.Create(path, key, 0o600); errors.Is(err, os.ErrExist) {
-			key, err = durable.ReadSecret(path)
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	if _, err := certify.PublicKey(key); err != nil {
-		return nil, fmt.Errorf("%s: %w; put it back from a backup", path, err)
-	}
-	return key, nil
-}
 
 // URL is the address of the console.
 func (s *Service) URL() string {

@@ -156,7 +156,7 @@ func TestACertificateKnowsWhatAWaiverCovers(t *testing.T) {
 	if got := obstacles(clean(many.String())); !strings.Contains(got, "broken by 132 rows beyond what was waived") || !strings.Contains(got, "is neither closed nor waived") {
 		t.Errorf("%s", got)
 	}
-	c, err := r.Certifier.CertifyTable(ctx, one)
+	c, err := r.Certifier.CertifyTable(ctx, one, client.Certifying{})
 	if err == nil {
 		t.Errorf("the issue is open again, and stops the earlier table too: %+v", c)
 	}

@@ -438,7 +438,7 @@ func (s *storm) certify(ctx context.Context, r *rand.Rand, c *client.Client) {
 	if err != nil || job.ResultTable == nil {
 		return
 	}
-	if made, err := c.CertifyTable(ctx, *job.ResultTable); err == nil {
+	if made, err := c.CertifyTable(ctx, *job.ResultTable, client.Certifying{}); err == nil {
 		s.accept(thing{kind: "certificate", id: made.ID})
 	}
 }

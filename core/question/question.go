@@ -43,6 +43,9 @@ func (a Answer) Says() string {
 	return string(a)
 }
 
+// Hidden stands for what is right in a column of personal data.
+const Hidden = "(hidden)"
+
 // The kinds of what a question is about.
 const (
 	OfText  = "text"  // one text of a column, wherever it stands

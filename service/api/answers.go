@@ -294,7 +294,11 @@ var tooOften = huma.NewError(http.StatusTooManyRequests, "This page was asked fo
 // sheetBy finds the sheet of a request's link, which must still count.
 func (s *Server) sheetBy(r *http.Request) (*records.Sheet, error) {
 	gone := huma.NewError(http.StatusNotFound, "This link leads nowhere. It may have been cut short on its way, or a newer one was made; ask who sent it to you.")
-	link, err := access.ParseLink(chi.URLParam(r, "link"), s.SigningKey)
+	secret, err := s.Signing.Private()
+	if err != nil {
+		return nil, err
+	}
+	link, err := access.ParseLink(chi.URLParam(r, "link"), secret)
 	if err != nil {
 		return nil, gone
 	}

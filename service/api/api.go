@@ -32,6 +32,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
+	"proudsieve/service/signing"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
@@ -43,17 +44,19 @@ const Prefix = "/api/v1"
 var public = []string{
 	"POST " + Prefix + "/session",
 	"GET " + Prefix + "/signing-key",
+	"GET " + Prefix + "/signing-keys",
+	"GET " + Prefix + "/revocations",
 	"GET " + Prefix + "/openapi.json",
 }
 
 // Server answers the HTTP interface.
 type Server struct {
-	Store      *store.Store
-	Files      *files.Directory
-	Pool       *work.Pool
-	Log        *slog.Logger
-	SigningKey []byte // private JSON Web Key
-	Console    http.Handler
+	Store   *store.Store
+	Files   *files.Directory
+	Pool    *work.Pool
+	Log     *slog.Logger
+	Signing *signing.Key
+	Console http.Handler
 	// UploadLimit is the largest delivery that is taken in, in bytes.
 	UploadLimit int64
 	// Names are the hosts, besides the loopback's own, by which the service is called.

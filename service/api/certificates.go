@@ -41,34 +41,187 @@ func (s *Server) certificates() {
 		return answer(&Obstacles{Ready: len(found) == 0, Obstacles: found}, nil)
 	})
 	register(s, operation{
+		Right: access.Read, ID: "show-certificate-draft", Method: http.MethodGet, Path: "/tables/{id}/certificate-draft",
+		Summary: "What a certificate of the table by the caller would say now, and what stands in its way; nothing is signed",
+	}, func(ctx context.Context, in *ByID) (*body[CertificateDraft], error) {
+		c, err := s.gatherWhole(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := json.Marshal(c.statement)
+		return answer(&CertificateDraft{Statement: raw, Obstacles: certify.Obstacles(c.facts)}, err)
+	})
+	type certifying struct {
+		ByID
+		Body *Certifying `required:"false"`
+	}
+	register(s, operation{
 		Right: access.Certify, ID: "certify-table", Method: http.MethodPost, Path: "/tables/{id}/certificates",
 		Summary: "Certify a table",
+	}, func(ctx context.Context, in *certifying) (*body[records.Certificate], error) {
+		if in.Body == nil {
+			in.Body = &Certifying{}
+		}
+		return shown(s.certify(ctx, in.ID, *in.Body))
+	})
+	register(s, operation{
+		Right: access.Certify, ID: "sign-certificate", Method: http.MethodPost, Path: "/certificates/{id}/signatures",
+		Summary: "Sign a certificate besides who made it; what stands in the way of a certificate stands in the way of that too",
 	}, func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
-		return answer(s.certify(ctx, in.ID))
+		return shown(s.signToo(ctx, in.ID))
+	})
+	type revoking struct {
+		ByID
+		Body struct {
+			Reason string `json:"reason" minLength:"3" maxLength:"2000"`
+		}
+	}
+	register(s, operation{
+		Right: access.Certify, ID: "revoke-certificate", Method: http.MethodPost, Path: "/certificates/{id}/revocation",
+		Summary: "Say that a certificate counts no more, and why; it stays, and stands in the list of revocations",
+	}, func(ctx context.Context, in *revoking) (*body[records.Certificate], error) {
+		return shown(s.revoke(ctx, in.ID, in.Body.Reason))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "list-certificates", Method: http.MethodGet, Path: "/certificates",
 		Summary: "Certificates, newest first",
 	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Certificate]], error) {
-		return answer(store.Certificates(ctx, s.Store.DB, in.cursor()))
+		page, err := store.Certificates(ctx, s.Store.DB, in.cursor())
+		if err != nil {
+			return nil, err
+		}
+		for i := range page.Items {
+			if page.Items[i].Digest, err = certify.Digest(page.Items[i].Signature); err != nil {
+				return nil, err
+			}
+		}
+		return answer(page, nil)
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-certificate", Method: http.MethodGet, Path: "/certificates/{id}",
 		Summary: "One certificate",
 	}, func(ctx context.Context, in *ByID) (*body[records.Certificate], error) {
-		return answer(store.FindCertificate(ctx, s.Store.DB, in.ID))
+		return shown(store.FindCertificate(ctx, s.Store.DB, in.ID))
 	})
+	s.signingKeys()
+}
+
+// CertificateDraft is what a certificate would say.
+type CertificateDraft struct {
+	Statement json.RawMessage    `json:"statement"`
+	Obstacles []certify.Obstacle `json:"obstacles"`
+}
+
+// Certifying is what is said with a certificate besides what it states by itself.
+type Certifying struct {
+	Conditions string `json:"conditions,omitempty" maxLength:"4000" doc:"Under which conditions the table may be used, in words"`
+	ValidUntil string `json:"valid_until,omitempty" maxLength:"10" doc:"The last day on which it counts, yyyy-MM-dd; no end where it is left out"`
+	Replaces   int64  `json:"replaces,omitempty" minimum:"0" maximum:"9007199254740991" doc:"The certificate that it stands in for, of the same dataset; that one is revoked with it"`
+}
+
+// shown is a certificate with its digest.
+func shown(c *records.Certificate, err error) (*body[records.Certificate], error) {
+	if err != nil {
+		return nil, err
+	}
+	c.Digest, err = certify.Digest(c.Signature)
+	return answer(c, err)
+}
+
+// signingKeys adds what others check certificates by: it needs no account.
+func (s *Server) signingKeys() {
 	register(s, operation{
 		ID: "show-signing-key", Method: http.MethodGet, Path: "/signing-key",
-		Summary: "The public key that certificates are verified with, as a JSON Web Key",
+		Summary: "The public key that certificates are signed with now, as a JSON Web Key",
 	}, func(context.Context, *nothing) (*body[map[string]any], error) {
-		public, err := certify.PublicKey(s.SigningKey)
+		public, err := s.Signing.Public()
 		if err != nil {
 			return nil, err
 		}
 		key := map[string]any{}
 		return answer(&key, json.Unmarshal(public, &key))
 	})
+	register(s, operation{
+		ID: "show-signing-keys", Method: http.MethodGet, Path: "/signing-keys",
+		Summary: "The public halves of all keys that certificates were ever signed with, as a JWK set (RFC 7517)",
+	}, func(ctx context.Context, _ *nothing) (*body[map[string]any], error) {
+		set, err := s.Signing.Set(ctx)
+		if err != nil {
+			return nil, err
+		}
+		keys := map[string]any{}
+		return answer(&keys, json.Unmarshal(set, &keys))
+	})
+	register(s, operation{
+		ID: "show-revocations", Method: http.MethodGet, Path: "/revocations",
+		Summary: "The certificates that count no more, as a list that is signed as they are",
+	}, func(ctx context.Context, _ *nothing) (*body[json.RawMessage], error) {
+		list, err := s.revocations(ctx)
+		raw := json.RawMessage(list)
+		return answer(&raw, err)
+	})
+	register(s, operation{
+		Right: access.Administer, ID: "rotate-signing-key", Method: http.MethodPost, Path: "/signing-key/rotation",
+		Summary: "Sign with a new key from now on; certificates of before verify by the set of keys, and links to sheets of questions lead nowhere any more",
+	}, func(ctx context.Context, _ *nothing) (*body[map[string]any], error) {
+		err := s.Signing.Rotate(ctx, func(tx *sqlx.Tx, id string) error {
+			return store.Record(ctx, tx, caller(ctx).ID, "made a new signing key", "key "+id, nil)
+		})
+		if err != nil {
+			return nil, err
+		}
+		public, err := s.Signing.Public()
+		if err != nil {
+			return nil, err
+		}
+		key := map[string]any{}
+		return answer(&key, json.Unmarshal(public, &key))
+	})
+}
+
+// revocations is the signed list of the certificates that count no more.
+func (s *Server) revocations(ctx context.Context) (string, error) {
+	all, err := store.Revoked(ctx, s.Store.DB)
+	if err != nil {
+		return "", err
+	}
+	var revoked []certify.Revoked
+	digests := map[int64]string{}
+	digest := func(c *records.Certificate) (string, error) {
+		if digests[c.ID] == "" {
+			if digests[c.ID], err = certify.Digest(c.Signature); err != nil {
+				return "", err
+			}
+		}
+		return digests[c.ID], nil
+	}
+	for i := range all {
+		c := &all[i]
+		one := certify.Revoked{At: c.RevokedAt.UTC().Format(time.RFC3339), By: *c.RevokedBy, Reason: *c.Revoked}
+		if one.Certificate, err = digest(c); err != nil {
+			return "", err
+		}
+		var said certify.Statement
+		if err := json.Unmarshal(c.Statement, &said); err != nil {
+			return "", err
+		}
+		one.Table = said.Table.SHA256
+		if c.ReplacedBy != nil {
+			by, err := store.FindCertificate(ctx, s.Store.DB, *c.ReplacedBy)
+			if err != nil {
+				return "", err
+			}
+			if one.ReplacedBy, err = digest(by); err != nil {
+				return "", err
+			}
+		}
+		revoked = append(revoked, one)
+	}
+	private, err := s.Signing.Current(ctx)
+	if err != nil {
+		return "", err
+	}
+	return certify.SignRevocations(revoked, time.Now(), private)
 }
 
 // candidate is a table with all that a certificate has to know of it.
@@ -80,19 +233,46 @@ type candidate struct {
 	statement certify.Statement
 }
 
-func (s *Server) certify(ctx context.Context, id int64) (*records.Certificate, error) {
-	c, err := s.gather(ctx, id)
+// refuseFor refuses a signature for what stands in its way.
+func refuseFor(id int64, found []certify.Obstacle) error {
+	details := make([]error, len(found))
+	for i, one := range found {
+		details[i] = &huma.ErrorDetail{Message: one.Says}
+	}
+	return huma.NewError(http.StatusConflict, fmt.Sprintf("Table %d cannot be certified yet.", id), details...)
+}
+
+func (s *Server) certify(ctx context.Context, id int64, with Certifying) (*records.Certificate, error) {
+	c, err := s.gatherWhole(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if found := certify.Obstacles(c.facts); len(found) > 0 {
-		details := make([]error, len(found))
-		for i, one := range found {
-			details[i] = &huma.ErrorDetail{Message: one.Says}
-		}
-		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Table %d cannot be certified yet.", id), details...)
+		return nil, refuseFor(id, found)
 	}
-	signature, err := certify.Sign(&c.statement, s.SigningKey)
+	c.statement.Conditions, c.statement.ValidUntil = with.Conditions, with.ValidUntil
+	if with.ValidUntil != "" {
+		if day, err := time.Parse(time.DateOnly, with.ValidUntil); err != nil || day.Before(time.Now().UTC().Truncate(24*time.Hour)) {
+			return nil, invalid("A certificate counts until a day that is not over; %q is not one.", with.ValidUntil)
+		}
+	}
+	if with.Replaces > 0 {
+		before, err := store.FindCertificate(ctx, s.Store.DB, with.Replaces)
+		if err != nil {
+			return nil, err
+		}
+		if before.Dataset != c.table.Dataset || before.RevokedAt != nil {
+			return nil, invalid("Certificate %d cannot be replaced by this one: it is of another dataset, or was revoked.", before.ID)
+		}
+		if c.statement.Replaces, err = certify.Digest(before.Signature); err != nil {
+			return nil, err
+		}
+	}
+	private, err := s.Signing.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	signature, err := certify.Sign(&c.statement, private)
 	if err != nil {
 		return nil, err
 	}
@@ -105,10 +285,77 @@ func (s *Server) certify(ctx context.Context, id int64) (*records.Certificate, e
 		if made, err = store.AddCertificate(ctx, tx, id, c.audit.ID, raw, signature, caller(ctx).ID); err != nil {
 			return err
 		}
+		if with.Replaces > 0 {
+			if err := store.Revoke(ctx, tx, with.Replaces, caller(ctx).ID, fmt.Sprintf("Certificate %d stands in for it.", made.ID), &made.ID); err != nil {
+				return err
+			}
+		}
 		return store.Record(ctx, tx, caller(ctx).ID, "certified", subject(c.table),
 			map[string]any{"sha256": c.table.Digest, "certificate": made.ID})
 	})
 	return made, err
+}
+
+// signToo adds a signature of somebody else to a certificate.
+func (s *Server) signToo(ctx context.Context, id int64) (*records.Certificate, error) {
+	c, err := store.FindCertificate(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case c.RevokedAt != nil:
+		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Certificate %d was revoked: %s", id, *c.Revoked))
+	case c.CreatedBy == caller(ctx).Name:
+		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("%s signed certificate %d already; more signatures are those of others.", c.CreatedBy, id))
+	}
+	found, err := s.gather(ctx, c.TableID)
+	if err != nil {
+		return nil, err
+	}
+	if obstacles := certify.Obstacles(found.facts); len(obstacles) > 0 {
+		return nil, refuseFor(c.TableID, obstacles)
+	}
+	private, err := s.Signing.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+		if err := store.LockCertificate(ctx, tx, id); err != nil {
+			return err
+		}
+		if c, err = store.FindCertificate(ctx, tx, id); err != nil {
+			return err
+		}
+		whole, err := certify.AddSignature(c.Signature, private, caller(ctx).Name, time.Now())
+		if err != nil {
+			return err
+		}
+		if err := store.AddSignature(ctx, tx, id, caller(ctx).ID, whole); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "signed too", fmt.Sprintf("certificate %d", id), nil)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return store.FindCertificate(ctx, s.Store.DB, id)
+}
+
+// revoke says that a certificate counts no more.
+func (s *Server) revoke(ctx context.Context, id int64, reason string) (*records.Certificate, error) {
+	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+		if err := store.LockCertificate(ctx, tx, id); err != nil {
+			return err
+		}
+		if err := store.Revoke(ctx, tx, id, caller(ctx).ID, reason, nil); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, "revoked a certificate", fmt.Sprintf("certificate %d", id), map[string]any{"reason": reason})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return store.FindCertificate(ctx, s.Store.DB, id)
 }
 
 func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {

@@ -142,7 +142,9 @@ func (s *Server) sheet(ctx context.Context, id int64) (*records.SheetShown, erro
 		return nil, err
 	}
 	if access.Role(caller(ctx).Role).May(access.Discuss) && !found.LinkRevoked && found.ClosedAt == nil {
-		out.Link = s.linkTo(found)
+		if out.Link, err = s.linkTo(found); err != nil {
+			return nil, err
+		}
 	}
 	return out, maskFor(caller(ctx), out.Asked)
 }
@@ -165,8 +167,12 @@ func maskFor(c *store.Caller, all []records.Question) error {
 }
 
 // linkTo is the way to the page of a sheet, from the beginning of the service's address.
-func (s *Server) linkTo(sheet *records.Sheet) string {
-	return answerPath + access.Link{Sheet: sheet.ID, Serial: sheet.LinkSerial, Ends: sheet.LinkEnds}.Text(s.SigningKey)
+func (s *Server) linkTo(sheet *records.Sheet) (string, error) {
+	secret, err := s.Signing.Private()
+	if err != nil {
+		return "", err
+	}
+	return answerPath + access.Link{Sheet: sheet.ID, Serial: sheet.LinkSerial, Ends: sheet.LinkEnds}.Text(secret), nil
 }
 
 // asQuestion is a question as it is asked.

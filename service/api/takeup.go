@@ -286,8 +286,7 @@ func (s *Server) acceptAnswer(ctx context.Context, tx *sqlx.Tx, q *records.Quest
 	}
 	defer done()
 	err = s.accept(ctx, tx, i, a, accepted, scope, store.NewWaiver{Reason: reason})
-	var nothing acceptsNothing
-	if errors.As(err, &nothing) {
+	if errors.Is(err, errNothing) {
 		return "None of the rows that are found now is so; there is nothing to accept.", nil
 	}
 	return "A waiver for " + scope.String() + ".", err

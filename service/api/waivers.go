@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -191,17 +192,21 @@ func (s *Server) waive(ctx context.Context, tx *sqlx.Tx, i *records.Issue, in Wa
 	if err != nil {
 		return err
 	}
-	return s.accept(ctx, tx, i, a, accepted, scope, store.NewWaiver{Reason: in.Reason, Until: until, TableID: only})
+	err = s.accept(ctx, tx, i, a, accepted, scope, store.NewWaiver{Reason: in.Reason, Until: until, TableID: only})
+	if errors.Is(err, errNothing) {
+		return invalid("Issue %d: %v.", i.ID, err)
+	}
+	return err
 }
 
-// accept records a waiver, and what state its issue has then. One that accepts nothing of what was found is refused.
+// accept records a waiver, and what state its issue has then. One that accepts nothing of what was found is errNothing.
 func (s *Server) accept(ctx context.Context, tx *sqlx.Tx, i *records.Issue, a *records.Audit, accepted *work.Accepted, scope *waiver.Scope, n store.NewWaiver) error {
 	alone, err := accepted.By(ctx, i.Subject, i.Rule, i.About, []waiver.Scope{*scope})
 	if err != nil {
 		return err
 	}
 	if alone == nil || alone.Covered == 0 && alone.Rows > 0 || alone.Otherwise {
-		return errAcceptsNothing(i.ID)
+		return errNothing
 	}
 	raw, err := json.Marshal(scope)
 	if err != nil {
@@ -222,12 +227,8 @@ func (s *Server) accept(ctx context.Context, tx *sqlx.Tx, i *records.Issue, a *r
 	return store.AddIssueEntry(ctx, tx, i.ID, caller(ctx).ID, "waived", fmt.Sprintf("%s (for %s, %s)%s", n.Reason, scope, howLong(w), left), nil)
 }
 
-// acceptsNothing refuses a waiver that would accept nothing of what is found of an issue, before anything was recorded.
-type acceptsNothing struct{ huma.StatusError }
-
-func errAcceptsNothing(issue int64) error {
-	return acceptsNothing{huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("None of the rows of issue %d is among them; nothing would be accepted.", issue))}
-}
+// errNothing says that a waiver would accept nothing of what is found; nothing was recorded then.
+var errNothing = errors.New("none of the rows of the issue is among them; nothing would be accepted")
 
 // howLong says how long a waiver holds.
 func howLong(w *records.Waiver) string {

@@ -1,0 +1,254 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"proudsieve/core/certify"
+	"proudsieve/core/fix"
+	"proudsieve/core/question"
+	"proudsieve/service/records"
+	"proudsieve/service/store"
+)
+
+// gatherWhole is gather with the chain of all tables that the certified one rests on, and what was asked about them.
+func (s *Server) gatherWhole(ctx context.Context, id int64) (*candidate, error) {
+	c, err := s.gather(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rests, err := s.restsOn(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	digests := map[int64]string{}
+	asked := map[int64]bool{}
+	for i := range rests.tables {
+		t := &rests.tables[i]
+		digests[t.ID] = t.Digest
+		link, err := s.link(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		for _, of := range rests.of[t.ID] {
+			link.Of = append(link.Of, digests[of])
+		}
+		if t.ID == id {
+			link.Certificate = "" // it is what this one is about
+		}
+		c.statement.Chain = append(c.statement.Chain, *link)
+		if asked[t.DatasetID] {
+			continue
+		}
+		asked[t.DatasetID] = true
+		facts, err := s.questionFacts(ctx, t.DatasetID)
+		if err != nil {
+			return nil, err
+		}
+		c.statement.Questions = append(c.statement.Questions, facts...)
+	}
+	return c, nil
+}
+
+// rests are the tables that one rests on, and itself, in the order in which they came.
+type rests struct {
+	tables []records.Table
+	of     map[int64][]int64 // by table: those that it was made of
+}
+
+func (s *Server) restsOn(ctx context.Context, id int64) (*rests, error) {
+	whole, err := store.LineageOf(ctx, s.Store.DB, id)
+	if err != nil {
+		return nil, err
+	}
+	out := &rests{of: map[int64][]int64{}}
+	up := map[int64]bool{id: true}
+	for grew := true; grew; {
+		grew = false
+		for _, l := range whole.Links {
+			if up[l.Made] && !up[l.Of] {
+				up[l.Of], grew = true, true
+			}
+		}
+	}
+	for _, l := range whole.Links {
+		if up[l.Made] {
+			out.of[l.Made] = append(out.of[l.Made], l.Of)
+		}
+	}
+	for _, t := range whole.Tables {
+		if !up[t.ID] {
+			continue
+		}
+		full, err := store.FindTable(ctx, s.Store.DB, t.ID) // the lineage leaves out what is long
+		if err != nil {
+			return nil, err
+		}
+		out.tables = append(out.tables, *full)
+	}
+	slices.SortFunc(out.tables, func(a, b records.Table) int { return int(a.ID - b.ID) })
+	return out, nil
+}
+
+// link tells of one table of the chain.
+func (s *Server) link(ctx context.Context, t *records.Table) (*certify.Link, error) {
+	l := &certify.Link{SHA256: t.Digest, Dataset: t.Dataset, Origin: t.Origin, FileName: t.FileName, Bytes: t.Bytes, By: t.CreatedBy, At: t.CreatedAt.UTC().Format(time.RFC3339)}
+	for _, one := range []struct {
+		from *string
+		into *string
+	}{{t.ChangeLog, &l.ChangeLog}, {t.RowMap, &l.RowMap}, {t.Marks, &l.Marks}} {
+		if one.from != nil {
+			*one.into = *one.from
+		}
+	}
+	if t.Origin == store.OriginDelivery && string(t.Source) != "{}" {
+		l.Source = t.Source
+	}
+	if t.Reading != nil {
+		l.Reading = *t.Reading
+	}
+	if t.DeclarationID != nil {
+		d, err := store.FindDeclaration(ctx, s.Store.DB, *t.DeclarationID)
+		if err != nil {
+			return nil, err
+		}
+		version := versionOf(d)
+		l.Plan = &version
+	}
+	if t.Accounting != nil {
+		var err error
+		if t.Origin == store.OriginMerged {
+			l.Accounting = *t.Accounting
+		} else if l.Ledger, err = withoutExamples(*t.Accounting); err != nil {
+			return nil, err
+		}
+	}
+	own, err := store.OrNil(store.CertificateOf(ctx, s.Store.DB, t.ID))
+	if err != nil {
+		return nil, err
+	}
+	if own != nil {
+		l.Certificate = own.Signature
+	}
+	l.Judged, err = s.judgedLink(ctx, t)
+	return l, err
+}
+
+// withoutExamples is a ledger without the first changes of each step, which show what stands in the table.
+func withoutExamples(raw json.RawMessage) (json.RawMessage, error) {
+	var ledger fix.Ledger
+	if err := json.Unmarshal(raw, &ledger); err != nil {
+		return nil, err
+	}
+	for i := range ledger.Steps {
+		ledger.Steps[i].Examples, ledger.Steps[i].Undecided = []fix.LogEntry{}, nil
+	}
+	return json.Marshal(ledger)
+}
+
+// judgedLink tells what the newest audit of a table found, and what became of it.
+func (s *Server) judgedLink(ctx context.Context, t *records.Table) (*certify.JudgedLink, error) {
+	if t.AuditID == nil {
+		return nil, nil
+	}
+	a, err := store.FindAudit(ctx, s.Store.DB, *t.AuditID)
+	if err != nil {
+		return nil, err
+	}
+	result, err := s.resultOf(ctx, a.ID)
+	if err != nil {
+		return nil, err
+	}
+	past, err := s.pastOf(ctx, t, a)
+	if err != nil {
+		return nil, err
+	}
+	j := &certify.JudgedLink{At: a.CreatedAt.UTC().Format(time.RFC3339), Rows: result.Rows, Score: score(result.Score), Passed: result.Passed, Sums: result.Sums,
+		Findings: []certify.FindingFact{}, Beside: result.Beside, Past: len(past)}
+	if a.RulebookID != nil {
+		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
+		if err != nil {
+			return nil, err
+		}
+		version := versionOf(d)
+		j.Rulebook = &version
+	}
+	became, err := s.becameOf(ctx, t.Dataset)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range result.Findings {
+		j.Findings = append(j.Findings, certify.FindingFact{Rule: f.Rule, Severity: f.Severity, Rows: f.Rows, Found: f.Found, Became: became[f.Rule]})
+	}
+	return j, nil
+}
+
+// pastOf are the results of the audits that came before one of a table, of the same origin, as its rules against earlier
+// deliveries saw them.
+func (s *Server) pastOf(ctx context.Context, t *records.Table, a *records.Audit) ([]json.RawMessage, error) {
+	if a.RulebookID == nil {
+		return nil, nil
+	}
+	book, err := s.rulebook(ctx, *a.RulebookID)
+	if err != nil {
+		return nil, err
+	}
+	return store.PastResults(ctx, s.Store.DB, t.DatasetID, t.ID, t.Origin, book.Deliveries())
+}
+
+// becameOf says how the issues of a dataset's rules stand, or ended.
+func (s *Server) becameOf(ctx context.Context, dataset string) (map[string]string, error) {
+	out := map[string]string{}
+	for cursor := (store.Cursor{Limit: 500}); ; {
+		found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset}, cursor)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range found.Items {
+			if i.Subject != "rule" {
+				continue
+			}
+			out[i.Rule] = fmt.Sprintf("issue %d, %s", i.ID, i.State)
+			if i.Ended != nil {
+				out[i.Rule] += ", " + *i.Ended
+			}
+		}
+		if cursor.After = found.Next; found.Next == "" {
+			return out, nil
+		}
+	}
+}
+
+// questionFacts are what was asked about a dataset, and what was answered.
+func (s *Server) questionFacts(ctx context.Context, dataset int64) ([]certify.QuestionFact, error) {
+	all, err := store.QuestionsForDataset(ctx, s.Store.DB, dataset)
+	if err != nil {
+		return nil, err
+	}
+	var out []certify.QuestionFact
+	for i := range all {
+		r := &all[i]
+		q, err := asQuestion(r)
+		if err != nil {
+			return nil, err
+		}
+		item := q.Item.Shown()
+		one := certify.QuestionFact{Code: r.Code, Dataset: r.Dataset, Found: r.Found, About: item.Says(), Became: r.Became}
+		if r.Answer != nil {
+			one.Answer, one.Note, one.By, one.At = *r.Answer, *r.Note, *r.AnsweredBy, r.AnsweredAt.UTC().Format(time.RFC3339)
+			if err := json.Unmarshal(*r.Right, &one.Right); err != nil {
+				return nil, err
+			}
+			for column := range one.Right {
+				if slices.Contains(q.Item.Masked, column) {
+					one.Right[column] = question.Hidden
+				}
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}

@@ -1,0 +1,148 @@
+// Package signing keeps the key that certificates are signed with: the private half in a file of mode 0600, the public halves
+// of all keys that there ever were among the records, so that what an earlier key signed still verifies.
+package signing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"proudsieve/core/certify"
+	"proudsieve/durable"
+	"proudsieve/service/store"
+)
+
+// Key is the signing key of a service. Several nodes may have one file; one that was left behind by a rotation signs nothing.
+type Key struct {
+	store *store.Store
+	path  string
+
+	mutex   sync.Mutex
+	private []byte
+	read    time.Time // the time of the file that was read
+}
+
+// ErrBehind says that this node has an earlier key than the one that counts.
+var ErrBehind = errors.New("this node has an earlier signing key than the one that counts now; put the new file in its place")
+
+// Open reads the key of a file, which is made where there is none, and records its public half.
+func Open(ctx context.Context, s *store.Store, path string) (*Key, error) {
+	k := &Key{store: s, path: path}
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		made, err := certify.NewKey()
+		if err != nil {
+			return nil, err
+		}
+		// Of several nodes that start together on one directory, the first one's key counts.
+		if err := durable.Create(path, made, 0o600); err != nil && !errors.Is(err, os.ErrExist) {
+			return nil, err
+		}
+	}
+	private, err := k.Private()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := certify.PublicKey(private); err != nil {
+		return nil, fmt.Errorf("%s: %w; put it back from a backup", path, err)
+	}
+	return k, record(ctx, s.DB, private)
+}
+
+func record(ctx context.Context, q store.Querier, private []byte) error {
+	id, err := certify.KeyID(private)
+	if err != nil {
+		return err
+	}
+	public, err := certify.PublicKey(private)
+	if err != nil {
+		return err
+	}
+	return store.AddSigningKey(ctx, q, id, public)
+}
+
+// Private returns the private key, as the file has it now.
+func (k *Key) Private() ([]byte, error) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	info, err := os.Stat(k.path)
+	if err != nil {
+		return nil, err
+	}
+	if k.private == nil || !info.ModTime().Equal(k.read) {
+		if k.private, err = durable.ReadSecret(k.path); err != nil {
+			return nil, err
+		}
+		k.read = info.ModTime()
+	}
+	return k.private, nil
+}
+
+// Current returns the private key to sign with; ErrBehind where another one counts by now.
+func (k *Key) Current(ctx context.Context) ([]byte, error) {
+	private, err := k.Private()
+	if err != nil {
+		return nil, err
+	}
+	id, err := certify.KeyID(private)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := store.NewestSigningKey(ctx, k.store.DB)
+	if err == nil && newest != id {
+		err = ErrBehind
+	}
+	return private, err
+}
+
+// Public returns the public half of the key, and Set those of all keys that there were.
+func (k *Key) Public() ([]byte, error) {
+	private, err := k.Private()
+	if err != nil {
+		return nil, err
+	}
+	return certify.PublicKey(private)
+}
+
+// Set returns the public halves of all keys as a JWK set, the newest first.
+func (k *Key) Set(ctx context.Context) ([]byte, error) {
+	all, err := store.SigningKeys(ctx, k.store.DB)
+	if err != nil {
+		return nil, err
+	}
+	keys := make([][]byte, len(all))
+	for i, one := range all {
+		keys[i] = one
+	}
+	return certify.KeySet(keys...)
+}
+
+// Rotate makes a new key, which signs from now on; the private half of the one before is gone. then records what more has to be
+// recorded.
+func (k *Key) Rotate(ctx context.Context, then func(tx *sqlx.Tx, id string) error) error {
+	if _, err := k.Current(ctx); err != nil {
+		return err
+	}
+	made, err := certify.NewKey()
+	if err != nil {
+		return err
+	}
+	id, err := certify.KeyID(made)
+	if err != nil {
+		return err
+	}
+	// The file comes first: should the record fail, the key that is there is recorded at the next start.
+	if err := durable.WriteFile(k.path, made, 0o600); err != nil {
+		return err
+	}
+	return k.store.Do(ctx, func(tx *sqlx.Tx) error {
+		if err := record(ctx, tx, made); err != nil {
+			return err
+		}
+		return then(tx, id)
+	})
+}
