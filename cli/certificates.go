@@ -26,7 +26,15 @@ func certificateCommand() *cli.Command {
 			&cli.StringFlag{Name: "marks", Usage: "file that says which cells are estimates, where it does not stand beside the table"},
 			&cli.StringFlag{Name: "revocations", Usage: "file with the list of certificates that count no more, as certificate revocations prints it"}, jsonFlag()},
 		Action: verifyCertificate}
-	return group("certificate", "signed statements about the exact bytes of one table", verify,
+	check := &cli.Command{Name: "check", Usage: "compute every figure of a certificate again, from a pack and tables; needs no service",
+		ArgsUsage:   "CERTIFICATE",
+		Description: "Each figure holds, differs, or is unchecked since what it takes is not at hand: deliveries and tables are taken by their SHA-256.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "key", Usage: "file with the keys of who signed; those in the pack, where it is left out, only tell that it is of one piece"},
+			&cli.StringSliceFlag{Name: "with", Required: true, Usage: "a pack, or a table that it names; may be repeated"},
+			&cli.StringFlag{Name: "revocations", Usage: "file with the list of certificates that count no more"}, jsonFlag()},
+		Action: checkCertificate}
+	return group("certificate", "signed statements about the exact bytes of one table", verify, check,
 		verb("obstacles", "each thing that stands between a table and a certificate", "TABLE", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
@@ -123,6 +131,20 @@ func certificateCommand() *cli.Command {
 				}
 				return save(args[1], func(f *os.File) error { _, err := f.WriteString(c.Signature + "\n"); return err })
 			}),
+		verb("pack", "write a certified table with all that is needed to trust it and to run it again, as a zip archive", "CERTIFICATE FILE", []cli.Flag{
+			&cli.BoolFlag{Name: "deliveries", Usage: "with the deliveries that it rests on"},
+			&cli.BoolFlag{Name: "tables", Usage: "with all tables that it rests on, and those that they were held against"},
+		}, func(ctx context.Context, s *session, args []string) error {
+			id, err := number(args[0], "a certificate")
+			if err != nil {
+				return err
+			}
+			in, err := s.DownloadPack(ctx, id, &client.DownloadPackParams{Deliveries: s.command.Bool("deliveries"), Tables: s.command.Bool("tables")})
+			if err != nil {
+				return err
+			}
+			return save(args[1], func(f *os.File) error { return client.Save(f, in, nil) })
+		}),
 		verb("key", "print the public key that certificates are verified with", "", nil,
 			func(ctx context.Context, s *session, _ []string) error {
 				key, err := s.SigningKey(ctx)

@@ -1239,6 +1239,15 @@ type ListCertificatesParams struct {
 	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// DownloadPackParams defines parameters for DownloadPack.
+type DownloadPackParams struct {
+	// Deliveries With the deliveries that the table rests on, by which every figure can be computed again
+	Deliveries bool `form:"deliveries,omitempty" json:"deliveries,omitempty"`
+
+	// Tables With all tables that it rests on, and those that they were held against
+	Tables bool `form:"tables,omitempty" json:"tables,omitempty"`
+}
+
 // ListDatasetsParams defines parameters for ListDatasets.
 type ListDatasetsParams struct {
 	// After Cursor: next of the page before
@@ -2057,6 +2066,12 @@ func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesP
 func (c *Client) ShowCertificate(ctx context.Context, id int64) (*Certificate, error) {
 	r := request{method: "GET", path: pathOf("/certificates/%s", id)}
 	return answered[Certificate](ctx, c, r)
+}
+
+// DownloadPack calls GET /certificates/{id}/pack: A certified table with all that is needed to trust it and to run it again, as a zip archive that is the same each time.
+func (c *Client) DownloadPack(ctx context.Context, id int64, params *DownloadPackParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/certificates/%s/pack", id), params: params}
+	return c.stream(ctx, r)
 }
 
 // RevokeCertificate calls POST /certificates/{id}/revocation: Say that a certificate counts no more, and why; it stays, and stands in the list of revocations.

@@ -1,10 +1,6 @@
 package certify
 
-import (
-	"encoding/base64"
-	"encoding/json"
-	"time"
-)
+import "time"
 
 // Revocations is a list of certificates that count no more, as it stood at a time. It is signed as certificates are.
 type Revocations struct {
@@ -30,25 +26,16 @@ func SignRevocations(revoked []Revoked, at time.Time, private []byte) (string, e
 	if revoked == nil {
 		revoked = []Revoked{}
 	}
-	payload, err := canonical(&Revocations{revocationsKind, at.UTC().Format(time.RFC3339), revoked})
-	if err != nil {
-		return "", err
-	}
-	c := &Certificate{Payload: base64.RawURLEncoding.EncodeToString(payload)}
-	return c.add(payload, private, "proudsieve-revocations+jws", "", "")
+	return SignAny(&Revocations{revocationsKind, at.UTC().Format(time.RFC3339), revoked}, "proudsieve-revocations+jws", private)
 }
 
 // OpenRevocations checks the signature of a list and returns it; ErrSignature or ErrMalformed where it does not hold.
 func OpenRevocations(list string, keys []byte) (*Revocations, error) {
-	c, payload, err := parse(list)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := verified(c, keys); err != nil {
-		return nil, err
-	}
 	var r Revocations
-	if err := json.Unmarshal(payload, &r); err != nil || r.Kind != revocationsKind {
+	if err := OpenAny(list, keys, &r); err != nil {
+		return nil, err
+	}
+	if r.Kind != revocationsKind {
 		return nil, ErrMalformed
 	}
 	return &r, nil

@@ -119,6 +119,16 @@ func Sign(s *Statement, private []byte) (string, error) {
 	return c.add(payload, private, "proudsieve+jws", s.CertifiedBy, s.CertifiedAt)
 }
 
+// SignAny signs a value as canonical JSON, in the form that certificates have; kind is the type of it.
+func SignAny(v any, kind string, private []byte) (string, error) {
+	payload, err := canonical(v)
+	if err != nil {
+		return "", err
+	}
+	c := &Certificate{Payload: base64.RawURLEncoding.EncodeToString(payload)}
+	return c.add(payload, private, kind, "", "")
+}
+
 // AddSignature returns a certificate with one more signature, of somebody else, at a time.
 func AddSignature(certificate string, private []byte, by string, at time.Time) (string, error) {
 	c, payload, err := parse(certificate)

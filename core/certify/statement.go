@@ -57,6 +57,7 @@ const (
 
 // Link is one table of the chain: how it came to be, by what it was judged, and what became of what was found.
 type Link struct {
+	Number   int64  `json:"number"` // by which its service knows it
 	SHA256   string `json:"sha256"`
 	Dataset  string `json:"dataset"`
 	Origin   string `json:"origin"` // delivery, cleaned or merged
@@ -71,6 +72,9 @@ type Link struct {
 	// Of are the digests of the tables that it was made of, by the declaration Plan.
 	Of   []string `json:"of,omitempty"`
 	Plan *Version `json:"plan,omitempty"`
+	// Ruled are the rulebooks that counted when it was made: of the datasets of what it was made of, and of the one that a fix
+	// plan makes where that is another.
+	Ruled []Version `json:"plan_rulebooks,omitempty"`
 	// Ledger accounts for a cleaned table, step by step, Accounting for a merged one.
 	Ledger     json.RawMessage `json:"ledger,omitempty"`
 	Accounting json.RawMessage `json:"accounting,omitempty"`
@@ -92,9 +96,18 @@ type JudgedLink struct {
 	Passed   *bool             `json:"passed"`
 	Sums     map[string]string `json:"sums"`
 	Findings []FindingFact     `json:"findings"`
-	// Beside says which tables of other datasets it was held against, and Past how many earlier ones.
-	Beside map[string]string `json:"beside,omitempty"`
-	Past   int               `json:"past,omitempty"`
+	// Beside are the tables of other datasets that it was held against, and Past the digests of the profiles of earlier tables.
+	Beside []BesideFact `json:"beside,omitempty"`
+	Past   []string     `json:"past,omitempty"`
+}
+
+// BesideFact is a table of another dataset that one was held against, with how it is read.
+type BesideFact struct {
+	Dataset  string          `json:"dataset"`
+	SHA256   string          `json:"sha256"`
+	Origin   string          `json:"origin"`
+	Reading  json.RawMessage `json:"reading,omitempty"`
+	Rulebook *Version        `json:"rulebook,omitempty"`
 }
 
 // FindingFact is a finding, and what became of it.
@@ -151,6 +164,8 @@ type Version struct {
 	Name    string `json:"name"`
 	Version int    `json:"version"`
 	SHA256  string `json:"sha256"`
+	// Earlier marks a fix plan that was saved when every cleaned table was put in standard form without a step.
+	Earlier bool `json:"earlier,omitempty"`
 }
 
 // AuditFacts are the audit's outcome.
@@ -191,10 +206,11 @@ type Waiver struct {
 	By      string `json:"by"`
 	// Until is the last day on which it holds; empty for one without an end, or of one delivery.
 	Until string `json:"until"`
-	// Covers says in words what is accepted, and Only that it holds for this delivery alone.
-	Covers string `json:"covers,omitempty"`
-	Only   bool   `json:"only_this_delivery,omitempty"`
-	At     string `json:"at,omitempty"` // when it was given, RFC 3339
+	// Covers says in words what is accepted, Scope exactly, and Only that it holds for this delivery alone.
+	Covers string          `json:"covers,omitempty"`
+	Scope  json.RawMessage `json:"scope,omitempty"`
+	Only   bool            `json:"only_this_delivery,omitempty"`
+	At     string          `json:"at,omitempty"` // when it was given, RFC 3339
 	// Rows is how many rows of the finding it accepts, with the other waivers of the same finding, where the table has any.
 	Rows int64 `json:"rows,omitempty"`
 }

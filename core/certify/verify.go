@@ -99,6 +99,22 @@ func verified(c *Certificate, keys []byte) ([]Signer, error) {
 	return signers, nil
 }
 
+// OpenAny checks the signatures of what SignAny wrote, and reads it into a value; ErrSignature or ErrMalformed where they do not
+// hold. Whoever reads it looks whether it is of the right kind.
+func OpenAny(signed string, keys []byte, into any) error {
+	c, payload, err := parse(signed)
+	if err != nil {
+		return err
+	}
+	if _, err := verified(c, keys); err != nil {
+		return err
+	}
+	if err := json.Unmarshal(payload, into); err != nil {
+		return ErrMalformed
+	}
+	return nil
+}
+
 // OpenWhole checks all signatures of a certificate against a public key or a JWK set, and returns what it says and who signed.
 func OpenWhole(certificate string, keys []byte) (*Opened, error) {
 	c, payload, err := parse(certificate)

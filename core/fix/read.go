@@ -353,3 +353,22 @@ func (t *tracing) made(s *LedgerStep, rows io.ReaderAt) error {
 	t.events = append(t.events, event)
 	return nil
 }
+
+// Counts counts the cells that a change log says each step changed, and the rows that left by it.
+func (l Log) Counts() (cells, rows map[int]int64, err error) {
+	cells, rows = map[int]int64{}, map[int]int64{}
+	first, to := l.section(0)
+	err = l.each(first, to, func(at int64, line []byte) error {
+		var c LogEntry
+		if err := json.Unmarshal(line, &c); err != nil {
+			return fmt.Errorf("the change log is damaged at byte %d: %w", at, err)
+		}
+		into := cells
+		if c.Gone != nil {
+			into = rows
+		}
+		into[c.Step] += int64(max(len(c.Rows), 1))
+		return nil
+	})
+	return cells, rows, err
+}

@@ -152,6 +152,7 @@ func (s *Server) register(r chi.Router) {
 	s.traces()
 	s.lineages()
 	s.certificates()
+	s.packing()
 	s.desk()
 	s.search()
 }

@@ -437,7 +437,7 @@ func unbalanced(c *candidate, inputs []records.Table) (string, error) {
 }
 
 func versionOf(d *records.Declaration) certify.Version {
-	return certify.Version{Name: d.Name, Version: d.Version, SHA256: d.Digest}
+	return certify.Version{Name: d.Name, Version: d.Version, SHA256: d.Digest, Earlier: d.Earlier && d.Kind == store.KindFixPlan}
 }
 
 func score(v float64) string { return fmt.Sprintf("%.4f", v) }
@@ -585,7 +585,7 @@ func (s *Server) gatherWaivers(ctx context.Context, c *candidate, t *records.Tab
 	}
 	for _, w := range all {
 		c.facts.WaivedBy = append(c.facts.WaivedBy, w.By)
-		one := certify.Waiver{Dataset: w.Dataset, Rule: w.Rule, Reason: w.Reason, By: w.By, Covers: w.Covers, Only: w.TableID != nil,
+		one := certify.Waiver{Dataset: w.Dataset, Rule: w.Rule, Reason: w.Reason, By: w.By, Covers: w.Covers, Scope: w.Scope, Only: w.TableID != nil,
 			At: w.At.UTC().Format(time.RFC3339), Rows: rows[w.IssueID]}
 		if w.Until != nil {
 			one.Until = *w.Until

@@ -4,12 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/certify"
 	"proudsieve/core/fix"
 	"proudsieve/core/question"
+	"proudsieve/core/rulebook"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -29,7 +32,12 @@ func (s *Server) gatherWhole(ctx context.Context, id int64) (*candidate, error) 
 	for i := range rests.tables {
 		t := &rests.tables[i]
 		digests[t.ID] = t.Digest
-		link, err := s.link(ctx, t)
+		var of []records.Table
+		for _, k := range rests.of[t.ID] {
+			at := slices.IndexFunc(rests.tables, func(o records.Table) bool { return o.ID == k })
+			of = append(of, rests.tables[at])
+		}
+		link, err := s.link(ctx, t, of)
 		if err != nil {
 			return nil, err
 		}
@@ -94,8 +102,8 @@ func (s *Server) restsOn(ctx context.Context, id int64) (*rests, error) {
 }
 
 // link tells of one table of the chain.
-func (s *Server) link(ctx context.Context, t *records.Table) (*certify.Link, error) {
-	l := &certify.Link{SHA256: t.Digest, Dataset: t.Dataset, Origin: t.Origin, FileName: t.FileName, Bytes: t.Bytes, By: t.CreatedBy, At: t.CreatedAt.UTC().Format(time.RFC3339)}
+func (s *Server) link(ctx context.Context, t *records.Table, of []records.Table) (*certify.Link, error) {
+	l := &certify.Link{Number: t.ID, SHA256: t.Digest, Dataset: t.Dataset, Origin: t.Origin, FileName: t.FileName, Bytes: t.Bytes, By: t.CreatedBy, At: t.CreatedAt.UTC().Format(time.RFC3339)}
 	for _, one := range []struct {
 		from *string
 		into *string
@@ -117,6 +125,9 @@ func (s *Server) link(ctx context.Context, t *records.Table) (*certify.Link, err
 		}
 		version := versionOf(d)
 		l.Plan = &version
+		if l.Ruled, err = s.ruledBy(ctx, t, of); err != nil {
+			return nil, err
+		}
 	}
 	if t.Accounting != nil {
 		var err error
@@ -166,8 +177,18 @@ func (s *Server) judgedLink(ctx context.Context, t *records.Table) (*certify.Jud
 	if err != nil {
 		return nil, err
 	}
-	j := &certify.JudgedLink{At: a.CreatedAt.UTC().Format(time.RFC3339), Rows: result.Rows, Score: score(result.Score), Passed: result.Passed, Sums: result.Sums,
-		Findings: []certify.FindingFact{}, Beside: result.Beside, Past: len(past)}
+	job, err := store.FindJob(ctx, s.Store.DB, a.JobID)
+	if err != nil {
+		return nil, err
+	}
+	j := &certify.JudgedLink{At: job.CreatedAt.UTC().Format(time.RFC3339), Rows: result.Rows, Score: score(result.Score), Passed: result.Passed, Sums: result.Sums,
+		Findings: []certify.FindingFact{}}
+	for _, one := range past {
+		j.Past = append(j.Past, rulebook.DigestOf(one))
+	}
+	if j.Beside, err = s.besideFacts(ctx, result.Beside, job.CreatedAt); err != nil {
+		return nil, err
+	}
 	if a.RulebookID != nil {
 		d, err := store.FindDeclaration(ctx, s.Store.DB, *a.RulebookID)
 		if err != nil {
@@ -186,8 +207,53 @@ func (s *Server) judgedLink(ctx context.Context, t *records.Table) (*certify.Jud
 	return j, nil
 }
 
-// pastOf are the results of the audits that came before one of a table, of the same origin, as its rules against earlier
-// deliveries saw them.
+// ruledBy are the rulebooks that counted when a table was made: of the datasets of what it was made of, and of its own.
+func (s *Server) ruledBy(ctx context.Context, t *records.Table, of []records.Table) (out []certify.Version, err error) {
+	for _, one := range append(slices.Clone(of), *t) {
+		if slices.ContainsFunc(out, func(v certify.Version) bool { return v.Name == one.Dataset }) {
+			continue
+		}
+		d, err := store.OrNil(store.DeclarationAt(ctx, s.Store.DB, store.KindRulebook, one.DatasetID, one.Dataset, t.CreatedAt))
+		if err != nil {
+			return nil, err
+		}
+		if d != nil {
+			out = append(out, versionOf(d))
+		}
+	}
+	return out, nil
+}
+
+// besideFacts are the tables of other datasets that one was held against at a time.
+func (s *Server) besideFacts(ctx context.Context, beside map[string]string, at time.Time) (out []certify.BesideFact, err error) {
+	for _, dataset := range slices.Sorted(maps.Keys(beside)) {
+		var id int64
+		if _, err := fmt.Sscanf(beside[dataset], "table %d,", &id); err != nil {
+			continue // an earlier version did not say it so
+		}
+		t, err := store.FindTable(ctx, s.Store.DB, id)
+		if err != nil {
+			return nil, err
+		}
+		one := certify.BesideFact{Dataset: dataset, SHA256: t.Digest, Origin: t.Origin}
+		if t.Reading != nil {
+			one.Reading = *t.Reading
+		}
+		d, err := store.OrNil(store.DeclarationAt(ctx, s.Store.DB, store.KindRulebook, t.DatasetID, dataset, at))
+		if err != nil {
+			return nil, err
+		}
+		if d != nil {
+			version := versionOf(d)
+			one.Rulebook = &version
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// pastOf are the profiles of the tables that came before one, of the same origin, as its rules against earlier deliveries saw
+// them, each as JSON.
 func (s *Server) pastOf(ctx context.Context, t *records.Table, a *records.Audit) ([]json.RawMessage, error) {
 	if a.RulebookID == nil {
 		return nil, nil
@@ -196,7 +262,21 @@ func (s *Server) pastOf(ctx context.Context, t *records.Table, a *records.Audit)
 	if err != nil {
 		return nil, err
 	}
-	return store.PastResults(ctx, s.Store.DB, t.DatasetID, t.ID, t.Origin, book.Deliveries())
+	results, err := store.PastResults(ctx, s.Store.DB, t.DatasetID, t.ID, t.Origin, book.Deliveries())
+	if err != nil {
+		return nil, err
+	}
+	out := make([]json.RawMessage, len(results))
+	for i, raw := range results {
+		var result audit.Result
+		if err := json.Unmarshal(raw, &result); err != nil {
+			return nil, err
+		}
+		if out[i], err = json.Marshal(result.Past()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // becameOf says how the issues of a dataset's rules stand, or ended.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 )
 
 // The kinds of declarations.
@@ -102,4 +103,10 @@ func FindDeclaration(ctx context.Context, q Querier, id int64) (*Declaration, er
 func Declarations(ctx context.Context, q Querier, kind string, dataset int64, c Cursor) (*Page[Declaration], error) {
 	return page(ctx, q, c, func(d *Declaration) int64 { return d.ID }, declarationColumns+
 		" WHERE c.id < $1 AND c.kind = $3 AND ($4 = 0 OR c.dataset_id = $4) ORDER BY c.id DESC LIMIT $2", kind, dataset)
+}
+
+// DeclarationAt returns the version of a declaration that was the newest at a time.
+func DeclarationAt(ctx context.Context, q Querier, kind string, dataset int64, name string, at time.Time) (*Declaration, error) {
+	return get[Declaration](ctx, q, fmt.Sprintf("%s %q at that time", kind, name), declarationColumns+
+		" WHERE c.kind = $1 AND c.dataset_id = $2 AND c.name = $3 AND c.created_at <= $4 ORDER BY c.version DESC LIMIT 1", kind, dataset, name, at)
 }

@@ -1,10 +1,13 @@
-import { Text } from "@chakra-ui/react";
+import { Box, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
-import { me, obstacles, refresh } from "../client/queries";
-import { Press } from "../shared/controls";
+import { certificateDraft, me, obstacles, refresh } from "../client/queries";
+import { Field, Press, Writing } from "../shared/controls";
+import { Section } from "../shared/parts";
 import { Shown, Trouble } from "../shared/states";
+import { type Statement, StatementShown } from "./StatementShown";
 
 /** What stands between the table and a certificate, and the button that signs it. */
 export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
@@ -13,13 +16,27 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const sign = useMutation({
-    mutationFn: () => take(api.POST("/tables/{id}/certificates", { params: { path: { id: t.id } } })),
+    mutationFn: () =>
+      take(
+        api.POST("/tables/{id}/certificates", {
+          params: { path: { id: t.id } },
+          body: {
+            conditions,
+            valid_until: until || undefined,
+            replaces: replaces && t.certificate_id ? t.certificate_id : undefined,
+          },
+        }),
+      ),
     onSuccess: async (c) => {
       await refresh(client, "certificate");
       navigate({ to: "/certificates/$id", params: { id: String(c.id) } });
     },
   });
   const may = who.data?.rights.includes("certify");
+  const [conditions, setConditions] = useState("");
+  const [until, setUntil] = useState("");
+  const [replaces, setReplaces] = useState(true);
+  const draft = useQuery(certificateDraft(t.id));
   return (
     <>
       {t.certificate_id && (
@@ -49,6 +66,33 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
           )
         }
       </Shown>
+      {may && found.data?.ready && (
+        <Box maxW="640px" mt="2">
+          <Writing
+            aria-label="Conditions of use"
+            placeholder="under which conditions it may be used, if there are any"
+            rows={2}
+            value={conditions}
+            onChange={(e) => setConditions(e.target.value)}
+          />
+          <HStack mt="1" flexWrap="wrap">
+            <label htmlFor="valid-until">valid until</label>
+            <Field
+              id="valid-until"
+              type="date"
+              value={until}
+              min={new Date().toISOString().slice(0, 10)}
+              onChange={(e) => setUntil(e.target.value)}
+            />
+            {t.certificate_id && (
+              <label>
+                <input type="checkbox" checked={replaces} onChange={(e) => setReplaces(e.target.checked)} />{" "}
+                in place of certificate {t.certificate_id}
+              </label>
+            )}
+          </HStack>
+        </Box>
+      )}
       {may ? (
         <Press mt="3" onClick={() => sign.mutate()} loading={sign.isPending} disabled={!found.data?.ready}>
           Certify the table
@@ -59,6 +103,9 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
         </Text>
       )}
       <Trouble error={sign.error} />
+      <Section title="What it would say">
+        <Shown query={draft}>{(d) => <StatementShown s={d.statement as Statement} />}</Shown>
+      </Section>
     </>
   );
 }

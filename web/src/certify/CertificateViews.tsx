@@ -1,12 +1,15 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import type { Schemas } from "../client/client";
-import { certificate, certificates } from "../client/queries";
+import { useState } from "react";
+import { api, type Schemas, take } from "../client/client";
+import { certificate, certificates, me, refresh } from "../client/queries";
+import { Field, Press } from "../shared/controls";
 import { Grid, More, right, Td, Th } from "../shared/grid";
-import { Section, Severity, TableLink, Title } from "../shared/parts";
-import { Empty, Shown } from "../shared/states";
-import { count, decimal, percent, plural, when } from "../shared/words";
+import { TableLink, Title } from "../shared/parts";
+import { Empty, Shown, Trouble } from "../shared/states";
+import { count, percent, plural, when } from "../shared/words";
+import { type Statement, StatementShown } from "./StatementShown";
 
 export function CertificatesView() {
   const all = useInfiniteQuery(certificates);
@@ -29,6 +32,7 @@ export function CertificatesView() {
                   <Th>table</Th>
                   <Th>certified by</Th>
                   <Th>when</Th>
+                  <Th>counts no more</Th>
                 </tr>
               </thead>
               <tbody>
@@ -43,8 +47,9 @@ export function CertificatesView() {
                     <Td>
                       <TableLink id={c.table_id}>{c.table_id}</TableLink>
                     </Td>
-                    <Td>{c.created_by}</Td>
+                    <Td>{[c.created_by, ...(c.signers as string[])].join(", ")}</Td>
                     <Td>{when(c.created_at)}</Td>
+                    <Td>{c.revoked ?? c.withdrawn ?? (c.ended ? "its last day is over" : "")}</Td>
                   </tr>
                 ))}
               </tbody>
@@ -57,57 +62,6 @@ export function CertificatesView() {
   );
 }
 
-type Version = { name: string; version: number; sha256: string };
-
-type Statement = {
-  dataset: string;
-  table: {
-    sha256: string;
-    bytes: number;
-    rows: number;
-    columns: { name: string; type: string; score: string; filled: number; missing: number }[];
-    sums: Record<string, string>;
-    marks_sha256?: string;
-    estimates?: number;
-    estimates_are?: string;
-  };
-  rulebook: Version;
-  audit: { score: string; pass_mark: string; rules: Schemas["Judged"][] };
-  inputs: {
-    dataset: string;
-    delivery_sha256: string;
-    file_name: string;
-    fix_plan?: Version;
-    rows_delivered: number;
-    rows_handed_over: number;
-    cells_changed: number;
-    fixed_by?: string;
-  }[];
-  merge?: { plan: Version; merged_by: string };
-  waivers: {
-    dataset: string;
-    rule: string;
-    reason: string;
-    by: string;
-    until: string;
-    covers?: string;
-    only_this_delivery?: boolean;
-    rows?: number;
-  }[];
-  eased?: {
-    dataset: string;
-    version: number;
-    says: string[];
-    reason: string;
-    by: string;
-    agreed_by: string;
-    at: string;
-  }[];
-  accepted: { rule: string; severity: string; found: string }[];
-  certified_by: string;
-  certified_at: string;
-};
-
 /** A certificate as it can be read: what it speaks of, what was checked, changed and accepted. */
 export function CertificateView() {
   const id = Number(useParams({ from: "/certificates/$id" }).id);
@@ -116,13 +70,13 @@ export function CertificateView() {
 }
 
 function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
-  const download = `data:application/jose,${encodeURIComponent(c.signature)}`;
+  const download = `data:application/jose+json,${encodeURIComponent(c.signature)}`;
   return (
     <Box maxW="1100px">
       <Title
         aside={
           <HStack gap="4">
-            <a href={download} download={`certificate-${c.id}.jws`}>
+            <a href={download} download={`certificate-${c.id}.jws.json`}>
               Download the certificate
             </a>
             <a href={`/api/v1/tables/${c.table_id}/bytes`} download>
@@ -138,11 +92,30 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
           <Text fontWeight="600">What it rests on was withdrawn since. {c.withdrawn}</Text>
         </Box>
       )}
+      {c.revoked && (
+        <Box role="alert" borderLeftWidth="4px" borderColor="validity" bg="sheet" px="3" py="2" my="2">
+          <Text fontWeight="600">
+            It counts no more. {c.revoked_by}, {when(c.revoked_at)}: {c.revoked}{" "}
+            {c.replaced_by && (
+              <Link to="/certificates/$id" params={{ id: String(c.replaced_by) }}>
+                certificate {c.replaced_by}
+              </Link>
+            )}
+          </Text>
+        </Box>
+      )}
+      {c.ended && !c.revoked && (
+        <Text fontWeight="600" role="alert">
+          It was valid until {s.valid_until}, and counts no more.
+        </Text>
+      )}
       <Text>
         {s.certified_by} certified {when(s.certified_at)} that{" "}
         <TableLink id={c.table_id}>table {c.table_id}</TableLink>, {count(s.table.rows)} rows in{" "}
         {count(s.table.bytes)} bytes, reaches {percent(Number(s.audit.score))} with a pass mark of{" "}
         {percent(Number(s.audit.pass_mark))} by version {s.rulebook.version} of its rulebook.
+        {(c.signers as string[]).length > 0 && ` Signed too by ${(c.signers as string[]).join(" and ")}.`}
+        {s.valid_until && !c.ended && ` Valid until ${s.valid_until}.`}
       </Text>
       <Text fontSize="sm" color="quiet">
         SHA-256 of the table: <chakra.span fontFamily="mono">{s.table.sha256}</chakra.span>
@@ -163,116 +136,69 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       )}
       <Text fontSize="sm" color="quiet">
         Check it anywhere:{" "}
-        <chakra.code fontFamily="mono">proudsieve certificate verify TABLE CERTIFICATE --key KEY</chakra.code>
+        <chakra.code fontFamily="mono">
+          proudsieve certificate verify TABLE CERTIFICATE --key KEYS --revocations LIST
+        </chakra.code>
+        ; the{" "}
+        <a href="/api/v1/signing-keys" download="keys.json">
+          keys
+        </a>{" "}
+        and the{" "}
+        <a href="/api/v1/revocations" download="revocations.jws.json">
+          list of revocations
+        </a>{" "}
+        need no account.
       </Text>
-      <Section title="From what arrived to what is handed over">
-        <Grid label="Inputs">
-          <thead>
-            <tr>
-              <Th>dataset</Th>
-              <Th>file</Th>
-              <Th>put right by</Th>
-              <Th {...right}>rows delivered</Th>
-              <Th {...right}>cells changed</Th>
-              <Th {...right}>rows handed over</Th>
-            </tr>
-          </thead>
-          <tbody>
-            {s.inputs.map((i) => (
-              <tr key={i.dataset}>
-                <Td>{i.dataset}</Td>
-                <Td title={i.delivery_sha256}>{i.file_name}</Td>
-                <Td>
-                  {i.fix_plan && `${i.fix_plan.name} version ${i.fix_plan.version}`}, {i.fixed_by}
-                </Td>
-                <Td {...right}>{count(i.rows_delivered)}</Td>
-                <Td {...right}>{count(i.cells_changed)}</Td>
-                <Td {...right}>{count(i.rows_handed_over)}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-        {s.merge && (
-          <Text mt="1">
-            Put together by the merge {s.merge.plan.name} version {s.merge.plan.version}, run by{" "}
-            {s.merge.merged_by}.
-          </Text>
-        )}
-      </Section>
-      <Section title="Accepted as it is">
-        {s.waivers.length + s.accepted.length === 0 && <Empty>Nothing had to be accepted.</Empty>}
-        {s.waivers.map((w) => (
-          <Text key={w.dataset + w.rule + w.reason + w.covers}>
-            <chakra.span fontFamily="mono">{w.rule}</chakra.span> of {w.dataset}, waived by {w.by}
-            {w.covers && ` for ${w.covers}`}
-            {w.until ? ` until ${w.until}` : w.only_this_delivery ? " for this delivery alone" : " for good"}:{" "}
-            {w.reason} {w.rows != null && `It covers ${plural(w.rows, "row", "rows")} of what is found.`}
-          </Text>
-        ))}
-        {s.accepted.map((a) => (
-          <Text key={a.rule}>
-            <Severity of={a.severity} /> {a.found} <chakra.span fontFamily="mono">{a.rule}</chakra.span>
-          </Text>
-        ))}
-      </Section>
-      {s.eased && s.eased.length > 0 && (
-        <Section title="What is asked less than before">
-          {s.eased.map((e) => (
-            <Box key={`${e.dataset}${e.version}`} mb="1">
-              <Text>
-                Version {e.version} of the rulebook of {e.dataset}, by {e.by}
-                {e.agreed_by !== e.by && `, agreed to by ${e.agreed_by}`}, {when(e.at)}: {e.reason}
-              </Text>
-              <chakra.ul pl="5" listStyleType="disc" fontSize="sm">
-                {e.says.map((x) => (
-                  <li key={x}>{x}</li>
-                ))}
-              </chakra.ul>
-            </Box>
-          ))}
-        </Section>
-      )}
-      <Section title={`${count(s.audit.rules.length)} rules were judged`}>
-        <Grid label="Rules judged" max="260px">
-          <tbody>
-            {s.audit.rules.map((r) => (
-              <tr key={r.rule}>
-                <Td fontFamily="mono" fontSize="sm">
-                  {r.rule}
-                </Td>
-                <Td>{r.says}</Td>
-                <Td {...right}>{r.rows === 0 ? "holds" : `${count(r.rows)} rows break it`}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-      </Section>
-      <Section title="Columns">
-        <Grid label="Columns of the table" max="260px">
-          <thead>
-            <tr>
-              <Th>column</Th>
-              <Th>type</Th>
-              <Th {...right}>score</Th>
-              <Th {...right}>filled</Th>
-              <Th {...right}>missing</Th>
-              <Th {...right}>sum</Th>
-            </tr>
-          </thead>
-          <tbody>
-            {s.table.columns.map((k) => (
-              <tr key={k.name}>
-                <Td>{k.name}</Td>
-                <Td>{k.type}</Td>
-                <Td {...right}>{k.score}</Td>
-                <Td {...right}>{count(k.filled)}</Td>
-                <Td {...right}>{count(k.missing)}</Td>
-                <Td {...right}>{decimal(s.table.sums[k.name])}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-      </Section>
+      <SignOrRevoke c={c} />
+      <StatementShown s={s} />
     </Box>
+  );
+}
+
+/** Somebody else signs it too, or says that it counts no more. */
+function SignOrRevoke({ c }: { c: Schemas["Certificate"] }) {
+  const client = useQueryClient();
+  const who = useQuery(me).data;
+  const [reason, setReason] = useState("");
+  const done = { onSuccess: () => refresh(client, "certificate") };
+  const params = { path: { id: c.id } };
+  const sign = useMutation({
+    mutationFn: () => take(api.POST("/certificates/{id}/signatures", { params })),
+    ...done,
+  });
+  const revoke = useMutation({
+    mutationFn: () => take(api.POST("/certificates/{id}/revocation", { params, body: { reason } })),
+    ...done,
+  });
+  if (!who?.rights.includes("certify") || c.revoked) {
+    return null;
+  }
+  const signed = [c.created_by, ...(c.signers as string[])].includes(who.name);
+  return (
+    <>
+      <HStack mt="2" flexWrap="wrap">
+        {!signed && (
+          <Press plain onClick={() => sign.mutate()} loading={sign.isPending}>
+            Sign it too
+          </Press>
+        )}
+        <Field
+          aria-label="Why it counts no more"
+          placeholder="why it counts no more"
+          w="260px"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+        />
+        <Press
+          plain
+          onClick={() => revoke.mutate()}
+          loading={revoke.isPending}
+          disabled={reason.trim().length < 3}
+        >
+          Revoke it
+        </Press>
+      </HStack>
+      <Trouble error={sign.error ?? revoke.error} />
+    </>
   );
 }

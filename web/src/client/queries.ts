@@ -117,6 +117,14 @@ export const obstacles = (id: number) =>
     queryKey: ["table", id, "obstacles"],
     queryFn: ({ signal }) => take(api.GET("/tables/{id}/obstacles", { signal, params: { path: { id } } })),
   });
+/** What a certificate would say now. */
+export const certificateDraft = (id: number) =>
+  queryOptions({
+    queryKey: ["table", id, "certificate draft"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/tables/{id}/certificate-draft", { signal, params: { path: { id } } })),
+    retry: false,
+  });
 export const tableJobs = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "jobs"],
