@@ -132,8 +132,8 @@ func certificateCommand() *cli.Command {
 				return save(args[1], func(f *os.File) error { _, err := f.WriteString(c.Signature + "\n"); return err })
 			}),
 		verb("pack", "write a certified table with all that is needed to trust it and to run it again, as a zip archive", "CERTIFICATE FILE", []cli.Flag{
-			&cli.BoolFlag{Name: "deliveries", Usage: "with the deliveries that it rests on"},
-			&cli.BoolFlag{Name: "tables", Usage: "with all tables that it rests on, and those that they were held against"},
+			&cli.BoolFlag{Name: "deliveries", Usage: "with the deliveries that it rests on and the tables that it was held against, by which every figure can be computed again"},
+			&cli.BoolFlag{Name: "tables", Usage: "with all tables between them and this one too"},
 		}, func(ctx context.Context, s *session, args []string) error {
 			id, err := number(args[0], "a certificate")
 			if err != nil {

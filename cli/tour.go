@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,8 @@ import (
 	"proudsieve/client"
 	"proudsieve/core/audit"
 	"proudsieve/core/certify"
+	"proudsieve/core/certify/pack"
+	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
 	"proudsieve/core/table"
@@ -482,5 +485,37 @@ func (d *demoRun) verify(ctx context.Context, c *records.Certificate) error {
 		return fmt.Errorf("one byte was changed, and the certificate still verifies: %v", err)
 	}
 	d.line("With one byte changed, it no longer does.")
+	return d.check(ctx, c)
+}
+
+// check hands the certified table over as a pack, and computes every figure of its certificate again from that alone.
+func (d *demoRun) check(ctx context.Context, c *records.Certificate) error {
+	var content bytes.Buffer
+	in, err := d.certifier.DownloadPack(ctx, c.ID, &client.DownloadPackParams{Deliveries: true})
+	if err := client.Save(&content, in, err); err != nil {
+		return err
+	}
+	keys, err := d.steward.Call(ctx, http.MethodGet, "/signing-keys", nil)
+	if err != nil {
+		return err
+	}
+	p, err := pack.Open(bytes.NewReader(content.Bytes()), int64(content.Len()), keys)
+	if err != nil {
+		return err
+	}
+	opened, err := certify.OpenWhole(p.Certificate, keys)
+	if err != nil {
+		return err
+	}
+	report, err := pack.Check(ctx, opened, p, 2)
+	if err != nil {
+		return err
+	}
+	d.line("")
+	d.line("A pack of %s hands it over. From that alone, without the service:", document.Counted(int64(len(p.Contents.Files)), "file", "files"))
+	d.checkReport(report)
+	if len(report.Of(pack.Differs))+len(report.Of(pack.Unchecked)) > 0 {
+		return errors.New("not every figure of the certificate could be computed again as it is")
+	}
 	return nil
 }

@@ -1241,10 +1241,10 @@ type ListCertificatesParams struct {
 
 // DownloadPackParams defines parameters for DownloadPack.
 type DownloadPackParams struct {
-	// Deliveries With the deliveries that the table rests on, by which every figure can be computed again
+	// Deliveries With the deliveries that the table rests on and the tables that it was held against, by which every figure can be computed again
 	Deliveries bool `form:"deliveries,omitempty" json:"deliveries,omitempty"`
 
-	// Tables With all tables that it rests on, and those that they were held against
+	// Tables With all tables between them and this one too
 	Tables bool `form:"tables,omitempty" json:"tables,omitempty"`
 }
 

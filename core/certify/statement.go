@@ -202,6 +202,8 @@ type MergeFacts struct {
 type Waiver struct {
 	Dataset string `json:"dataset"`
 	Rule    string `json:"rule"`
+	// Subject is what its issue is of, where that is no rule: a lead, a text, or rows.
+	Subject string `json:"subject,omitempty"`
 	Reason  string `json:"reason"`
 	By      string `json:"by"`
 	// Until is the last day on which it holds; empty for one without an end, or of one delivery.
@@ -211,8 +213,9 @@ type Waiver struct {
 	Scope  json.RawMessage `json:"scope,omitempty"`
 	Only   bool            `json:"only_this_delivery,omitempty"`
 	At     string          `json:"at,omitempty"` // when it was given, RFC 3339
-	// Rows is how many rows of the finding it accepts, with the other waivers of the same finding, where the table has any.
-	Rows int64 `json:"rows,omitempty"`
+	// Rows is how many rows of the finding it accepts in Table, with the other waivers of the same finding, where there are any.
+	Rows  int64  `json:"rows,omitempty"`
+	Table string `json:"table_sha256,omitempty"`
 }
 
 // Eased is a decision by which a rulebook asks less than before.

@@ -585,10 +585,13 @@ func (s *Server) gatherWaivers(ctx context.Context, c *candidate, t *records.Tab
 	}
 	for _, w := range all {
 		c.facts.WaivedBy = append(c.facts.WaivedBy, w.By)
-		one := certify.Waiver{Dataset: w.Dataset, Rule: w.Rule, Reason: w.Reason, By: w.By, Covers: w.Covers, Scope: w.Scope, Only: w.TableID != nil,
+		one := certify.Waiver{Dataset: w.Dataset, Rule: w.Rule, Reason: w.Reason, By: w.By, Covers: w.Covers, Scope: w.Scope, Only: w.TableID != nil, Table: t.Digest,
 			At: w.At.UTC().Format(time.RFC3339), Rows: rows[w.IssueID]}
 		if w.Until != nil {
 			one.Until = *w.Until
+		}
+		if w.Subject != "rule" {
+			one.Subject = w.Subject
 		}
 		c.statement.Waivers = append(c.statement.Waivers, one)
 	}

@@ -31,8 +31,8 @@ import (
 func (s *Server) packing() {
 	type asked struct {
 		ByID
-		Deliveries bool `query:"deliveries" doc:"With the deliveries that the table rests on, by which every figure can be computed again"`
-		Tables     bool `query:"tables" doc:"With all tables that it rests on, and those that they were held against"`
+		Deliveries bool `query:"deliveries" doc:"With the deliveries that the table rests on and the tables that it was held against, by which every figure can be computed again"`
+		Tables     bool `query:"tables" doc:"With all tables between them and this one too"`
 	}
 	register(s, operation{
 		Right: access.Read, ID: "download-pack", Method: http.MethodGet, Path: "/certificates/{id}/pack",
@@ -119,7 +119,7 @@ func (s *Server) packOf(ctx context.Context, id int64, deliveries, tables bool) 
 			continue
 		}
 		for _, b := range l.Judged.Beside {
-			if tables {
+			if tables || deliveries {
 				p.file(fmt.Sprintf("tables/beside-%s-%s.csv", b.Dataset, b.SHA256[:8]), b.SHA256)
 			}
 		}

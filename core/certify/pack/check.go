@@ -92,7 +92,10 @@ func Check(ctx context.Context, o *certify.Opened, files Files, workers int) (*R
 			return nil, err
 		}
 	}
-	return c.report, c.checkStatement(ctx)
+	if err := c.checkWaivers(ctx); err != nil {
+		return nil, err
+	}
+	return c.report, c.checkStatement()
 }
 
 func (c *checking) tell(s State, format string, args ...any) {
@@ -648,7 +651,7 @@ func (c *checking) input(ctx context.Context, from *certify.Link) (in *merge.Inp
 }
 
 // checkStatement holds what the certificate says of its own table against what was computed.
-func (c *checking) checkStatement(ctx context.Context) error {
+func (c *checking) checkStatement() error {
 	last := len(c.said.Chain) - 1
 	c.link = &c.said.Chain[last]
 	ok := c.same("in its chain the table", c.said.Table.SHA256, c.link.SHA256)
@@ -683,9 +686,6 @@ func (c *checking) checkStatement(ctx context.Context) error {
 		accepted = append(accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
 	}
 	ok = c.same("as accepted", c.said.Accepted, accepted) && ok
-	if err := c.checkWaivers(ctx, result); err != nil {
-		return err
-	}
 	if ok {
 		c.tell(Holds, "What is said of it: %s, %s, %s.", document.Counted(int64(len(columns)), "column", "columns"), document.Counted(int64(len(result.Rules)), "rule", "rules"),
 			document.Counted(int64(len(accepted)), "finding", "findings"))
@@ -693,36 +693,59 @@ func (c *checking) checkStatement(ctx context.Context) error {
 	return nil
 }
 
-// checkWaivers counts again what the waivers of the table's own findings cover.
-func (c *checking) checkWaivers(ctx context.Context, result *audit.Result) error {
-	scopes, said := map[string][]waiver.Scope{}, map[string]int64{}
-	for _, w := range c.said.Waivers {
-		if w.Dataset != c.said.Dataset || len(w.Scope) == 0 || result.Finding(w.Rule) == nil {
-			continue
+// checkWaivers counts again what the waivers of the findings in each table cover.
+func (c *checking) checkWaivers(ctx context.Context) error {
+	for i := range c.said.Chain {
+		result := c.results[i]
+		if result == nil {
+			continue // which is told
 		}
-		var s waiver.Scope
-		if err := json.Unmarshal(w.Scope, &s); err != nil {
-			return err
+		c.link = &c.said.Chain[i]
+		scopes, said := map[string][]waiver.Scope{}, map[string]int64{}
+		for _, w := range c.said.Waivers {
+			if w.Table != c.link.SHA256 || w.Dataset != c.link.Dataset || len(w.Scope) == 0 {
+				continue
+			}
+			if w.Subject != "" {
+				c.tell(Unchecked, "What the waiver of %s covers: it is of an issue of a %s, and not of a rule.", w.Rule, w.Subject)
+				continue
+			}
+			var s waiver.Scope
+			if err := json.Unmarshal(w.Scope, &s); err != nil {
+				return err
+			}
+			scopes[w.Rule], said[w.Rule] = append(scopes[w.Rule], s), w.Rows
 		}
-		scopes[w.Rule], said[w.Rule] = append(scopes[w.Rule], s), w.Rows
-	}
-	for _, rule := range slices.Sorted(maps.Keys(scopes)) {
-		f := result.Finding(rule)
-		covered, err := waiver.Cover(ctx, func() (*relation.Table, error) {
-			file, book, err := c.judgedTable(ctx)
-			return &relation.Table{Source: file, Book: result.Settle(book), Workers: c.workers}, err
-		}, waiver.Finding{Says: f.Found, Rows: f.Rows, Of: result.Rows, Set: f.AllRows}, scopes[rule])
-		if err != nil {
-			return err
-		}
-		if c.same("that waivers of "+rule+" cover rows", said[rule], covered.Covered) {
-			c.tell(Holds, "The waivers of %s cover %s of %s.", rule, document.Grouped(covered.Covered), document.Counted(f.Rows, "row", "rows"))
+		for _, rule := range slices.Sorted(maps.Keys(scopes)) {
+			if err := c.checkWaiver(ctx, result, rule, scopes[rule], said[rule]); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// judgedTable opens the table that is certified once more.
+func (c *checking) checkWaiver(ctx context.Context, result *audit.Result, rule string, scopes []waiver.Scope, said int64) error {
+	covered := &waiver.Covered{}
+	if f := result.Finding(rule); f != nil {
+		var err error
+		if covered, err = waiver.Cover(ctx, func() (*relation.Table, error) {
+			file, book, err := c.judgedTable(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return &relation.Table{Source: file, Book: result.Settle(book), Workers: c.workers}, nil
+		}, waiver.Finding{Says: f.Found, Rows: f.Rows, Of: result.Rows, Set: f.AllRows}, scopes); err != nil {
+			return err
+		}
+	}
+	if c.same("that waivers of "+rule+" cover rows", said, covered.Covered) {
+		c.tell(Holds, "The waivers of %s cover %s of %s.", rule, document.Grouped(covered.Covered), document.Counted(covered.Rows, "row", "rows"))
+	}
+	return nil
+}
+
+// judgedTable opens a table of the chain once more, as it was judged.
 func (c *checking) judgedTable(ctx context.Context) (*intake.File, *rulebook.Rulebook, error) {
 	book, err := c.book(c.link.Judged.Rulebook)
 	if err != nil {

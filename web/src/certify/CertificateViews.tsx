@@ -82,6 +82,16 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
             <a href={`/api/v1/tables/${c.table_id}/bytes`} download>
               Download the table
             </a>
+            {s.chain && (
+              <>
+                <a href={`/api/v1/certificates/${c.id}/pack`} download>
+                  Hand over as a pack
+                </a>
+                <a href={`/api/v1/certificates/${c.id}/pack?deliveries=true`} download>
+                  with its deliveries
+                </a>
+              </>
+            )}
           </HStack>
         }
       >
