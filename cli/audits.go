@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -60,15 +61,15 @@ func auditCommand() *cli.Command {
 					s.comparison(&c.Comparison)
 				})
 			}),
-		verb("report", "write an audit as a page for the owner of the data, who needs no account", "AUDIT FILE", []cli.Flag{personalFlag()},
+		verb("report", "write an audit as a page for the owner of the data, who needs no account; as PDF where FILE ends in .pdf", "AUDIT FILE", []cli.Flag{personalFlag()},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
 					return err
 				}
-				return save(args[1], func(f *os.File) error {
+				return savePage(ctx, args[1], func(out io.Writer) error {
 					page, err := s.ShowReport(ctx, id, &client.ShowReportParams{Personal: s.command.Bool("personal")})
-					return client.Save(f, page, err)
+					return client.Save(out, page, err)
 				})
 			}),
 		verb("findings", "write every cell that was caught as CSV, for whoever delivered the table", "AUDIT FILE",

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"time"
 
@@ -130,6 +131,17 @@ func certificateCommand() *cli.Command {
 					return err
 				}
 				return save(args[1], func(f *os.File) error { _, err := f.WriteString(c.Signature + "\n"); return err })
+			}),
+		verb("report", "write what a certified table is and may be used for, as a page for those who own the data and those who use it; as PDF where FILE ends in .pdf",
+			"CERTIFICATE FILE", nil, func(ctx context.Context, s *session, args []string) error {
+				id, err := number(args[0], "a certificate")
+				if err != nil {
+					return err
+				}
+				return savePage(ctx, args[1], func(out io.Writer) error {
+					page, err := s.ShowCertificateReport(ctx, id)
+					return client.Save(out, page, err)
+				})
 			}),
 		verb("pack", "write a certified table with all that is needed to trust it and to run it again, as a zip archive", "CERTIFICATE FILE", []cli.Flag{
 			&cli.BoolFlag{Name: "deliveries", Usage: "with the deliveries that it rests on and the tables that it was held against, by which every figure can be computed again"},

@@ -2074,6 +2074,12 @@ func (c *Client) DownloadPack(ctx context.Context, id int64, params *DownloadPac
 	return c.stream(ctx, r)
 }
 
+// ShowCertificateReport calls GET /certificates/{id}/report: What a certified table is, whether it may be used and what for not, what was changed, estimated and accepted, and who says so, as one page that needs nothing else.
+func (c *Client) ShowCertificateReport(ctx context.Context, id int64) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/certificates/%s/report", id)}
+	return c.stream(ctx, r)
+}
+
 // RevokeCertificate calls POST /certificates/{id}/revocation: Say that a certificate counts no more, and why; it stays, and stands in the list of revocations.
 func (c *Client) RevokeCertificate(ctx context.Context, id int64, body RevokeCertificateJSONRequestBody) (*Certificate, error) {
 	r := request{method: "POST", path: pathOf("/certificates/%s/revocation", id), body: body}

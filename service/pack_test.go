@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"path/filepath"
 	"slices"
@@ -345,4 +346,62 @@ func (l lacking) ByDigest(digest string) func() (io.ReadCloser, error) {
 		return nil
 	}
 	return l.Files.ByDigest(digest)
+}
+
+func TestThePageOfACertifiedTableAnswersInOrder(t *testing.T) {
+	c, raw, keys := wholePack(t)
+	p, err := pack.Open(bytes.NewReader(raw), int64(len(raw)), keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	content, err := p.Read("report.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	page := html.UnescapeString(string(content))
+	for _, want := range []string{
+		"What is this?", "4 rows with 4 columns", "samples.csv", c.Digest,
+		"May I use it?", "<b>Yes</b>, with what is said below in mind", "For the yearbook.",
+		"What for not, or with care?", "value.range", "1 of the 4 values in level are estimates",
+		"What was changed?", "5 rows came, 4 rows were handed over.", "A line of totals.", "1 row set aside", "Their spelling.", "1 cell changed", "1 cell of level estimated",
+		"What was wrong with what arrived?",
+		"What is estimated, assumed or accepted?", "by group mean, from 3 cells that have a value", "Levels differ little.", "an outfall", "The laboratory says so.",
+		"Who says so?", "certified the table on", "put right samples", "Highgarth laboratory",
+		"How can I check?", "certificate check",
+		"What is in each column?", "Number of the sample",
+	} {
+		_, rest, found := strings.Cut(page, want)
+		if !found {
+			t.Fatalf("the page does not say %q, or not in its place:\n%s", want, page)
+		}
+		page = rest
+	}
+}
+
+func TestThePageOfACertificateThatCountsNoMoreSaysNo(t *testing.T) {
+	r := servicetest.Start(t, nil)
+	c, err := r.Certifier.CertifyTable(ctx, certifiable(t, r).ID, client.Certifying{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func() string {
+		in, err := r.Reader.ShowCertificateReport(ctx, c.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out strings.Builder
+		if err := client.Save(&out, in, nil); err != nil {
+			t.Fatal(err)
+		}
+		return out.String()
+	}
+	if page := read(); !strings.Contains(page, "<b>Yes</b>") {
+		t.Errorf("a table that counts is not said to be of use:\n%s", page)
+	}
+	if _, err := r.Certifier.RevokeCertificate(ctx, c.ID, client.RevokingBody{Reason: "A station was moved."}); err != nil {
+		t.Fatal(err)
+	}
+	if page := read(); !strings.Contains(page, "<b>No.</b> It was revoked: A station was moved.") {
+		t.Errorf("a revoked one is not told:\n%s", page)
+	}
 }

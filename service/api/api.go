@@ -153,6 +153,7 @@ func (s *Server) register(r chi.Router) {
 	s.lineages()
 	s.certificates()
 	s.packing()
+	s.certifiedPages()
 	s.desk()
 	s.search()
 }

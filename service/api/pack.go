@@ -223,7 +223,7 @@ func (p *packed) table(ctx context.Context) error {
 	}
 	metadata, _ := csvw.Of(of.book, name)
 	p.bytes("table/"+name+csvw.Suffix, metadata)
-	dictionary, err := pack.Dictionary(&p.said, of.book)
+	dictionary, err := pack.Dictionary(pack.Meanings(&p.said, of.book))
 	if err != nil {
 		return err
 	}
@@ -231,11 +231,17 @@ func (p *packed) table(ctx context.Context) error {
 	if err := p.provenance(ctx); err != nil {
 		return err
 	}
+	whole, err := p.s.certifiedPage(ctx, p.certificate, &p.said)
+	if err != nil {
+		return err
+	}
+	whole.Not = "" // a pack is the same each time; what counts no more is told by the list of revocations
+	p.add(pack.Part{Path: "report.html", Open: written(func(out io.Writer) error { return report.WriteCertified(out, whole) })})
 	page, err := p.s.report(ctx, *t.AuditID)
 	if err != nil {
 		return err
 	}
-	p.add(pack.Part{Path: "report.html", Open: written(func(out io.Writer) error { return report.Write(out, page) })})
+	p.add(pack.Part{Path: "audit.html", Open: written(func(out io.Writer) error { return report.Write(out, page) })})
 	rows, done, err := p.s.auditRows(ctx, of.Audit)
 	if err != nil {
 		return err

@@ -11,16 +11,21 @@ import (
 	"proudsieve/core/table"
 )
 
-// Dictionary says as CSV what each column of a certified table is: its name, title, type, unit and codes as its rulebook declares
-// them, what must hold of it, and how full and good it is.
-func Dictionary(said *certify.Statement, book *rulebook.Rulebook) ([]byte, error) {
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	lines := [][]string{{"column", "title", "type", "unit", "codes", "must hold", "filled", "missing", "estimated", "score"}}
-	for _, c := range said.Table.Columns {
-		line := []string{c.Name, "", c.Type, "", "", "", strconv.FormatInt(c.Filled, 10), strconv.FormatInt(c.Missing, 10), strconv.FormatInt(c.Estimated, 10), c.Score}
+// Meaning is what a column of a certified table is: its title, unit and codes as its rulebook declares them, what must hold of it,
+// and how full and good it is.
+type Meaning struct {
+	certify.ColumnFacts
+	Title, Unit, Codes, Must string
+}
+
+// Meanings says what each column of a certified table is.
+func Meanings(said *certify.Statement, book *rulebook.Rulebook) []Meaning {
+	out := make([]Meaning, len(said.Table.Columns))
+	for i, c := range said.Table.Columns {
+		m := &out[i]
+		m.ColumnFacts = c
 		if d := book.Column(c.Name); d != nil {
-			line[1], line[3], line[4] = d.Title, d.Unit, codesOf(book, d)
+			m.Title, m.Unit, m.Codes = d.Title, d.Unit, codesOf(book, d)
 		}
 		var must []string
 		for _, r := range book.Rules {
@@ -28,8 +33,19 @@ func Dictionary(said *certify.Statement, book *rulebook.Rulebook) ([]byte, error
 				must = append(must, r.Rule.Says())
 			}
 		}
-		line[5] = strings.Join(must, " ")
-		lines = append(lines, line)
+		m.Must = strings.Join(must, " ")
+	}
+	return out
+}
+
+// Dictionary writes as CSV what each column is.
+func Dictionary(meanings []Meaning) ([]byte, error) {
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	lines := [][]string{{"column", "title", "type", "unit", "codes", "must hold", "filled", "missing", "estimated", "score"}}
+	for _, m := range meanings {
+		lines = append(lines, []string{m.Name, m.Title, m.Type, m.Unit, m.Codes, m.Must, strconv.FormatInt(m.Filled, 10), strconv.FormatInt(m.Missing, 10),
+			strconv.FormatInt(m.Estimated, 10), m.Score})
 	}
 	for _, line := range lines {
 		for i := range line {

@@ -61,7 +61,7 @@ var unchanging = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // readme says in ten lines what a pack is, and how it is checked.
 const readme = `This is a table with everything that is needed to trust it and to run it again.
-The table is under table/; dictionary.csv says what each of its columns is, report.html what was found and done.
+The table is under table/; report.html says what it may be used for and what was done, dictionary.csv what each column is.
 certificate.jws.json says what was checked, changed, accepted and asked, and who answers for it: read its payload.
 declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; tables/ what was put in by choice.
 To see that the table is the one that was certified:

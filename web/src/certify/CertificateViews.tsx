@@ -84,6 +84,9 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
             </a>
             {s.chain && (
               <>
+                <a href={`/api/v1/certificates/${c.id}/report`} target="_blank" rel="noreferrer">
+                  What it may be used for
+                </a>
                 <a href={`/api/v1/certificates/${c.id}/pack`} download>
                   Hand over as a pack
                 </a>
