@@ -66,6 +66,7 @@ func tableCommand() *cli.Command {
 						int64(found.Listed))
 				})
 			}),
+		tableExportCommand(),
 		tableTallyCommand(),
 		tableTotalsCommand(),
 		tableRevisionCommand(),

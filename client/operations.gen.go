@@ -399,6 +399,72 @@ func (e DownloadRowsParamsDimension) Valid() bool {
 	}
 }
 
+// Defines values for ExportTableParamsDimension.
+const (
+	ExportTableParamsDimensionCompleteness ExportTableParamsDimension = "completeness"
+	ExportTableParamsDimensionConsistency  ExportTableParamsDimension = "consistency"
+	ExportTableParamsDimensionUniqueness   ExportTableParamsDimension = "uniqueness"
+	ExportTableParamsDimensionValidity     ExportTableParamsDimension = "validity"
+)
+
+// Valid indicates whether the value is a known member of the ExportTableParamsDimension enum.
+func (e ExportTableParamsDimension) Valid() bool {
+	switch e {
+	case ExportTableParamsDimensionCompleteness:
+		return true
+	case ExportTableParamsDimensionConsistency:
+		return true
+	case ExportTableParamsDimensionUniqueness:
+		return true
+	case ExportTableParamsDimensionValidity:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportTableParamsFormat.
+const (
+	ExportTableParamsFormatCsv     ExportTableParamsFormat = "csv"
+	ExportTableParamsFormatJsonl   ExportTableParamsFormat = "jsonl"
+	ExportTableParamsFormatParquet ExportTableParamsFormat = "parquet"
+	ExportTableParamsFormatXlsx    ExportTableParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportTableParamsFormat enum.
+func (e ExportTableParamsFormat) Valid() bool {
+	switch e {
+	case ExportTableParamsFormatCsv:
+		return true
+	case ExportTableParamsFormatJsonl:
+		return true
+	case ExportTableParamsFormatParquet:
+		return true
+	case ExportTableParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportTableParamsPacking.
+const (
+	ExportTableParamsPackingGz  ExportTableParamsPacking = "gz"
+	ExportTableParamsPackingZst ExportTableParamsPacking = "zst"
+)
+
+// Valid indicates whether the value is a known member of the ExportTableParamsPacking enum.
+func (e ExportTableParamsPacking) Valid() bool {
+	switch e {
+	case ExportTableParamsPackingGz:
+		return true
+	case ExportTableParamsPackingZst:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ShowGroupsParamsKind.
 const (
 	ShowGroupsParamsKindConflicting ShowGroupsParamsKind = "conflicting"
@@ -1596,6 +1662,67 @@ type ShowCorrelationsParams struct {
 	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
 }
 
+// ExportTableParams defines parameters for ExportTable.
+type ExportTableParams struct {
+	// Rule Only rows that break this rule
+	Rule string `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Column Only rows caught in this column
+	Column string `form:"column,omitempty" json:"column,omitempty"`
+
+	// Dimension Only rows caught in this dimension
+	Dimension ExportTableParamsDimension `form:"dimension,omitempty" json:"dimension,omitempty"`
+
+	// Where Only rows for which this condition holds
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Is Only rows with these texts: a JSON list of pairs of a column and a text; the empty text stands for a missing value
+	Is string `form:"is,omitempty" json:"is,omitempty"`
+
+	// Find Only rows with a cell that contains this text, whatever its case
+	Find string `form:"find,omitempty" json:"find,omitempty"`
+
+	// Marked Only rows with a cell that is missing, or that are caught at all
+	Marked bool `form:"marked,omitempty" json:"marked,omitempty"`
+
+	// Estimated Only rows whose cell in this column is an estimate
+	Estimated string `form:"estimated,omitempty" json:"estimated,omitempty"`
+
+	// Sourced Of a merged table: only rows chosen by where they are from, as from:TABLE, met:DATASET, unmet:DATASET, several:DATASET, unasked:DATASET or filled
+	Sourced string `form:"sourced,omitempty" json:"sourced,omitempty"`
+
+	// Audit The audit of the table that says what is caught and how values are read; the newest where it is left out
+	Audit  int64                   `form:"audit,omitempty" json:"audit,omitempty"`
+	Format ExportTableParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Packing How CSV and JSON Lines are packed; not at all where it is left out
+	Packing ExportTableParamsPacking `form:"packing,omitempty" json:"packing,omitempty"`
+
+	// Columns Only these columns, in this order; all of them where none is named
+	Columns []string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// Labels Beside each code, what it stands for
+	Labels bool `form:"labels,omitempty" json:"labels,omitempty"`
+
+	// Mixed Columns with texts that are no values of their type as text, whole; without it they are refused
+	Mixed bool `form:"mixed,omitempty" json:"mixed,omitempty"`
+
+	// Check Only say whether it can be written so; nothing is sent
+	Check bool `form:"check,omitempty" json:"check,omitempty"`
+
+	// Exact Texts of CSV as they are, also those that a spreadsheet would run as a formula
+	Exact bool `form:"exact,omitempty" json:"exact,omitempty"`
+}
+
+// ExportTableParamsDimension defines parameters for ExportTable.
+type ExportTableParamsDimension string
+
+// ExportTableParamsFormat defines parameters for ExportTable.
+type ExportTableParamsFormat string
+
+// ExportTableParamsPacking defines parameters for ExportTable.
+type ExportTableParamsPacking string
+
 // ListGapsParams defines parameters for ListGaps.
 type ListGapsParams struct {
 	Column string `form:"column" json:"column"`
@@ -2612,6 +2739,12 @@ func (c *Client) DraftFixPlan(ctx context.Context, id int64, body DraftFixPlanJS
 func (c *Client) WeighEstimates(ctx context.Context, id int64, body WeighEstimatesJSONRequestBody) (*Job, error) {
 	r := request{method: "POST", path: pathOf("/tables/%s/estimates", id), body: body}
 	return answered[Job](ctx, c, r)
+}
+
+// ExportTable calls GET /tables/{id}/export: A table, or the rows and columns of it that are chosen, for analysis: dates as dates, decimals as decimals, estimates marked.
+func (c *Client) ExportTable(ctx context.Context, id int64, params *ExportTableParams) (io.ReadCloser, error) {
+	r := request{method: "GET", path: pathOf("/tables/%s/export", id), params: params}
+	return c.stream(ctx, r)
 }
 
 // ApplyFix calls POST /tables/{id}/fixes: Apply a fix plan: the job makes a cleaned table, and the delivery stays as it is.

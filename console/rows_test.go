@@ -6,10 +6,12 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"proudsieve/client"
 	"proudsieve/service/records"
 	"proudsieve/service/servicetest"
 )
@@ -221,4 +223,32 @@ func TestOfManyColumnsThoseInSightAreDrawn(t *testing.T) {
 	p.writes(`input[aria-label="Find a column"]`, "_41")
 	p.presses("Only these 10")
 	p.sees("10 of 600 columns")
+}
+
+// What cannot be written with its type is told before anything is saved, with a way on.
+func TestRowsAreSavedForAnalysis(t *testing.T) {
+	r, p, table := seated(t, "meters", metersBook, metersFile+"M-6,about 9,2024-03-01,\n")
+	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
+	p.sees("of 6 rows", "Save all 6 as they stand")
+	p.writes(`select[aria-label="Save for analysis"]`, "parquet")
+	p.sees(`1 cell of flow is no decimal, as "about 9"`)
+	p.presses("Save such columns as text")
+	exported := func() bool {
+		entries, err := r.Steward.ListHistory(context.Background(), &client.ListHistoryParams{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range entries.Items {
+			if e.Action == "exported a table" {
+				return true
+			}
+		}
+		return false
+	}
+	for tries := 0; !exported(); tries++ {
+		if tries > 50 {
+			t.Fatal("nothing was saved")
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }

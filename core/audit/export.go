@@ -111,7 +111,7 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 	heads := []string{"row"}
 	for _, name := range columns {
 		if heads = append(heads, name); marks.In(name) != nil {
-			heads = append(heads, besideOf(name, names))
+			heads = append(heads, table.Beside(name, "_estimated", names))
 		}
 	}
 	if err := w.write(heads); err != nil {
@@ -145,15 +145,6 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 	}
 	w.Flush()
 	return w.Error()
-}
-
-// besideOf names the column beside one that says which of its cells are estimates; no column of the table has that name.
-func besideOf(name string, names []string) string {
-	for beside := name + "_estimated"; ; beside += "_" {
-		if !slices.Contains(names, beside) {
-			return beside
-		}
-	}
 }
 
 // findingsWriter writes lines whose texts a spreadsheet does not run.

@@ -173,3 +173,12 @@ func ReadMarks(in io.Reader) (*Marks, error) {
 	m.Digest = hex.EncodeToString(sum.Sum(nil))
 	return m, nil
 }
+
+// Beside names a column that stands beside one and says something of it, as "_estimated"; none of the names is that one.
+func Beside(name, what string, names []string) string {
+	for beside := name + what; ; beside += "_" {
+		if !slices.Contains(names, beside) {
+			return beside
+		}
+	}
+}

@@ -38,7 +38,7 @@ func (s *Server) certifiedPages() {
 			out.SetHeader("Content-Type", "text/html; charset=utf-8")
 			out.SetHeader("Content-Disposition", fmt.Sprintf("inline; filename=%q", fmt.Sprintf("certificate_%d.html", in.ID)))
 			if err := report.WriteCertified(out.BodyWriter(), page); err != nil {
-				s.Log.Info("a report was cut off", "certificate", in.ID, "error", err)
+				s.cutOff("the page of a certificate", in.ID, err)
 			}
 		}}, nil
 	})

@@ -60,7 +60,7 @@ func (s *Server) comparisons() {
 			out.SetHeader("Content-Disposition",
 				fmt.Sprintf("inline; filename=%q", fmt.Sprintf("audit_%d.html", in.ID)))
 			if err := report.Write(out.BodyWriter(), r); err != nil {
-				s.Log.Info("a report was cut off", "audit", in.ID, "error", err)
+				s.cutOff("a report", in.ID, err)
 			}
 		}}, nil
 	})
@@ -206,7 +206,7 @@ func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.Str
 		of := func(f *audit.Finding) (*table.RowSet, error) { return rows.Where(f.Rule, "", "") }
 		if err := audit.WriteFindings(out.Context(), out.BodyWriter(), &audit.Export{Source: a.file, Book: a.book,
 			Result: a.result, Rows: of, Workers: s.Pool.Workers, Exact: in.Exact}); err != nil {
-			s.Log.Info("findings were cut off", "audit", a.ID, "error", err)
+			s.cutOff("findings", a.ID, err)
 		}
 	}}, nil
 }

@@ -256,3 +256,10 @@ func problem(w http.ResponseWriter, r *http.Request, status int, detail string) 
 
 // drain reads what is left of a small body, so that the answer to a refused request arrives.
 func drain(r *http.Request) { _, _ = io.CopyN(io.Discard, r.Body, 256<<10) }
+
+// cutOff ends an answer that was begun and cannot be finished so that whoever reads it sees that it is not whole: a file that ends
+// early would be taken for all there is.
+func (s *Server) cutOff(what string, of int64, err error) {
+	s.Log.Info("an answer was cut off", "what", what, "of", of, "error", err)
+	panic(http.ErrAbortHandler)
+}

@@ -16,6 +16,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/core/certify"
 	"proudsieve/core/certify/pack"
+	"proudsieve/core/export"
 	"proudsieve/core/guard"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
@@ -53,7 +54,7 @@ func (s *Server) packing() {
 			out.SetHeader("Content-Type", "application/zip")
 			out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s-certificate-%d.zip", p.certificate.Dataset, in.ID)))
 			if err := pack.Write(out.BodyWriter(), p.certificate.Signature, p.parts, private); err != nil {
-				s.Log.Info("a pack was cut off", "certificate", in.ID, "error", err)
+				s.cutOff("a pack", in.ID, err)
 			}
 		}}, nil
 	})
@@ -221,6 +222,11 @@ func (p *packed) table(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	columns, err := export.Measure(ctx, of.file, of.book, &export.Asked{Format: export.FormatOf("parquet"), Mixed: true, Title: name, Workers: p.s.Pool.Workers})
+	if err != nil {
+		return err
+	}
+	p.add(pack.Part{Path: "table/" + strings.TrimSuffix(name, path.Ext(name)) + ".parquet", Open: written(func(out io.Writer) error { return columns.Write(ctx, out) })})
 	metadata, _ := csvw.Of(of.book, name)
 	p.bytes("table/"+name+csvw.Suffix, metadata)
 	dictionary, err := pack.Dictionary(pack.Meanings(&p.said, of.book))

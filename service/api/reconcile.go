@@ -229,7 +229,7 @@ func (s *Server) revisions() {
 			out.SetHeader("Content-Type", "text/csv; charset=utf-8")
 			out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_%d_to_%d.csv", two.second.Dataset, two.first.ID, two.second.ID)))
 			if err := v.Write(out.Context(), two.here, two.there, out.BodyWriter(), two.workers); err != nil {
-				s.Log.Info("a revision was cut off", "table", two.second.ID, "error", err)
+				s.cutOff("a revision", two.second.ID, err)
 			}
 		}}, nil
 	})

@@ -108,6 +108,7 @@ func (s *Server) tables() {
 	}, func(ctx context.Context, in *rowsFileAsked) (*huma.StreamResponse, error) {
 		return s.rowsFile(ctx, in)
 	})
+	s.exports()
 	register(s, operation{
 		Right: access.Read, ID: "show-path", Method: http.MethodGet, Path: "/tables/{id}/path",
 		Summary: "Where the table is on its way from arrival to certificate, and what holds it up",
@@ -160,7 +161,7 @@ func (s *Server) tables() {
 			out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
 			out.SetHeader("ETag", `"`+digest+`"`)
 			if _, err := io.Copy(out.BodyWriter(), f); err != nil {
-				s.Log.Info("a download was cut off", "table", t.ID, "error", err)
+				s.cutOff("a download", t.ID, err)
 			}
 		}}, nil
 	})
@@ -395,7 +396,7 @@ func (s *Server) rowsFile(ctx context.Context, in *rowsFileAsked) (*huma.StreamR
 		out.SetHeader("Content-Type", "text/csv; charset=utf-8")
 		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_rows_%d.csv", of.Dataset, of.ID)))
 		if err := audit.WriteRows(out.Context(), out.BodyWriter(), t.Source, set, in.Columns, t.Workers, in.Exact); err != nil {
-			s.Log.Info("rows were cut off", "table", in.ID, "error", err)
+			s.cutOff("rows", in.ID, err)
 		}
 	}}, nil
 }

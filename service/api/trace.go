@@ -205,7 +205,7 @@ func (s *Server) lineages() {
 			out.SetHeader("Content-Type", "application/ld+json")
 			out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("table_%d_provenance.jsonld", in.ID)))
 			if err := l.PROV(out.BodyWriter()); err != nil {
-				s.Log.Info("provenance was cut off", "table", in.ID, "error", err)
+				s.cutOff("provenance", in.ID, err)
 			}
 		}}, nil
 	})

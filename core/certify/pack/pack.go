@@ -59,9 +59,10 @@ const contentsKind = "proudsieve pack 1"
 // unchanging is the time of every file: a pack of the same things is the same bytes.
 var unchanging = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// readme says in ten lines what a pack is, and how it is checked.
+// readme says in a few lines what a pack is, and how it is checked.
 const readme = `This is a table with everything that is needed to trust it and to run it again.
-The table is under table/; report.html says what it may be used for and what was done, dictionary.csv what each column is.
+The table is under table/, as CSV, which is what was certified, and with the same values as Parquet.
+report.html says what it may be used for and what was done, dictionary.csv what each column is.
 certificate.jws.json says what was checked, changed, accepted and asked, and who answers for it: read its payload.
 declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; tables/ what was put in by choice.
 To see that the table is the one that was certified:

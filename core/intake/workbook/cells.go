@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"proudsieve/core/table"
 )
@@ -133,6 +135,23 @@ func (b *bookParts) cell(d *xml.Decoder, start xml.StartElement, column int) (sh
 	}
 }
 
+// escapes are how a workbook writes the characters that XML has no place for, or changes (ISO/IEC 29500-1, 22.9.2.19).
+var escapes = regexp.MustCompile(`_x[0-9A-Fa-f]{4}_`)
+
+// unescaped is a text with such characters as they are: _x000D_ is the end of a line, and _x005F_ an underscore.
+func unescaped(text string) string {
+	if !strings.Contains(text, "_x") {
+		return text
+	}
+	return escapes.ReplaceAllStringFunc(text, func(escape string) string {
+		code, _ := strconv.ParseUint(escape[2:6], 16, 16)
+		if r := rune(code); utf8.ValidRune(r) {
+			return string(r)
+		}
+		return escape // half of a pair, which means nothing alone
+	})
+}
+
 func (b *bookParts) value(out sheetCell, kind, raw, style string) (sheetCell, error) {
 	switch kind {
 	case "s":
@@ -144,8 +163,10 @@ func (b *bookParts) value(out sheetCell, kind, raw, style string) (sheetCell, er
 	case "b":
 		out.text = map[string]string{"1": "true", "0": "false"}[raw]
 		return out, nil
-	case "str", "inlineStr":
+	case "inlineStr":
 		out.text = raw
+	case "str":
+		out.text = unescaped(raw)
 	case "e":
 		out.text = raw
 		return out, nil

@@ -183,7 +183,7 @@ func richText(d *xml.Decoder, end string) (string, error) {
 				aloud--
 			}
 			if t.Name.Local == end {
-				return b.String(), nil
+				return unescaped(b.String()), nil
 			}
 		}
 	}

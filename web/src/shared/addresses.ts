@@ -90,8 +90,8 @@ export function rowChoice(s: TableSearch) {
   };
 }
 
-/** Where the service hands out the rows that an address chooses, all of them, as CSV; no columns stand for all. */
-export function rowsFile(id: number, s: TableSearch, columns: string[]): string {
+/** Which rows and columns an address chooses, as a query; no columns stand for all. */
+function chosen(s: TableSearch, columns: string[]): URLSearchParams {
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(rowChoice(s))) {
     if (value) {
@@ -101,7 +101,26 @@ export function rowsFile(id: number, s: TableSearch, columns: string[]): string 
   for (const c of columns) {
     query.append("columns", c);
   }
-  return `/api/v1/tables/${id}/chosen-rows?${query}`;
+  return query;
+}
+
+/** Where the service hands out the rows that an address chooses, all of them, as CSV, as they stand in the file. */
+export function rowsFile(id: number, s: TableSearch, columns: string[]): string {
+  return `/api/v1/tables/${id}/chosen-rows?${chosen(s, columns)}`;
+}
+
+/** Where the service hands out the rows that an address chooses for analysis, in a format. */
+export function exportFile(
+  id: number,
+  s: TableSearch,
+  columns: string[],
+  options: Record<string, string>,
+): string {
+  const query = chosen(s, columns);
+  for (const [name, value] of Object.entries(options)) {
+    query.set(name, value);
+  }
+  return `/api/v1/tables/${id}/export?${query}`;
 }
 
 /** The columns and texts of rows that are chosen by their cells; nothing where an address names none. */

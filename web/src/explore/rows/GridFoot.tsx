@@ -4,6 +4,7 @@ import type { Schemas } from "../../client/client";
 import { rowsFile } from "../../shared/addresses";
 import { Field, Press } from "../../shared/controls";
 import { count, plural } from "../../shared/words";
+import { SaveForAnalysis } from "./SaveForAnalysis";
 
 /** Where one is among the rows, and ways to go further, choose what is in sight, and take all away. */
 export function GridFoot(props: {
@@ -57,8 +58,9 @@ export function GridFoot(props: {
           download
           title="Every row that is chosen by the fields above, in the order of the file"
         >
-          Save all {count(total)} as CSV
+          Save all {count(total)} as they stand
         </a>
+        <SaveForAnalysis id={props.t.id} search={search} columns={asInFile ? [] : order} />
       </HStack>
     </HStack>
   );
