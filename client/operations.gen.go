@@ -192,6 +192,27 @@ func (e WaivedOf) Valid() bool {
 	}
 }
 
+// Defines values for ShowCourseParamsOrigin.
+const (
+	ShowCourseParamsOriginCleaned  ShowCourseParamsOrigin = "cleaned"
+	ShowCourseParamsOriginDelivery ShowCourseParamsOrigin = "delivery"
+	ShowCourseParamsOriginMerged   ShowCourseParamsOrigin = "merged"
+)
+
+// Valid indicates whether the value is a known member of the ShowCourseParamsOrigin enum.
+func (e ShowCourseParamsOrigin) Valid() bool {
+	switch e {
+	case ShowCourseParamsOriginCleaned:
+		return true
+	case ShowCourseParamsOriginDelivery:
+		return true
+	case ShowCourseParamsOriginMerged:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListTablesParamsOrigin.
 const (
 	ListTablesParamsOriginCleaned  ListTablesParamsOrigin = "cleaned"
@@ -676,8 +697,14 @@ type ComparisonShown = json.RawMessage
 // Correlations defines model for Correlations.
 type Correlations = json.RawMessage
 
+// Course defines model for Course.
+type Course = json.RawMessage
+
 // Dataset defines model for Dataset.
 type Dataset = records.Dataset
+
+// DatasetRecord defines model for DatasetRecord.
+type DatasetRecord = json.RawMessage
 
 // Decision defines model for Decision.
 type Decision = records.Decision
@@ -719,6 +746,18 @@ type EditsBody struct {
 
 // ErrorModel defines model for ErrorModel.
 type ErrorModel = json.RawMessage
+
+// Expectation defines model for Expectation.
+type Expectation struct {
+	By    int64  `json:"by"`
+	Every string `json:"every"`
+	Since string `json:"since"`
+}
+
+// ExpectingBody defines model for ExpectingBody.
+type ExpectingBody struct {
+	Expects *Expectation `json:"expects,omitempty"`
+}
 
 // Fetch defines model for Fetch.
 type Fetch = records.Fetch
@@ -1327,6 +1366,15 @@ type ListDatasetAuditsParams struct {
 	After string `form:"after,omitempty" json:"after,omitempty"`
 	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ShowCourseParams defines parameters for ShowCourse.
+type ShowCourseParams struct {
+	// Origin What was cleaned or merged is another thing than what arrived
+	Origin ShowCourseParamsOrigin `form:"origin,omitempty" json:"origin,omitempty"`
+}
+
+// ShowCourseParamsOrigin defines parameters for ShowCourse.
+type ShowCourseParamsOrigin string
 
 // ImportCsvwJSONBody defines parameters for ImportCsvw.
 type ImportCsvwJSONBody = interface{}
@@ -2000,6 +2048,9 @@ type AddDatasetJSONRequestBody = NewDatasetBody
 // ImportCsvwJSONRequestBody defines body for ImportCsvw for application/json ContentType.
 type ImportCsvwJSONRequestBody = ImportCsvwJSONBody
 
+// ExpectDeliveriesJSONRequestBody defines body for ExpectDeliveries for application/json ContentType.
+type ExpectDeliveriesJSONRequestBody = ExpectingBody
+
 // AddFetchJSONRequestBody defines body for AddFetch for application/json ContentType.
 type AddFetchJSONRequestBody = NewFetch
 
@@ -2243,10 +2294,22 @@ func (c *Client) ListDatasetAudits(ctx context.Context, name string, params *Lis
 	return answered[PageAudit](ctx, c, r)
 }
 
+// ShowCourse calls GET /datasets/{name}/course: How rows, scores, gaps, sums and the rows that break each rule went from table to table.
+func (c *Client) ShowCourse(ctx context.Context, name string, params *ShowCourseParams) (*Course, error) {
+	r := request{method: "GET", path: pathOf("/datasets/%s/course", name), params: params}
+	return answered[Course](ctx, c, r)
+}
+
 // ImportCsvw calls POST /datasets/{name}/csvw: A rulebook made of CSVW metadata, which is not saved, with what could not be carried over.
 func (c *Client) ImportCsvw(ctx context.Context, name string, body ImportCsvwJSONRequestBody) (*Carried, error) {
 	r := request{method: "POST", path: pathOf("/datasets/%s/csvw", name), body: body}
 	return answered[Carried](ctx, c, r)
+}
+
+// ExpectDeliveries calls PUT /datasets/{name}/expects: Say by when deliveries of a dataset are expected.
+func (c *Client) ExpectDeliveries(ctx context.Context, name string, body ExpectDeliveriesJSONRequestBody) (*Dataset, error) {
+	r := request{method: "PUT", path: pathOf("/datasets/%s/expects", name), body: body}
+	return answered[Dataset](ctx, c, r)
 }
 
 // ListFetches calls GET /datasets/{name}/fetches: The addresses from which a dataset's deliveries are fetched.
@@ -2271,6 +2334,12 @@ func (c *Client) ProposeRulebook(ctx context.Context, name string, params *Propo
 func (c *Client) ChooseProposal(ctx context.Context, name string, params *ChooseProposalParams, body ChooseProposalJSONRequestBody) (*Proposed, error) {
 	r := request{method: "POST", path: pathOf("/datasets/%s/proposal", name), params: params, body: body}
 	return answered[Proposed](ctx, c, r)
+}
+
+// ShowRecord calls GET /datasets/{name}/record: How the deliveries of a dataset went: how often late and short, which rules come back, and how long answers take, by provider.
+func (c *Client) ShowRecord(ctx context.Context, name string) (*DatasetRecord, error) {
+	r := request{method: "GET", path: pathOf("/datasets/%s/record", name)}
+	return answered[DatasetRecord](ctx, c, r)
 }
 
 // SetRetention calls PUT /datasets/{name}/retention: Say how many deliveries of a dataset are kept, besides those that something certified rests on. Older ones are withdrawn, and their bytes let go.

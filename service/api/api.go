@@ -154,6 +154,7 @@ func (s *Server) register(r chi.Router) {
 	s.certificates()
 	s.packing()
 	s.certifiedPages()
+	s.record()
 	s.desk()
 	s.search()
 }

@@ -30,6 +30,7 @@ type Desk struct {
 	Answers    []records.Sheet    `json:"answers" doc:"Sheets with answers that nobody has taken up or left; at most 50"`
 	Unanswered []records.Sheet    `json:"unanswered" doc:"Sheets that were asked again and are not answered; at most 50"`
 	Decisions  []records.Decision `json:"decisions" doc:"Rulebooks that are to become weaker and wait for a second person, as the caller can be; at most 50"`
+	Late       []LateDelivery     `json:"late" doc:"Datasets of which a delivery was expected that has not come"`
 	Disk       *files.Disk        `json:"disk" doc:"The room of the file store where less than a tenth of it is free; else null"`
 }
 
@@ -80,6 +81,9 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 		return nil, err
 	}
 	if err := s.deskAsked(ctx, d); err != nil {
+		return nil, err
+	}
+	if err := s.deskLate(ctx, d); err != nil {
 		return nil, err
 	}
 	return d, s.deskCertificates(ctx, d)

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"encoding/json"
 	"time"
 )
 
@@ -21,7 +22,8 @@ type Dataset struct {
 	// KeptMerged says that its merge runs again by itself with every table that it takes.
 	KeptMerged bool `db:"kept_merged" json:"kept_merged" doc:"Whether its merge runs again by itself with every table that it takes"`
 	// StandingPlan is the fix plan that is applied to every delivery as it arrives.
-	StandingPlan *string `db:"standing_plan" json:"standing_plan" doc:"The fix plan that is applied to every delivery once it was audited; null for none"`
-	SecondPerson bool    `db:"second_person" json:"second_person" doc:"Whether its rulebook becomes weaker only where a second person agrees"`
-	Keep         *int    `db:"keep_deliveries" json:"keep_deliveries" doc:"How many deliveries are kept, besides those that something certified rests on; null for all"`
+	StandingPlan *string          `db:"standing_plan" json:"standing_plan" doc:"The fix plan that is applied to every delivery once it was audited; null for none"`
+	SecondPerson bool             `db:"second_person" json:"second_person" doc:"Whether its rulebook becomes weaker only where a second person agrees"`
+	Expects      *json.RawMessage `db:"expects" json:"expects" doc:"By when deliveries are expected: every, by and since; null where nothing is"`
+	Keep         *int             `db:"keep_deliveries" json:"keep_deliveries" doc:"How many deliveries are kept, besides those that something certified rests on; null for all"`
 }

@@ -69,3 +69,9 @@ func AuditBefore(ctx context.Context, q Querier, a *Audit) (*Audit, error) {
 	return get[Audit](ctx, q, "earlier audit", auditColumns+
 		" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
 }
+
+// NewestAudits returns the newest audit of each table of a dataset of one origin that was not withdrawn, the first table first.
+func NewestAudits(ctx context.Context, q Querier, dataset int64, origin string) ([]Audit, error) {
+	return list[Audit](ctx, q, auditColumns+` WHERE a.dataset_id = $1 AND t.origin = $2 AND t.id NOT IN (SELECT table_id FROM withdrawals)
+		AND a.id = (SELECT max(id) FROM audits WHERE table_id = t.id) ORDER BY t.id`, dataset, origin)
+}

@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries, d.standing_plan, d.kept_merged, d.second_person,
+const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliveries, d.standing_plan, d.kept_merged, d.second_person, d.expects,
 	COALESCE((SELECT max(version) FROM declarations WHERE kind = 'rulebook' AND dataset_id = d.id), 0) AS rulebook,
 	(SELECT count(*) FROM tables WHERE dataset_id = d.id AND origin = 'delivery' AND id NOT IN (SELECT table_id FROM withdrawals)) AS deliveries,
 	t.id AS last_table, t.created_at AS last_at, CASE WHEN a.passed IS NOT NULL THEN a.score END AS score, a.passed,

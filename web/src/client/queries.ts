@@ -97,6 +97,17 @@ export const datasetAudits = (name: string) =>
         take(api.GET("/datasets/{name}/audits", { signal, params: { path: { name }, query } })),
       ),
   });
+export const datasetRecord = (name: string) =>
+  queryOptions({
+    queryKey: ["dataset", name, "record"],
+    queryFn: ({ signal }) => take(api.GET("/datasets/{name}/record", { signal, params: { path: { name } } })),
+  });
+export const datasetCourse = (name: string, origin: "delivery" | "cleaned" | "merged") =>
+  queryOptions({
+    queryKey: ["dataset", name, "course", origin],
+    queryFn: ({ signal }) =>
+      take(api.GET("/datasets/{name}/course", { signal, params: { path: { name }, query: { origin } } })),
+  });
 export const table = (id: number) =>
   queryOptions({
     queryKey: ["table", id],

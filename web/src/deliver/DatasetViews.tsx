@@ -8,9 +8,11 @@ import { Section, TableLink, Title, Verdict } from "../shared/parts";
 import { Empty, Shown } from "../shared/states";
 import { bytes, count, originWord, plural, when } from "../shared/words";
 import { AddDataset } from "./AddDataset";
+import { CourseSection } from "./CourseSection";
 import { DatasetGrid } from "./DatasetGrid";
 import { Fetches } from "./Fetches";
 import { FirstSteps, TakeIn } from "./FirstSteps";
+import { RecordSection } from "./RecordSection";
 import { ScoreLine } from "./ScoreLine";
 
 export function DatasetsView() {
@@ -58,6 +60,8 @@ export function DatasetView() {
           <Section title="Deliveries and tables" aside={<TakeIn dataset={name} />}>
             <Shown query={tables}>{(page) => <Tables tables={page.items} />}</Shown>
           </Section>
+          <RecordSection name={name} />
+          <CourseSection name={name} />
           <RulebookSection name={name} />
           <Fetches name={name} />
         </>

@@ -9,6 +9,7 @@ import { Section, Title } from "../shared/parts";
 import { Progress, Shown } from "../shared/states";
 import { bytes, count, plural } from "../shared/words";
 import { DeskAsked } from "./DeskAsked";
+import { DeskLate } from "./DeskLate";
 import { DeskTables, FailedJobs } from "./DeskTables";
 import { IssueGrid } from "./IssueGrid";
 
@@ -68,6 +69,7 @@ function Today({ d }: { d: Schemas["Desk"] }) {
         </Text>
       )}
       <FailedJobs jobs={d.failed} />
+      <DeskLate late={d.late} />
       <DeskAsked d={d} />
       <DeskTables
         title="Ready for your signature"
