@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -154,10 +155,14 @@ func withService(names string, action deed) cli.ActionFunc {
 	}
 }
 
-// arguments holds what was given against the names of what is wanted.
+// arguments holds what was given against the names of what is wanted; those in brackets may be left out.
 func arguments(c *cli.Command, names string) ([]string, error) {
 	wanted := strings.Fields(names)
-	if c.Args().Len() != len(wanted) {
+	needed := slices.IndexFunc(wanted, func(name string) bool { return strings.HasPrefix(name, "[") })
+	if needed < 0 {
+		needed = len(wanted)
+	}
+	if given := c.Args().Len(); given < needed || given > len(wanted) {
 		return nil, fmt.Errorf("%s takes %s; %d given. See: %s --help", c.FullName(), describeArguments(wanted),
 			c.Args().Len(), c.FullName())
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 func datasetCommand() *cli.Command {
-	return group("dataset", "tables that arrive again and again under one name", append(datasetRecordCommands(),
+	return group("dataset", "tables that arrive again and again under one name", append([]*cli.Command{
 		verb("list", "all datasets, with where each stands", "", nil,
 			func(ctx context.Context, s *session, _ []string) error {
 				all, err := client.All(func(after string, limit int64) (*records.Page[records.Dataset], error) {
@@ -74,7 +74,7 @@ func datasetCommand() *cli.Command {
 					s.line("The fix plan %s is applied to every delivery of %s once it was audited.", *d.StandingPlan, d.Name)
 				})
 			}),
-	)...)
+	}, datasetRecordCommands()...)...)
 }
 
 func (o *output) datasets(all []records.Dataset) {

@@ -36,7 +36,7 @@ func datasetRecordCommands() []*cli.Command {
 }
 
 func expectDeliveries(ctx context.Context, s *session, args []string) error {
-	var expects *client.Expectation
+	var expects *client.ExpectedDeliveries
 	if args[1] != "none" {
 		e := expect.Expectation{Every: args[1], By: 1, Since: cmp.Or(s.command.String("since"), time.Now().Format(time.DateOnly))}
 		if len(args) > 2 {
@@ -49,7 +49,7 @@ func expectDeliveries(ctx context.Context, s *session, args []string) error {
 		if err := e.Check(); err != nil {
 			return err
 		}
-		expects = &client.Expectation{Every: e.Every, By: int64(e.By), Since: e.Since}
+		expects = &client.ExpectedDeliveries{Every: client.ExpectedDeliveriesEvery(e.Every), By: int64(e.By), Since: e.Since}
 	}
 	d, err := s.ExpectDeliveries(ctx, args[0], client.ExpectingBody{Expects: expects})
 	return show(s, d, err, func(d *records.Dataset) {
@@ -66,7 +66,7 @@ func (s *session) datasetRecord(r *api.DatasetRecord) {
 		s.line("No delivery is expected by a day. Say when with dataset expect.")
 	} else {
 		s.line("Of %s: %s late, %s missing.", document.Counted(int64(len(r.Dues)), "expected delivery", "expected deliveries"), document.Grouped(r.Late), document.Grouped(r.Missed))
-		g := newGrid("expected by", "delivery", "file", "")
+		g := newGrid("expected by", ">delivery", "file", "")
 		for _, d := range r.Dues {
 			table, says := "", ""
 			if d.Table != 0 {
@@ -84,20 +84,20 @@ func (s *session) datasetRecord(r *api.DatasetRecord) {
 		}
 		s.grid(g, "")
 	}
-	g := newGrid("provider", "deliveries", "judged", "fell short", "late")
+	g := newGrid("provider", ">deliveries", ">judged", ">fell short", ">late")
 	for _, p := range r.Providers {
 		g.add(cmp.Or(p.Provider, "not said"), document.Grouped(p.Deliveries), document.Grouped(p.Judged), document.Grouped(p.Short), document.Grouped(p.Late))
 	}
-	s.grid(g, "")
+	s.grid(g, "Nothing has been delivered yet.")
 	if len(r.ComeBack) > 0 {
-		g := newGrid("rule that comes back", "issue", "times")
+		g := newGrid("rule that comes back", ">issue", ">times")
 		for _, c := range r.ComeBack {
 			g.add(c.Rule, strconv.FormatInt(c.Issue, 10), document.Grouped(c.Times))
 		}
 		s.grid(g, "")
 	}
 	if len(r.Answers) > 0 {
-		g := newGrid("who was asked", "questions", "answered", "days to an answer")
+		g := newGrid("who was asked", ">questions", ">answered", ">days to an answer, the median")
 		for _, a := range r.Answers {
 			days := ""
 			if a.Days != nil {
@@ -105,7 +105,7 @@ func (s *session) datasetRecord(r *api.DatasetRecord) {
 			}
 			g.add(a.Recipient, document.Grouped(a.Asked), document.Grouped(a.Answered), days)
 		}
-		s.grid(g, "the median, from the question to its first answer")
+		s.grid(g, "")
 	}
 }
 
@@ -116,7 +116,7 @@ func datasetCourse(ctx context.Context, s *session, args []string) error {
 		if heads[0] == "" {
 			heads = brokenEver(c)
 		}
-		g := newGrid(append([]string{"table", "arrived", "file", "rows", "score"}, heads...)...)
+		g := newGrid(append([]string{">table", "arrived", "file", ">rows", ">score"}, prefixed(heads)...)...)
 		for i := range c.Points {
 			p := &c.Points[i]
 			score := ""
@@ -129,11 +129,19 @@ func datasetCourse(ctx context.Context, s *session, args []string) error {
 			}
 			g.add(line...)
 		}
-		s.grid(g, "")
+		s.grid(g, "None of them was audited yet.")
 		if c.Earlier > 0 {
 			s.line("%s came before these.", document.Counted(c.Earlier, "table", "tables"))
 		}
 	})
+}
+
+// prefixed are the heads of columns of figures.
+func prefixed(heads []string) (out []string) {
+	for _, head := range heads {
+		out = append(out, ">"+head)
+	}
+	return out
 }
 
 // brokenEver are the rules that some table broke, those with most rows first.

@@ -33,6 +33,33 @@ func (e ClosingEnded) Valid() bool {
 	}
 }
 
+// Defines values for ExpectedDeliveriesEvery.
+const (
+	ExpectedDeliveriesEveryDay     ExpectedDeliveriesEvery = "day"
+	ExpectedDeliveriesEveryMonth   ExpectedDeliveriesEvery = "month"
+	ExpectedDeliveriesEveryQuarter ExpectedDeliveriesEvery = "quarter"
+	ExpectedDeliveriesEveryWeek    ExpectedDeliveriesEvery = "week"
+	ExpectedDeliveriesEveryYear    ExpectedDeliveriesEvery = "year"
+)
+
+// Valid indicates whether the value is a known member of the ExpectedDeliveriesEvery enum.
+func (e ExpectedDeliveriesEvery) Valid() bool {
+	switch e {
+	case ExpectedDeliveriesEveryDay:
+		return true
+	case ExpectedDeliveriesEveryMonth:
+		return true
+	case ExpectedDeliveriesEveryQuarter:
+		return true
+	case ExpectedDeliveriesEveryWeek:
+		return true
+	case ExpectedDeliveriesEveryYear:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GivenAnswer.
 const (
 	GivenAnswerComesAgain GivenAnswer = "comes_again"
@@ -747,16 +774,22 @@ type EditsBody struct {
 // ErrorModel defines model for ErrorModel.
 type ErrorModel = json.RawMessage
 
-// Expectation defines model for Expectation.
-type Expectation struct {
-	By    int64  `json:"by"`
-	Every string `json:"every"`
+// ExpectedDeliveries defines model for ExpectedDeliveries.
+type ExpectedDeliveries struct {
+	// By The day of the period by whose end it is there; of a week, Monday is 1
+	By    int64                   `json:"by"`
+	Every ExpectedDeliveriesEvery `json:"every"`
+
+	// Since The first day from which something is expected, yyyy-MM-dd
 	Since string `json:"since"`
 }
 
+// ExpectedDeliveriesEvery defines model for ExpectedDeliveries.Every.
+type ExpectedDeliveriesEvery string
+
 // ExpectingBody defines model for ExpectingBody.
 type ExpectingBody struct {
-	Expects *Expectation `json:"expects,omitempty"`
+	Expects *ExpectedDeliveries `json:"expects,omitempty"`
 }
 
 // Fetch defines model for Fetch.
@@ -959,7 +992,7 @@ type NewPersonBodyRole string
 
 // NewSheet defines model for NewSheet.
 type NewSheet struct {
-	// Address The e-mail address that it is sent to
+	// Address Their e-mail address; it is kept, and nothing is sent by itself
 	Address string `json:"address,omitempty"`
 
 	// Days In how many days it is to be answered; 14 where it is left out

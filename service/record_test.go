@@ -19,12 +19,12 @@ func TestADeliveryThatDoesNotComeIsAMatterOfTheDesk(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", "dataset: samples\ncolumns: [{name: id, required: true, severity: major}]\npass_mark: 90\n")
 	daily := func(every, since string) client.ExpectingBody {
-		return client.ExpectingBody{Expects: &client.Expectation{Every: every, By: 1, Since: since}}
+		return client.ExpectingBody{Expects: &client.ExpectedDeliveries{Every: client.ExpectedDeliveriesEvery(every), By: 1, Since: since}}
 	}
 	_, err := r.Reader.ExpectDeliveries(ctx, "samples", daily("day", daysAgo(2)))
 	refused(t, "by a reader", err, http.StatusForbidden, "the right to work")
 	_, err = r.Steward.ExpectDeliveries(ctx, "samples", daily("moon", daysAgo(2)))
-	refused(t, "by the moon", err, http.StatusUnprocessableEntity, "every day, week, month")
+	refused(t, "by the moon", err, http.StatusUnprocessableEntity, "every")
 	_, err = r.Steward.ExpectDeliveries(ctx, "samples", daily("day", "1999-01-01"))
 	refused(t, "since long ago", err, http.StatusUnprocessableEntity, "10 years ago at the earliest")
 	if _, err := r.Steward.ExpectDeliveries(ctx, "samples", daily("day", daysAgo(2))); err != nil {

@@ -28,6 +28,13 @@ type DatasetRecord struct {
 	Answers   []records.AnswerTime `json:"answers" doc:"How long those took who were asked"`
 }
 
+// ExpectedDeliveries says how often a delivery is expected.
+type ExpectedDeliveries struct {
+	Every string `json:"every" enum:"day,week,month,quarter,year"`
+	By    int    `json:"by" minimum:"1" maximum:"366" doc:"The day of the period by whose end it is there; of a week, Monday is 1"`
+	Since string `json:"since" maxLength:"10" doc:"The first day from which something is expected, yyyy-MM-dd"`
+}
+
 // DueDelivery is a day by which a delivery was expected, with the one that came.
 type DueDelivery struct {
 	Day      string `json:"day"`
@@ -101,7 +108,7 @@ func (s *Server) record() {
 	type expecting struct {
 		ByName
 		Body struct {
-			Expects *expect.Expectation `json:"expects,omitempty" doc:"Left out for nothing"`
+			Expects *ExpectedDeliveries `json:"expects,omitempty" doc:"Left out for nothing"`
 		}
 	}
 	register(s, operation{
@@ -113,14 +120,15 @@ func (s *Server) record() {
 			return nil, err
 		}
 		var raw []byte
-		if e := in.Body.Expects; e != nil {
+		if in.Body.Expects != nil {
+			e := expect.Expectation(*in.Body.Expects)
 			if err := e.Check(); err != nil {
 				return nil, invalid("%s.", strings.ToUpper(err.Error()[:1])+err.Error()[1:])
 			}
 			if e.Since < time.Now().AddDate(-yearsBack, 0, 0).Format(time.DateOnly) {
 				return nil, invalid("Something can be expected since %d years ago at the earliest.", yearsBack)
 			}
-			if raw, err = json.Marshal(e); err != nil {
+			if raw, err = json.Marshal(&e); err != nil {
 				return nil, err
 			}
 		}

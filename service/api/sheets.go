@@ -24,7 +24,7 @@ import (
 type NewSheet struct {
 	Issues    []int64           `json:"issues" minItems:"1" maxItems:"100" minimum:"1" maximum:"9007199254740991"`
 	Recipient string            `json:"recipient" minLength:"1" maxLength:"200" doc:"Who is asked; they need no account"`
-	Address   string            `json:"address,omitempty" maxLength:"200" doc:"The e-mail address that it is sent to"`
+	Address   string            `json:"address,omitempty" maxLength:"200" doc:"Their e-mail address; it is kept, and nothing is sent by itself"`
 	Title     string            `json:"title,omitempty" maxLength:"200" doc:"What the page is called"`
 	Says      string            `json:"says,omitempty" maxLength:"4000" doc:"What is said before the questions"`
 	Supposes  map[string]string `json:"supposes,omitempty" doc:"What you take to be so, by the number of the issue"`

@@ -10,7 +10,6 @@ import (
 	"archive/zip"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -253,21 +252,4 @@ func (p *Pack) ByDigest(digest string) func() (io.ReadCloser, error) {
 		}
 	}
 	return nil
-}
-
-// text reads the file with a SHA-256; false where there is none.
-func (p *Pack) text(digest string) ([]byte, bool) {
-	for _, f := range p.Contents.Files {
-		if f.SHA256 == digest {
-			raw, err := p.Read(f.Path)
-			return raw, err == nil
-		}
-	}
-	return nil, false
-}
-
-// jsonOf reads the JSON file with a SHA-256 into a value; false where there is none, or another thing.
-func (p *Pack) jsonOf(digest string, into any) bool {
-	raw, ok := p.text(digest)
-	return ok && json.Unmarshal(raw, into) == nil
 }

@@ -59,7 +59,6 @@ var pages = []page{
 	{name: "tally", path: "/tables/2?view=tally&down=" + url.QueryEscape(`DATE_TRUNC('month', "visited")`) + "&across=water&measures=" +
 		url.QueryEscape(`["mean \"flow\""]`), await: "svg path.visx-linepath"},
 	{name: "findings", path: "/tables/3?view=findings", await: "tbody tr"},
-	{name: "compare", path: "/tables/8?view=compare&column=parameter", await: "svg .visx-axis-left"},
 	{name: "rows", path: "/tables/3?view=rows&rule=one_result", await: "tbody tr"},
 	{name: "totals", path: "/tables/11?view=totals&with=12&of=flow&by=" + url.QueryEscape(`["station","DATE_TRUNC('month', read_at)"]`) + "&byThere=" +
 		url.QueryEscape(`["station","month_end"]`), await: "[aria-label='Totals that do not agree'] td"},
@@ -76,6 +75,7 @@ var pages = []page{
 		chromedp.Click(chromedp.Search(`//button[contains(., "Compare the methods")]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="Methods compared"] td`))}},
 	{name: "merge", path: "/merges?merge=survey_results", await: `[aria-label="Accounting of the merge"]`},
+	{name: "certified", path: "/api/v1/certificates/1/report", await: "h1"},
 	{name: "certificate", path: "/certificates/1", await: `[aria-label="Inputs"]`},
 }
 

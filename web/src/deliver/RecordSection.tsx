@@ -57,7 +57,7 @@ function Expected({ name, r }: { name: string; r: Schemas["DatasetRecord"] }) {
   const client = useQueryClient();
   const [changes, setChanges] = useState(false);
   const set = useMutation({
-    mutationFn: (expects?: Schemas["Expectation"]) =>
+    mutationFn: (expects?: Schemas["ExpectedDeliveries"]) =>
       take(api.PUT("/datasets/{name}/expects", { params: { path: { name } }, body: { expects } })),
     onSuccess: () => {
       setChanges(false);
@@ -94,7 +94,7 @@ function Expected({ name, r }: { name: string; r: Schemas["DatasetRecord"] }) {
             event.preventDefault();
             const form = new FormData(event.currentTarget as unknown as HTMLFormElement);
             set.mutate({
-              every: String(form.get("every")),
+              every: String(form.get("every")) as Schemas["ExpectedDeliveries"]["every"],
               by: Number(form.get("by")),
               since: String(form.get("since")),
             });

@@ -71,7 +71,7 @@ export function AskView() {
           />
           <Field
             aria-label="Their e-mail address"
-            placeholder="their e-mail address, if it is sent"
+            placeholder="their e-mail address, to keep"
             type="email"
             w="260px"
             value={address}
