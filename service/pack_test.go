@@ -405,3 +405,34 @@ func TestThePageOfACertificateThatCountsNoMoreSaysNo(t *testing.T) {
 		t.Errorf("a revoked one is not told:\n%s", page)
 	}
 }
+
+// What is judged or written after a certificate is no part of its pack, or of its page.
+func TestAPackIsTheSameWhateverComesAfter(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	table := certifiable(t, r)
+	c, err := r.Certifier.CertifyTable(ctx, table.ID, client.Certifying{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	packed := func() []byte {
+		in, err := r.Reader.DownloadPack(ctx, c.ID, &client.DownloadPackParams{Deliveries: true, Tables: true})
+		var out bytes.Buffer
+		if err := client.Save(&out, in, err); err != nil {
+			t.Fatal(err)
+		}
+		return out.Bytes()
+	}
+	before := packed()
+	declareAfter(t, r.Steward, "rulebooks", strings.NewReplacer("dataset: samples", "dataset: all_samples", "{id: one, columns: [id]}", "{id: one, columns: [id]}, {id: one_kind, columns: [parameter]}").Replace(phBook), 1)
+	job, err := r.Steward.StartAudit(ctx, table.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.Follow(ctx, job.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if after := packed(); !bytes.Equal(before, after) {
+		t.Error("a later audit is in the pack of an earlier certificate")
+	}
+}

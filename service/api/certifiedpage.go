@@ -50,7 +50,7 @@ func (s *Server) certifiedPage(ctx context.Context, c *records.Certificate, said
 	if err != nil {
 		return nil, err
 	}
-	t, err := store.FindTable(ctx, s.Store.DB, c.TableID)
+	t, err := store.TableAsOf(ctx, s.Store.DB, c.TableID, c.CreatedAt)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func (s *Server) certifiedPage(ctx context.Context, c *records.Certificate, said
 	}
 	for i := range said.Chain {
 		l := &said.Chain[i]
-		of, err := store.OrNil(store.FindTable(ctx, s.Store.DB, l.Number))
+		of, err := store.OrNil(store.TableAsOf(ctx, s.Store.DB, l.Number, c.CreatedAt))
 		if err != nil {
 			return nil, err
 		}

@@ -184,7 +184,7 @@ func (p *packed) past(ctx context.Context, l *certify.Link) error {
 	if l.Judged == nil || len(l.Judged.Past) == 0 {
 		return nil
 	}
-	t, err := store.FindTable(ctx, p.s.Store.DB, l.Number)
+	t, err := store.TableAsOf(ctx, p.s.Store.DB, l.Number, p.certificate.CreatedAt)
 	if err != nil || t.AuditID == nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (p *packed) past(ctx context.Context, l *certify.Link) error {
 
 // table adds the certified table itself, with what describes it.
 func (p *packed) table(ctx context.Context) error {
-	t, err := store.FindTable(ctx, p.s.Store.DB, p.certificate.TableID)
+	t, err := store.TableAsOf(ctx, p.s.Store.DB, p.certificate.TableID, p.certificate.CreatedAt)
 	if err != nil {
 		return err
 	}
@@ -247,6 +247,7 @@ func (p *packed) table(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	page.Questions = nil // those of the certificate stand in report.html
 	p.add(pack.Part{Path: "audit.html", Open: written(func(out io.Writer) error { return report.Write(out, page) })})
 	rows, done, err := p.s.auditRows(ctx, of.Audit)
 	if err != nil {

@@ -2,8 +2,10 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
+	"time"
 )
 
 const auditColumns = `SELECT a.id, a.table_id, d.name AS dataset, a.dataset_id, t.origin, t.file_name, a.rulebook_id,
@@ -39,6 +41,19 @@ func AddAudit(ctx context.Context, q Querier, a NewAudit) (int64, error) {
 // FindAudit returns an audit by its id.
 func FindAudit(ctx context.Context, q Querier, id int64) (*Audit, error) {
 	return get[Audit](ctx, q, fmt.Sprintf("audit %d", id), auditColumns+" WHERE a.id = $1", id)
+}
+
+// TableAsOf returns a table with the audit that was its newest at a time.
+func TableAsOf(ctx context.Context, q Querier, id int64, at time.Time) (*Table, error) {
+	t, err := FindTable(ctx, q, id)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := get[sql.NullInt64](ctx, q, "audit", "SELECT max(id) FROM audits WHERE table_id = $1 AND created_at <= $2", id, at)
+	if t.AuditID = nil; err == nil && newest.Valid {
+		t.AuditID = &newest.Int64
+	}
+	return t, err
 }
 
 // AuditResult returns what an audit found, as JSON.
