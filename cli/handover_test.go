@@ -123,6 +123,7 @@ func TestAskingOnTheCommandLine(t *testing.T) {
 	do(0, "issue several "+codes+","+high+" --assign Jonas --reason He_~_knows.")
 	do(0, "issue list --dataset samples", "Jonas")
 	do(2, "question close 1", "is closed already")
+	do(0, "dataset decided samples", "rulebook", "samples, version 1", "waived", "1 text of station", "waiver ended", "answer taken up")
 	do(0, "dataset record samples", "Tarn Ellery", "No delivery is expected by a day")
 }
 
@@ -140,6 +141,10 @@ func TestAWeakerRulebookIsADecisionOnTheCommandLine(t *testing.T) {
 	as(r.Admin)
 	do(0, "decision agree 1")
 	do(0, "decision show 1", "140")
+	lines := strings.Split(do(0, "dataset decided samples", "less asked", "A new meter."), "\n")
+	if !strings.Contains(lines[1]+lines[2], "version 2") || !strings.Contains(lines[1]+lines[2], "agreed") || !strings.Contains(lines[4], "version 1") {
+		t.Errorf("not in order, the newest first: %q", lines)
+	}
 }
 
 func TestExpectedDeliveriesOnTheCommandLine(t *testing.T) {
@@ -248,6 +253,7 @@ func TestHandingOverOnTheCommandLine(t *testing.T) {
 	do(0, "certificate revoke 1 --reason A_~_meter_~_was_~_wrong.")
 	list := keep("revocations.json", do(0, "certificate revocations"))
 	do(1, "certificate verify "+table+" "+dir+"/c.json --key "+keys+" --revocations "+list, "A meter was wrong.")
+	do(0, "dataset decided samples", "certified", "For the yearbook.", "revoked", "A meter was wrong.", "fix plan")
 	do(0, "certificate report 1 "+dir+"/page.html")
 	if page, err := os.ReadFile(dir + "/page.html"); err != nil || !strings.Contains(string(page), "<b>No.</b>") {
 		t.Errorf("the page of a revoked certificate says yes: %v", err)

@@ -29,6 +29,19 @@ func datasetRecordCommands() []*cli.Command {
 				r, err := client.Decode[api.DatasetRecord](s.ShowRecord(ctx, args[0]))
 				return show(s, r, err, s.datasetRecord)
 			}),
+		verb("decided", "everything that was decided, newest first, with reasons: for whoever takes over", "DATASET", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				all, err := client.All(func(after string, limit int64) (*records.Page[records.Decided], error) {
+					return s.ListDecided(ctx, args[0], &client.ListDecidedParams{After: after, Limit: limit})
+				})
+				return show(s, all, err, func(all []records.Decided) {
+					g := newGrid("when", "who", "what", "about", "why")
+					for _, d := range all {
+						g.add(when(d.At), cmp.Or(optional(d.Person, func(name string) string { return name }), "the service"), d.Kind, d.Says, d.Why)
+					}
+					s.grid(g, "Nothing has been decided yet.")
+				})
+			}),
 		verb("course", "how something went from table to table", "DATASET", []cli.Flag{
 			&cli.StringFlag{Name: "origin", Value: "delivery", Usage: "delivery, cleaned or merged"},
 			&cli.StringFlag{Name: "of", Usage: "the rows that break this rule, or score:COLUMN, gaps:COLUMN or sum:MEASURE; rules that were ever broken where it is left out"}}, datasetCourse),

@@ -1041,6 +1041,9 @@ type PageCertificate = records.Page[records.Certificate]
 // PageDataset defines model for PageDataset.
 type PageDataset = records.Page[records.Dataset]
 
+// PageDecided defines model for PageDecided.
+type PageDecided = records.Page[records.Decided]
+
 // PageDecision defines model for PageDecision.
 type PageDecision = records.Page[records.Decision]
 
@@ -1411,6 +1414,13 @@ type ShowCourseParamsOrigin string
 
 // ImportCsvwJSONBody defines parameters for ImportCsvw.
 type ImportCsvwJSONBody = interface{}
+
+// ListDecidedParams defines parameters for ListDecided.
+type ListDecidedParams struct {
+	// After Cursor: next of the page before
+	After string `form:"after,omitempty" json:"after,omitempty"`
+	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ProposeRulebookParams defines parameters for ProposeRulebook.
 type ProposeRulebookParams struct {
@@ -2337,6 +2347,12 @@ func (c *Client) ShowCourse(ctx context.Context, name string, params *ShowCourse
 func (c *Client) ImportCsvw(ctx context.Context, name string, body ImportCsvwJSONRequestBody) (*Carried, error) {
 	r := request{method: "POST", path: pathOf("/datasets/%s/csvw", name), body: body}
 	return answered[Carried](ctx, c, r)
+}
+
+// ListDecided calls GET /datasets/{name}/decided: Everything that was decided of a dataset, newest first: rulebooks and plans, waivers, answers taken up, certificates, with reasons.
+func (c *Client) ListDecided(ctx context.Context, name string, params *ListDecidedParams) (*PageDecided, error) {
+	r := request{method: "GET", path: pathOf("/datasets/%s/decided", name), params: params}
+	return answered[PageDecided](ctx, c, r)
 }
 
 // ExpectDeliveries calls PUT /datasets/{name}/expects: Say by when deliveries of a dataset are expected.

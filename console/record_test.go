@@ -35,3 +35,11 @@ func TestWhatIsExpectedAndWhatCameIsTold(t *testing.T) {
 	p.do("opening the last delivery", chromedp.Click(chromedp.CSS(`svg[aria-label="flow.range over time"] [role=button]:last-of-type`)))
 	p.sees("of 2 rows", "again.csv")
 }
+
+// Whoever takes a dataset over reads what was decided of it, in order.
+func TestWhatWasDecidedIsReadInOrder(t *testing.T) {
+	_, p, _ := seated(t, "meters", metersBook, metersFile)
+	p.visit("/datasets/meters")
+	p.presses("what was decided")
+	p.sees("What was decided of meters", "meters, version 1", "rulebook", "To the dataset")
+}

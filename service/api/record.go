@@ -105,6 +105,20 @@ func (s *Server) record() {
 		}
 		return answer(s.courseOf(ctx, d, in.Origin))
 	})
+	type decided struct {
+		ByName
+		Paging
+	}
+	register(s, operation{
+		Right: access.Read, ID: "list-decided", Method: http.MethodGet, Path: "/datasets/{name}/decided",
+		Summary: "Everything that was decided of a dataset, newest first: rulebooks and plans, waivers, answers taken up, certificates, with reasons",
+	}, func(ctx context.Context, in *decided) (*body[records.Page[records.Decided]], error) {
+		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return answer(store.Decided(ctx, s.Store.DB, d.ID, in.cursor()))
+	})
 	type expecting struct {
 		ByName
 		Body struct {

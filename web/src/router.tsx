@@ -101,6 +101,12 @@ const decisions = createRoute({
   component: lazyRouteComponent(() => import("./judge/DecisionsView"), "DecisionsView"),
 });
 
+const decided = createRoute({
+  getParentRoute: () => root,
+  path: "/datasets/$name/decided",
+  component: lazyRouteComponent(() => import("./judge/DecidedView"), "DecidedView"),
+});
+
 const sheets = createRoute({
   getParentRoute: () => root,
   path: "/questions",
@@ -172,6 +178,7 @@ export const router = createRouter({
     ask,
     sheet,
     decisions,
+    decided,
     merges,
     certificates,
     certificate,

@@ -97,6 +97,10 @@ export const datasetAudits = (name: string) =>
         take(api.GET("/datasets/{name}/audits", { signal, params: { path: { name }, query } })),
       ),
   });
+export const datasetDecided = (name: string) =>
+  pages(["dataset", name, "decided"], (query, signal) =>
+    take(api.GET("/datasets/{name}/decided", { signal, params: { path: { name }, query } })),
+  );
 export const datasetRecord = (name: string) =>
   queryOptions({
     queryKey: ["dataset", name, "record"],

@@ -41,6 +41,10 @@ export function DatasetView() {
           <Title
             aside={
               <Text color="quiet">
+                <Link to="/datasets/$name/decided" params={{ name }}>
+                  what was decided
+                </Link>
+                {"; "}
                 {d.open_issues > 0 ? (
                   <Link to="/issues" search={{ dataset: name }}>
                     {plural(d.open_issues, "issue", "issues")} open
