@@ -69,7 +69,7 @@ func evaluate[T any](p *person, expression string) T {
 	return v
 }
 
-func (p *person) page() string    { return evaluate[string](p, "document.body.innerText") }
+func (p *person) page() string    { return evaluate[string](p, `document.body?.innerText ?? ""`) }
 func (p *person) address() string { return evaluate[string](p, "location.pathname + location.search") }
 
 func (p *person) visit(path string) {
