@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -126,6 +127,12 @@ func TestAWeakerRulebookWaitsForASecondPerson(t *testing.T) {
 // A waiver is given for texts in the console, and what is beyond stays open; several issues are settled at once.
 func TestWaivingAndSettlingInTheConsole(t *testing.T) {
 	r, mara, table := seated(t, "samples", samplesBook, samplesFile)
+	for tries := 0; tries < 100; tries++ { // issues come once the audit is recorded
+		if _, err := r.Steward.ShowIssue(t.Context(), 1); err == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 	mara.visit("/issues/1")
 	mara.writes(`textarea[aria-label="Reason"]`, "Their name for pH.")
 	mara.writes(`select[aria-label="What is accepted"]`, "texts")
