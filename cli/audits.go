@@ -113,6 +113,27 @@ func auditCommand() *cli.Command {
 	)
 }
 
+// made waits until the table that a job made is audited.
+func (s *session) made(ctx context.Context, job *records.Job) (*records.Table, error) {
+	if _, err := s.AuditOf(ctx, *job.ResultTable, s.progress()); err != nil {
+		return nil, err
+	}
+	return s.ShowTable(ctx, *job.ResultTable)
+}
+
+// judged says what the newest audit of a table came to.
+func (s *session) judged(t *records.Table) {
+	switch {
+	case t.Score == nil:
+	case t.Passed == nil:
+		s.line("It scores %s; there is no rulebook by which it could pass.", percent(*t.Score))
+	case *t.Passed:
+		s.line("It scores %s, and passes.", percent(*t.Score))
+	default:
+		s.line("It scores %s, and falls short; see: proudsieve audit show %d", percent(*t.Score), *t.AuditID)
+	}
+}
+
 // showAudit waits for the audit of a table and shows it; a table that does not pass ends with errFellShort.
 func (s *session) showAudit(ctx context.Context, table int64) error {
 	a, err := client.Decode[api.AuditShown](s.AuditOf(ctx, table, s.progress()))

@@ -143,7 +143,7 @@ func applyPlan(ctx context.Context, s *session, args []string) error {
 	if job, err = s.Follow(ctx, job.ID, s.progress()); err != nil {
 		return err
 	}
-	t, err := s.ShowTable(ctx, *job.ResultTable)
+	t, err := s.made(ctx, job)
 	return show(s, t, err, func(t *records.Table) {
 		var ledger fix.Ledger
 		if json.Unmarshal(*t.Accounting, &ledger) == nil {
@@ -155,6 +155,7 @@ func applyPlan(ctx context.Context, s *session, args []string) error {
 			return
 		}
 		s.line("The cleaned table is table %d, SHA-256 %s.", t.ID, t.Digest)
+		s.judged(t)
 	})
 }
 

@@ -123,6 +123,7 @@ func TestAskingOnTheCommandLine(t *testing.T) {
 	do(0, "issue several "+codes+","+high+" --assign Jonas --reason He_~_knows.")
 	do(0, "issue list --dataset samples", "Jonas")
 	do(2, "question close 1", "is closed already")
+	do(2, "question link 1", "is closed: nothing of it is waited for")
 	do(0, "dataset decided samples", "rulebook", "samples, version 1", "waived", "1 text of station", "waiver ended", "answer taken up")
 	do(0, "dataset record samples", "Tarn Ellery", "No delivery is expected by a day")
 }
@@ -209,7 +210,7 @@ func TestHandingOverOnTheCommandLine(t *testing.T) {
 	do(0, "rulebook save "+write(t, "s.yaml", strings.Replace(samplesBook, "pass_mark", "title: Samples of the vale\npass_mark", 1)))
 	do(0, "delivery add samples "+write(t, "samples.csv", samplesFile))
 	do(0, "fix-plan save "+write(t, "f.yaml", "fix_plan: p\ndataset: samples\nsteps:\n  - {do: set_aside, where: value > 50, reason: A slip.}\n"))
-	do(0, "fix-plan apply 1 p", "table 2")
+	do(0, "fix-plan apply 1 p", "table 2", "It scores 66.67, and")
 	as(r.Certifier)
 	do(0, "certificate draft 2", "3 rows")
 	do(0, "certificate issue 2 --conditions For_~_the_~_yearbook. --until 2099-12-31", "1")

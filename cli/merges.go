@@ -44,13 +44,14 @@ func mergeCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				t, err := s.ShowTable(ctx, *done.ResultTable)
+				t, err := s.made(ctx, done)
 				return show(s, t, err, func(t *records.Table) {
 					var a merge.Accounting
 					if json.Unmarshal(*t.Accounting, &a) == nil {
 						s.accounting(&a)
 					}
 					s.line("The merged table is table %d, SHA-256 %s.", t.ID, t.Digest)
+					s.judged(t)
 					if a.Unmet > 0 {
 						s.line("%s. To send them back: proudsieve table download --unmet %d FILE", unmetSays(a.Unmet), t.ID)
 					}

@@ -65,6 +65,7 @@ var everyPage = []struct{ path, sees string }{
 
 // Every page is held against the rules of axe-core, in both themes.
 func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatal(err)
@@ -88,6 +89,7 @@ func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
 
 // No page is wider than its window; what is wide scrolls in a frame of its own.
 func TestPagesFitTheirWindow(t *testing.T) {
+	t.Parallel()
 	_, p := surveyed(t)
 	for _, width := range []int64{390, 768, 1280, 1600} {
 		p.do("taking another window", chromedp.EmulateViewport(width, 800))

@@ -40,6 +40,7 @@ func (p *person) gives(reason string) {
 
 // Three people: a steward asks, the owner of the data answers without an account on a telephone, the steward takes the answers up.
 func TestTheOwnerIsAskedAndTheAnswersAreTakenUp(t *testing.T) {
+	t.Parallel()
 	r, mara, _ := seated(t, "samples", samplesBook, samplesFile)
 	ctx := context.Background()
 	mara.visit("/issues")
@@ -95,6 +96,7 @@ func TestTheOwnerIsAskedAndTheAnswersAreTakenUp(t *testing.T) {
 }
 
 func TestAWeakerRulebookWaitsForASecondPerson(t *testing.T) {
+	t.Parallel()
 	r, mara, _ := seated(t, "samples", samplesBook, samplesFile)
 	if _, err := r.Admin.AskSecondPerson(t.Context(), "samples", client.SecondBody{Asked: true}); err != nil {
 		t.Fatal(err)
@@ -126,6 +128,7 @@ func TestAWeakerRulebookWaitsForASecondPerson(t *testing.T) {
 
 // A waiver is given for texts in the console, and what is beyond stays open; several issues are settled at once.
 func TestWaivingAndSettlingInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, mara, table := seated(t, "samples", samplesBook, samplesFile)
 	for tries := 0; tries < 100; tries++ { // issues come once the audit is recorded
 		if _, err := r.Steward.ShowIssue(t.Context(), 1); err == nil {

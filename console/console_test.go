@@ -28,7 +28,8 @@ type person struct {
 	url string
 }
 
-const patience = 20 * time.Second
+// Tests run side by side, each with a service and a browser of its own.
+const patience = 40 * time.Second
 
 func sitDown(t *testing.T, url string) *person {
 	t.Helper()
@@ -162,6 +163,7 @@ pass_mark: 90
 
 // TestTheWholePathInTheConsole goes from an empty service to a certificate with mouse and keyboard.
 func TestTheWholePathInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	p := sitDown(t, r.URL)
 
@@ -310,6 +312,7 @@ func TestTheWholePathInTheConsole(t *testing.T) {
 }
 
 func TestWhatIsNotThereAndWhoMayNot(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	if _, err := r.Steward.Declare(context.Background(), "rulebooks",
 		[]byte(demoText(t, "rulebooks/stations.yaml"))); err != nil {
@@ -334,6 +337,7 @@ func TestWhatIsNotThereAndWhoMayNot(t *testing.T) {
 }
 
 func TestKeyboardThemeAndSize(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	p := sitDown(t, r.URL)
 	p.visit("/")
@@ -376,6 +380,7 @@ func TestKeyboardThemeAndSize(t *testing.T) {
 
 // TestInsideALargerTable goes through the views of a table of 120,000 rows, to its last one.
 func TestInsideALargerTable(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	var content strings.Builder
 	content.WriteString("id,river,depth,flow\n")

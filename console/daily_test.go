@@ -12,6 +12,7 @@ import (
 
 // Anything is found from the keyboard, and a list says which keys do what.
 func TestAnythingIsFoundFromTheKeyboard(t *testing.T) {
+	t.Parallel()
 	_, p, _ := seated(t, "crews", "dataset: crews\ncolumns: [{name: crew}, {name: river, required: true}]\nkeys:\n  - {id: one_crew, columns: [crew]}\n",
 		"crew,river\nred,Alder\nblue,\n")
 	p.visit("/")
@@ -54,6 +55,7 @@ func TestAnythingIsFoundFromTheKeyboard(t *testing.T) {
 
 // An administrator lets people in and keeps them out; a secret is shown once.
 func TestPeopleAndTheirTokens(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	p := sitDown(t, r.URL)
 	p.visit("/people")

@@ -44,6 +44,7 @@ func judgedBy(t *testing.T, r *servicetest.Running, dataset, rulebook, content s
 const crewsBook = "dataset: crews\ncolumns: [{name: crew}, {name: river}]\n"
 
 func TestAnyTableAndAnyAddressHasAPage(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\nblue,Alder\nred,Cray\n")
 	page := fmt.Sprintf("/tables/%d", table)
 	for _, view := range []string{"columns", "findings", "groups", "codes", "rows", "relations", "missing", "compare", "reading", "source", "none"} {
@@ -66,6 +67,7 @@ func TestAnyTableAndAnyAddressHasAPage(t *testing.T) {
 
 // What was being written outlasts leaving the page and the end of the session.
 func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
+	t.Parallel()
 	r, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	p.visit("/datasets/crews/rulebook")
 	p.sees("version 1")
@@ -92,6 +94,7 @@ func TestADraftOutlastsThePageAndTheSession(t *testing.T) {
 }
 
 func TestLongListsAreShownToTheirEnd(t *testing.T) {
+	t.Parallel()
 	r, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	for n := range 205 {
 		if _, err := r.Steward.Ease(t.Context(), fmt.Appendf(nil, "%spass_mark: %d.5\n", crewsBook, n%90), n+1, "another mark"); err != nil {
@@ -111,6 +114,7 @@ func TestLongListsAreShownToTheirEnd(t *testing.T) {
 
 // A picture that is saved stands alone: in colours of its own, under its title.
 func TestASavedPictureStandsAlone(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	b.WriteString("n\n")
 	for i := range 40 {
@@ -143,6 +147,7 @@ func TestASavedPictureStandsAlone(t *testing.T) {
 
 // Whoever may not do a thing is told so by its button, and not by a refusal.
 func TestEachPersonSeesWhatTheyMayDo(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	p.presses("Sign out")
 	p.signsIn(r.Reader.Token)
@@ -159,6 +164,7 @@ func TestEachPersonSeesWhatTheyMayDo(t *testing.T) {
 }
 
 func TestARulebookThatIsNewerThanTheAuditIsTold(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	page := fmt.Sprintf("/tables/%d", table)
 	p.visit(page)
@@ -176,6 +182,7 @@ func TestARulebookThatIsNewerThanTheAuditIsTold(t *testing.T) {
 }
 
 func TestRowsAreCountedAndPinnedColumnsStandSideBySide(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\nblue,Cray\n")
 	p.visit(fmt.Sprintf("/tables/%d?view=rows&pin=%s", table, url.QueryEscape(`["river","crew"]`)))
 	p.sees("Cray", "of 2 rows")
@@ -197,6 +204,7 @@ func TestRowsAreCountedAndPinnedColumnsStandSideBySide(t *testing.T) {
 
 // Two tabs that change one declaration are told of one another.
 func TestTwoTabsOnOneDeclarationAreToldOfOneAnother(t *testing.T) {
+	t.Parallel()
 	_, p, _ := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	p.visit("/datasets/crews/rulebook")
 	p.sees("It is a good rulebook.")
@@ -215,6 +223,7 @@ func TestTwoTabsOnOneDeclarationAreToldOfOneAnother(t *testing.T) {
 
 // A new page begins at its beginning, for who goes by keyboard too, and nothing moves by itself for who asked for that.
 func TestFocusFollowsThePageAndNothingMoves(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "crews", crewsBook, "crew,river\nred,Alder\n")
 	p.visit("/datasets")
 	p.sees("newest table")

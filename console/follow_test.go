@@ -23,6 +23,7 @@ import (
 
 // The list of issues is chosen and ordered, and its address says how.
 func TestIssuesAreKeptAsAnAddress(t *testing.T) {
+	t.Parallel()
 	r, p, _ := seated(t, "meters", metersBook, metersFile)
 	ctx := context.Background()
 	all, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues")
@@ -54,6 +55,7 @@ func TestIssuesAreKeptAsAnAddress(t *testing.T) {
 
 // The desk is that of who sits at it: what is theirs stands first, and only who can sign is told of a signature.
 func TestTheDeskIsThatOfWhoSitsAtIt(t *testing.T) {
+	t.Parallel()
 	r, p, _ := seated(t, "meters", metersBook, metersFile)
 	ctx := context.Background()
 	all, err := servicetest.All[records.Issue](ctx, r.Steward, "/issues")
@@ -105,6 +107,7 @@ func TestTheDeskIsThatOfWhoSitsAtIt(t *testing.T) {
 
 // What is written and not sent is asked about before a page is left.
 func TestLeavingAsksWhereSomethingIsNotSent(t *testing.T) {
+	t.Parallel()
 	_, p, _ := seated(t, "meters", metersBook, metersFile)
 	p.visit("/issues/1")
 	p.writes(`textarea[aria-label="Comment"]`, "Is the clock right?")
@@ -174,6 +177,7 @@ func (d *door) shut() {
 
 // A service that goes away and comes back is told of, and the page goes on by itself.
 func TestThePageComesBackWithTheService(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	d := &door{t: t, address: "127.0.0.1:0", to: strings.TrimPrefix(r.URL, "http://")}
 	d.open()
@@ -194,6 +198,7 @@ func TestThePageComesBackWithTheService(t *testing.T) {
 
 // On paper there is nothing to press and nothing cut off by a frame.
 func TestPagesArePrinted(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "meters", metersBook, metersFile)
 	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
 	p.sees("of 5 rows")
@@ -212,6 +217,7 @@ func TestPagesArePrinted(t *testing.T) {
 
 // Words of the trade are explained where they stand, with an example out of the table itself.
 func TestTermsAreExplainedByOnesOwnData(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "meters", metersBook, metersFile)
 	ask := func(of, says, example string) {
 		t.Helper()
@@ -235,6 +241,7 @@ func TestTermsAreExplainedByOnesOwnData(t *testing.T) {
 
 // An empty service offers something to look around in, which is taken in as anything else is.
 func TestAnEmptyServiceOffersTheDemo(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) {
 		o.Samples = []records.Sample{
 			{Dataset: "crews", FileName: "crews.csv", Rulebook: crewsBook, Content: []byte("crew,river\nred,Alder\n")},

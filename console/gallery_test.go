@@ -13,6 +13,7 @@ import (
 // The gallery shows each shared component in all its states. It is walked as the pages are: nothing of it breaks, is wider
 // than its window, or cannot be used by somebody.
 func TestTheGalleryIsSoundInEveryState(t *testing.T) {
+	t.Parallel()
 	if _, err := os.Stat("gallery/gallery.html"); err != nil {
 		t.Fatal("the gallery is not built; build it with: make gallery")
 	}

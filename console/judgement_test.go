@@ -56,6 +56,7 @@ func visited(t *testing.T) (*servicetest.Running, *person, int64) {
 }
 
 func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, p, table := visited(t)
 	p.visit(fmt.Sprintf("/tables/%d?view=findings", table))
 	p.sees("Since the audit before", "8 rows, before 1.", "wins back", "Report for the owner of the data",
@@ -88,6 +89,7 @@ func TestFindingsGroupsAndCodesInTheConsole(t *testing.T) {
 }
 
 func TestTheRulebookAsTextAndAsForms(t *testing.T) {
+	t.Parallel()
 	r, p, _ := visited(t)
 	p.visit("/datasets/visits")
 	p.presses("Read, change and try it")
@@ -178,6 +180,7 @@ func TestTheRulebookAsTextAndAsForms(t *testing.T) {
 
 // Everything that a rulebook can say is said in forms, with mistakes at the field; comments stay.
 func TestFormsForAllOfARulebook(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	const before = "# kept by the office\ndataset: gauges\ncolumns:\n  - {name: id}\n  - {name: flow, type: decimal}   # in litres\n"
 	if _, err := r.Steward.Declare(context.Background(), "rulebooks", []byte(before)); err != nil {
@@ -240,6 +243,7 @@ func TestFormsForAllOfARulebook(t *testing.T) {
 
 // A rulebook of 300 columns opens and is checked without a wait that a person notices.
 func TestARulebookOfManyColumns(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	var b strings.Builder
 	b.WriteString("dataset: wide\ncolumns:\n")
@@ -264,6 +268,7 @@ func TestARulebookOfManyColumns(t *testing.T) {
 
 // Two people change one rulebook: the second is told who saved what, and nobody's text is lost.
 func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	ctx := context.Background()
 	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {
@@ -299,6 +304,7 @@ func TestTheSecondOfTwoWhoSaveIsToldOfTheFirst(t *testing.T) {
 }
 
 func TestADeliveryIsWithdrawnInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	ctx := context.Background()
 	if _, err := r.Steward.Declare(ctx, "rulebooks", []byte(visitsBook)); err != nil {

@@ -12,6 +12,7 @@ import (
 
 // What looks odd is written into the rulebook as meant so, with a reason, or becomes an issue, by a press each.
 func TestWhatLooksOddIsMeantSoOrMadeAnIssue(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	b.WriteString("n,unit,spare\n")
 	for i := range 200 {

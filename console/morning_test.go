@@ -37,6 +37,7 @@ func (p *person) keys(text string) {
 // A steward's morning: a file comes that nobody has seen before. It is looked at, read rightly, taken in, and judged by
 // what could hold, all by the keyboard and without a line of YAML.
 func TestAStewardsMorning(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	p := sitDown(t, r.URL)
 	p.visit("/")
@@ -125,6 +126,7 @@ func TestAStewardsMorning(t *testing.T) {
 
 // What a person said of the reading of a delivery is told with it, apart from what was found out.
 func TestWhatWasSaidOfTheReadingIsTold(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t, nil)
 	a, err := r.Steward.Arrive(t.Context(), "gauges.csv", strings.NewReader("id;flow\nG1;n/a\nG2;2,5\nTotal;4,0\n"))
 	if err != nil {

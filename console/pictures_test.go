@@ -156,6 +156,7 @@ func tallyPage(table int64, down, across, picture string, measures ...string) st
 const month = `DATE_TRUNC('month', "day")`
 
 func TestPicturesOfATallySayWhatTheRowsSay(t *testing.T) {
+	t.Parallel()
 	all := gauges()
 	_, p, table := seated(t, "gauges", gaugesBook, gaugesFile(all))
 	of := func(group func(gauge) string, value func(gauge) (float64, bool), worth func([]float64) float64) map[string]float64 {
@@ -282,6 +283,7 @@ func TestPicturesOfATallySayWhatTheRowsSay(t *testing.T) {
 }
 
 func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
+	t.Parallel()
 	all := gauges()
 	level := func(g gauge) (float64, bool) { return g.depth*g.depth - 3*g.depth, true }
 	lines := strings.Split(strings.TrimSpace(gaugesFile(all)), "\n")
@@ -340,6 +342,7 @@ func TestPointsAndTheirLineLieWhereTheRowsLie(t *testing.T) {
 }
 
 func TestWhereValuesMissIsDrawnAndCounted(t *testing.T) {
+	t.Parallel()
 	const rows = 360
 	lacks := map[string]func(i int) bool{
 		"flow":   func(i int) bool { return i%20 == 7 || i > 340 && i%2 == 0 },
@@ -417,6 +420,7 @@ func TestWhereValuesMissIsDrawnAndCounted(t *testing.T) {
 
 // The map of correlations is as dark as two columns go together, filled where they rise together, hatched where not.
 func TestTheMapOfCorrelationsIsAsDarkAsTheyAreStrong(t *testing.T) {
+	t.Parallel()
 	draws := rand.New(rand.NewPCG(3, 9))
 	const rows = 120
 	columns := map[string][]float64{}
@@ -483,6 +487,7 @@ func TestTheMapOfCorrelationsIsAsDarkAsTheyAreStrong(t *testing.T) {
 
 // Two deliveries side by side: what changed of the columns, the distributions over each other, what is new and gone.
 func TestTwoDeliveriesSideBySide(t *testing.T) {
+	t.Parallel()
 	before := gauges()
 	r, p, first := seated(t, "gauges", gaugesBook, gaugesFile(before))
 	after := gauges()
@@ -542,6 +547,7 @@ func TestTwoDeliveriesSideBySide(t *testing.T) {
 
 // A series that merely runs along is cautioned of, sixty columns are drawn without a word on another, and numbers can be had.
 func TestSixtyColumnsAreHeldAgainstOneAnother(t *testing.T) {
+	t.Parallel()
 	draws := rand.New(rand.NewPCG(12, 60))
 	var b strings.Builder
 	b.WriteString("day")
@@ -582,6 +588,7 @@ func TestSixtyColumnsAreHeldAgainstOneAnother(t *testing.T) {
 
 // The bars of a distribution are as tall as there are rows in their bins, and its box stands where the quartiles are.
 func TestDistributionsAreDrawnAsTheyAre(t *testing.T) {
+	t.Parallel()
 	all := gauges()
 	var b strings.Builder
 	b.WriteString("depth,flow,level\n")
@@ -660,6 +667,7 @@ func TestDistributionsAreDrawnAsTheyAre(t *testing.T) {
 
 // The line of scores stands where the scores are, after one, two and three deliveries.
 func TestTheLineOfScoresIsDrawnAsItIs(t *testing.T) {
+	t.Parallel()
 	book := "dataset: crews\ncolumns: [{name: crew, required: true}, {name: river}]\npass_mark: 80\n"
 	r, p, _ := seated(t, "crews", book, "crew,river\nred,Alder\nblue,Alder\n")
 	scores := []float64{100}

@@ -30,6 +30,7 @@ const pumps = "pump,crew,flow,note\nM1,red,7,a\nM2,Red,8,b\nM3,blue,900,c\nM4,bl
 
 // A plan is made, tried and applied without a line of YAML: from where the trouble is seen, by forms, by mouse and keyboard.
 func TestAPlanIsMadeWithoutYAML(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "pumps", pumpsBook, pumps)
 	address := fmt.Sprintf("/tables/%d", table)
 	p.visit(address + "?view=findings")
@@ -113,6 +114,7 @@ func TestAPlanIsMadeWithoutYAML(t *testing.T) {
 
 // What no rule settles is decided by a press, and goes into the plan.
 func TestWhatNoRuleSettlesIsDecidedByAPress(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "pumps", pumpsBook, pumps)
 	p.visit(fmt.Sprintf("/tables/%d/fix?as=text", table))
 	p.composes("Steps of the fix plan", `fix_plan: meters_clean
@@ -138,6 +140,7 @@ steps:
 
 // A cell that is wrong is pointed at in the rows, and a column in its menu; what only the person knows is asked for.
 func TestAStepForACellAndForAColumn(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "pumps", pumpsBook, pumps)
 	rows := fmt.Sprintf("/tables/%d?view=rows", table)
 	p.visit(rows)
@@ -188,6 +191,7 @@ func (p *person) fills(label, text string) {
 // A sheet with a column for every day becomes a row for every day; what two sheets say otherwise is settled by cell, a column
 // is derived, and the gaps are estimated, by the method that does best: all of it by hand, and the estimates stay marked.
 func TestAWideTableIsTurnedSettledAndEstimatedWithoutYAML(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "gauge_sheets", demoText(t, "rulebooks/gauge_sheets.yaml"), demoText(t, "data/gauge_sheets.csv"))
 	if _, err := r.Steward.Declare(t.Context(), "rulebooks", []byte(demoText(t, "rulebooks/levels.yaml"))); err != nil {
 		t.Fatal(err)

@@ -12,6 +12,7 @@ import (
 
 // By when deliveries are expected is said without YAML; what does not come stands on the desk, and what came is followed.
 func TestWhatIsExpectedAndWhatCameIsTold(t *testing.T) {
+	t.Parallel()
 	r, p, _ := seated(t, "meters", metersBook, metersFile)
 	p.visit("/datasets/meters")
 	p.sees("Nobody said by when a delivery is expected", "A line needs two tables that were audited; there is one.", "provider")
@@ -38,6 +39,7 @@ func TestWhatIsExpectedAndWhatCameIsTold(t *testing.T) {
 
 // Whoever takes a dataset over reads what was decided of it, in order.
 func TestWhatWasDecidedIsReadInOrder(t *testing.T) {
+	t.Parallel()
 	_, p, _ := seated(t, "meters", metersBook, metersFile)
 	p.visit("/datasets/meters")
 	p.presses("what was decided")

@@ -32,6 +32,7 @@ const meters = `[...document.querySelectorAll('[aria-label="Rows"] tbody tr')].m
 
 // What is asked of one column is asked in its own menu, without a word of a condition.
 func TestRowsAreFilteredByPressing(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "meters", metersBook, metersFile)
 	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
 	p.sees("of 5 rows", "decimal")
@@ -83,6 +84,7 @@ func TestRowsAreFilteredByPressing(t *testing.T) {
 
 // A last day counts with all of its hours.
 func TestTheLastDayOfBoundsCountsToItsEnd(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "logs", "dataset: logs\ncolumns: [{name: at, type: datetime}]\n", "at\n2024-01-30 08:00:00\n2024-01-31 00:00:00\n2024-01-31 23:59:59\n2024-02-01 00:00:00\n")
 	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
 	p.sees("of 4 rows")
@@ -95,6 +97,7 @@ func TestTheLastDayOfBoundsCountsToItsEnd(t *testing.T) {
 
 // A condition says what can come next and what is wrong while it is written.
 func TestAConditionIsHelpedAlong(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "meters", metersBook, metersFile)
 	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
 	p.sees("of 5 rows")
@@ -113,6 +116,7 @@ func TestAConditionIsHelpedAlong(t *testing.T) {
 
 // How the columns stand is kept for the dataset, and an address that says otherwise is followed.
 func TestTheGridStandsAsItWasLeft(t *testing.T) {
+	t.Parallel()
 	_, p, table := seated(t, "meters", metersBook, metersFile)
 	page := fmt.Sprintf("/tables/%d?view=rows", table)
 	heads := `[...document.querySelectorAll('[aria-label="Rows"] thead th button[title^="Sort by"]')].map((b) => b.title.slice(8)).join(" ")`
@@ -150,6 +154,7 @@ func TestTheGridStandsAsItWasLeft(t *testing.T) {
 
 // Rows that are ticked become an issue, or a table for elsewhere.
 func TestChosenRowsBecomeAnIssue(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "meters", metersBook, metersFile)
 	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
 	p.sees("of 5 rows")
@@ -178,6 +183,7 @@ func TestChosenRowsBecomeAnIssue(t *testing.T) {
 
 // A link to rows names the audit that says what is caught, so that it shows the same once there is a newer one.
 func TestALinkToRowsShowsTheSameForEver(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "meters", metersBook, metersFile)
 	ctx := context.Background()
 	p.visit(fmt.Sprintf("/tables/%d?view=rows&rule=flow.range", table))
@@ -202,6 +208,7 @@ func TestALinkToRowsShowsTheSameForEver(t *testing.T) {
 
 // Of 600 columns only those in sight are drawn, and each is reached.
 func TestOfManyColumnsThoseInSightAreDrawn(t *testing.T) {
+	t.Parallel()
 	var head, row []string
 	for i := range 600 {
 		head, row = append(head, fmt.Sprintf("reading_%03d", i)), append(row, fmt.Sprint(i))
@@ -227,6 +234,7 @@ func TestOfManyColumnsThoseInSightAreDrawn(t *testing.T) {
 
 // What cannot be written with its type is told before anything is saved, with a way on.
 func TestRowsAreSavedForAnalysis(t *testing.T) {
+	t.Parallel()
 	r, p, table := seated(t, "meters", metersBook, metersFile+"M-6,about 9,2024-03-01,\n")
 	p.visit(fmt.Sprintf("/tables/%d?view=rows", table))
 	p.sees("of 6 rows", "Save all 6 as they stand")

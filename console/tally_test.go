@@ -12,6 +12,7 @@ import (
 // Rows by group, chosen without a word of the condition language: by month, in steps, against each other, as shares; each
 // number opens its rows, and the address keeps it all.
 func TestTallyInTheConsole(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	b.WriteString("id,river,flow,day\n")
 	for i := range 400 {

@@ -36,6 +36,7 @@ func cleaned(t *testing.T, r *servicetest.Running, delivery int64, plan, name st
 // are levelled. It is followed back to its hours, and held against the sums of the water office, by taking what is proposed. A
 // laboratory's revised delivery is compared row by row. Nobody writes YAML.
 func TestTheThirdSourceIsPutTogetherWithoutYAML(t *testing.T) {
+	t.Parallel()
 	planted, err := demo.Together()
 	if err != nil {
 		t.Fatal(err)

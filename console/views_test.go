@@ -10,6 +10,7 @@ import (
 )
 
 func TestTheViewsAreThoseOfTheConsole(t *testing.T) {
+	t.Parallel()
 	source, err := os.ReadFile("../web/src/router.tsx")
 	if err != nil {
 		t.Fatal(err)
@@ -24,6 +25,7 @@ func TestTheViewsAreThoseOfTheConsole(t *testing.T) {
 }
 
 func TestWhatIsNoPageIsNotThere(t *testing.T) {
+	t.Parallel()
 	pages, err := Handler()
 	if err != nil {
 		t.Fatal(err)

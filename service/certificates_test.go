@@ -12,6 +12,8 @@ import (
 
 	"proudsieve/client"
 	"proudsieve/core/certify"
+	"proudsieve/durable"
+	"proudsieve/service"
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
@@ -259,3 +261,62 @@ func TestTheCertificateOfAnInputIsEmbedded(t *testing.T) {
 }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// Whoever put a table right that a merge rests on cannot vouch for what is merged of that merge either.
+func TestWhoeverWorkedFurtherDownCannotSign(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	certifiable(t, r)
+	d := deliver(t, r.Steward, "samples", "id,parameter,value\na,PH,7\nz,PH,9\n")
+	audited(t, r.Steward, d.Table.ID)
+	job, err := r.Admin.ApplyFix(ctx, d.Table.ID, client.PlannedBody{FixPlan: "p"})
+	audited(t, r.Steward, madeBy(t, r, job, err).ID)
+	inner := mergedBy(t, r, "all_samples")
+	audited(t, r.Steward, inner.ID)
+	declare(t, r.Steward, "rulebooks", strings.Replace(phBook, "dataset: samples", "dataset: yearbook", 1))
+	declare(t, r.Steward, "merges", "merge: yearbook\nstack: [all_samples]\n")
+	outer := mergedBy(t, r, "yearbook")
+	audited(t, r.Steward, outer.ID)
+	_, err = r.Admin.CertifyTable(ctx, outer.ID, client.Certifying{})
+	refused(t, "by who put the delivery right", err, http.StatusConflict, "administrator applied the fixes")
+	if _, err := r.Certifier.CertifyTable(ctx, outer.ID, client.Certifying{}); err != nil {
+		t.Error(err)
+	}
+}
+
+// Of two who make a new key at once one comes after the other, and a change of the key that was cut off before it was recorded is
+// made good.
+func TestTheKeyOfTheFileIsTheOneThatCounts(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	merged := certifiable(t, r)
+	failed := make(chan error)
+	for range 4 {
+		go func() {
+			_, err := r.Admin.RotateSigningKey(ctx)
+			failed <- err
+		}()
+	}
+	for range 4 {
+		if err := <-failed; err != nil {
+			t.Error(err)
+		}
+	}
+	if _, err := r.Certifier.CertifyTable(ctx, merged.ID, client.Certifying{}); err != nil {
+		t.Error(err)
+	}
+	made, err := certify.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := durable.WriteFile(service.KeyFile(r.Directory), made, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c, err := r.Certifier.CertifyTable(ctx, merged.ID, client.Certifying{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if id, _ := certify.KeyID(made); opened(t, r, c).Signers[0].Key != id {
+		t.Errorf("%+v", opened(t, r, c).Signers)
+	}
+}

@@ -17,6 +17,7 @@ package certify
 
 import (
 	"encoding/json"
+	"fmt"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/rulebook"
@@ -234,4 +235,34 @@ type AcceptedFact struct {
 	Rule     string            `json:"rule"`
 	Severity rulebook.Severity `json:"severity"`
 	Found    string            `json:"found"`
+}
+
+// Score writes a score as certificates have it: with four digits after the point.
+func Score(v float64) string { return fmt.Sprintf("%.4f", v) }
+
+// ColumnsOf says what a certificate says of the columns of an audit.
+func ColumnsOf(r *audit.Result) []ColumnFacts {
+	out := []ColumnFacts{}
+	for _, c := range r.Columns {
+		out = append(out, ColumnFacts{Name: c.Name, Type: string(c.Type), Score: Score(c.Score), Filled: c.Filled, Missing: c.Missing, Estimated: c.Estimated})
+	}
+	return out
+}
+
+// AcceptedOf says which findings of an audit stand in a table that is certified.
+func AcceptedOf(r *audit.Result) []AcceptedFact {
+	out := []AcceptedFact{}
+	for _, f := range r.Findings {
+		out = append(out, AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
+	}
+	return out
+}
+
+// FindingsOf says what an audit of the chain found; what became of each is not among it.
+func FindingsOf(r *audit.Result) []FindingFact {
+	out := []FindingFact{}
+	for _, f := range r.Findings {
+		out = append(out, FindingFact{Rule: f.Rule, Severity: f.Severity, Rows: f.Rows, Found: f.Found})
+	}
+	return out
 }

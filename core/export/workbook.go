@@ -95,18 +95,14 @@ func (w *bookWriter) describe(bold int) error {
 	if _, err := w.file.NewSheet(columnsSheet); err != nil {
 		return err
 	}
-	sheet, err := w.file.NewStreamWriter(columnsSheet)
-	if err != nil {
+	// Not as a stream: the package writes streams in no order, and the same table gives the same bytes.
+	if err := w.file.SetColWidth(columnsSheet, "A", "B", 28); err != nil {
 		return err
 	}
-	if err := sheet.SetColWidth(1, 2, 28); err != nil {
+	if err := w.file.SetSheetRow(columnsSheet, "A1", &[]any{"column", "title", "type", "unit", "remark"}); err != nil {
 		return err
 	}
-	head := []any{}
-	for _, name := range []string{"column", "title", "type", "unit", "remark"} {
-		head = append(head, excelize.Cell{StyleID: bold, Value: name})
-	}
-	if err := sheet.SetRow("A1", head); err != nil {
+	if err := w.file.SetRowStyle(columnsSheet, 1, 1, bold); err != nil {
 		return err
 	}
 	for i, c := range w.columns {
@@ -114,11 +110,11 @@ func (w *bookWriter) describe(bold int) error {
 		if err != nil {
 			return err
 		}
-		if err := sheet.SetRow(cell, []any{c.Name, c.Title, string(c.Type), c.Unit, c.remark()}); err != nil {
+		if err := w.file.SetSheetRow(columnsSheet, cell, &[]any{c.Name, c.Title, string(c.Type), c.Unit, c.remark()}); err != nil {
 			return err
 		}
 	}
-	return sheet.Flush()
+	return nil
 }
 
 // remark says what a workbook cannot hold of a column.

@@ -8,7 +8,6 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook/edit"
-	"proudsieve/core/table"
 	"proudsieve/core/waiver"
 )
 
@@ -142,7 +141,7 @@ func (p *Proposal) correctOne(ctx context.Context, t *relation.Table, a *Answere
 	kind := ""
 	switch item.Kind {
 	case OfText:
-		n, err := count(ctx, t, waiver.Scope{Column: column, Texts: []string{item.Text}})
+		n, err := waiver.Count(ctx, t, waiver.EveryRow(), waiver.Scope{Column: column, Texts: []string{item.Text}})
 		if err != nil {
 			return err
 		}
@@ -211,27 +210,15 @@ func naming(ctx context.Context, t *relation.Table, i *Item) (*waiver.Scope, int
 		return s
 	}
 	whole := have(i.Columns)
-	n, err := count(ctx, t, *whole)
+	n, err := waiver.Count(ctx, t, waiver.EveryRow(), *whole)
 	if err != nil || n == 0 || len(i.Key) == 0 {
 		return whole, n, err
 	}
 	key := have(i.Key)
-	if byKey, err := count(ctx, t, *key); err != nil || byKey == 1 {
+	if byKey, err := waiver.Count(ctx, t, waiver.EveryRow(), *key); err != nil || byKey == 1 {
 		return key, byKey, err
 	}
 	return whole, n, nil
-}
-
-// count counts the rows of a table that a scope names.
-func count(ctx context.Context, t *relation.Table, s waiver.Scope) (int64, error) {
-	every := table.NewRowSet()
-	every.AddRange(1, 1<<32-1)
-	c, err := waiver.Cover(ctx, func() (*relation.Table, error) { return t, nil },
-		waiver.Finding{Rows: 1 << 40, Of: 1 << 40, Set: func() (*table.RowSet, error) { return every, nil }}, []waiver.Scope{s})
-	if err != nil {
-		return 0, err
-	}
-	return c.Covered, nil
 }
 
 // Codes lists the codes of the answers that a proposal is made of, each once.

@@ -108,13 +108,12 @@ func OfRows(ctx context.Context, t *relation.Table, rows *table.RowSet, named, p
 	return items, err
 }
 
-// Personal lists the columns that an audit takes to hold personal data.
+// Personal lists the columns that seem to hold personal data by an audit, in the order of the table.
 func Personal(r *audit.Result) (names []string) {
-	for _, all := range [][]audit.Lead{r.Leads, r.MeantSo} {
-		for _, l := range all {
-			if l.Kind == leads.Personal && !slices.Contains(names, l.Column) {
-				names = append(names, l.Column)
-			}
+	for _, c := range r.Columns {
+		held := func(l audit.Lead) bool { return l.Kind == leads.Personal && l.Column == c.Name }
+		if slices.ContainsFunc(r.Leads, held) || slices.ContainsFunc(r.MeantSo, held) {
+			names = append(names, c.Name)
 		}
 	}
 	return names

@@ -185,6 +185,19 @@ func Cover(ctx context.Context, open func() (*relation.Table, error), f Finding,
 	return out, nil
 }
 
+// Count counts the rows of a set that a scope names by their texts or cells.
+func Count(ctx context.Context, t *relation.Table, set *table.RowSet, s Scope) (int64, error) {
+	n, _, err := coverRows(ctx, t, set, []Scope{s})
+	return n, err
+}
+
+// EveryRow is the set of all rows of whatever table.
+func EveryRow() *table.RowSet {
+	every := table.NewRowSet()
+	every.AddRange(1, table.MaxRows+1)
+	return every
+}
+
 // firstKept is how many rows beyond are named.
 const firstKept = 20
 

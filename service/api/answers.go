@@ -1,7 +1,6 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -216,31 +215,13 @@ func (s *Server) answerPages(r chi.Router) {
 	r.Get("/{link}", s.paced(s.showAnswerPage))
 	r.Post("/{link}", s.paced(s.takeAnswerPage))
 	r.Get("/{link}/questions.{format}", s.paced(func(w http.ResponseWriter, r *http.Request, sheet *records.Sheet) error {
-		questions, err := store.QuestionsIn(r.Context(), s.Store.DB, sheet.ID)
-		if err != nil {
-			return err
-		}
-		all, err := asQuestions(questions)
-		if err != nil {
-			return err
-		}
-		var content bytes.Buffer
-		kind := "text/csv; charset=utf-8"
-		switch chi.URLParam(r, "format") {
-		case "csv":
-			err = question.WriteCSV(&content, all)
-		case "xlsx":
-			kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-			err = question.WriteWorkbook(&content, all)
-		default:
-			return huma.NewError(http.StatusNotFound, "There is nothing at this address.")
-		}
+		content, kind, disposition, err := s.sheetFile(r.Context(), sheet.ID, chi.URLParam(r, "format"))
 		if err != nil {
 			return err
 		}
 		w.Header().Set("Content-Type", kind)
-		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=\"questions-%d.%s\"", sheet.ID, chi.URLParam(r, "format")))
-		_, _ = w.Write(content.Bytes())
+		w.Header().Set("Content-Disposition", disposition)
+		_, _ = w.Write(content)
 		return nil
 	}))
 }

@@ -133,24 +133,12 @@ func (s *Server) signingKeys() {
 	register(s, operation{
 		ID: "show-signing-key", Method: http.MethodGet, Path: "/signing-key",
 		Summary: "The public key that certificates are signed with now, as a JSON Web Key",
-	}, func(context.Context, *nothing) (*body[map[string]any], error) {
-		public, err := s.Signing.Public()
-		if err != nil {
-			return nil, err
-		}
-		key := map[string]any{}
-		return answer(&key, json.Unmarshal(public, &key))
-	})
+	}, func(context.Context, *nothing) (*body[map[string]any], error) { return object(s.Signing.Public()) })
 	register(s, operation{
 		ID: "show-signing-keys", Method: http.MethodGet, Path: "/signing-keys",
 		Summary: "The public halves of all keys that certificates were ever signed with, as a JWK set (RFC 7517)",
 	}, func(ctx context.Context, _ *nothing) (*body[map[string]any], error) {
-		set, err := s.Signing.Set(ctx)
-		if err != nil {
-			return nil, err
-		}
-		keys := map[string]any{}
-		return answer(&keys, json.Unmarshal(set, &keys))
+		return object(s.Signing.Set(ctx))
 	})
 	register(s, operation{
 		ID: "show-revocations", Method: http.MethodGet, Path: "/revocations",
@@ -170,13 +158,17 @@ func (s *Server) signingKeys() {
 		if err != nil {
 			return nil, err
 		}
-		public, err := s.Signing.Public()
-		if err != nil {
-			return nil, err
-		}
-		key := map[string]any{}
-		return answer(&key, json.Unmarshal(public, &key))
+		return object(s.Signing.Public())
 	})
+}
+
+// object answers with a JSON object as it stands.
+func object(raw []byte, err error) (*body[map[string]any], error) {
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]any{}
+	return answer(&out, json.Unmarshal(raw, &out))
 }
 
 // revocations is the signed list of the certificates that count no more.
@@ -186,19 +178,10 @@ func (s *Server) revocations(ctx context.Context) (string, error) {
 		return "", err
 	}
 	var revoked []certify.Revoked
-	digests := map[int64]string{}
-	digest := func(c *records.Certificate) (string, error) {
-		if digests[c.ID] == "" {
-			if digests[c.ID], err = certify.Digest(c.Signature); err != nil {
-				return "", err
-			}
-		}
-		return digests[c.ID], nil
-	}
 	for i := range all {
 		c := &all[i]
 		one := certify.Revoked{At: c.RevokedAt.UTC().Format(time.RFC3339), By: *c.RevokedBy, Reason: *c.Revoked}
-		if one.Certificate, err = digest(c); err != nil {
+		if one.Certificate, err = certify.Digest(c.Signature); err != nil {
 			return "", err
 		}
 		var said certify.Statement
@@ -211,7 +194,7 @@ func (s *Server) revocations(ctx context.Context) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			if one.ReplacedBy, err = digest(by); err != nil {
+			if one.ReplacedBy, err = certify.Digest(by.Signature); err != nil {
 				return "", err
 			}
 		}
@@ -227,6 +210,7 @@ func (s *Server) revocations(ctx context.Context) (string, error) {
 // candidate is a table with all that a certificate has to know of it.
 type candidate struct {
 	table     *records.Table
+	rests     *rests // on which tables it rests
 	audit     *records.Audit
 	result    audit.Result
 	facts     certify.Facts
@@ -296,16 +280,22 @@ func (s *Server) certify(ctx context.Context, id int64, with Certifying) (*recor
 	return made, err
 }
 
+// unrevoked is a certificate that was not revoked.
+func (s *Server) unrevoked(ctx context.Context, q store.Querier, id int64) (*records.Certificate, error) {
+	c, err := store.FindCertificate(ctx, q, id)
+	if err == nil && c.RevokedAt != nil {
+		err = huma.NewError(http.StatusConflict, fmt.Sprintf("Certificate %d was revoked: %s", id, *c.Revoked))
+	}
+	return c, err
+}
+
 // signToo adds a signature of somebody else to a certificate.
 func (s *Server) signToo(ctx context.Context, id int64) (*records.Certificate, error) {
-	c, err := store.FindCertificate(ctx, s.Store.DB, id)
+	c, err := s.unrevoked(ctx, s.Store.DB, id)
 	if err != nil {
 		return nil, err
 	}
-	switch {
-	case c.RevokedAt != nil:
-		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("Certificate %d was revoked: %s", id, *c.Revoked))
-	case c.CreatedBy == caller(ctx).Name:
+	if c.CreatedBy == caller(ctx).Name {
 		return nil, huma.NewError(http.StatusConflict, fmt.Sprintf("%s signed certificate %d already; more signatures are those of others.", c.CreatedBy, id))
 	}
 	found, err := s.gather(ctx, c.TableID)
@@ -323,7 +313,7 @@ func (s *Server) signToo(ctx context.Context, id int64) (*records.Certificate, e
 		if err := store.LockCertificate(ctx, tx, id); err != nil {
 			return err
 		}
-		if c, err = store.FindCertificate(ctx, tx, id); err != nil {
+		if c, err = s.unrevoked(ctx, tx, id); err != nil { // it may have been revoked meanwhile
 			return err
 		}
 		whole, err := certify.AddSignature(c.Signature, private, caller(ctx).Name, time.Now())
@@ -372,8 +362,13 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 	if t.Withdrawn != nil {
 		c.facts.Withdrawn = *t.Withdrawn
 	}
-	if t.Origin != store.OriginDelivery {
-		c.facts.FixedBy = append(c.facts.FixedBy, t.CreatedBy)
+	if c.rests, err = s.restsOn(ctx, id); err != nil {
+		return nil, err
+	}
+	for i := range c.rests.tables { // whoever made one of them, however far down
+		if one := &c.rests.tables[i]; one.Origin != store.OriginDelivery {
+			c.facts.FixedBy = append(c.facts.FixedBy, one.CreatedBy)
+		}
 	}
 	if err := s.gatherAudit(ctx, c); err != nil {
 		return nil, err
@@ -440,19 +435,18 @@ func versionOf(d *records.Declaration) certify.Version {
 	return certify.Version{Name: d.Name, Version: d.Version, SHA256: d.Digest, Earlier: d.Earlier && d.Kind == store.KindFixPlan}
 }
 
-func score(v float64) string { return fmt.Sprintf("%.4f", v) }
-
 // gatherAudit takes up the newest audit, if it went by the newest rulebook.
 func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID,
+		c.table.Dataset))
+	if err != nil {
+		return err
+	}
+	c.facts.Ruled = newest != nil
 	if c.table.AuditID == nil {
 		return nil
 	}
 	a, err := store.FindAudit(ctx, s.Store.DB, *c.table.AuditID)
-	if err != nil {
-		return err
-	}
-	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, c.table.DatasetID,
-		c.table.Dataset))
 	if err != nil {
 		return err
 	}
@@ -464,26 +458,18 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 		return err
 	}
 	c.audit = a
-	c.facts.Ruled = newest != nil
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
 	c.facts.Passed, c.facts.Score = a.HasPassed(), c.result.Score
 	c.facts.PassMark, c.facts.Findings, c.facts.Rules = a.PassMark, c.result.Findings, c.result.Rules
 	if newest != nil {
 		c.statement.Rulebook = versionOf(newest)
 	}
-	c.statement.Audit = certify.AuditFacts{Score: score(c.result.Score), PassMark: score(a.PassMark), Rules: c.result.Rules}
+	c.statement.Audit = certify.AuditFacts{Score: certify.Score(c.result.Score), PassMark: certify.Score(a.PassMark), Rules: c.result.Rules}
 	c.statement.Table.Rows, c.statement.Table.Sums = c.result.Rows, c.result.Sums
 	if e := c.result.Estimates; e != nil {
 		c.statement.Table.Marks, c.statement.Table.Estimates, c.statement.Table.Are = e.Marks, e.Cells, e.Are
 	}
-	for _, column := range c.result.Columns {
-		c.statement.Table.Columns = append(c.statement.Table.Columns, certify.ColumnFacts{Name: column.Name,
-			Type: string(column.Type), Score: score(column.Score), Filled: column.Filled, Missing: column.Missing, Estimated: column.Estimated})
-	}
-	for _, f := range c.result.Findings {
-		c.statement.Accepted = append(c.statement.Accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity,
-			Found: f.Found})
-	}
+	c.statement.Table.Columns, c.statement.Accepted = certify.ColumnsOf(&c.result), certify.AcceptedOf(&c.result)
 	return nil
 }
 
@@ -513,18 +499,22 @@ func (s *Server) gatherInput(ctx context.Context, c *candidate, t *records.Table
 		in.CellsChanged += step.Cells
 	}
 	c.statement.Inputs = append(c.statement.Inputs, in)
-	c.facts.FixedBy = append(c.facts.FixedBy, t.CreatedBy)
 	return nil
 }
 
-// gatherIssues looks at the issues, the waivers and the decisions of the table's dataset and of its inputs'.
+// gatherIssues looks at the issues, the waivers and the decisions of the table's dataset, of its inputs' and of those of all tables
+// that were made on the way to them.
 func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []records.Table) error {
 	tables := []*records.Table{c.table}
-	for i := range inputs {
-		if !slices.ContainsFunc(tables, func(t *records.Table) bool { return t.ID == inputs[i].ID }) {
-			tables = append(tables, &inputs[i])
+	add := func(all []records.Table) {
+		for i := range all {
+			if !slices.ContainsFunc(tables, func(t *records.Table) bool { return t.ID == all[i].ID }) {
+				tables = append(tables, &all[i])
+			}
 		}
 	}
+	add(inputs)
+	add(slices.DeleteFunc(slices.Clone(c.rests.tables), func(t records.Table) bool { return t.Origin == store.OriginDelivery }))
 	seen := map[string]bool{}
 	for _, t := range tables {
 		if err := s.gatherWaivers(ctx, c, t); err != nil {
@@ -546,20 +536,14 @@ func (s *Server) gatherIssues(ctx context.Context, c *candidate, inputs []record
 
 // gatherOpen takes up the issues of a dataset that stop its tables.
 func (s *Server) gatherOpen(ctx context.Context, c *candidate, dataset string) error {
-	for cursor := (store.Cursor{Limit: 500}); ; {
-		found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset, Severity: string(rulebook.Major)}, cursor)
-		if err != nil {
-			return err
+	return store.Each(func(at store.Cursor) (*store.Page[records.Issue], error) {
+		return store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset, Severity: string(rulebook.Major)}, at)
+	}, func(i *records.Issue) error {
+		if i.State == store.IssueOpen || i.State == store.IssueAsked || i.State == store.IssueWaived && i.Waivers == 0 {
+			c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title, Asked: i.State == store.IssueAsked})
 		}
-		for _, i := range found.Items {
-			if i.State == store.IssueOpen || i.State == store.IssueAsked || i.State == store.IssueWaived && i.Waivers == 0 {
-				c.facts.OpenStops = append(c.facts.OpenStops, certify.OpenIssue{Number: i.ID, Dataset: i.Dataset, Title: i.Title, Asked: i.State == store.IssueAsked})
-			}
-		}
-		if cursor.After = found.Next; found.Next == "" {
-			return nil
-		}
-	}
+		return nil
+	})
 }
 
 // gatherWaivers takes up the waivers in force for a table, with what they accept of its newest audit.
@@ -574,7 +558,7 @@ func (s *Server) gatherWaivers(ctx context.Context, c *candidate, t *records.Tab
 		if err != nil {
 			return err
 		}
-		if err := s.acceptedOf(ctx, s.Store.DB, a, func(of []records.Waiver, covered *waiver.Covered) {
+		if err := s.acceptedOf(ctx, a, all, func(of []records.Waiver, covered *waiver.Covered) {
 			rows[of[0].IssueID] = covered.Covered
 			if t.ID == c.table.ID && of[0].Subject == "rule" {
 				c.facts.Waived[of[0].Rule] = *covered
@@ -614,32 +598,26 @@ func (s *Server) gatherDecisions(ctx context.Context, c *candidate, t *records.T
 		return err
 	}
 	c.facts.AnsweredBy = append(c.facts.AnsweredBy, answered...)
-	for cursor := (store.Cursor{Limit: 500}); ; {
-		found, err := store.Decisions(ctx, s.Store.DB, t.DatasetID, false, cursor)
-		if err != nil {
-			return err
-		}
-		for _, d := range found.Items {
-			switch {
-			case d.Outcome == nil:
-				c.facts.Waiting = append(c.facts.Waiting, certify.Waiting{Number: d.ID, Dataset: d.Dataset})
-			case *d.Outcome == "agreed":
-				one := certify.Eased{Dataset: d.Dataset, Version: *d.Version, Reason: d.Reason, By: d.AskedBy, AgreedBy: *d.DecidedBy, At: d.DecidedAt.UTC().Format(time.RFC3339)}
-				var weaker []rulebook.Difference
-				if err := json.Unmarshal(d.Weaker, &weaker); err != nil {
-					return err
-				}
-				for _, w := range weaker {
-					one.Says = append(one.Says, w.Says)
-				}
-				c.statement.Eased = append(c.statement.Eased, one)
-				if d.DecidedAt.After(since) {
-					c.facts.EasedBy = append(c.facts.EasedBy, d.AskedBy)
-				}
+	return store.Each(func(at store.Cursor) (*store.Page[records.Decision], error) {
+		return store.Decisions(ctx, s.Store.DB, t.DatasetID, false, at)
+	}, func(d *records.Decision) error {
+		switch {
+		case d.Outcome == nil:
+			c.facts.Waiting = append(c.facts.Waiting, certify.Waiting{Number: d.ID, Dataset: d.Dataset})
+		case *d.Outcome == "agreed":
+			one := certify.Eased{Dataset: d.Dataset, Version: *d.Version, Reason: d.Reason, By: d.AskedBy, AgreedBy: *d.DecidedBy, At: d.DecidedAt.UTC().Format(time.RFC3339)}
+			var weaker []rulebook.Difference
+			if err := json.Unmarshal(d.Weaker, &weaker); err != nil {
+				return err
+			}
+			for _, w := range weaker {
+				one.Says = append(one.Says, w.Says)
+			}
+			c.statement.Eased = append(c.statement.Eased, one)
+			if d.DecidedAt.After(since) {
+				c.facts.EasedBy = append(c.facts.EasedBy, d.AskedBy)
 			}
 		}
-		if cursor.After = found.Next; found.Next == "" {
-			return nil
-		}
-	}
+		return nil
+	})
 }

@@ -23,10 +23,7 @@ func (s *Server) gatherWhole(ctx context.Context, id int64) (*candidate, error) 
 	if err != nil {
 		return nil, err
 	}
-	rests, err := s.restsOn(ctx, id)
-	if err != nil {
-		return nil, err
-	}
+	rests := c.rests
 	digests := map[int64]string{}
 	asked := map[int64]bool{}
 	for i := range rests.tables {
@@ -181,8 +178,7 @@ func (s *Server) judgedLink(ctx context.Context, t *records.Table) (*certify.Jud
 	if err != nil {
 		return nil, err
 	}
-	j := &certify.JudgedLink{At: job.CreatedAt.UTC().Format(time.RFC3339), Rows: result.Rows, Score: score(result.Score), Passed: result.Passed, Sums: result.Sums,
-		Findings: []certify.FindingFact{}}
+	j := &certify.JudgedLink{At: job.CreatedAt.UTC().Format(time.RFC3339), Rows: result.Rows, Score: certify.Score(result.Score), Passed: result.Passed, Sums: result.Sums, Findings: certify.FindingsOf(result)}
 	for _, one := range past {
 		j.Past = append(j.Past, rulebook.DigestOf(one))
 	}
@@ -201,8 +197,8 @@ func (s *Server) judgedLink(ctx context.Context, t *records.Table) (*certify.Jud
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range result.Findings {
-		j.Findings = append(j.Findings, certify.FindingFact{Rule: f.Rule, Severity: f.Severity, Rows: f.Rows, Found: f.Found, Became: became[f.Rule]})
+	for i := range j.Findings {
+		j.Findings[i].Became = became[j.Findings[i].Rule]
 	}
 	return j, nil
 }
@@ -282,24 +278,19 @@ func (s *Server) pastOf(ctx context.Context, t *records.Table, a *records.Audit)
 // becameOf says how the issues of a dataset's rules stand, or ended.
 func (s *Server) becameOf(ctx context.Context, dataset string) (map[string]string, error) {
 	out := map[string]string{}
-	for cursor := (store.Cursor{Limit: 500}); ; {
-		found, err := store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset}, cursor)
-		if err != nil {
-			return nil, err
+	err := store.Each(func(at store.Cursor) (*store.Page[records.Issue], error) {
+		return store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: dataset}, at)
+	}, func(i *records.Issue) error {
+		if i.Subject != "rule" {
+			return nil
 		}
-		for _, i := range found.Items {
-			if i.Subject != "rule" {
-				continue
-			}
-			out[i.Rule] = fmt.Sprintf("issue %d, %s", i.ID, i.State)
-			if i.Ended != nil {
-				out[i.Rule] += ", " + *i.Ended
-			}
+		out[i.Rule] = fmt.Sprintf("issue %d, %s", i.ID, i.State)
+		if i.Ended != nil {
+			out[i.Rule] += ", " + *i.Ended
 		}
-		if cursor.After = found.Next; found.Next == "" {
-			return out, nil
-		}
-	}
+		return nil
+	})
+	return out, err
 }
 
 // questionFacts are what was asked about a dataset, and what was answered.

@@ -73,6 +73,32 @@ func (s *Server) datasets() {
 	})
 }
 
+// changeDataset changes something of a dataset, records who did, and answers with it as it is then.
+func (s *Server) changeDataset(ctx context.Context, d *records.Dataset, action string, detail map[string]any, change func(tx *sqlx.Tx) error) (*body[records.Dataset], error) {
+	err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+		if err := change(tx); err != nil {
+			return err
+		}
+		return store.Record(ctx, tx, caller(ctx).ID, action, "dataset "+d.Name, detail)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return answer(store.FindDataset(ctx, s.Store.DB, d.Name))
+}
+
+// idOfDataset is the id of the dataset of a name; 0 for no name.
+func (s *Server) idOfDataset(ctx context.Context, name string) (int64, error) {
+	if name == "" {
+		return 0, nil
+	}
+	d, err := store.FindDataset(ctx, s.Store.DB, name)
+	if err != nil {
+		return 0, err
+	}
+	return d.ID, nil
+}
+
 // declared is the text of a declaration.
 type declared struct {
 	Body struct {
@@ -88,12 +114,12 @@ type Saving struct {
 	}
 }
 
-// from is the version that a declaration was made from; 0 for none.
-func (in *Saving) from() (int, error) {
-	if in.IfMatch == "" {
+// madeFrom is the version that a declaration was made from, by its ETag; 0 for none.
+func madeFrom(ifMatch string) (int, error) {
+	if ifMatch == "" {
 		return 0, nil
 	}
-	return seenVersion(in.IfMatch)
+	return seenVersion(ifMatch)
 }
 
 // versioned is a version of a declaration; the next one is made from its ETag.
@@ -155,13 +181,9 @@ func (s *Server) declarationLists(kind, path string) {
 		Right: access.Read, ID: "list-" + path, Method: http.MethodGet, Path: "/" + path,
 		Summary: "Versions, newest first",
 	}, func(ctx context.Context, in *inDataset) (*body[records.Page[records.Declaration]], error) {
-		var dataset int64
-		if in.Dataset != "" {
-			d, err := store.FindDataset(ctx, s.Store.DB, in.Dataset)
-			if err != nil {
-				return nil, err
-			}
-			dataset = d.ID
+		dataset, err := s.idOfDataset(ctx, in.Dataset)
+		if err != nil {
+			return nil, err
 		}
 		return answer(store.Declarations(ctx, s.Store.DB, kind, dataset, in.cursor()))
 	})
@@ -200,7 +222,7 @@ type newText struct {
 
 // declare saves a declaration.
 func (s *Server) declare(ctx context.Context, in *Saving, n newText) (*records.Declaration, error) {
-	from, err := in.from()
+	from, err := madeFrom(in.IfMatch)
 	if err != nil {
 		return nil, err
 	}

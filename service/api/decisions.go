@@ -45,13 +45,9 @@ func (s *Server) decisions() {
 		Right: access.Read, ID: "list-decisions", Method: http.MethodGet, Path: "/decisions",
 		Summary: "By which decisions rulebooks became weaker, or are to become so, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Decision]], error) {
-		var dataset int64
-		if in.Dataset != "" {
-			d, err := store.FindDataset(ctx, s.Store.DB, in.Dataset)
-			if err != nil {
-				return nil, err
-			}
-			dataset = d.ID
+		dataset, err := s.idOfDataset(ctx, in.Dataset)
+		if err != nil {
+			return nil, err
 		}
 		return answer(store.Decisions(ctx, s.Store.DB, dataset, in.Waiting, in.cursor()))
 	})
@@ -98,16 +94,8 @@ func (s *Server) decisions() {
 		if err != nil {
 			return nil, err
 		}
-		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-			if err := store.SetSecondPerson(ctx, tx, d.ID, in.Body.Asked); err != nil {
-				return err
-			}
-			return store.Record(ctx, tx, caller(ctx).ID, "said whether a second person agrees to a weaker rulebook", "dataset "+d.Name, map[string]any{"asked": in.Body.Asked})
-		})
-		if err != nil {
-			return nil, err
-		}
-		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
+		return s.changeDataset(ctx, d, "said whether a second person agrees to a weaker rulebook", map[string]any{"asked": in.Body.Asked},
+			func(tx *sqlx.Tx) error { return store.SetSecondPerson(ctx, tx, d.ID, in.Body.Asked) })
 	})
 }
 
@@ -118,8 +106,7 @@ func (s *Server) saveRulebook(ctx context.Context, in *SavingRulebook) (*records
 	if err != nil {
 		return nil, err
 	}
-	plain := Saving{IfMatch: in.IfMatch}
-	from, err := plain.from()
+	from, err := madeFrom(in.IfMatch)
 	if err != nil {
 		return nil, err
 	}

@@ -228,16 +228,8 @@ func (s *Server) fixes() {
 				return nil, err
 			}
 		}
-		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-			if err := store.SetStandingPlan(ctx, tx, d.ID, in.Body.FixPlan); err != nil {
-				return err
-			}
-			return store.Record(ctx, tx, caller(ctx).ID, "set the standing fix plan", "dataset "+d.Name, map[string]any{"fix_plan": in.Body.FixPlan})
-		})
-		if err != nil {
-			return nil, err
-		}
-		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
+		return s.changeDataset(ctx, d, "set the standing fix plan", map[string]any{"fix_plan": in.Body.FixPlan},
+			func(tx *sqlx.Tx) error { return store.SetStandingPlan(ctx, tx, d.ID, in.Body.FixPlan) })
 	})
 	type drafted struct {
 		ByID

@@ -146,39 +146,24 @@ func (s *Server) record() {
 				return nil, err
 			}
 		}
-		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-			if err := store.SetExpects(ctx, tx, d.ID, raw); err != nil {
-				return err
-			}
-			return store.Record(ctx, tx, caller(ctx).ID, "said by when deliveries are expected", "dataset "+d.Name, map[string]any{"expects": in.Body.Expects})
-		})
-		if err != nil {
-			return nil, err
-		}
-		return answer(store.FindDataset(ctx, s.Store.DB, in.Name))
+		return s.changeDataset(ctx, d, "said by when deliveries are expected", map[string]any{"expects": in.Body.Expects},
+			func(tx *sqlx.Tx) error { return store.SetExpects(ctx, tx, d.ID, raw) })
 	})
 }
 
-// expectationOf is what is expected of a dataset; nil for nothing.
-func expectationOf(d *records.Dataset) (*expect.Expectation, error) {
+// duesOf holds when the deliveries of a dataset came against what is expected of it; none where nothing is.
+func duesOf(d *records.Dataset, came []time.Time, now time.Time) (*expect.Expectation, []expect.Due, error) {
 	if d.Expects == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
 	var e expect.Expectation
-	return &e, json.Unmarshal(*d.Expects, &e)
-}
-
-// duesOf holds the deliveries of a dataset against what is expected of it; none where nothing is.
-func duesOf(d *records.Dataset, deliveries []records.JudgedDelivery, now time.Time) (*expect.Expectation, []expect.Due, error) {
-	expected, err := expectationOf(d)
-	if expected == nil || err != nil {
+	if err := json.Unmarshal(*d.Expects, &e); err != nil {
 		return nil, nil, err
 	}
-	came := make([]time.Time, len(deliveries))
-	for i := range deliveries {
-		came[i] = deliveries[i].At.UTC()
+	for i := range came {
+		came[i] = came[i].UTC()
 	}
-	return expected, expected.Dues(came, now.UTC()), nil
+	return &e, e.Dues(came, now.UTC()), nil
 }
 
 func (s *Server) recordOf(ctx context.Context, d *records.Dataset, now time.Time) (*DatasetRecord, error) {
@@ -187,7 +172,11 @@ func (s *Server) recordOf(ctx context.Context, d *records.Dataset, now time.Time
 	if err != nil {
 		return nil, err
 	}
-	expected, dues, err := duesOf(d, deliveries, now)
+	came := make([]time.Time, len(deliveries))
+	for i := range deliveries {
+		came[i] = deliveries[i].At
+	}
+	expected, dues, err := duesOf(d, came, now)
 	if err != nil {
 		return nil, err
 	}
@@ -254,12 +243,12 @@ func (s *Server) deskLate(ctx context.Context, d *Desk) error {
 	if err != nil {
 		return err
 	}
+	came, err := store.Expected(ctx, s.Store.DB)
+	if err != nil {
+		return err
+	}
 	for i := range expecting {
-		deliveries, err := store.JudgedDeliveries(ctx, s.Store.DB, expecting[i].ID)
-		if err != nil {
-			return err
-		}
-		_, dues, err := duesOf(&expecting[i], deliveries, time.Now())
+		_, dues, err := duesOf(&expecting[i], came[expecting[i].ID], time.Now())
 		if err != nil {
 			return err
 		}
@@ -280,12 +269,12 @@ func (s *Server) deskLate(ctx context.Context, d *Desk) error {
 }
 
 func (s *Server) courseOf(ctx context.Context, d *records.Dataset, origin string) (*Course, error) {
-	audits, err := store.NewestAudits(ctx, s.Store.DB, d.ID, origin)
+	audits, earlier, err := store.NewestAudits(ctx, s.Store.DB, d.ID, origin, pointsMost)
 	if err != nil {
 		return nil, err
 	}
-	out := &Course{Points: []CoursePoint{}, Earlier: int64(max(len(audits)-pointsMost, 0))}
-	for _, a := range audits[out.Earlier:] {
+	out := &Course{Points: []CoursePoint{}, Earlier: earlier}
+	for _, a := range audits {
 		result, err := s.resultOf(ctx, a.ID)
 		if err != nil {
 			return nil, err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/document"
+	"proudsieve/core/export"
 	"proudsieve/core/question"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
@@ -72,11 +74,15 @@ func (s *Server) sheets() {
 		Right: access.Read, ID: "download-sheet", Method: http.MethodGet, Path: "/sheets/{id}/file",
 		Summary: "A sheet as a workbook or CSV with room for the answers, a line for each question; personal data are masked",
 	}, func(ctx context.Context, in *asFile) (*huma.StreamResponse, error) {
-		questions, err := store.QuestionsIn(ctx, s.Store.DB, in.ID)
+		content, kind, disposition, err := s.sheetFile(ctx, in.ID, in.Format)
 		if err != nil {
 			return nil, err
 		}
-		return sheetFile(questions, in.Format, fmt.Sprintf("questions-%d", in.ID))
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			out.SetHeader("Content-Type", kind)
+			out.SetHeader("Content-Disposition", disposition)
+			_, _ = out.BodyWriter().Write(content)
+		}}, nil
 	})
 	type linked struct {
 		ByID
@@ -89,6 +95,13 @@ func (s *Server) sheets() {
 		Summary: "Make a new link to a sheet; those of before lead nowhere then",
 	}, func(ctx context.Context, in *linked) (*body[records.SheetShown], error) {
 		return s.changeLink(ctx, in.ID, "made a new link to a sheet of questions", func(tx *sqlx.Tx) error {
+			sheet, err := store.FindSheet(ctx, tx, in.ID)
+			if err == nil && sheet.ClosedAt != nil {
+				err = huma.NewError(http.StatusConflict, fmt.Sprintf("Sheet %d is closed: nothing of it is waited for any more.", in.ID))
+			}
+			if err != nil {
+				return err
+			}
 			return store.RenewLink(ctx, tx, in.ID, time.Now().AddDate(0, 0, in.Body.Days))
 		})
 	})
@@ -193,28 +206,26 @@ func asQuestions(all []records.Question) ([]question.Question, error) {
 	return out, nil
 }
 
-// sheetFile writes questions as a file.
-func sheetFile(all []records.Question, format, name string) (*huma.StreamResponse, error) {
+// sheetFiles are the forms in which a sheet is written as a file, with room for the answers.
+var sheetFiles = map[string]func(io.Writer, []question.Question) error{"csv": question.WriteCSV, "xlsx": question.WriteWorkbook}
+
+// sheetFile writes the questions of a sheet as a file, and what says of it what it is.
+func (s *Server) sheetFile(ctx context.Context, sheet int64, format string) (content []byte, kind, disposition string, err error) {
+	write := sheetFiles[format]
+	if write == nil {
+		return nil, "", "", huma.NewError(http.StatusNotFound, "There is nothing at this address.")
+	}
+	all, err := store.QuestionsIn(ctx, s.Store.DB, sheet)
+	if err != nil {
+		return nil, "", "", err
+	}
 	questions, err := asQuestions(all)
 	if err != nil {
-		return nil, err
+		return nil, "", "", err
 	}
-	var content bytes.Buffer
-	kind := "text/csv; charset=utf-8"
-	if format == "csv" {
-		err = question.WriteCSV(&content, questions)
-	} else {
-		kind, format = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "xlsx"
-		err = question.WriteWorkbook(&content, questions)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return &huma.StreamResponse{Body: func(ctx huma.Context) {
-		ctx.SetHeader("Content-Type", kind)
-		ctx.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.%s"`, name, format))
-		_, _ = ctx.BodyWriter().Write(content.Bytes())
-	}}, nil
+	var out bytes.Buffer
+	err = write(&out, questions)
+	return out.Bytes(), export.FormatOf(format).MediaType, fmt.Sprintf(`attachment; filename="questions-%d.%s"`, sheet, format), err
 }
 
 // ask makes a sheet of questions out of issues, which wait for their answers then.

@@ -57,8 +57,11 @@ func (s *Server) takingUp() {
 		if err != nil {
 			return nil, err
 		}
-		p, _, err := s.proposedFrom(ctx, in.ID, dataset, in.FixPlan, nil)
-		return answer(p, err)
+		of, err := s.waiting(ctx, in.ID, dataset)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.proposedFrom(ctx, of, dataset, in.FixPlan))
 	})
 	type taking struct {
 		ByID
@@ -117,59 +120,56 @@ func (s *Server) planFor(ctx context.Context, d *records.Dataset, name string) (
 	return fmt.Sprintf("fix_plan: %s\ndataset: %s\nsteps: []\n", name, d.Name), name, 0, nil
 }
 
-// proposedFrom works out what answers of a sheet would become, of those that nobody has taken up or left; codes restricts them.
-func (s *Server) proposedFrom(ctx context.Context, sheet int64, dataset, plan string, codes []string) (*AnswersProposed, []records.Question, error) {
+// waiting are the questions of a sheet about a dataset with answers that nobody has taken up or left.
+func (s *Server) waiting(ctx context.Context, sheet int64, dataset string) ([]records.Question, error) {
+	all, err := store.QuestionsIn(ctx, s.Store.DB, sheet)
+	return slices.DeleteFunc(all, func(q records.Question) bool { return q.Dataset != dataset || q.Answer == nil || q.Outcome != nil }), err
+}
+
+// proposedFrom works out what the answers to some questions would become.
+func (s *Server) proposedFrom(ctx context.Context, of []records.Question, dataset, plan string) (*AnswersProposed, error) {
 	d, err := store.FindDataset(ctx, s.Store.DB, dataset)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	newest, err := store.NewestDelivery(ctx, s.Store.DB, d.ID, d.Name)
 	if errors.Is(err, store.ErrNotFound) { // a dataset that merges make: what is right is put right where it came from
 		newest, err = store.NewestMerged(ctx, s.Store.DB, d.ID, d.Name)
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	t, err := s.inside(ctx, newest.ID)
 	if err != nil {
-		return nil, nil, err
-	}
-	all, err := store.QuestionsIn(ctx, s.Store.DB, sheet)
-	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var answered []question.Answered
-	var of []records.Question
-	for i := range all {
-		r := &all[i]
-		if r.Dataset != dataset || r.Answer == nil || r.Outcome != nil || codes != nil && !slices.Contains(codes, r.Code) {
-			continue
-		}
+	for i := range of {
+		r := &of[i]
 		q, err := asQuestion(r)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		given := question.Given{Code: r.Code, Answer: question.Answer(*r.Answer), Note: *r.Note}
 		if err := json.Unmarshal(*r.Right, &given.Right); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		answered = append(answered, question.Answered{Question: *q, Given: given, By: *r.AnsweredBy})
-		of = append(of, *r)
 	}
 	p, err := question.Propose(ctx, t.Table, answered)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	out := &AnswersProposed{Proposal: *p, Dataset: dataset, Table: newest.ID}
 	if out.Source, out.FixPlan, out.Version, err = s.planFor(ctx, d, plan); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var changes []edit.StepChange
 	for _, step := range p.Steps {
 		changes = append(changes, step.Change)
 	}
 	out.Source, err = edit.Plans.Apply(out.Source, changes)
-	return out, of, err
+	return out, err
 }
 
 // takeUp takes answers up, or leaves them.
@@ -183,19 +183,24 @@ func (s *Server) takeUp(ctx context.Context, sheet int64, in TakenUp) error {
 	if _, err := s.datasetOf(ctx, sheet, in.Dataset); err != nil {
 		return err
 	}
-	p, of, err := s.proposedFrom(ctx, sheet, in.Dataset, in.FixPlan, append(slices.Clone(in.Take), in.Leave...))
+	all, err := s.waiting(ctx, sheet, in.Dataset)
 	if err != nil {
 		return err
 	}
-	for _, code := range append(slices.Clone(in.Take), in.Leave...) {
-		if !slices.ContainsFunc(of, func(q records.Question) bool { return q.Code == code }) {
+	chosen := append(slices.Clone(in.Take), in.Leave...)
+	for _, code := range chosen {
+		if !slices.ContainsFunc(all, func(q records.Question) bool { return q.Code == code }) {
 			return huma.NewError(http.StatusConflict, fmt.Sprintf("%s is no answer of the sheet that waits for being taken up.", code))
 		}
 	}
-	if len(in.Leave) > 0 { // what is left makes no step
-		if p, _, err = s.proposedFrom(ctx, sheet, in.Dataset, in.FixPlan, slices.Clip(append([]string{}, in.Take...))); err != nil {
-			return err
-		}
+	only := func(codes []string) []records.Question {
+		return slices.DeleteFunc(slices.Clone(all), func(q records.Question) bool { return !slices.Contains(codes, q.Code) })
+	}
+	of := only(chosen)
+	taken := only(in.Take) // what is left makes no step
+	p, err := s.proposedFrom(ctx, taken, in.Dataset, in.FixPlan)
+	if err != nil {
+		return err
 	}
 	if p.Table != in.Table {
 		return huma.NewError(http.StatusConflict, fmt.Sprintf("Table %d has arrived since this was proposed for table %d; look at it again.", p.Table, in.Table))

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -87,8 +88,12 @@ func (s *Server) waivers() {
 		if err != nil {
 			return nil, err
 		}
+		all, err := store.WaiversFor(ctx, s.Store.DB, a.DatasetID, a.TableID)
+		if err != nil {
+			return nil, err
+		}
 		out := []inForce{}
-		err = s.acceptedOf(ctx, s.Store.DB, a, func(waivers []records.Waiver, c *waiver.Covered) {
+		err = s.acceptedOf(ctx, a, all, func(waivers []records.Waiver, c *waiver.Covered) {
 			for _, w := range waivers {
 				out = append(out, inForce{w, c})
 			}
@@ -98,30 +103,24 @@ func (s *Server) waivers() {
 }
 
 // acceptedOf visits, issue by issue, the waivers that are in force for what an audit found, with what they accept of it.
-func (s *Server) acceptedOf(ctx context.Context, q store.Querier, a *records.Audit, visit func([]records.Waiver, *waiver.Covered)) error {
-	all, err := store.WaiversFor(ctx, q, a.DatasetID, a.TableID)
-	if err != nil || len(all) == 0 {
-		return err
+func (s *Server) acceptedOf(ctx context.Context, a *records.Audit, all []records.Waiver, visit func([]records.Waiver, *waiver.Covered)) error {
+	if len(all) == 0 {
+		return nil
 	}
 	accepted, done, err := s.accepted(ctx, a)
 	if err != nil {
 		return err
 	}
 	defer done()
-	slices.SortStableFunc(all, func(x, y records.Waiver) int { return int(x.IssueID - y.IssueID) })
-	for len(all) > 0 {
-		n := 1
-		for n < len(all) && all[n].IssueID == all[0].IssueID {
-			n++
-		}
-		c, err := s.covered(ctx, a, accepted, all[:n])
+	by := store.ByIssue(all)
+	for _, issue := range slices.Sorted(maps.Keys(by)) {
+		c, err := s.covered(ctx, a, accepted, by[issue])
 		if err != nil {
 			return err
 		}
 		if c != nil {
-			visit(all[:n], c)
+			visit(by[issue], c)
 		}
-		all = all[n:]
 	}
 	return nil
 }

@@ -59,14 +59,8 @@ func (s *Server) withdrawals() {
 		if err != nil {
 			return nil, err
 		}
-		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-			if err := store.SetRetention(ctx, tx, d.ID, in.Body.Keep); err != nil {
-				return err
-			}
-			return store.Record(ctx, tx, caller(ctx).ID, "set how many deliveries are kept", "dataset "+d.Name,
-				map[string]any{"keep_deliveries": in.Body.Keep})
-		})
-		if err != nil {
+		if _, err := s.changeDataset(ctx, d, "set how many deliveries are kept", map[string]any{"keep_deliveries": in.Body.Keep},
+			func(tx *sqlx.Tx) error { return store.SetRetention(ctx, tx, d.ID, in.Body.Keep) }); err != nil {
 			return nil, err
 		}
 		if err := s.Pool.Retain(ctx, d.ID, fmt.Sprintf("dataset %s", d.Name)); err != nil {

@@ -63,7 +63,7 @@ func Said(result *audit.Result) map[string]string {
 
 // Profiles gives the columns of an audit by their names, without those that seem to hold personal data.
 func Profiles(result *audit.Result) map[string]*audit.Column {
-	out, hidden := map[string]*audit.Column{}, personal(result)
+	out, hidden := map[string]*audit.Column{}, question.Personal(result)
 	for i := range result.Columns {
 		if c := &result.Columns[i]; !slices.Contains(hidden, c.Name) {
 			out[c.Name] = c

@@ -5,27 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"proudsieve/core/audit"
-	"proudsieve/core/leads"
-	hidden "proudsieve/core/personal"
+	"proudsieve/core/personal"
 	"proudsieve/core/profile"
+	"proudsieve/core/question"
 )
-
-// personal lists the columns that seem to hold personal data, in the order of the table.
-func personal(r *audit.Result) (names []string) {
-	holds := func(l audit.Lead, name string) bool { return l.Kind == leads.Personal && l.Column == name }
-	for _, c := range r.Columns {
-		held := func(l audit.Lead) bool { return holds(l, c.Name) }
-		if slices.ContainsFunc(r.Leads, held) || slices.ContainsFunc(r.MeantSo, held) {
-			names = append(names, c.Name)
-		}
-	}
-	return names
-}
 
 // masked returns the report with the texts of such columns masked wherever they stand.
 func (r *Report) masked() *Report {
-	names := personal(r.Result)
+	names := question.Personal(r.Result)
 	if r.ShowPersonal || len(names) == 0 {
 		return r
 	}
@@ -35,7 +22,7 @@ func (r *Report) masked() *Report {
 	result.Columns = slices.Clone(result.Columns)
 	for i := range result.Columns {
 		if c := &result.Columns[i]; is(c.Name) {
-			c.Lowest, c.Highest, c.Mean, c.Frequent = hidden.Mask(c.Lowest), hidden.Mask(c.Highest), "", maskedTexts(c.Frequent)
+			c.Lowest, c.Highest, c.Mean, c.Frequent = personal.Mask(c.Lowest), personal.Mask(c.Highest), "", maskedTexts(c.Frequent)
 			c.Numbers, c.Dates = nil, nil
 		}
 	}
@@ -59,7 +46,7 @@ func (r *Report) masked() *Report {
 			examples[i].Cells = slices.Clone(examples[i].Cells)
 			for k := range examples[i].Cells {
 				if c := &examples[i].Cells[k]; is(c.Column) {
-					c.Text = hidden.Mask(c.Text)
+					c.Text = personal.Mask(c.Text)
 				}
 			}
 		}
@@ -71,11 +58,11 @@ func (r *Report) masked() *Report {
 // maskedWithin masks what a sentence quotes, and the texts that it names.
 func maskedWithin(says string, texts []profile.Frequency) string {
 	says = quotes.ReplaceAllStringFunc(says, func(quoted string) string {
-		return `"` + hidden.Mask(quoted[1:len(quoted)-1]) + `"`
+		return `"` + personal.Mask(quoted[1:len(quoted)-1]) + `"`
 	})
 	for _, t := range texts {
 		if len(t.Text) > 2 {
-			says = strings.ReplaceAll(says, t.Text, hidden.Mask(t.Text))
+			says = strings.ReplaceAll(says, t.Text, personal.Mask(t.Text))
 		}
 	}
 	return says
@@ -86,7 +73,7 @@ var quotes = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
 func maskedTexts(texts []profile.Frequency) []profile.Frequency {
 	out := slices.Clone(texts)
 	for i := range out {
-		out[i].Text = hidden.Mask(out[i].Text)
+		out[i].Text = personal.Mask(out[i].Text)
 	}
 	return out
 }

@@ -83,7 +83,9 @@ func (k *Key) Private() ([]byte, error) {
 }
 
 // Current returns the private key to sign with; ErrBehind where another one counts by now.
-func (k *Key) Current(ctx context.Context) ([]byte, error) {
+func (k *Key) Current(ctx context.Context) ([]byte, error) { return k.current(ctx, k.store.DB) }
+
+func (k *Key) current(ctx context.Context, q store.Querier) ([]byte, error) {
 	private, err := k.Private()
 	if err != nil {
 		return nil, err
@@ -92,7 +94,13 @@ func (k *Key) Current(ctx context.Context) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	newest, err := store.NewestSigningKey(ctx, k.store.DB)
+	newest, err := store.NewestSigningKey(ctx, q)
+	if err == nil && newest != id {
+		// A rotation that was cut off left its key in the file alone: it is recorded now. One that is behind is known already.
+		if err = record(ctx, q, private); err == nil {
+			newest, err = store.NewestSigningKey(ctx, q)
+		}
+	}
 	if err == nil && newest != id {
 		err = ErrBehind
 	}
@@ -124,22 +132,26 @@ func (k *Key) Set(ctx context.Context) ([]byte, error) {
 // Rotate makes a new key, which signs from now on; the private half of the one before is gone. then records what more has to be
 // recorded.
 func (k *Key) Rotate(ctx context.Context, then func(tx *sqlx.Tx, id string) error) error {
-	if _, err := k.Current(ctx); err != nil {
-		return err
-	}
-	made, err := certify.NewKey()
-	if err != nil {
-		return err
-	}
-	id, err := certify.KeyID(made)
-	if err != nil {
-		return err
-	}
-	// The file comes first: should the record fail, the key that is there is recorded at the next start.
-	if err := durable.WriteFile(k.path, made, 0o600); err != nil {
-		return err
-	}
 	return k.store.Do(ctx, func(tx *sqlx.Tx) error {
+		// One after the other, on whichever node: else the file could have the key of one, and the records that of another as the newest.
+		if err := store.LockSigningKeys(ctx, tx); err != nil {
+			return err
+		}
+		if _, err := k.current(ctx, tx); err != nil {
+			return err
+		}
+		made, err := certify.NewKey()
+		if err != nil {
+			return err
+		}
+		id, err := certify.KeyID(made)
+		if err != nil {
+			return err
+		}
+		// The file comes first: should the record fail, the key that is there is recorded when it is wanted next.
+		if err := durable.WriteFile(k.path, made, 0o600); err != nil {
+			return err
+		}
 		if err := record(ctx, tx, made); err != nil {
 			return err
 		}

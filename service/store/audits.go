@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -85,8 +86,18 @@ func AuditBefore(ctx context.Context, q Querier, a *Audit) (*Audit, error) {
 		" WHERE a.id < $1 AND a.dataset_id = $2 AND t.origin = $3 AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY a.id DESC LIMIT 1", a.ID, a.DatasetID, a.Origin)
 }
 
-// NewestAudits returns the newest audit of each table of a dataset of one origin that was not withdrawn, the first table first.
-func NewestAudits(ctx context.Context, q Querier, dataset int64, origin string) ([]Audit, error) {
-	return list[Audit](ctx, q, auditColumns+` WHERE a.dataset_id = $1 AND t.origin = $2 AND t.id NOT IN (SELECT table_id FROM withdrawals)
-		AND a.id = (SELECT max(id) FROM audits WHERE table_id = t.id) ORDER BY t.id`, dataset, origin)
+// NewestAudits returns the newest audits of the newest tables of a dataset of one origin that were not withdrawn, the first table
+// first, and how many more such tables there are.
+func NewestAudits(ctx context.Context, q Querier, dataset int64, origin string, most int) (audits []Audit, earlier int64, err error) {
+	const of = ` WHERE a.dataset_id = $1 AND t.origin = $2 AND t.id NOT IN (SELECT table_id FROM withdrawals) AND a.id = (SELECT max(id) FROM audits WHERE table_id = t.id)`
+	if audits, err = list[Audit](ctx, q, auditColumns+of+" ORDER BY t.id DESC LIMIT $3", dataset, origin, most); err != nil || len(audits) < most {
+		slices.Reverse(audits)
+		return audits, 0, err
+	}
+	slices.Reverse(audits)
+	all, err := get[int64](ctx, q, "number of audits", "SELECT count(*) FROM audits a JOIN tables t ON t.id = a.table_id"+of, dataset, origin)
+	if err != nil {
+		return nil, 0, err
+	}
+	return audits, *all - int64(len(audits)), nil
 }

@@ -3,10 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
 const certificateColumns = `SELECT c.id, c.table_id, d.name AS dataset, c.statement,
@@ -58,26 +55,15 @@ func LockCertificate(ctx context.Context, q Querier, id int64) error {
 
 // AddSignature records that somebody else signed a certificate; whole is it with their signature. ErrConflict where they did before.
 func AddSignature(ctx context.Context, q Querier, certificate, person int64, whole string) error {
-	return once(exec(ctx, q, "INSERT INTO certificate_signatures (certificate_id, person_id, whole) VALUES ($1, $2, $3)", certificate, person, whole))(
-		"certificate %d was signed by them before", certificate)
+	_, err := exec(ctx, q, "INSERT INTO certificate_signatures (certificate_id, person_id, whole) VALUES ($1, $2, $3)", certificate, person, whole)
+	return conflict(err, "certificate %d was signed by them before", certificate)
 }
 
 // Revoke records that a certificate counts no more; replacedBy is the one that stands in for it, nil for none. ErrConflict where it
 // was revoked before.
 func Revoke(ctx context.Context, q Querier, certificate, person int64, reason string, replacedBy *int64) error {
-	return once(exec(ctx, q, "INSERT INTO revocations (certificate_id, person_id, reason, replaced_by) VALUES ($1, $2, $3, $4)", certificate, person, reason, replacedBy))(
-		"certificate %d was revoked before", certificate)
-}
-
-// once turns the refusal of a record that is there already into ErrConflict, in words.
-func once(_ any, err error) func(format string, args ...any) error {
-	return func(format string, args ...any) error {
-		var refused *pgconn.PgError
-		if errors.As(err, &refused) && refused.Code == "23505" {
-			return fmt.Errorf("%w: %s", ErrConflict, fmt.Sprintf(format, args...))
-		}
-		return err
-	}
+	_, err := exec(ctx, q, "INSERT INTO revocations (certificate_id, person_id, reason, replaced_by) VALUES ($1, $2, $3, $4)", certificate, person, reason, replacedBy)
+	return conflict(err, "certificate %d was revoked before", certificate)
 }
 
 // Revoked lists all certificates that count no more, oldest first.
@@ -87,7 +73,14 @@ func Revoked(ctx context.Context, q Querier) ([]Certificate, error) {
 
 // AddSigningKey records the public half of a key, unless it is there.
 func AddSigningKey(ctx context.Context, q Querier, id string, key json.RawMessage) error {
-	_, err := exec(ctx, q, "INSERT INTO signing_keys (id, key) VALUES ($1, $2) ON CONFLICT DO NOTHING", id, string(key))
+	// By the clock, and not by when the transaction began: the key that is recorded last is the newest.
+	_, err := exec(ctx, q, "INSERT INTO signing_keys (id, key, added_at) VALUES ($1, $2, clock_timestamp()) ON CONFLICT DO NOTHING", id, string(key))
+	return err
+}
+
+// LockSigningKeys makes those who add keys follow one another, until the transaction ends.
+func LockSigningKeys(ctx context.Context, q Querier) error {
+	_, err := exec(ctx, q, "LOCK TABLE signing_keys IN SHARE ROW EXCLUSIVE MODE")
 	return err
 }
 

@@ -189,10 +189,7 @@ func FollowIssues(ctx context.Context, tx *sqlx.Tx, f Followed) error {
 	if err != nil {
 		return err
 	}
-	w := follower{Followed: f, given: map[int64][]Waiver{}}
-	for _, one := range given {
-		w.given[one.IssueID] = append(w.given[one.IssueID], one)
-	}
+	w := follower{Followed: f, given: ByIssue(given)}
 	for _, found := range f.Found {
 		if err := w.found(ctx, tx, found); err != nil {
 			return err
@@ -217,9 +214,13 @@ type follower struct {
 	given map[int64][]Waiver // in force for its table, by issue
 }
 
+func setState(ctx context.Context, q Querier, id int64, state string, ended *string) error {
+	_, err := exec(ctx, q, "UPDATE issues SET state = $2, ended = $3, version = version + 1, changed_at = now() WHERE id = $1", id, state, ended)
+	return err
+}
+
 func setIssue(ctx context.Context, q Querier, id int64, state string, ended *string, entry, text string, audit *int64) error {
-	if _, err := exec(ctx, q, "UPDATE issues SET state = $2, ended = $3, version = version + 1, changed_at = now() WHERE id = $1",
-		id, state, ended); err != nil {
+	if err := setState(ctx, q, id, state, ended); err != nil {
 		return err
 	}
 	return AddIssueEntry(ctx, q, id, 0, entry, text, audit)
@@ -349,9 +350,9 @@ func Lost(ctx context.Context, q Querier, dataset int64, rules []string) ([]Issu
 // LoseRule ends an issue whose rule is gone, or moves it to another rule, in the name of who decided that.
 func LoseRule(ctx context.Context, q Querier, i *Issue, to string, version int, reason string, person int64) error {
 	text := fmt.Sprintf("Version %d of the rulebook has no rule %s any more: %s", version, i.Rule, reason)
+	ended := EndedRuleChanged
 	if to == "" {
-		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', ended = 'rule_changed', version = version + 1, changed_at = now() WHERE id = $1",
-			i.ID); err != nil {
+		if err := setState(ctx, q, i.ID, IssueClosed, &ended); err != nil {
 			return err
 		}
 		return AddIssueEntry(ctx, q, i.ID, person, "closed", text, nil)
@@ -365,14 +366,14 @@ func LoseRule(ctx context.Context, q Querier, i *Issue, to string, version int, 
 			return err
 		}
 		if other.State == IssueClosed {
-			if _, err := exec(ctx, q, "UPDATE issues SET state = $2, ended = $3, version = version + 1, changed_at = now() WHERE id = $1", other.ID, i.State, i.Ended); err != nil {
+			if err := setState(ctx, q, other.ID, i.State, i.Ended); err != nil {
 				return err
 			}
 		}
 		if _, err := exec(ctx, q, "UPDATE waivers w SET issue_id = $2 WHERE w.issue_id = $1 AND "+inForce, i.ID, other.ID); err != nil {
 			return err
 		}
-		if _, err := exec(ctx, q, "UPDATE issues SET state = 'closed', ended = 'rule_changed', version = version + 1, changed_at = now() WHERE id = $1", i.ID); err != nil {
+		if err := setState(ctx, q, i.ID, IssueClosed, &ended); err != nil {
 			return err
 		}
 		return AddIssueEntry(ctx, q, i.ID, person, "moved", fmt.Sprintf("It goes on as issue %d, of the rule %s. %s", other.ID, to, text), nil)

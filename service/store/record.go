@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"proudsieve/service/records"
 )
@@ -41,4 +42,19 @@ func AnswerTimes(ctx context.Context, q Querier, dataset int64) ([]records.Answe
 // Expecting returns the datasets of which deliveries are expected.
 func Expecting(ctx context.Context, q Querier) ([]Dataset, error) {
 	return list[Dataset](ctx, q, datasetColumns+" WHERE d.expects IS NOT NULL ORDER BY d.name")
+}
+
+// Expected returns when the deliveries of all datasets came of which some are expected, by their datasets, the first one first.
+func Expected(ctx context.Context, q Querier) (map[int64][]time.Time, error) {
+	type arrival struct {
+		Dataset int64     `db:"dataset_id"`
+		At      time.Time `db:"created_at"`
+	}
+	all, err := list[arrival](ctx, q, `SELECT t.dataset_id, t.created_at FROM tables t JOIN datasets d ON d.id = t.dataset_id
+		WHERE d.expects IS NOT NULL AND t.origin = 'delivery' AND t.id NOT IN (SELECT table_id FROM withdrawals) ORDER BY t.id`)
+	out := map[int64][]time.Time{}
+	for _, one := range all {
+		out[one.Dataset] = append(out[one.Dataset], one.At)
+	}
+	return out, err
 }

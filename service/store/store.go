@@ -192,6 +192,15 @@ func exec(ctx context.Context, q Querier, query string, args ...any) (sql.Result
 	return q.ExecContext(ctx, query, clean(args)...)
 }
 
+// conflict turns the refusal of a record that is there already into ErrConflict, in words; other errors stay as they are.
+func conflict(err error, format string, args ...any) error {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "23505" {
+		return fmt.Errorf("%w: %s", ErrConflict, fmt.Sprintf(format, args...))
+	}
+	return err
+}
+
 // Passing reports whether an error is of a database that was away, and may be gone the next time.
 func Passing(err error) bool {
 	var answer *pgconn.PgError
@@ -279,6 +288,27 @@ func (c Cursor) below() (place, error) {
 
 // page reads one more record than wanted, to know whether a next page is there.
 // query has the id to stay below as its first argument and the limit as its second.
+// eachMost is how many records Each asks for at once.
+const eachMost = 500
+
+// Each visits all records of a list, page by page.
+func Each[T any](pageAt func(Cursor) (*Page[T], error), visit func(*T) error) error {
+	for cursor := (Cursor{Limit: eachMost}); ; {
+		found, err := pageAt(cursor)
+		if err != nil {
+			return err
+		}
+		for i := range found.Items {
+			if err := visit(&found.Items[i]); err != nil {
+				return err
+			}
+		}
+		if cursor.After = found.Next; found.Next == "" {
+			return nil
+		}
+	}
+}
+
 func page[T any](ctx context.Context, q Querier, c Cursor, id func(*T) int64, query string, args ...any) (*Page[T],
 	error) {
 	before, err := c.before()

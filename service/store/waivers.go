@@ -54,6 +54,15 @@ func WaiversFor(ctx context.Context, q Querier, dataset, table int64) ([]Waiver,
 		WHERE i.dataset_id = $1 AND `+inForce+` AND (w.table_id IS NULL OR w.table_id IN (SELECT id FROM up UNION SELECT id FROM down)) ORDER BY w.id`, dataset, table)
 }
 
+// ByIssue puts waivers together that are of one issue.
+func ByIssue(all []Waiver) map[int64][]Waiver {
+	out := map[int64][]Waiver{}
+	for _, w := range all {
+		out[w.IssueID] = append(out[w.IssueID], w)
+	}
+	return out
+}
+
 // EndWaivers ends the waivers of an issue that are in force, or one of them, and returns how many those were.
 func EndWaivers(ctx context.Context, q Querier, issue, waiver, person int64) (int64, error) {
 	done, err := exec(ctx, q, `UPDATE waivers w SET ended_at = now(), ended_by = $3 WHERE w.issue_id = $1 AND ($2 = 0 OR w.id = $2) AND `+inForce, issue, waiver, person)

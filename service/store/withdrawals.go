@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
-
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // Withdraw records that a table counts no more; person 0 means the service itself. Bytes are
@@ -14,11 +11,7 @@ import (
 func Withdraw(ctx context.Context, q Querier, table, person int64, reason string, letGo bool) (*Withdrawal, error) {
 	_, err := exec(ctx, q,
 		"INSERT INTO withdrawals (table_id, person_id, reason, bytes_let_go) VALUES ($1, NULLIF($2::bigint, 0), $3, $4)", table, person, reason, letGo)
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) && refused.Code == "23505" {
-		return nil, fmt.Errorf("%w: table %d was withdrawn before", ErrConflict, table)
-	}
-	if err != nil {
+	if err := conflict(err, "table %d was withdrawn before", table); err != nil {
 		return nil, err
 	}
 	return get[Withdrawal](ctx, q, fmt.Sprintf("withdrawal of table %d", table), `SELECT w.table_id, p.name AS person, w.reason, w.bytes_let_go, w.at

@@ -95,8 +95,16 @@ func (a *Accepted) Still(ctx context.Context, subject, rule string, raw json.Raw
 		if f == nil {
 			return "", 0, a.Result.Judges(rule), nil
 		}
-		rows, err = a.count(ctx, f.Rows, func() (*table.RowSet, error) { return a.Rows(rule) }, waiver.Scope{Column: textColumn(&about), Texts: []string{about.Text}})
-		return fmt.Sprintf("%q stands in %s of %s.", about.Text, document.Counted(rows, "row", "rows"), strings.Join(about.Columns, ", ")), rows, true, err
+		if f.Rows > 0 {
+			set, err := a.Rows(rule)
+			if err != nil {
+				return "", 0, false, err
+			}
+			if rows, err = a.count(ctx, set, waiver.Scope{Column: textColumn(&about), Texts: []string{about.Text}}); err != nil {
+				return "", 0, false, err
+			}
+		}
+		return fmt.Sprintf("%q stands in %s of %s.", about.Text, document.Counted(rows, "row", "rows"), strings.Join(about.Columns, ", ")), rows, true, nil
 	}
 	if len(about.Named) == 0 { // of earlier versions, which did not say which rows those were
 		return "", 0, false, nil
@@ -105,9 +113,7 @@ func (a *Accepted) Still(ctx context.Context, subject, rule string, raw json.Raw
 	if err := json.Unmarshal(about.Named, &scope); err != nil {
 		return "", 0, false, err
 	}
-	every := table.NewRowSet()
-	every.AddRange(1, uint64(a.Result.Rows)+1)
-	rows, err = a.count(ctx, a.Result.Rows, func() (*table.RowSet, error) { return every, nil }, scope)
+	rows, err = a.count(ctx, waiver.EveryRow(), scope)
 	return document.Counted(rows, "row is", "rows are") + " in question.", rows, true, err
 }
 
@@ -119,13 +125,11 @@ func textColumn(about *records.IssueSubject) string {
 	return about.Column
 }
 
-func (a *Accepted) count(ctx context.Context, rows int64, set func() (*table.RowSet, error), scope waiver.Scope) (int64, error) {
-	if rows == 0 {
-		return 0, nil
-	}
-	c, err := waiver.Cover(ctx, a.Open, waiver.Finding{Rows: rows, Of: rows, Set: set}, []waiver.Scope{scope})
+// count counts the rows of a set that a scope names.
+func (a *Accepted) count(ctx context.Context, set *table.RowSet, scope waiver.Scope) (int64, error) {
+	t, err := a.Open()
 	if err != nil {
 		return 0, err
 	}
-	return c.Covered, nil
+	return waiver.Count(ctx, t, set, scope)
 }

@@ -131,11 +131,7 @@ func (a *attempt) lookAtWaivers(ctx context.Context, t *records.Table, accepted 
 	if err != nil {
 		return err
 	}
-	given := map[int64][]records.Waiver{}
-	for _, w := range all {
-		given[w.IssueID] = append(given[w.IssueID], w)
-	}
-	for _, of := range given {
+	for _, of := range store.ByIssue(all) {
 		if _, err := accepted.Of(ctx, of[0].Subject, of[0].Rule, of[0].About, of); err != nil {
 			return err
 		}

@@ -298,13 +298,10 @@ func (c *checking) checkAudit(ctx context.Context, i int) error {
 	}
 	c.results[i] = result
 	ok := c.same("rows", j.Rows, result.Rows)
-	ok = c.same("a score of", j.Score, fmt.Sprintf("%.4f", result.Score)) && ok
+	ok = c.same("a score of", j.Score, certify.Score(result.Score)) && ok
 	ok = c.same("as its verdict", verdict(j.Passed), verdict(result.Passed)) && ok
 	ok = c.same("as sums", j.Sums, result.Sums) && ok
-	found := []certify.FindingFact{}
-	for _, f := range result.Findings {
-		found = append(found, certify.FindingFact{Rule: f.Rule, Severity: f.Severity, Rows: f.Rows, Found: f.Found})
-	}
+	found := certify.FindingsOf(result)
 	said := slices.Clone(j.Findings)
 	for k := range said {
 		said[k].Became = "" // which no figure tells
@@ -672,19 +669,13 @@ func (c *checking) checkStatement() error {
 		return nil
 	}
 	ok = c.same("rows", c.said.Table.Rows, result.Rows) && ok
-	ok = c.same("a score of", c.said.Audit.Score, fmt.Sprintf("%.4f", result.Score)) && ok
-	ok = c.same("a pass mark of", c.said.Audit.PassMark, fmt.Sprintf("%.4f", result.PassMark)) && ok
+	ok = c.same("a score of", c.said.Audit.Score, certify.Score(result.Score)) && ok
+	ok = c.same("a pass mark of", c.said.Audit.PassMark, certify.Score(result.PassMark)) && ok
 	ok = c.same("as sums", c.said.Table.Sums, result.Sums) && ok
-	columns := []certify.ColumnFacts{}
-	for _, k := range result.Columns {
-		columns = append(columns, certify.ColumnFacts{Name: k.Name, Type: string(k.Type), Score: fmt.Sprintf("%.4f", k.Score), Filled: k.Filled, Missing: k.Missing, Estimated: k.Estimated})
-	}
+	columns := certify.ColumnsOf(result)
 	ok = c.same("as columns", c.said.Table.Columns, columns) && ok
 	ok = c.same("as rules", c.said.Audit.Rules, result.Rules) && ok
-	accepted := []certify.AcceptedFact{}
-	for _, f := range result.Findings {
-		accepted = append(accepted, certify.AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
-	}
+	accepted := certify.AcceptedOf(result)
 	ok = c.same("as accepted", c.said.Accepted, accepted) && ok
 	if ok {
 		c.tell(Holds, "What is said of it: %s, %s, %s.", document.Counted(int64(len(columns)), "column", "columns"), document.Counted(int64(len(result.Rules)), "rule", "rules"),

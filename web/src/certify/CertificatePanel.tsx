@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
-import { certificateDraft, me, obstacles, refresh } from "../client/queries";
+import { certificateDraft, me, refresh } from "../client/queries";
 import { Field, Press, Writing } from "../shared/controls";
 import { Section } from "../shared/parts";
 import { Shown, Trouble } from "../shared/states";
@@ -11,7 +11,8 @@ import { type Statement, StatementShown } from "./StatementShown";
 
 /** What stands between the table and a certificate, and the button that signs it. */
 export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
-  const found = useQuery(obstacles(t.id));
+  const draft = useQuery(certificateDraft(t.id));
+  const ready = draft.data?.obstacles.length === 0;
   const who = useQuery(me);
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -36,7 +37,6 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
   const [conditions, setConditions] = useState("");
   const [until, setUntil] = useState("");
   const [replaces, setReplaces] = useState(true);
-  const draft = useQuery(certificateDraft(t.id));
   return (
     <>
       {t.certificate_id && (
@@ -48,15 +48,15 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
           .
         </Text>
       )}
-      <Shown query={found}>
-        {(o) =>
-          o.ready ? (
+      <Shown query={draft}>
+        {(d) =>
+          d.obstacles.length === 0 ? (
             <Text>Nothing stands in the way of a certificate.</Text>
           ) : (
             <>
               <Text fontWeight="650">Before the table can be certified by you:</Text>
               <ul style={{ paddingLeft: "1.4em", listStyle: "disc" }}>
-                {o.obstacles.map((one) => (
+                {d.obstacles.map((one) => (
                   <li key={one.says}>
                     {one.says} <Removes t={t} o={one} />
                   </li>
@@ -66,7 +66,7 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
           )
         }
       </Shown>
-      {may && found.data?.ready && (
+      {may && ready && (
         <Box maxW="640px" mt="2">
           <Writing
             aria-label="Conditions of use"
@@ -94,7 +94,7 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
         </Box>
       )}
       {may ? (
-        <Press mt="3" onClick={() => sign.mutate()} loading={sign.isPending} disabled={!found.data?.ready}>
+        <Press mt="3" onClick={() => sign.mutate()} loading={sign.isPending} disabled={!ready}>
           Certify the table
         </Press>
       ) : (
@@ -103,9 +103,11 @@ export function CertificatePanel({ t }: { t: Schemas["Table"] }) {
         </Text>
       )}
       <Trouble error={sign.error} />
-      <Section title="What it would say">
-        <Shown query={draft}>{(d) => <StatementShown s={d.statement as Statement} />}</Shown>
-      </Section>
+      {draft.data && (
+        <Section title="What it would say">
+          <StatementShown s={draft.data.statement as Statement} />
+        </Section>
+      )}
     </>
   );
 }

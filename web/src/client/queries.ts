@@ -127,12 +127,6 @@ export const tableInputs = (id: number) =>
     queryKey: ["table", id, "inputs"],
     queryFn: ({ signal }) => take(api.GET("/tables/{id}/inputs", { signal, params: { path: { id } } })),
   });
-export const obstacles = (id: number) =>
-  queryOptions({
-    queryKey: ["table", id, "obstacles"],
-    queryFn: ({ signal }) => take(api.GET("/tables/{id}/obstacles", { signal, params: { path: { id } } })),
-  });
-/** What a certificate would say now. */
 export const certificateDraft = (id: number) =>
   queryOptions({
     queryKey: ["table", id, "certificate draft"],

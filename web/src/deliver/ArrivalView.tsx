@@ -76,6 +76,7 @@ function ChooseFile() {
               if (file) {
                 mutate(file);
               }
+              e.target.value = ""; // the same file can be chosen again once it was mended
             }}
           />
         </HStack>

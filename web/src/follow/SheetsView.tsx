@@ -96,7 +96,13 @@ export function TakeAnswers() {
         hidden
         aria-label="A file of answers"
         accept=".xlsx,.csv,.txt"
-        onChange={(e) => e.target.files?.[0] && taken.mutate(e.target.files[0])}
+        onChange={(e) => {
+          const file = e.target.files?.[0];
+          if (file) {
+            taken.mutate(file);
+          }
+          e.target.value = ""; // the same file can be chosen again once it was mended
+        }}
       />
       <Press plain needs="work" onClick={() => input.current?.click()} loading={taken.isPending}>
         Take in a file of answers

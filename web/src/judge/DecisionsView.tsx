@@ -9,6 +9,7 @@ import { More } from "../shared/grid";
 import { Title } from "../shared/parts";
 import { Empty, Shown, Trouble } from "../shared/states";
 import { when } from "../shared/words";
+import { LessAsked } from "./Easing";
 
 /** By which decisions rulebooks became weaker, and those that wait for a second person. */
 export function DecisionsView() {
@@ -52,10 +53,7 @@ function OneDecision({ d }: { d: Schemas["Decision"] }) {
       </Text>
       <chakra.ul pl="5" listStyleType="disc" fontSize="sm">
         {weaker.map((w) => (
-          <li key={w.says}>
-            {w.says}
-            {w.perhaps && <chakra.span color="quiet"> Nobody can tell whether this asks less.</chakra.span>}
-          </li>
+          <LessAsked key={w.says} says={w.says} perhaps={w.perhaps} />
         ))}
         {lost.map((l) => (
           <li key={l.rule}>

@@ -6,6 +6,14 @@ import { Field, Press, Writing } from "../shared/controls";
 import { LeaveGuard } from "../shared/LeaveGuard";
 import { said } from "../shared/toasts";
 
+/** One thing that is asked less, or may be. */
+export const LessAsked = ({ says, perhaps }: { says: string; perhaps?: boolean }) => (
+  <li>
+    {says}
+    {perhaps && <chakra.span color="quiet"> Nobody can tell whether this asks less.</chakra.span>}
+  </li>
+);
+
 export type Eased = { reason: string; lost: Schemas["LostRule"][] };
 
 /** Whether a rulebook was not saved because it asks less, and nobody has said why. */
@@ -54,12 +62,7 @@ export function Easing(props: {
       <Text fontWeight="600">Less is asked of a table by this version, or may be. That is a decision.</Text>
       <chakra.ul pl="5" listStyleType="disc" fontSize="sm">
         {weaker.map((d) => (
-          <li key={d.message}>
-            {d.message}
-            {d.location === "perhaps weaker" && (
-              <chakra.span color="quiet"> Nobody can tell whether this asks less.</chakra.span>
-            )}
-          </li>
+          <LessAsked key={d.message} says={d.message} perhaps={d.location === "perhaps weaker"} />
         ))}
       </chakra.ul>
       <form
