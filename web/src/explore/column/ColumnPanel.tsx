@@ -31,7 +31,7 @@ export function ColumnPanel({ t, a }: { t: Table; a: Audit }) {
   return (
     <>
       <HStack justify="space-between" align="baseline" flexWrap="wrap">
-        <HStack align="baseline" gap="3">
+        <HStack align="baseline" gap="3" flexWrap="wrap" minW="0">
           <chakra.h2 fontSize="lg" fontWeight="650" wordBreak="break-word">
             {c.name}
           </chakra.h2>
