@@ -71,7 +71,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 			backupCommand(), restoreCommand(), checkCommand(), databaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), decisionCommand(), questionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
-			jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
+			noticeCommand(), receiverCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}
 	quietUsage(app)

@@ -14,6 +14,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"proudsieve/client"
+	"proudsieve/service"
 	"proudsieve/service/servicetest"
 )
 
@@ -33,7 +34,12 @@ const samplesFile = "id,station,taken,value\na,AV-1,2026-03-01,7.50\nb,AV-9,2026
 // commandLine is a service, and what does commands on it as one of its people.
 func commandLine(t *testing.T) (r *servicetest.Running, as func(*client.Client), do func(code int, args string, want ...string) string) {
 	t.Helper()
-	r = servicetest.Start(t, nil)
+	return commandLineWith(t, nil)
+}
+
+func commandLineWith(t *testing.T, change func(*service.Options)) (r *servicetest.Running, as func(*client.Client), do func(code int, args string, want ...string) string) {
+	t.Helper()
+	r = servicetest.Start(t, change)
 	t.Setenv("PROUDSIEVE_SERVER", r.URL)
 	as = func(c *client.Client) { t.Setenv("PROUDSIEVE_TOKEN", c.Token) }
 	as(r.Steward)

@@ -24,6 +24,7 @@ import (
 	"proudsieve/postgres"
 	"proudsieve/service"
 	"proudsieve/service/api"
+	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
 
@@ -60,6 +61,15 @@ func arrivalFlags() []cli.Flag {
 			Usage: "a folder with a folder for each dataset; every file put there is taken in"},
 		&cli.BoolFlag{Name: "fetch-private",
 			Usage: "fetch also from addresses of this machine and of private networks"},
+		&cli.StringFlag{Name: "address",
+			Usage: "the address by which people reach the service, as https://sieve.example; it stands in what is sent to them"},
+		&cli.StringFlag{Name: "mail-server", Usage: "host:port of the server that takes letters (SMTP)"},
+		&cli.StringFlag{Name: "mail-from", Usage: "the address that letters come from"},
+		&cli.StringFlag{Name: "mail-user", Usage: "by which the service signs in at the mail server"},
+		&cli.StringFlag{Name: "mail-password", Usage: "file of mode 0600 with the password for that; or the password itself in PROUDSIEVE_MAIL_PASSWORD"},
+		&cli.StringFlag{Name: "mail-tls", Usage: strings.Join(telling.MailTLS, ", ") + "; where it is left out, required but on this machine"},
+		&cli.BoolFlag{Name: "tell-private",
+			Usage: "tell also receivers at addresses of this machine and of private networks"},
 		&cli.DurationFlag{Name: "stall-after", Value: work.DefaultStall,
 			Usage: "how long a job may make no progress before it fails"},
 		&cli.StringSliceFlag{Name: "name",
@@ -95,7 +105,11 @@ func setUnpacking(c *cli.Command) error {
 func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	o := service.Options{Directory: c.String("data"), Listen: c.String("listen"), UploadLimit: c.Int64("upload-limit"),
 		FetchPrivate: c.Bool("fetch-private"), Watch: c.String("watch"), Stall: c.Duration("stall-after"), Log: log,
-		Certificate: c.String("tls-certificate"), Key: c.String("tls-key")}
+		Certificate: c.String("tls-certificate"), Key: c.String("tls-key"), Address: c.String("address"), TellPrivate: c.Bool("tell-private")}
+	var err error
+	if o.Mail, err = mailServer(c); err != nil {
+		return o, err
+	}
 	samples, err := demoSamples()
 	if err != nil {
 		return o, err
@@ -123,6 +137,23 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	return o, nil
 }
 
+// mailServer is the server that takes letters, which the flags of a command tell; nil for none.
+func mailServer(c *cli.Command) (*telling.MailServer, error) {
+	if c.String("mail-server") == "" {
+		return nil, nil
+	}
+	m := &telling.MailServer{Address: c.String("mail-server"), From: c.String("mail-from"), User: c.String("mail-user"),
+		Password: os.Getenv("PROUDSIEVE_MAIL_PASSWORD"), TLS: c.String("mail-tls")}
+	if path := c.String("mail-password"); path != "" {
+		secret, err := durable.ReadSecret(path)
+		if err != nil {
+			return nil, fmt.Errorf("reading the password for the mail server: %w", err)
+		}
+		m.Password = strings.TrimSpace(string(secret))
+	}
+	return m, m.Check()
+}
+
 func upCommand() *cli.Command {
 	return &cli.Command{
 		Name: "up", Usage: "start the service with a database of its own, until Ctrl-C",
@@ -137,12 +168,19 @@ func upCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			var others *standIns
+			if c.Bool("demo") {
+				if others, err = startStandIns(&options); err != nil {
+					return err
+				}
+				defer others.stop()
+			}
 			running, err := startPrivate(ctx, options, false)
 			if err != nil {
 				return err
 			}
 			if c.Bool("demo") {
-				if err := running.loadDemo(ctx, o); err != nil {
+				if err := errors.Join(others.introduce(ctx, running), running.loadDemo(ctx, o)); err != nil {
 					return errors.Join(err, running.stop())
 				}
 			}
@@ -152,6 +190,9 @@ func upCommand() *cli.Command {
 			if c.Bool("demo") {
 				o.line("or, as one of the demo's people, with the token in %s or %s",
 					demoTokenFile(c.String("data"), demoSteward), demoTokenFile(c.String("data"), demoCertifier))
+			}
+			if others != nil {
+				o.line("Letters and events that it sends are kept in %s", others.directory)
 			}
 			o.line("Ctrl-C stops it.")
 			return running.wait(ctx)

@@ -147,6 +147,42 @@ func (e NewPersonBodyRole) Valid() bool {
 	}
 }
 
+// Defines values for NewReceiverKinds.
+const (
+	NewReceiverKindsCertificateRevoked NewReceiverKinds = "certificate_revoked"
+	NewReceiverKindsCertificateSigned  NewReceiverKinds = "certificate_signed"
+	NewReceiverKindsDeliveryArrived    NewReceiverKinds = "delivery_arrived"
+	NewReceiverKindsDeliveryLate       NewReceiverKinds = "delivery_late"
+	NewReceiverKindsFellShort          NewReceiverKinds = "fell_short"
+	NewReceiverKindsIssueCameBack      NewReceiverKinds = "issue_came_back"
+	NewReceiverKindsJobFailed          NewReceiverKinds = "job_failed"
+	NewReceiverKindsQuestionAnswered   NewReceiverKinds = "question_answered"
+)
+
+// Valid indicates whether the value is a known member of the NewReceiverKinds enum.
+func (e NewReceiverKinds) Valid() bool {
+	switch e {
+	case NewReceiverKindsCertificateRevoked:
+		return true
+	case NewReceiverKindsCertificateSigned:
+		return true
+	case NewReceiverKindsDeliveryArrived:
+		return true
+	case NewReceiverKindsDeliveryLate:
+		return true
+	case NewReceiverKindsFellShort:
+		return true
+	case NewReceiverKindsIssueCameBack:
+		return true
+	case NewReceiverKindsJobFailed:
+		return true
+	case NewReceiverKindsQuestionAnswered:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadingWishEncoding.
 const (
 	ReadingWishEncodingIso88591    ReadingWishEncoding = "iso-8859-1"
@@ -351,6 +387,63 @@ func (e ListPreviewedChangesParamsWhat) Valid() bool {
 	case ListPreviewedChangesParamsWhatCells:
 		return true
 	case ListPreviewedChangesParamsWhatRows:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListNoticesParamsKind.
+const (
+	ListNoticesParamsKindCertificateRevoked ListNoticesParamsKind = "certificate_revoked"
+	ListNoticesParamsKindCertificateSigned  ListNoticesParamsKind = "certificate_signed"
+	ListNoticesParamsKindDeliveryArrived    ListNoticesParamsKind = "delivery_arrived"
+	ListNoticesParamsKindDeliveryLate       ListNoticesParamsKind = "delivery_late"
+	ListNoticesParamsKindFellShort          ListNoticesParamsKind = "fell_short"
+	ListNoticesParamsKindIssueCameBack      ListNoticesParamsKind = "issue_came_back"
+	ListNoticesParamsKindJobFailed          ListNoticesParamsKind = "job_failed"
+	ListNoticesParamsKindQuestionAnswered   ListNoticesParamsKind = "question_answered"
+)
+
+// Valid indicates whether the value is a known member of the ListNoticesParamsKind enum.
+func (e ListNoticesParamsKind) Valid() bool {
+	switch e {
+	case ListNoticesParamsKindCertificateRevoked:
+		return true
+	case ListNoticesParamsKindCertificateSigned:
+		return true
+	case ListNoticesParamsKindDeliveryArrived:
+		return true
+	case ListNoticesParamsKindDeliveryLate:
+		return true
+	case ListNoticesParamsKindFellShort:
+		return true
+	case ListNoticesParamsKindIssueCameBack:
+		return true
+	case ListNoticesParamsKindJobFailed:
+		return true
+	case ListNoticesParamsKindQuestionAnswered:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListSendingsParamsState.
+const (
+	ListSendingsParamsStateGivenUp ListSendingsParamsState = "given_up"
+	ListSendingsParamsStateSent    ListSendingsParamsState = "sent"
+	ListSendingsParamsStateWaiting ListSendingsParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListSendingsParamsState enum.
+func (e ListSendingsParamsState) Valid() bool {
+	switch e {
+	case ListSendingsParamsStateGivenUp:
+		return true
+	case ListSendingsParamsStateSent:
+		return true
+	case ListSendingsParamsStateWaiting:
 		return true
 	default:
 		return false
@@ -927,6 +1020,9 @@ type MadeBodySeverity string
 // MadePerson defines model for MadePerson.
 type MadePerson = records.MadePerson
 
+// MadeReceiver defines model for MadeReceiver.
+type MadeReceiver = records.MadeReceiver
+
 // MadeToken defines model for MadeToken.
 type MadeToken = records.MadeToken
 
@@ -990,9 +1086,22 @@ type NewPersonBody struct {
 // NewPersonBodyRole defines model for NewPersonBody.Role.
 type NewPersonBodyRole string
 
+// NewReceiver defines model for NewReceiver.
+type NewReceiver struct {
+	// Address A web address that takes events by POST
+	Address string `json:"address"`
+
+	// Kinds The kinds of notice that it is told of; all where there is none
+	Kinds []NewReceiverKinds `json:"kinds,omitempty"`
+	Name  string             `json:"name"`
+}
+
+// NewReceiverKinds defines model for NewReceiver.Kinds.
+type NewReceiverKinds string
+
 // NewSheet defines model for NewSheet.
 type NewSheet struct {
-	// Address Their e-mail address; it is kept, and nothing is sent by itself
+	// Address Their e-mail address: the link is mailed there where a mail server is set up
 	Address string `json:"address,omitempty"`
 
 	// Days In how many days it is to be answered; 14 where it is left out
@@ -1018,6 +1127,9 @@ type NewTokenBody struct {
 	Days int64  `json:"days,omitempty"`
 	Note string `json:"note,omitempty"`
 }
+
+// NoticeChoice defines model for NoticeChoice.
+type NoticeChoice = records.NoticeChoice
 
 // Obstacles defines model for Obstacles.
 type Obstacles = json.RawMessage
@@ -1058,6 +1170,12 @@ type PageIssue = records.Page[records.Issue]
 
 // PageJob defines model for PageJob.
 type PageJob = records.Page[records.Job]
+
+// PageNotice defines model for PageNotice.
+type PageNotice = records.Page[records.Notice]
+
+// PageSending defines model for PageSending.
+type PageSending = records.Page[records.Sending]
 
 // PageSheet defines model for PageSheet.
 type PageSheet = records.Page[records.Sheet]
@@ -1160,6 +1278,9 @@ type ReadingWish struct {
 // ReadingWishEncoding defines model for ReadingWish.Encoding.
 type ReadingWishEncoding string
 
+// Receiver defines model for Receiver.
+type Receiver = records.Receiver
+
 // Reconciled defines model for Reconciled.
 type Reconciled = json.RawMessage
 
@@ -1220,6 +1341,15 @@ type SavingRulebookBody struct {
 type SecondBody struct {
 	Asked bool `json:"asked"`
 }
+
+// SeenBody defines model for SeenBody.
+type SeenBody struct {
+	// Last The last notice that was seen; 0 only asks
+	Last int64 `json:"last"`
+}
+
+// Sending defines model for Sending.
+type Sending = records.Sending
 
 // SeveralBody defines model for SeveralBody.
 type SeveralBody struct {
@@ -1295,11 +1425,30 @@ type Tally = json.RawMessage
 // Together defines model for Together.
 type Together = json.RawMessage
 
+// Told defines model for Told.
+type Told struct {
+	// Address The e-mail address that letters go to; empty for none
+	Address string         `json:"address"`
+	Choices []NoticeChoice `json:"choices"`
+
+	// Datasets The datasets of which they are told; empty for all
+	Datasets []string `json:"datasets"`
+}
+
+// ToldShown defines model for ToldShown.
+type ToldShown = json.RawMessage
+
+// Tried defines model for Tried.
+type Tried = json.RawMessage
+
 // TriedBody defines model for TriedBody.
 type TriedBody struct {
 	// Source A rulebook in YAML, which is not saved
 	Source string `json:"source"`
 }
+
+// Unseen defines model for Unseen.
+type Unseen = json.RawMessage
 
 // Waived defines model for Waived.
 type Waived struct {
@@ -1603,6 +1752,20 @@ type ShowMergesParams struct {
 	Version int64 `form:"version,omitempty" json:"version,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// After Cursor: next of the page before
+	After string `form:"after,omitempty" json:"after,omitempty"`
+	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Kind Only notices of this kind
+	Kind    ListNoticesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+	Dataset string                `form:"dataset,omitempty" json:"dataset,omitempty"`
+}
+
+// ListNoticesParamsKind defines parameters for ListNotices.
+type ListNoticesParamsKind string
+
 // ListRulebooksParams defines parameters for ListRulebooks.
 type ListRulebooksParams struct {
 	// After Cursor: next of the page before
@@ -1645,6 +1808,20 @@ type SearchRecordsParams struct {
 	// Text Part of a name, a title or a file's name, whatever its case; of issues and certificates their number, of files their SHA-256
 	Text string `form:"text" json:"text"`
 }
+
+// ListSendingsParams defines parameters for ListSendings.
+type ListSendingsParams struct {
+	// After Cursor: next of the page before
+	After string `form:"after,omitempty" json:"after,omitempty"`
+	Limit int64  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Receiver Only what is sent to this receiver
+	Receiver int64                   `form:"receiver,omitempty" json:"receiver,omitempty"`
+	State    ListSendingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ListSendingsParamsState defines parameters for ListSendings.
+type ListSendingsParamsState string
 
 // ListSheetsParams defines parameters for ListSheets.
 type ListSheetsParams struct {
@@ -2157,11 +2334,20 @@ type KeepMergedJSONRequestBody = KeptBody
 // RunMergeJSONRequestBody defines body for RunMerge for application/json ContentType.
 type RunMergeJSONRequestBody = RunBody
 
+// ChangeChoicesJSONRequestBody defines body for ChangeChoices for application/json ContentType.
+type ChangeChoicesJSONRequestBody = Told
+
+// SeeNoticesJSONRequestBody defines body for SeeNotices for application/json ContentType.
+type SeeNoticesJSONRequestBody = SeenBody
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPersonBody
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = ChangeBody
+
+// AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
+type AddReceiverJSONRequestBody = NewReceiver
 
 // AddRulebookJSONRequestBody defines body for AddRulebook for application/json ContentType.
 type AddRulebookJSONRequestBody = SavingRulebookBody
@@ -2625,6 +2811,30 @@ func (c *Client) RunMerge(ctx context.Context, name string, body RunMergeJSONReq
 	return answered[Job](ctx, c, r)
 }
 
+// ListNotices calls GET /notices: What happened that the caller wants to be told of, newest first.
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams) (*PageNotice, error) {
+	r := request{method: "GET", path: pathOf("/notices"), params: params}
+	return answered[PageNotice](ctx, c, r)
+}
+
+// ShowChoices calls GET /notices/choices: How the caller wants to be told of what.
+func (c *Client) ShowChoices(ctx context.Context) (*ToldShown, error) {
+	r := request{method: "GET", path: pathOf("/notices/choices")}
+	return answered[ToldShown](ctx, c, r)
+}
+
+// ChangeChoices calls PUT /notices/choices: Choose how to be told of what: in the list, by mail, of which datasets. Kinds that are left out stay as they are.
+func (c *Client) ChangeChoices(ctx context.Context, body ChangeChoicesJSONRequestBody) (*ToldShown, error) {
+	r := request{method: "PUT", path: pathOf("/notices/choices"), body: body}
+	return answered[ToldShown](ctx, c, r)
+}
+
+// SeeNotices calls POST /notices/seen: Say that the caller has seen the notices up to one; tells how many are new to them.
+func (c *Client) SeeNotices(ctx context.Context, body SeeNoticesJSONRequestBody) (*Unseen, error) {
+	r := request{method: "POST", path: pathOf("/notices/seen"), body: body}
+	return answered[Unseen](ctx, c, r)
+}
+
 // ListPeople calls GET /people: Everybody who works with the service.
 func (c *Client) ListPeople(ctx context.Context) (*[]Person, error) {
 	r := request{method: "GET", path: pathOf("/people")}
@@ -2647,6 +2857,36 @@ func (c *Client) ChangePerson(ctx context.Context, name string, body ChangePerso
 func (c *Client) ResetPerson(ctx context.Context, name string) (*MadePerson, error) {
 	r := request{method: "POST", path: pathOf("/people/%s/reset", name)}
 	return answered[MadePerson](ctx, c, r)
+}
+
+// ListReceivers calls GET /receivers: The programs that are told of what happens, by name.
+func (c *Client) ListReceivers(ctx context.Context) (*[]Receiver, error) {
+	r := request{method: "GET", path: pathOf("/receivers")}
+	return answered[[]Receiver](ctx, c, r)
+}
+
+// AddReceiver calls POST /receivers: Tell a program of what happens: CloudEvents 1.0 in JSON, signed by HMAC with the secret that is shown here, once.
+func (c *Client) AddReceiver(ctx context.Context, body AddReceiverJSONRequestBody) (*MadeReceiver, error) {
+	r := request{method: "POST", path: pathOf("/receivers"), body: body}
+	return answered[MadeReceiver](ctx, c, r)
+}
+
+// RemoveReceiver calls DELETE /receivers/{id}: Tell a program no more; what waits for it is given up.
+func (c *Client) RemoveReceiver(ctx context.Context, id int64) error {
+	r := request{method: "DELETE", path: pathOf("/receivers/%s", id)}
+	return c.done(ctx, r)
+}
+
+// RenewReceiver calls POST /receivers/{id}/secret: Make the secret of a receiver another one, which is shown here, once; what is sent from now on is signed with it.
+func (c *Client) RenewReceiver(ctx context.Context, id int64) (*MadeReceiver, error) {
+	r := request{method: "POST", path: pathOf("/receivers/%s/secret", id)}
+	return answered[MadeReceiver](ctx, c, r)
+}
+
+// TryReceiver calls POST /receivers/{id}/trial: Send a receiver an event that says nothing, and tell whether it took it.
+func (c *Client) TryReceiver(ctx context.Context, id int64) (*Tried, error) {
+	r := request{method: "POST", path: pathOf("/receivers/%s/trial", id)}
+	return answered[Tried](ctx, c, r)
 }
 
 // ShowRevocations calls GET /revocations: The certificates that count no more, as a list that is signed as they are.
@@ -2719,6 +2959,18 @@ func (c *Client) DownloadSample(ctx context.Context, name string) (io.ReadCloser
 func (c *Client) SearchRecords(ctx context.Context, params *SearchRecordsParams) (*Found, error) {
 	r := request{method: "GET", path: pathOf("/search"), params: params}
 	return answered[Found](ctx, c, r)
+}
+
+// ListSendings calls GET /sendings: What is sent to people and programs, newest first, with how often it was tried and what went wrong.
+func (c *Client) ListSendings(ctx context.Context, params *ListSendingsParams) (*PageSending, error) {
+	r := request{method: "GET", path: pathOf("/sendings"), params: params}
+	return answered[PageSending](ctx, c, r)
+}
+
+// SendAgain calls POST /sendings/{id}/again: Try once more to send what was given up.
+func (c *Client) SendAgain(ctx context.Context, id int64) (*Sending, error) {
+	r := request{method: "POST", path: pathOf("/sendings/%s/again", id)}
+	return answered[Sending](ctx, c, r)
 }
 
 // ListSheets calls GET /sheets: What was asked, newest first.

@@ -63,6 +63,7 @@ var everyPage = []struct{ path, sees string }{
 	{"/merges", "not saved yet"},
 	{"/certificates", "Nothing has been certified yet."},
 	{"/history", "took in a delivery"},
+	{"/notices", "Keep these choices"},
 	{"/people", "Your tokens"},
 	{"/nowhere", "There is no view at this address."},
 }

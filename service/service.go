@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -26,6 +27,7 @@ import (
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
+	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
 
@@ -44,7 +46,12 @@ type Options struct {
 	TrustedProxies []netip.Prefix
 	// Certificate and Key are files in PEM by which the service is reached over TLS; both or neither.
 	Certificate, Key string
-	Stall            time.Duration // how long a job may make no progress; 0 means work.DefaultStall
+	// Address is by which people reach the service, for what is sent to them; empty for where it listens.
+	Address string
+	Mail    *telling.MailServer // takes letters; nil for none
+	// TellPrivate says that receivers of notices may be at addresses of this machine and of private networks.
+	TellPrivate bool
+	Stall       time.Duration // how long a job may make no progress; 0 means work.DefaultStall
 	// Samples are made-up datasets that a person may bring to look around in.
 	Samples []records.Sample
 	Log     *slog.Logger
@@ -97,11 +104,19 @@ func (s *Service) start(ctx context.Context) error {
 	if err := s.firstToken(ctx); err != nil {
 		return err
 	}
+	secret, err := ownSecret(SecretFile(s.options.Directory))
+	if err != nil {
+		return fmt.Errorf("reading the service's secret: %w", err)
+	}
+	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
+		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
+	}
 	pool, err := work.NewPool(s.store, kept, s.options.Log)
 	if err != nil {
 		return err
 	}
 	pool.UploadLimit, pool.FetchPrivate, pool.Stall = s.options.UploadLimit, s.options.FetchPrivate, s.options.Stall
+	pool.Secret, pool.Teller = secret, &telling.Teller{Address: cmp.Or(s.options.Address, s.URL()), Mail: s.options.Mail, HTTP: work.Poster(s.options.TellPrivate)}
 	if err := pool.Start(ctx); err != nil {
 		return err
 	}
@@ -120,9 +135,6 @@ func (s *Service) start(ctx context.Context) error {
 	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, Signing: key,
 		Console: pages, UploadLimit: s.options.UploadLimit, Samples: s.options.Samples,
 		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
-	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
-		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
-	}
 	serving, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.unserve = cancel
 	s.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -210,6 +222,24 @@ func (s *Service) firstToken(ctx context.Context) error {
 // KeyFile is where the key is that certificates are signed with.
 func KeyFile(directory string) string { return filepath.Join(directory, "signing-key.json") }
 
+// SecretFile is where the secret is that links to sheets and messages to receivers are signed with.
+func SecretFile(directory string) string { return filepath.Join(directory, "service-secret") }
+
+// ownSecret reads the secret of the service, which is made where there is none. Of several nodes that start together on one
+// directory, the first one's counts.
+func ownSecret(path string) ([]byte, error) {
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		made, err := access.NewSecret("")
+		if err != nil {
+			return nil, err
+		}
+		if err := durable.Create(path, []byte(made+"\n"), 0o600); err != nil && !errors.Is(err, os.ErrExist) {
+			return nil, err
+		}
+	}
+	return durable.ReadSecret(path)
+}
+
 // URL is the address of the console.
 func (s *Service) URL() string {
 	scheme := "http://"
@@ -251,6 +281,9 @@ func (s *Service) Stop() error {
 		if err := s.server.Shutdown(ctx); err != nil {
 			errs = append(errs, s.server.Close()) // uploads that do not end by themselves
 		}
+	}
+	if s.server == nil && s.listener != nil {
+		errs = append(errs, s.listener.Close())
 	}
 	if s.unwatch != nil {
 		s.unwatch()

@@ -2,6 +2,7 @@
 package expect
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -50,6 +51,19 @@ type Due struct {
 
 // Missed reports whether the day is over and nothing came.
 func (d *Due) Missed() bool { return d.Met < 0 && d.Late > 0 }
+
+// Of holds deliveries against an expectation as it is kept, as Dues does.
+func Of(kept []byte, came []time.Time, now time.Time) ([]Due, error) {
+	var e Expectation
+	if err := json.Unmarshal(kept, &e); err != nil {
+		return nil, err
+	}
+	utc := make([]time.Time, len(came))
+	for i := range came {
+		utc[i] = came[i].UTC()
+	}
+	return e.Dues(utc, now.UTC()), nil
+}
 
 // Dues holds deliveries, by when they came, in order, against what was expected until now, and the next day that is due. A delivery
 // is the one of the first open day whose period began: after the day before was due. What comes beside is none of the expected.

@@ -1,10 +1,12 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -23,9 +25,6 @@ import (
 	"proudsieve/service/report"
 	"proudsieve/service/store"
 )
-
-// answerPath is before the link of a sheet's page.
-const answerPath = "/answer/"
 
 // AnswersGiven are answers that somebody who is signed in enters, or that a file holds.
 type AnswersGiven struct {
@@ -106,7 +105,7 @@ func (s *Server) entered(ctx context.Context, in AnswersGiven) (*AnswersTaken, e
 // take records answers that fit their questions, and tells which do not.
 func (s *Server) take(ctx context.Context, all []records.Question, given []question.Given, as store.NewAnswer, out *AnswersTaken) error {
 	return s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-		touched := map[int64]bool{}
+		touched, sheets := map[int64]bool{}, map[int64]int{}
 		for n, g := range given {
 			at := slices.IndexFunc(all, func(q records.Question) bool { return q.Code == g.Code })
 			refuse := func(says string) {
@@ -134,14 +133,40 @@ func (s *Server) take(ctx context.Context, all []records.Question, given []quest
 			}
 			out.Taken++
 			touched[all[at].IssueID] = true
+			sheets[all[at].SheetID]++
 		}
 		for issue := range touched {
 			if err := s.answeredAll(ctx, tx, issue); err != nil {
 				return err
 			}
 		}
+		for _, sheet := range slices.Sorted(maps.Keys(sheets)) {
+			at := slices.IndexFunc(all, func(q records.Question) bool { return q.SheetID == sheet })
+			if err := s.tellAnswered(ctx, tx, sheet, sheets[sheet], &all[at], as); err != nil {
+				return err
+			}
+		}
 		return nil
 	})
+}
+
+// tellAnswered tells that questions of a sheet were answered.
+func (s *Server) tellAnswered(ctx context.Context, tx *sqlx.Tx, id int64, answers int, of *records.Question, as store.NewAnswer) error {
+	sheet, err := store.FindSheet(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	d, err := store.FindDataset(ctx, tx, of.Dataset)
+	if err != nil {
+		return err
+	}
+	key, err := access.NewSecret("answered ") // each time that somebody answers
+	if err != nil {
+		return err
+	}
+	return s.Pool.Tell(ctx, tx, store.NewNotice{Key: key, Kind: store.NoticeAnswered, DatasetID: d.ID, PersonID: as.PersonID,
+		Says: fmt.Sprintf("%s answered %s of sheet %d about %s.", cmp.Or(as.By, sheet.Recipient), document.Counted(int64(answers), "question", "questions"), id, of.Dataset),
+		Path: fmt.Sprintf("/questions/%d", id), Facts: map[string]any{"sheet": id, "answers": answers}})
 }
 
 func (s *Server) takeOne(ctx context.Context, tx *sqlx.Tx, r *records.Question, q *question.Question, g question.Given, as store.NewAnswer) (bool, error) {
@@ -275,13 +300,15 @@ var tooOften = huma.NewError(http.StatusTooManyRequests, "This page was asked fo
 // sheetBy finds the sheet of a request's link, which must still count.
 func (s *Server) sheetBy(r *http.Request) (*records.Sheet, error) {
 	gone := huma.NewError(http.StatusNotFound, "This link leads nowhere. It may have been cut short on its way, or a newer one was made; ask who sent it to you.")
-	secret, err := s.Signing.Private()
-	if err != nil {
-		return nil, err
-	}
-	link, err := access.ParseLink(chi.URLParam(r, "link"), secret)
-	if err != nil {
-		return nil, gone
+	link, err := access.ParseLink(chi.URLParam(r, "link"), s.Pool.Secret)
+	if err != nil { // those of earlier versions were signed with the signing key
+		earlier, reading := s.Signing.Private()
+		if reading != nil {
+			return nil, reading
+		}
+		if link, err = access.ParseLink(chi.URLParam(r, "link"), earlier); err != nil {
+			return nil, gone
+		}
 	}
 	sheet, err := store.OrNil(store.FindSheet(r.Context(), s.Store.DB, link.Sheet))
 	if err != nil {

@@ -34,6 +34,7 @@ import (
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
+	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
 
@@ -73,6 +74,7 @@ type Server struct {
 	slowing    slowing
 	refused    refused
 	pace       pace
+	noticed    noticed
 }
 
 // Handler returns everything the service answers.
@@ -90,7 +92,7 @@ func (s *Server) Handler() http.Handler {
 				"/openapi.json.")
 		})
 	})
-	r.Route(answerPath, s.answerPages)
+	r.Route(telling.AnswerPath, s.answerPages)
 	if s.Console != nil {
 		r.NotFound(s.Console.ServeHTTP)
 	}
@@ -157,6 +159,8 @@ func (s *Server) register(r chi.Router) {
 	s.record()
 	s.desk()
 	s.search()
+	s.notices()
+	s.receivers()
 }
 
 // operation is one of the interface: what may be asked, by whom, and what it does.

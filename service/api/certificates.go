@@ -270,9 +270,16 @@ func (s *Server) certify(ctx context.Context, id int64, with Certifying) (*recor
 			return err
 		}
 		if with.Replaces > 0 {
-			if err := store.Revoke(ctx, tx, with.Replaces, caller(ctx).ID, fmt.Sprintf("Certificate %d stands in for it.", made.ID), &made.ID); err != nil {
+			reason := fmt.Sprintf("Certificate %d stands in for it.", made.ID)
+			if err := store.Revoke(ctx, tx, with.Replaces, caller(ctx).ID, reason, &made.ID); err != nil {
 				return err
 			}
+			if err := s.tellRevoked(ctx, tx, with.Replaces, reason); err != nil {
+				return err
+			}
+		}
+		if err := s.tellCertificate(ctx, tx, store.NoticeSigned, made, fmt.Sprintf("%s signed certificate %d of %s.", caller(ctx).Name, made.ID, made.Dataset)); err != nil {
+			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, "certified", subject(c.table),
 			map[string]any{"sha256": c.table.Digest, "certificate": made.ID})
@@ -323,12 +330,33 @@ func (s *Server) signToo(ctx context.Context, id int64) (*records.Certificate, e
 		if err := store.AddSignature(ctx, tx, id, caller(ctx).ID, whole); err != nil {
 			return err
 		}
+		if err := s.tellCertificate(ctx, tx, store.NoticeSigned, c, fmt.Sprintf("%s signed certificate %d of %s too.", caller(ctx).Name, id, c.Dataset)); err != nil {
+			return err
+		}
 		return store.Record(ctx, tx, caller(ctx).ID, "signed too", fmt.Sprintf("certificate %d", id), nil)
 	})
 	if err != nil {
 		return nil, err
 	}
 	return store.FindCertificate(ctx, s.Store.DB, id)
+}
+
+// tellCertificate tells what happened to a certificate; each person does it once at most.
+func (s *Server) tellCertificate(ctx context.Context, tx *sqlx.Tx, kind string, c *records.Certificate, says string) error {
+	d, err := store.FindDataset(ctx, tx, c.Dataset)
+	if err != nil {
+		return err
+	}
+	return s.Pool.Tell(ctx, tx, store.NewNotice{Key: fmt.Sprintf("%s %d %d", kind, c.ID, caller(ctx).ID), Kind: kind, DatasetID: d.ID, PersonID: caller(ctx).ID,
+		Says: says, Path: fmt.Sprintf("/certificates/%d", c.ID), Facts: map[string]any{"certificate": c.ID, "table": c.TableID}})
+}
+
+func (s *Server) tellRevoked(ctx context.Context, tx *sqlx.Tx, id int64, reason string) error {
+	c, err := store.FindCertificate(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	return s.tellCertificate(ctx, tx, store.NoticeRevoked, c, fmt.Sprintf("%s revoked certificate %d of %s: %s", caller(ctx).Name, id, c.Dataset, reason))
 }
 
 // revoke says that a certificate counts no more.
@@ -338,6 +366,9 @@ func (s *Server) revoke(ctx context.Context, id int64, reason string) (*records.
 			return err
 		}
 		if err := store.Revoke(ctx, tx, id, caller(ctx).ID, reason, nil); err != nil {
+			return err
+		}
+		if err := s.tellRevoked(ctx, tx, id, reason); err != nil {
 			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, "revoked a certificate", fmt.Sprintf("certificate %d", id), map[string]any{"reason": reason})

@@ -105,7 +105,7 @@ func TestReadersChangeNothing(t *testing.T) {
 	// they answer questions
 	asking := []string{"POST /rulebooks/check", "POST /fix-plans/check", "POST /merges/check", "POST /tables/{id}/conditions/check",
 		"POST /rulebooks/outline", "POST /rulebooks/edit", "POST /fix-plans/edit", "POST /merges/edit", "POST /merges/meeting"}
-	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}"} // the caller's
+	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}", "POST /notices/seen", "PUT /notices/choices"} // the caller's
 	reader := &store.Caller{Person: records.Person{Name: "Ines", Role: string(access.Reader)}}
 	for path, item := range s.api.OpenAPI().Paths {
 		for method, o := range operationsOf(item) {
@@ -160,7 +160,7 @@ func TestTheClientsMethodsAreThoseOfTheInterface(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	byHand := []string{"follow-job", "add-delivery", "add-arrival", "show-signing-key", "sign-in", "sign-out"}
+	byHand := []string{"follow-job", "follow-notices", "add-delivery", "add-arrival", "show-signing-key", "sign-in", "sign-out"}
 	for path, item := range described().api.OpenAPI().Paths {
 		for method, o := range operationsOf(item) {
 			name := ""

@@ -151,21 +151,6 @@ func (s *Server) record() {
 	})
 }
 
-// duesOf holds when the deliveries of a dataset came against what is expected of it; none where nothing is.
-func duesOf(d *records.Dataset, came []time.Time, now time.Time) (*expect.Expectation, []expect.Due, error) {
-	if d.Expects == nil {
-		return nil, nil, nil
-	}
-	var e expect.Expectation
-	if err := json.Unmarshal(*d.Expects, &e); err != nil {
-		return nil, nil, err
-	}
-	for i := range came {
-		came[i] = came[i].UTC()
-	}
-	return &e, e.Dues(came, now.UTC()), nil
-}
-
 func (s *Server) recordOf(ctx context.Context, d *records.Dataset, now time.Time) (*DatasetRecord, error) {
 	out := &DatasetRecord{Dues: []DueDelivery{}}
 	deliveries, err := store.JudgedDeliveries(ctx, s.Store.DB, d.ID)
@@ -176,11 +161,15 @@ func (s *Server) recordOf(ctx context.Context, d *records.Dataset, now time.Time
 	for i := range deliveries {
 		came[i] = deliveries[i].At
 	}
-	expected, dues, err := duesOf(d, came, now)
-	if err != nil {
-		return nil, err
+	var dues []expect.Due
+	if d.Expects != nil {
+		if err := json.Unmarshal(*d.Expects, &out.Expects); err != nil {
+			return nil, err
+		}
+		if dues, err = expect.Of(*d.Expects, came, now); err != nil {
+			return nil, err
+		}
 	}
-	out.Expects = expected
 	late := map[int64]bool{}
 	for _, due := range dues {
 		one := DueDelivery{Day: due.Day, Late: due.Late}
@@ -248,7 +237,7 @@ func (s *Server) deskLate(ctx context.Context, d *Desk) error {
 		return err
 	}
 	for i := range expecting {
-		_, dues, err := duesOf(&expecting[i], came[expecting[i].ID], time.Now())
+		dues, err := expect.Of(*expecting[i].Expects, came[expecting[i].ID], time.Now())
 		if err != nil {
 			return err
 		}

@@ -20,13 +20,14 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/telling"
 )
 
 // NewSheet is what somebody is asked.
 type NewSheet struct {
 	Issues    []int64           `json:"issues" minItems:"1" maxItems:"100" minimum:"1" maximum:"9007199254740991"`
 	Recipient string            `json:"recipient" minLength:"1" maxLength:"200" doc:"Who is asked; they need no account"`
-	Address   string            `json:"address,omitempty" maxLength:"200" doc:"Their e-mail address; it is kept, and nothing is sent by itself"`
+	Address   string            `json:"address,omitempty" maxLength:"200" doc:"Their e-mail address: the link is mailed there where a mail server is set up"`
 	Title     string            `json:"title,omitempty" maxLength:"200" doc:"What the page is called"`
 	Says      string            `json:"says,omitempty" maxLength:"4000" doc:"What is said before the questions"`
 	Supposes  map[string]string `json:"supposes,omitempty" doc:"What you take to be so, by the number of the issue"`
@@ -102,7 +103,11 @@ func (s *Server) sheets() {
 			if err != nil {
 				return err
 			}
-			return store.RenewLink(ctx, tx, in.ID, time.Now().AddDate(0, 0, in.Body.Days))
+			if err := store.RenewLink(ctx, tx, in.ID, time.Now().AddDate(0, 0, in.Body.Days)); err != nil {
+				return err
+			}
+			_, err = s.Pool.SendSheet(ctx, tx, in.ID, false)
+			return err
 		})
 	})
 	register(s, operation{
@@ -155,9 +160,10 @@ func (s *Server) sheet(ctx context.Context, id int64) (*records.SheetShown, erro
 		return nil, err
 	}
 	if access.Role(caller(ctx).Role).May(access.Discuss) && !found.LinkRevoked && found.ClosedAt == nil {
-		if out.Link, err = s.linkTo(found); err != nil {
-			return nil, err
-		}
+		out.Link = s.linkTo(found)
+	}
+	if out.Sent, err = store.SheetSendings(ctx, s.Store.DB, id); err != nil {
+		return nil, err
 	}
 	return out, maskFor(caller(ctx), out.Asked)
 }
@@ -180,13 +186,7 @@ func maskFor(c *store.Caller, all []records.Question) error {
 }
 
 // linkTo is the way to the page of a sheet, from the beginning of the service's address.
-func (s *Server) linkTo(sheet *records.Sheet) (string, error) {
-	secret, err := s.Signing.Private()
-	if err != nil {
-		return "", err
-	}
-	return answerPath + access.Link{Sheet: sheet.ID, Serial: sheet.LinkSerial, Ends: sheet.LinkEnds}.Text(secret), nil
-}
+func (s *Server) linkTo(sheet *records.Sheet) string { return telling.LinkTo(sheet, s.Pool.Secret) }
 
 // asQuestion is a question as it is asked.
 func asQuestion(q *records.Question) (*question.Question, error) {
@@ -233,6 +233,11 @@ func (s *Server) ask(ctx context.Context, in NewSheet) (*records.SheetShown, err
 	if in.Days == 0 {
 		in.Days = daysToAnswer
 	}
+	if in.Address != "" {
+		if err := telling.CheckAddress(in.Address); err != nil {
+			return nil, invalid("%s", sentence(err))
+		}
+	}
 	if in.Title == "" {
 		in.Title = "Questions about your data"
 	}
@@ -273,6 +278,9 @@ func (s *Server) ask(ctx context.Context, in NewSheet) (*records.SheetShown, err
 			if err := store.AddIssueEntry(ctx, tx, i.ID, caller(ctx).ID, "asked", fmt.Sprintf("%s, by sheet %d, until %s.", in.Recipient, id, due), nil); err != nil {
 				return err
 			}
+		}
+		if _, err := s.Pool.SendSheet(ctx, tx, id, false); err != nil {
+			return err
 		}
 		return store.Record(ctx, tx, caller(ctx).ID, "asked the owner of the data", fmt.Sprintf("sheet %d", id), map[string]any{"recipient": in.Recipient, "questions": len(n.Questions)})
 	})

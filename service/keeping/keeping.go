@@ -96,11 +96,7 @@ func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, er
 	if err != nil {
 		return nil, err
 	}
-	key, err := durable.ReadSecret(service.KeyFile(data))
-	if err != nil {
-		return nil, fmt.Errorf("reading the signing key: %w", err)
-	}
-	if err := durable.WriteFile(service.KeyFile(directory), key, 0o600); err != nil {
+	if err := carrySecrets(data, directory); err != nil {
 		return nil, err
 	}
 	raw, err := json.MarshalIndent(b, "", "  ")
@@ -113,6 +109,24 @@ func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, er
 	return b, b.forgetEarlier(directory)
 }
 
+// carrySecrets copies the signing key and the service's secret. What was kept by an earlier version has no secret, and one is made
+// at the next start.
+func carrySecrets(from, to string) error {
+	for _, file := range []func(string) string{service.KeyFile, service.SecretFile} {
+		secret, err := durable.ReadSecret(file(from))
+		if errors.Is(err, os.ErrNotExist) && file("") == service.SecretFile("") {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("reading %s: %w", file(from), err)
+		}
+		if err := durable.WriteFile(file(to), secret, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // mayHold refuses a directory that holds something which is no backup.
 func mayHold(directory string) error {
 	entries, err := os.ReadDir(directory)
@@ -121,7 +135,7 @@ func mayHold(directory string) error {
 	}
 	for _, e := range entries {
 		if ours, _ := filepath.Match("records-*.dump*", e.Name()); !ours && e.Name() != "files" &&
-			e.Name() != description && e.Name() != filepath.Base(service.KeyFile("")) {
+			e.Name() != description && e.Name() != service.KeyFile("") && e.Name() != service.SecretFile("") {
 			return fmt.Errorf("%s holds %s, which is not of a backup; name a directory of its own", directory, e.Name())
 		}
 	}
@@ -252,7 +266,7 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	if err := store.Empty(ctx, databaseURL); err != nil {
 		return nil, err
 	}
-	for _, path := range []string{filepath.Join(data, "files"), service.KeyFile(data), service.TokenFile(data)} {
+	for _, path := range []string{filepath.Join(data, "files"), service.KeyFile(data), service.SecretFile(data), service.TokenFile(data)} {
 		if _, err := os.Lstat(path); !errors.Is(err, os.ErrNotExist) {
 			return nil, errors.Join(err, fmt.Errorf("%s is there already; a backup is put back into an empty place",
 				path))
@@ -276,11 +290,7 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	if err != nil {
 		return nil, err
 	}
-	key, err := durable.ReadSecret(service.KeyFile(directory))
-	if err != nil {
-		return nil, fmt.Errorf("reading the signing key: %w", err)
-	}
-	if err := durable.WriteFile(service.KeyFile(data), key, 0o600); err != nil {
+	if err := carrySecrets(directory, data); err != nil {
 		return nil, err
 	}
 	// The records come last: until they are there, the place is still empty to another try.

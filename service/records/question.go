@@ -56,4 +56,5 @@ type Question struct {
 type SheetShown struct {
 	Sheet
 	Asked []Question `json:"asked"`
+	Sent  []Sending  `json:"sent" doc:"The letters with its link, newest first"`
 }

@@ -175,6 +175,8 @@ type Followed struct {
 	// Told tells what there still is of an issue that a person made of a lead, a text or rows; ok is false where the audit
 	// cannot tell.
 	Told func(i *Issue) (says string, rows int64, ok bool, err error)
+	// CameBack is told of each issue that was settled and is open again; nil for nobody.
+	CameBack func(i *Issue)
 }
 
 // FollowIssues brings the issues of a dataset up to date with an audit: a finding opens an issue or adds to the one there
@@ -256,6 +258,9 @@ func (w *follower) still(ctx context.Context, tx *sqlx.Tx, issue *Issue, f Found
 		if state == IssueWaived {
 			accepted := EndedAccepted
 			ended = &accepted
+		}
+		if state == IssueOpen && issue.State != IssueOpen && w.CameBack != nil {
+			w.CameBack(issue)
 		}
 		return setIssue(ctx, tx, issue.ID, state, ended, entry, text, &w.AuditID)
 	}

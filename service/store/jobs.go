@@ -138,15 +138,15 @@ type Released struct {
 // queued anew, which the caller does in the same transaction. They are the running jobs of
 // nodes that were not heard of for so long; those that this node is recorded to run and does
 // not, since their end could not be recorded; and queued ones for which the queue has no
-// task that will be taken up soon. A job that was started MostAttempts times fails instead.
+// task that will be taken up soon. A job that was started MostAttempts times fails instead; those are returned beside.
 func Reconcile(ctx context.Context, q Querier, node string, holding []int64,
-	silence time.Duration) ([]Released, error) {
+	silence time.Duration) (released []Released, failed []int64, err error) {
 	if holding == nil {
 		holding = []int64{}
 	}
 	if _, err := exec(ctx, q, "DELETE FROM nodes WHERE seen_at < now() - make_interval(secs => $1)",
 		silence.Seconds()*10); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	// A task that is running in the queue was taken and not claimed here: its node is between
 	// the two, or was ended there.
@@ -157,7 +157,7 @@ func Reconcile(ctx context.Context, q Querier, node string, holding []int64,
 			OR r.state IN ('retryable', 'scheduled') AND r.scheduled_at > now() + make_interval(secs => $1))
 		FOR UPDATE OF j SKIP LOCKED`, silence.Seconds()/2, holding)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	lost, err := list[Released](ctx, q, `UPDATE jobs SET node = NULL,
 			state = CASE WHEN attempt >= $4 THEN 'failed' ELSE 'queued' END,
@@ -167,15 +167,17 @@ func Reconcile(ctx context.Context, q Querier, node string, holding []int64,
 			AND (n.name IS NULL OR n.seen_at < now() - make_interval(secs => $1) OR j.node = $2 AND NOT j.id = ANY($3)) FOR UPDATE OF j SKIP LOCKED)
 		RETURNING id, kind, CASE WHEN state = 'failed' THEN 'failed' ELSE 'its node is gone' END AS why`, silence.Seconds(), node, holding, MostAttempts)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := untaken
+	released = untaken
 	for _, one := range lost {
-		if one.Why != "failed" {
-			out = append(out, one)
+		if one.Why == "failed" {
+			failed = append(failed, one.ID)
+		} else {
+			released = append(released, one)
 		}
 	}
-	return out, nil
+	return released, failed, nil
 }
 
 // SetTask notes which task in the queue stands for a job, and takes away the one before.

@@ -18,6 +18,9 @@ type (
 	Waiver      = records.Waiver
 	Decision    = records.Decision
 	Sheet       = records.Sheet
+	Notice      = records.Notice
+	Receiver    = records.Receiver
+	Sending     = records.Sending
 	Question    = records.Question
 	Job         = records.Job
 	Person      = records.Person

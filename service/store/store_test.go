@@ -298,13 +298,13 @@ func TestAJobIsHeldByOneAttempt(t *testing.T) {
 	if _, ok, _ := ClaimJob(ctx, s.DB, job.ID, "node-b"); ok {
 		t.Error("two nodes hold one job")
 	}
-	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 0 {
+	if released, _, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 0 {
 		t.Errorf("jobs of a living node were released: %v, %v", released, err)
 	}
 	if _, err := s.DB.Exec("UPDATE nodes SET seen_at = now() - interval '1 hour'"); err != nil {
 		t.Fatal(err)
 	}
-	if released, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 1 ||
+	if released, _, err := Reconcile(ctx, s.DB, "node-b", nil, time.Minute); err != nil || len(released) != 1 ||
 		released[0].ID != job.ID {
 		t.Errorf("released %v, %v", released, err)
 	}
@@ -412,7 +412,7 @@ func TestOurRecordAndTheQueueAgree(t *testing.T) {
 		if c.holding {
 			holding = append(holding, job.ID)
 		}
-		released, err := Reconcile(ctx, s.DB, "here", holding, 4*time.Second)
+		released, _, err := Reconcile(ctx, s.DB, "here", holding, 4*time.Second)
 		if err != nil || (len(released) == 1) != c.released {
 			t.Errorf("%s: released %+v, %v", c.name, released, err)
 		}

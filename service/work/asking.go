@@ -26,6 +26,9 @@ func (p *Pool) AskAgain(ctx context.Context) error {
 			return err
 		}
 		for _, s := range sheets {
+			if _, err := p.SendSheet(ctx, tx, s.ID, true); err != nil {
+				return err
+			}
 			issues := map[int64]bool{}
 			all, err := store.QuestionsIn(ctx, tx, s.ID)
 			if err != nil {

@@ -174,7 +174,12 @@ func (a *attempt) recordAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table
 	f.Told = func(i *records.Issue) (string, int64, bool, error) {
 		return accepted.Still(ctx, i.Subject, i.Rule, i.About)
 	}
-	return store.FollowIssues(ctx, tx, f)
+	var back []records.Issue
+	f.CameBack = func(i *records.Issue) { back = append(back, *i) }
+	if err := store.FollowIssues(ctx, tx, f); err != nil {
+		return err
+	}
+	return a.tellAudit(ctx, tx, t, id, result.Passed, result.Score, back)
 }
 
 // howMade says how a table was made here, in a sentence; nothing of a delivery.

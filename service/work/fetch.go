@@ -92,8 +92,8 @@ func CheckAddress(address string) error {
 	return nil
 }
 
-// ErrPrivateAddress says that a fetch would reach into a network of its own.
-var ErrPrivateAddress = errors.New("the address leads to this machine or a private network, which the service does not fetch from; start it with --fetch-private if it may")
+// ErrPrivateAddress says that a fetch, or what is told to a receiver, would reach into a network of its own.
+var ErrPrivateAddress = errors.New("the address leads to this machine or a private network, which the service keeps away from; start it with --fetch-private if it may fetch there, and with --tell-private if receivers may be there")
 
 // special are the networks that are no place in the public internet: IANA's registries of
 // special-purpose addresses for IPv4 (RFC 6890) and IPv6, with multicast and what was used
@@ -122,27 +122,29 @@ type fetching struct {
 	client *http.Client
 }
 
-// fetcher returns a client that keeps away from private networks unless it may reach
-// them. An address is judged once it is resolved, so that no name hides one, and so is each
-// that it passes on to.
+// transport keeps away from private networks unless it may reach them. An address is judged once it is resolved, so that no name
+// hides one.
+func transport(private bool) *http.Transport {
+	dialer := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		at, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return err
+		}
+		if !private && !public(at.Addr()) {
+			return ErrPrivateAddress
+		}
+		return nil
+	}}
+	return &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait, TLSHandshakeTimeout: fetchHeaderWait,
+		DisableCompression: true, DisableKeepAlives: true, MaxConnsPerHost: fetchesAtOnce, MaxResponseHeaderBytes: 1 << 16}
+}
+
+// fetcher returns the client that addresses are asked through; each that it passes on to is judged as well.
 func (p *Pool) fetcher() *http.Client {
 	p.fetching.once.Do(func() {
-		dialer := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-			at, err := netip.ParseAddrPort(address)
-			if err != nil {
-				return err
-			}
-			if !p.FetchPrivate && !public(at.Addr()) {
-				return ErrPrivateAddress
-			}
-			return nil
-		}}
 		p.fetching.client = &http.Client{
-			Timeout: fetchLongest,
-			Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: fetchHeaderWait,
-				TLSHandshakeTimeout: fetchHeaderWait,
-				DisableCompression:  true, DisableKeepAlives: true, MaxConnsPerHost: fetchesAtOnce,
-				MaxResponseHeaderBytes: 1 << 16},
+			Timeout:   fetchLongest,
+			Transport: transport(p.FetchPrivate),
 			CheckRedirect: func(request *http.Request, via []*http.Request) error {
 				if len(via) >= fetchRedirects {
 					return fmt.Errorf("the address was passed on more than %d times", fetchRedirects)
@@ -152,6 +154,13 @@ func (p *Pool) fetcher() *http.Client {
 		}
 	})
 	return p.fetching.client
+}
+
+// Poster returns a client for receivers, which may be in private networks where private is true. It does not go where it is passed
+// on to: nobody declared that.
+func Poster(private bool) *http.Client {
+	return &http.Client{Timeout: sendLongest, Transport: transport(private),
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
 // fetch asks an address for a new delivery, unless it says that nothing is new.

@@ -43,6 +43,11 @@ func (p *Pool) TakeIn(ctx context.Context, person int64, t store.NewTable, datas
 		if out.Job, err = p.AddAudit(ctx, tx, out.Table, person); err != nil {
 			return err
 		}
+		if err := p.Tell(ctx, tx, store.NewNotice{Key: fmt.Sprintf("arrived %d", out.Table.ID), Kind: store.NoticeArrived, DatasetID: t.DatasetID, PersonID: person,
+			Says: fmt.Sprintf("Delivery %d of %s arrived: %s.", out.Table.ID, dataset, t.FileName), Path: fmt.Sprintf("/tables/%d", out.Table.ID),
+			Facts: map[string]any{"table": out.Table.ID, "file": t.FileName, "sha256": t.Digest, "bytes": t.Bytes}}); err != nil {
+			return err
+		}
 		return store.Record(ctx, tx, person, "took in a delivery", fmt.Sprintf("table %d of %s", out.Table.ID, dataset),
 			map[string]any{"sha256": t.Digest, "file": t.FileName})
 	})

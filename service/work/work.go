@@ -28,6 +28,7 @@ import (
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/telling"
 )
 
 const (
@@ -70,6 +71,11 @@ type Pool struct {
 	// Stall is how long a job may make no progress before it fails; 0 means DefaultStall.
 	Stall time.Duration
 
+	// Teller sends what people and programs are told of; nil where nothing is sent.
+	Teller *telling.Teller
+	// Secret is what links to sheets and messages to receivers are signed with.
+	Secret []byte
+
 	fetching fetching
 	stages   fix.Stages // of previews on this node
 }
@@ -84,12 +90,13 @@ func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error
 	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), held: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker[earlierTask]{pool: p})
+	river.AddWorker(workers, &sender{pool: p})
 	for _, k := range kinds {
 		k.worker(workers, p)
 	}
 	p.queue, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce},
-			fetchQueue: {MaxWorkers: fetchesAtOnce}},
+			fetchQueue: {MaxWorkers: fetchesAtOnce}, sendQueue: {MaxWorkers: sendsAtOnce}},
 		Workers:           workers,
 		FetchPollInterval: pollEvery,
 		FetchCooldown:     100 * time.Millisecond,
@@ -141,6 +148,7 @@ func (p *Pool) Start(ctx context.Context) error {
 	p.ending.Go(func() error { return p.keepAlive(ctx) })
 	p.ending.Go(func() error { return p.keepTidy(ctx) })
 	p.ending.Go(func() error { return p.keepAsking(ctx) })
+	p.ending.Go(func() error { return p.keepLookingOut(ctx) })
 	return p.queue.Start(ctx)
 }
 
@@ -213,10 +221,18 @@ func (p *Pool) beat(ctx context.Context) error {
 	if err := p.fetchDue(ctx); err != nil {
 		return err
 	}
+	if err := p.resendLost(ctx); err != nil {
+		return err
+	}
 	return p.store.Do(ctx, func(tx *sqlx.Tx) error {
-		released, err := store.Reconcile(ctx, tx, p.node, p.holding(), silentIsDead)
+		released, failed, err := store.Reconcile(ctx, tx, p.node, p.holding(), silentIsDead)
 		if err != nil {
 			return err
+		}
+		for _, id := range failed {
+			if err := p.tellFailed(ctx, tx, id); err != nil {
+				return err
+			}
 		}
 		for _, one := range released {
 			if kinds[one.Kind] == nil {
@@ -355,8 +371,14 @@ func (a *attempt) fail(ctx context.Context, err, cause error) error {
 	a.log.Warn("a job failed", "job", a.job.ID, "kind", a.job.Kind, "error", err)
 	var endErr error
 	for range endTries {
-		if _, endErr = store.EndJob(ctx, a.store.DB, a.job.ID, a.number,
-			store.JobEnd{State: "failed", Problem: says}); endErr == nil || ctx.Err() != nil {
+		endErr = a.store.Do(ctx, func(tx *sqlx.Tx) error {
+			ok, err := store.EndJob(ctx, tx, a.job.ID, a.number, store.JobEnd{State: "failed", Problem: says})
+			if err != nil || !ok {
+				return err
+			}
+			return a.tellFailed(ctx, tx, a.job.ID)
+		})
+		if endErr == nil || ctx.Err() != nil {
 			return endErr
 		}
 		select {

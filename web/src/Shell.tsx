@@ -11,6 +11,7 @@ import { Away } from "./shared/Away";
 import { Press } from "./shared/controls";
 import { Title } from "./shared/parts";
 import { Trouble, Waiting } from "./shared/states";
+import { useNews } from "./tell/following";
 
 const SearchDialog = lazy(() => import("./find/SearchDialog").then((m) => ({ default: m.SearchDialog })));
 const Toasts = lazy(() => import("./shared/toasts").then((m) => ({ default: m.Toasts })));
@@ -101,6 +102,7 @@ export function Shell() {
           </HStack>
         </HStack>
         <HStack gap="3" fontSize="sm" py="1">
+          <News />
           <Press plain onClick={() => keys.setOpen("search")} aria-keyshortcuts="Control+K /">
             Find …
           </Press>
@@ -162,6 +164,24 @@ export function Shell() {
       </Suspense>
       {ended && <SignInAgain name={who.data.name} />}
     </>
+  );
+}
+
+/** The way to what happened, with how much of it is new. */
+function News() {
+  const fresh = useNews();
+  return (
+    <Link
+      to="/notices"
+      aria-label={fresh > 0 ? `Notices, ${fresh >= 100 ? "100 or more" : fresh} new` : "Notices"}
+    >
+      Notices
+      {fresh > 0 && (
+        <chakra.span ms="1" px="1.5" borderRadius="sm" bg="accent" color="sheet" fontWeight="700">
+          {fresh >= 100 ? "99+" : fresh}
+        </chakra.span>
+      )}
+    </Link>
   );
 }
 

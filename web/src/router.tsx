@@ -4,6 +4,7 @@ import { issueSearch } from "./follow/issueSearch";
 import { Missing, Shell } from "./Shell";
 import { arrivalSearch, tableSearch, text } from "./shared/addresses";
 import { Broken } from "./shared/Broken";
+import { asKind, type NoticeKind } from "./tell/noticeWords";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: Missing });
 
@@ -150,6 +151,16 @@ const certificate = createRoute({
   component: lazyRouteComponent(() => import("./certify/CertificateViews"), "CertificateView"),
 });
 
+const notices = createRoute({
+  getParentRoute: () => root,
+  path: "/notices",
+  validateSearch: (s: Record<string, unknown>): { kind?: NoticeKind; dataset?: string } => ({
+    kind: asKind(s.kind),
+    dataset: text(s.dataset),
+  }),
+  component: lazyRouteComponent(() => import("./tell/NoticesView"), "NoticesView"),
+});
+
 const people = createRoute({
   getParentRoute: () => root,
   path: "/people",
@@ -183,6 +194,7 @@ export const router = createRouter({
     certificates,
     certificate,
     history,
+    notices,
     people,
   ]),
   defaultPreload: "intent",

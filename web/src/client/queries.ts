@@ -51,6 +51,28 @@ export const desk = queryOptions({
   queryFn: ({ signal }) => take(api.GET("/desk", { signal })),
   refetchInterval: 3000,
 });
+/** What happened that the caller wants to be told of. */
+export const notices = (asked: { kind?: Schemas["Notice"]["kind"]; dataset?: string }) =>
+  pages(["notices", asked], (query, signal) =>
+    take(api.GET("/notices", { signal, params: { query: { ...query, ...asked } } })),
+  );
+/** How much of it is new to them; told anew as it happens (tell/following.ts). */
+export const unseen = queryOptions({
+  queryKey: ["unseen"],
+  queryFn: ({ signal }) => take(api.POST("/notices/seen", { signal, body: { last: 0 } })),
+});
+export const toldOf = queryOptions({
+  queryKey: ["told"],
+  queryFn: ({ signal }) => take(api.GET("/notices/choices", { signal })),
+});
+export const receivers = queryOptions({
+  queryKey: ["receivers"],
+  queryFn: ({ signal }) => take(api.GET("/receivers", { signal })),
+});
+export const sendings = (state: Schemas["Sending"]["state"] | undefined) =>
+  pages(["sendings", state], (query, signal) =>
+    take(api.GET("/sendings", { signal, params: { query: { ...query, state } } })),
+  );
 /** Made-up datasets to look around in. */
 export const samples = queryOptions({
   queryKey: ["samples"],

@@ -1,9 +1,9 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
-import { useMutation, useQueries, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, take } from "../client/client";
-import { issue, refresh } from "../client/queries";
+import { issue, refresh, toldOf } from "../client/queries";
 import { Field, Press, Writing } from "../shared/controls";
 import { LeaveGuard } from "../shared/LeaveGuard";
 import { Section, Severity, Title } from "../shared/parts";
@@ -16,6 +16,7 @@ export function AskView() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const found = useQueries({ queries: issues.map((id) => issue(id)) });
+  const mails = useQuery(toldOf).data?.mails ?? false;
   const [recipient, setRecipient] = useState<string>();
   const [address, setAddress] = useState("");
   const [says, setSays] = useState("");
@@ -71,7 +72,7 @@ export function AskView() {
           />
           <Field
             aria-label="Their e-mail address"
-            placeholder="their e-mail address, to keep"
+            placeholder={mails ? "their e-mail address, for the link" : "their e-mail address, to keep"}
             type="email"
             w="260px"
             value={address}

@@ -1,6 +1,7 @@
 import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
+import { useEffect } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { me, refresh, sheet } from "../client/queries";
 import { Press } from "../shared/controls";
@@ -66,6 +67,23 @@ function Loaded({ s }: { s: Schemas["SheetShown"] }) {
   );
 }
 
+/** The letters with its link. */
+function Letters({ s }: { s: Schemas["SheetShown"] }) {
+  const client = useQueryClient();
+  const waits = s.sent.some((l) => l.state === "waiting");
+  useEffect(() => {
+    const timer = waits ? setInterval(() => refresh(client, "issue"), 3000) : undefined;
+    return () => clearInterval(timer);
+  }, [waits, client]);
+  return s.sent.map((l) => (
+    <Text key={l.id} fontSize="sm">
+      {l.again ? "Asked once more by letter" : "Mailed"} to {s.address}, {when(l.created_at)}:{" "}
+      {l.state === "sent" ? "sent" : l.state === "waiting" ? "on its way" : "given up"}
+      {l.state !== "sent" && l.problem && ` (${l.problem})`}.
+    </Text>
+  ));
+}
+
 /** How whoever is asked comes to the questions: a link, a workbook or CSV. */
 function TheirWay({ s, may }: { s: Schemas["SheetShown"]; may: boolean }) {
   const client = useQueryClient();
@@ -105,6 +123,7 @@ function TheirWay({ s, may }: { s: Schemas["SheetShown"]; may: boolean }) {
           {s.closed_at ? "The sheet is closed." : "There is no link that leads to it."}
         </Text>
       )}
+      <Letters s={s} />
       <HStack flexWrap="wrap" mt="1" gap="4" fontSize="sm">
         <a href={`/api/v1/sheets/${s.id}/file?format=xlsx`} download>
           As a workbook

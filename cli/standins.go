@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"proudsieve/client"
+	"proudsieve/service"
+	"proudsieve/service/telling"
+	"proudsieve/service/telling/standin"
+)
+
+// standIns stand in, in the demo, for a mail server and a program that is told of what happens.
+type standIns struct {
+	directory string // where what they receive is kept
+	mail      *standin.Mail
+	receiver  *standin.Receiver
+}
+
+const (
+	standInReceiver = "stand-in"
+	freePort        = "127.0.0.1:0"
+)
+
+// startStandIns starts them on the two ports after the service's, or on free ones where the service takes a free one, and has the
+// service send its letters there unless it has a mail server.
+func startStandIns(o *service.Options) (*standIns, error) {
+	s := &standIns{directory: filepath.Join(o.Directory, "stand-ins")}
+	letters, events := filepath.Join(s.directory, "letters"), filepath.Join(s.directory, "events")
+	if err := errors.Join(os.MkdirAll(letters, 0o700), os.MkdirAll(events, 0o700)); err != nil {
+		return nil, err
+	}
+	after := func(n int) string {
+		_, port, err := net.SplitHostPort(o.Listen)
+		number, numberErr := strconv.Atoi(port)
+		if err != nil || numberErr != nil || number == 0 {
+			return freePort
+		}
+		return net.JoinHostPort("127.0.0.1", strconv.Itoa(number+n))
+	}
+	var err error
+	if s.mail, err = standin.StartMail(after(1), letters); err != nil { // something else is there
+		s.mail, err = standin.StartMail(freePort, letters)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s.receiver, err = standin.StartReceiver(after(2), events); err != nil {
+		s.receiver, err = standin.StartReceiver(freePort, events)
+	}
+	if err != nil {
+		return nil, errors.Join(err, s.mail.Stop())
+	}
+	if o.Mail == nil {
+		o.Mail = &telling.MailServer{Address: s.mail.Address, From: "sieve@alder-vale.example"}
+	}
+	o.TellPrivate = true
+	return s, o.Mail.Check()
+}
+
+func (s *standIns) stop() { _ = errors.Join(s.mail.Stop(), s.receiver.Stop()) }
+
+// introduce makes the service tell the receiver, which learns its secret.
+func (s *standIns) introduce(ctx context.Context, p *private) error {
+	admin, err := p.administrator()
+	if err != nil {
+		return err
+	}
+	all, err := admin.ListReceivers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range *all {
+		if r.Name != standInReceiver {
+			continue
+		}
+		if r.Address == s.receiver.Address {
+			made, err := admin.RenewReceiver(ctx, r.ID)
+			if err == nil {
+				s.receiver.SetSecret(made.Secret)
+			}
+			return err
+		}
+		if err := admin.RemoveReceiver(ctx, r.ID); err != nil {
+			return err
+		}
+	}
+	made, err := admin.AddReceiver(ctx, client.NewReceiver{Name: standInReceiver, Address: s.receiver.Address})
+	if err == nil {
+		s.receiver.SetSecret(made.Secret)
+	}
+	return err
+}
