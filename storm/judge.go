@@ -59,6 +59,9 @@ func (s *storm) judge(ctx context.Context) error {
 	if err := s.judgeRecords(ctx, admin); err != nil {
 		return err
 	}
+	if err := s.judgeTold(ctx, admin); err != nil {
+		return err
+	}
 	return s.judgeFiles(ctx)
 }
 

@@ -49,6 +49,8 @@ type Result struct {
 	SlowestEnd  time.Duration  // how long the last job took to end after the last kill
 	FilesLeft   int            // that no record speaks of, after the sweep
 	StartsTried int
+	Told        int // letters and events that arrived, each counted once
+	ToldAgain   int // that came once more: their sender was killed before it knew that they had arrived
 }
 
 const (
@@ -68,6 +70,7 @@ type storm struct {
 	result Result
 	things []thing
 	people [2]string // tokens of a steward and a certifier
+	told   told
 }
 
 // thing is something that the service accepted.
@@ -82,6 +85,10 @@ type thing struct {
 func Run(ctx context.Context, o Options) (*Result, error) {
 	s := &storm{Options: o, rand: rand.New(rand.NewPCG(o.Seed, 1)), data: filepath.Join(o.Directory, "data")}
 	s.result.Kills, s.result.Accepted = map[string]int{}, map[string]int{}
+	if err := s.told.begin(); err != nil {
+		return &s.result, err
+	}
+	defer s.told.end()
 	defer s.end()
 	if err := s.firstStarts(ctx); err != nil {
 		return &s.result, err
@@ -96,6 +103,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	}
 	for i := range o.Kills {
 		s.pause(ctx, time.Duration(s.rand.Int64N(int64(o.Between))))
+		s.maybeOut()
 		if err := s.kill(ctx); err != nil {
 			stop()
 			group.Wait()
@@ -210,7 +218,7 @@ func freePort() (string, error) {
 
 // command is a service in a process group of its own; serve takes the database of up.
 func (s *storm) command(how, directory, port string) *exec.Cmd {
-	c := exec.Command(s.Program, how, "--data", directory, "--listen", "127.0.0.1:"+port)
+	c := exec.Command(s.Program, append([]string{how, "--data", directory, "--listen", "127.0.0.1:" + port}, s.told.options()...)...)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if how == "serve" {
 		address, _ := os.ReadFile(postgres.AddressFile(filepath.Join(directory, "postgres")))
@@ -294,6 +302,9 @@ func (s *storm) begin(ctx context.Context) error {
 	}
 	s.admin = strings.TrimSpace(string(raw))
 	admin := s.client(0, s.admin)
+	if err := s.told.introduce(ctx, admin); err != nil {
+		return err
+	}
 	for i, role := range []string{"steward", "certifier"} {
 		made, err := admin.AddPerson(ctx, client.NewPersonBody{Name: role, Role: client.NewPersonBodyRole(role)})
 		if err != nil {

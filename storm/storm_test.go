@@ -35,4 +35,7 @@ func TestNothingIsLostDoubledOrStuckInAShortStorm(t *testing.T) {
 	if r.Accepted["delivery"] == 0 || r.Accepted["job"] == 0 {
 		t.Errorf("nobody worked: %+v", r)
 	}
+	if r.Told == 0 {
+		t.Errorf("nobody was told: %+v", r)
+	}
 }

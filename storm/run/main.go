@@ -52,6 +52,7 @@ func blow(ctx context.Context, o storm.Options) error {
 		r.Kills, r.StartsTried, r.Accepted)
 	fmt.Printf("jobs given up after %s; the last job ended %s after the last kill; files left after the sweep: %d\n",
 		plural(r.GivenUp), r.SlowestEnd.Round(time.Millisecond), r.FilesLeft)
+	fmt.Printf("letters and events: %d arrived, %d of them came again under the same key\n", r.Told, r.ToldAgain)
 	for _, text := range r.Wrong {
 		fmt.Println("wrong: " + text)
 	}
