@@ -814,6 +814,9 @@ type Comparison = json.RawMessage
 // ComparisonShown defines model for ComparisonShown.
 type ComparisonShown = json.RawMessage
 
+// Confinement defines model for Confinement.
+type Confinement = records.Confinement
+
 // Correlations defines model for Correlations.
 type Correlations = json.RawMessage
 
@@ -2346,6 +2349,9 @@ type AddPersonJSONRequestBody = NewPersonBody
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = ChangeBody
 
+// SetRightsJSONRequestBody defines body for SetRights for application/json ContentType.
+type SetRightsJSONRequestBody = Confinement
+
 // AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
 type AddReceiverJSONRequestBody = NewReceiver
 
@@ -2857,6 +2863,18 @@ func (c *Client) ChangePerson(ctx context.Context, name string, body ChangePerso
 func (c *Client) ResetPerson(ctx context.Context, name string) (*MadePerson, error) {
 	r := request{method: "POST", path: pathOf("/people/%s/reset", name)}
 	return answered[MadePerson](ctx, c, r)
+}
+
+// ShowRights calls GET /people/{name}/rights: To which datasets somebody is confined, and what they may do with each.
+func (c *Client) ShowRights(ctx context.Context, name string) (*Confinement, error) {
+	r := request{method: "GET", path: pathOf("/people/%s/rights", name)}
+	return answered[Confinement](ctx, c, r)
+}
+
+// SetRights calls PUT /people/{name}/rights: Confine somebody to datasets, or no longer, and say what they may do with each; it counts from their next request on.
+func (c *Client) SetRights(ctx context.Context, name string, body SetRightsJSONRequestBody) (*Confinement, error) {
+	r := request{method: "PUT", path: pathOf("/people/%s/rights", name), body: body}
+	return answered[Confinement](ctx, c, r)
 }
 
 // ListReceivers calls GET /receivers: The programs that are told of what happens, by name.

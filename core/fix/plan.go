@@ -35,6 +35,17 @@ type Plan struct {
 	Old []document.Problem
 }
 
+// Others are the datasets that its steps read besides its own, by name.
+func (p *Plan) Others() (names []string) {
+	for i := range p.Steps {
+		if of, reads := p.Steps[i].Action.(interface{ ReadsDataset() string }); reads && of.ReadsDataset() != "" {
+			names = append(names, of.ReadsDataset())
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // Step is one thing to be done to the table that the steps before it have left.
 type Step struct {
 	Kind   string

@@ -452,6 +452,7 @@ func (p *parser) elsewhere(n *document.Node) *Elsewhere {
 	p.Mapping(n, "the columns of another dataset",
 		document.Field{Name: "dataset", Required: true, Read: func(n *document.Node) {
 			e.Dataset = p.id(n, "the name of a dataset")
+			p.book.others = append(p.book.others, e.Dataset)
 		}},
 		document.Field{Name: "columns", Required: true, Read: func(n *document.Node) {
 			if e.Columns = p.Texts(n, "columns"); len(e.Columns) == 0 {

@@ -41,8 +41,12 @@ type Rulebook struct {
 	// Old tells of words of earlier versions that the text has, and what is said now.
 	Old []document.Problem
 
-	facts []statement // of its items, for comparing versions
+	facts  []statement // of its items, for comparing versions
+	others []string    // datasets that it names
 }
+
+// Others are the datasets that the rulebook names besides its own, by name.
+func (b *Rulebook) Others() []string { return slices.Compact(slices.Sorted(slices.Values(b.others))) }
 
 // EqualRowsID is the id of the rule against equal rows.
 const EqualRowsID = "equal_rows"

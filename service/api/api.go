@@ -208,8 +208,25 @@ func (s *Server) requires(right access.Right) func(huma.Context, func(huma.Conte
 			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, forbidden(caller(ctx.Context()), right))
 			return
 		}
+		if err := s.reach(ctx, right); err != nil {
+			var told huma.StatusError
+			if errors.As(err, &told) && told.GetStatus() == http.StatusForbidden {
+				s.recordRefusal(ctx.Context(), caller(ctx.Context()), ctx.Operation().Summary, right)
+			}
+			_ = writeRefusal(s.api, ctx, err)
+			return
+		}
 		next(ctx)
 	}
+}
+
+// writeRefusal answers with an error before any handler is asked.
+func writeRefusal(api huma.API, ctx huma.Context, err error) error {
+	var told huma.StatusError
+	if !errors.As(err, &told) {
+		return huma.WriteErr(api, ctx, http.StatusInternalServerError, "")
+	}
+	return huma.WriteErr(api, ctx, told.GetStatus(), told.Error())
 }
 
 const unauthorized = "This needs somebody who is signed in: send a token that is in force as \"Authorization: Bearer …\", or sign in to the console."

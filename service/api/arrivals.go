@@ -134,7 +134,7 @@ func (s *Server) arrivals(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		a, err := store.FindArrival(ctx, s.Store.DB, in.ID)
+		a, err := s.ownArrival(ctx, in.ID, in.Body.Dataset)
 		if err != nil {
 			return nil, err
 		}
@@ -161,7 +161,7 @@ func (s *Server) arrivals(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		a, err := store.FindArrival(ctx, s.Store.DB, in.ID)
+		a, err := s.ownArrival(ctx, in.ID, in.Body.Dataset)
 		if err != nil {
 			return nil, err
 		}
@@ -200,6 +200,24 @@ func (s *Server) arrivals(r chi.Router) {
 		}
 		return answer(s.delivered(ctx, t, in.Body.Dataset))
 	})
+}
+
+// ownArrival finds a file that was sent. Somebody who is confined to datasets finds their own alone, and makes them deliveries of
+// datasets that they work on.
+func (s *Server) ownArrival(ctx context.Context, id int64, dataset string) (*records.Arrival, error) {
+	a, err := store.FindArrival(ctx, s.Store.DB, id)
+	c := caller(ctx)
+	switch {
+	case err != nil:
+		return nil, err
+	case !c.Confined:
+		return a, nil
+	case a.CreatedBy != c.Name:
+		return nil, errNothingThere
+	case dataset == "":
+		return a, nil
+	}
+	return a, s.mayName(ctx, access.Work, dataset, nil, nil)
 }
 
 func (s *Server) arrive(w http.ResponseWriter, r *http.Request, who *store.Caller) (any, error) {
@@ -327,7 +345,7 @@ func nameFor(file string) string {
 
 // fitting finds the datasets whose newest audit has columns of these names, at least half of them.
 func (s *Server) fitting(ctx context.Context, names []string) (fits []Fitting, err error) {
-	all, err := store.ColumnsOfDatasets(ctx, s.Store.DB, proposedBeside)
+	all, err := store.ColumnsOfDatasets(seen(ctx), s.Store.DB, proposedBeside)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"proudsieve/core/audit"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
+	"proudsieve/service/report"
 	"proudsieve/service/store"
 )
 
@@ -43,7 +44,7 @@ func (s *Server) audits() {
 		Right: access.Read, ID: "list-audits", Method: http.MethodGet, Path: "/audits",
 		Summary: "All audits, newest first",
 	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Audit]], error) {
-		return answer(store.Audits(ctx, s.Store.DB, 0, 0, in.cursor()))
+		return answer(store.Audits(seen(ctx), s.Store.DB, 0, 0, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-audit", Method: http.MethodGet, Path: "/audits/{id}",
@@ -57,6 +58,10 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(&AuditShown{Audit: *a, Result: *result}, nil)
+		hidden, err := s.hidden(ctx, a.DatasetID)
+		if err != nil {
+			return nil, err
+		}
+		return answer(&AuditShown{Audit: *a, Result: *report.Masked(result, hidden)}, nil)
 	})
 }

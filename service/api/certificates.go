@@ -86,7 +86,7 @@ func (s *Server) certificates() {
 		Right: access.Read, ID: "list-certificates", Method: http.MethodGet, Path: "/certificates",
 		Summary: "Certificates, newest first",
 	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Certificate]], error) {
-		page, err := store.Certificates(ctx, s.Store.DB, in.cursor())
+		page, err := store.Certificates(seen(ctx), s.Store.DB, in.cursor())
 		if err != nil {
 			return nil, err
 		}

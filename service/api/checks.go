@@ -156,6 +156,12 @@ func (s *Server) planOf(ctx context.Context, source string) (*records.Dataset, *
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	if err := s.mayName(ctx, access.Work, of, nil, nil); err != nil {
+		return nil, nil, nil, err
+	}
+	if err := s.mayName(ctx, access.Work, makes, nil, nil); err != nil {
+		return nil, nil, nil, err
+	}
 	d, book, err := s.ruled(ctx, of)
 	if err != nil {
 		return nil, nil, nil, err
@@ -167,6 +173,11 @@ func (s *Server) planOf(ctx context.Context, source string) (*records.Dataset, *
 		}
 	}
 	plan, err := fix.ParseFor([]byte(source), book, result)
+	if plan != nil {
+		if err := s.mayName(ctx, access.Work, of, plan.Others(), nil); err != nil {
+			return nil, nil, nil, err
+		}
+	}
 	return d, book, plan, err
 }
 

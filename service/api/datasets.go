@@ -30,7 +30,7 @@ func (s *Server) datasets() {
 		Right: access.Read, ID: "list-datasets", Method: http.MethodGet, Path: "/datasets",
 		Summary: "All datasets, with where each stands",
 	}, func(ctx context.Context, in *Paging) (*body[records.Page[records.Dataset]], error) {
-		return answer(store.Datasets(ctx, s.Store.DB, in.cursor()))
+		return answer(store.Datasets(seen(ctx), s.Store.DB, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-dataset", Method: http.MethodGet, Path: "/datasets/{name}",
@@ -185,7 +185,7 @@ func (s *Server) declarationLists(kind, path string) {
 		if err != nil {
 			return nil, err
 		}
-		return answer(store.Declarations(ctx, s.Store.DB, kind, dataset, in.cursor()))
+		return answer(store.Declarations(seen(ctx), s.Store.DB, kind, dataset, in.cursor()))
 	})
 	type version struct {
 		Dataset string `path:"dataset"`

@@ -49,7 +49,7 @@ func (s *Server) decisions() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(store.Decisions(ctx, s.Store.DB, dataset, in.Waiting, in.cursor()))
+		return answer(store.Decisions(seen(ctx), s.Store.DB, dataset, in.Waiting, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-decision", Method: http.MethodGet, Path: "/decisions/{id}",
@@ -104,6 +104,9 @@ func (s *Server) decisions() {
 func (s *Server) saveRulebook(ctx context.Context, in *SavingRulebook) (*records.Declaration, error) {
 	book, err := rulebook.Parse([]byte(in.Body.Source))
 	if err != nil {
+		return nil, err
+	}
+	if err := s.mayDeclare(ctx, book); err != nil {
 		return nil, err
 	}
 	from, err := madeFrom(in.IfMatch)

@@ -61,6 +61,16 @@ func (s *Server) upload(what string, take func(w http.ResponseWriter, r *http.Re
 			problem(w, r, http.StatusForbidden, forbidden(who, access.Work))
 			return
 		}
+		if name := chi.URLParam(r, "name"); name != "" && who.Confined {
+			if err := s.reachThing(r.Context(), who, access.Work, "datasets", name); err != nil {
+				drain(r)
+				var told huma.StatusError
+				if errors.As(err, &told) {
+					problem(w, r, told.GetStatus(), told.Error())
+				}
+				return
+			}
+		}
 		made, err := take(w, r, who)
 		if err != nil {
 			var refused *huma.ErrorModel

@@ -57,12 +57,12 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 	if err := s.deskIssues(ctx, d); err != nil {
 		return nil, err
 	}
-	running, err := store.Jobs(ctx, s.Store.DB, 0, true, store.Cursor{})
+	running, err := store.Jobs(seen(ctx), s.Store.DB, 0, true, store.Cursor{})
 	if err != nil {
 		return nil, err
 	}
 	d.Running = running.Items
-	recent, err := store.Jobs(ctx, s.Store.DB, 0, false, store.Cursor{})
+	recent, err := store.Jobs(seen(ctx), s.Store.DB, 0, false, store.Cursor{})
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +77,7 @@ func (s *Server) deskOf(ctx context.Context) (*Desk, error) {
 	if disk, err := s.Files.Disk(); err == nil && disk.NearlyFull() {
 		d.Disk = &disk
 	}
-	if d.Short, err = store.Short(ctx, s.Store.DB); err != nil {
+	if d.Short, err = store.Short(seen(ctx), s.Store.DB); err != nil {
 		return nil, err
 	}
 	if err := s.deskAsked(ctx, d); err != nil {
@@ -99,38 +99,38 @@ func (s *Server) deskIssues(ctx context.Context, d *Desk) error {
 		items  *[]records.Issue
 		count  *int64
 	}{{unsettled, &d.Issues, &d.Unsettled}, {mine, &d.Mine, &d.MineCount}} {
-		found, err := store.Issues(ctx, s.Store.DB, one.filter, store.Cursor{Limit: deskIssues})
+		found, err := store.Issues(seen(ctx), s.Store.DB, one.filter, store.Cursor{Limit: deskIssues})
 		if err != nil {
 			return err
 		}
 		*one.items = found.Items
-		if *one.count, err = store.CountIssues(ctx, s.Store.DB, one.filter); err != nil {
+		if *one.count, err = store.CountIssues(seen(ctx), s.Store.DB, one.filter); err != nil {
 			return err
 		}
 	}
 	var err error
-	if d.Major, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled", Severity: "major"}); err != nil {
+	if d.Major, err = store.CountIssues(seen(ctx), s.Store.DB, store.IssueFilter{State: "unsettled", Severity: "major"}); err != nil {
 		return err
 	}
-	d.Asked, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: store.IssueAsked})
+	d.Asked, err = store.CountIssues(seen(ctx), s.Store.DB, store.IssueFilter{State: store.IssueAsked})
 	return err
 }
 
 // deskAsked fills in what was asked, and what waits for a second person.
 func (s *Server) deskAsked(ctx context.Context, d *Desk) (err error) {
-	if d.OwnedCount, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{State: "unsettled", Owner: caller(ctx).Name}); err != nil {
+	if d.OwnedCount, err = store.CountIssues(seen(ctx), s.Store.DB, store.IssueFilter{State: "unsettled", Owner: caller(ctx).Name}); err != nil {
 		return err
 	}
-	if d.Overdue, err = store.CountIssues(ctx, s.Store.DB, store.IssueFilter{Overdue: true}); err != nil {
+	if d.Overdue, err = store.CountIssues(seen(ctx), s.Store.DB, store.IssueFilter{Overdue: true}); err != nil {
 		return err
 	}
-	if d.Answers, err = store.AnsweredSheets(ctx, s.Store.DB, deskIssues); err != nil {
+	if d.Answers, err = store.AnsweredSheets(seen(ctx), s.Store.DB, deskIssues); err != nil {
 		return err
 	}
-	if d.Unanswered, err = store.Unanswered(ctx, s.Store.DB, deskIssues); err != nil {
+	if d.Unanswered, err = store.Unanswered(seen(ctx), s.Store.DB, deskIssues); err != nil {
 		return err
 	}
-	waiting, err := store.Decisions(ctx, s.Store.DB, 0, true, store.Cursor{Limit: deskIssues})
+	waiting, err := store.Decisions(seen(ctx), s.Store.DB, 0, true, store.Cursor{Limit: deskIssues})
 	if err != nil {
 		return err
 	}
@@ -145,7 +145,7 @@ func (s *Server) deskAsked(ctx context.Context, d *Desk) (err error) {
 
 // deskCertificates tells what the caller can certify from what waits for somebody else.
 func (s *Server) deskCertificates(ctx context.Context, d *Desk) error {
-	passed, err := store.Uncertified(ctx, s.Store.DB)
+	passed, err := store.Uncertified(seen(ctx), s.Store.DB)
 	if err != nil {
 		return err
 	}

@@ -444,6 +444,13 @@ func (s *Server) startFix(ctx context.Context, in *planned) (job *records.Job, e
 	if err != nil {
 		return nil, err
 	}
+	_, makes, err := fix.DatasetsOf([]byte(plan.Source))
+	if err != nil {
+		return nil, err
+	}
+	if err := s.mayName(ctx, access.Work, makes, nil, nil); err != nil {
+		return nil, err
+	}
 	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 		if job, err = s.Pool.AddFix(ctx, tx, t, plan, in.Body.Looked, caller(ctx).ID); err != nil {
 			return err

@@ -31,6 +31,7 @@ type inside struct {
 	key   string // of the table and its rulebook, for remembering
 	audit *records.Audit
 	id    int64
+	of    int64 // its dataset
 }
 
 // parsed is a rulebook that is remembered, which nobody changes.
@@ -117,7 +118,7 @@ func (s *Server) insideBy(ctx context.Context, id, by int64) (*inside, error) {
 		return nil, err
 	}
 	out := *opened
-	out.audit, out.id = a, id
+	out.audit, out.id, out.of = a, id, t.DatasetID
 	return &out, nil
 }
 

@@ -60,7 +60,7 @@ func (s *Server) issues() {
 		Right: access.Read, ID: "list-issues", Method: http.MethodGet, Path: "/issues",
 		Summary: "Issues, the newest first or in another order",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Issue]], error) {
-		return answer(store.Issues(ctx, s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State,
+		return answer(store.Issues(seen(ctx), s.Store.DB, store.IssueFilter{Dataset: in.Dataset, State: in.State,
 			Assignee: in.Assignee, Severity: in.Severity, Text: in.Text, Order: in.Order, Owner: in.Owner, Overdue: in.Overdue}, in.cursor()))
 	})
 	register(s, operation{
@@ -140,6 +140,9 @@ func (s *Server) severalIssues() {
 			var wrong []error
 			for _, id := range slices.Compact(b.Issues) {
 				i, err := store.FindIssue(ctx, tx, id)
+				if err == nil {
+					err = mayIn(caller(ctx), access.Discuss, i.DatasetID)
+				}
 				if err == nil {
 					switch {
 					case b.Change != nil:

@@ -30,7 +30,7 @@ func (s *Server) jobs() {
 		Right: access.Read, ID: "list-jobs", Method: http.MethodGet, Path: "/jobs",
 		Summary: "Jobs, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Job]], error) {
-		return answer(store.Jobs(ctx, s.Store.DB, in.Table, in.Running, in.cursor()))
+		return answer(store.Jobs(seen(ctx), s.Store.DB, in.Table, in.Running, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-job", Method: http.MethodGet, Path: "/jobs/{id}",

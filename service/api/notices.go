@@ -122,6 +122,9 @@ func (s *Server) choose(ctx context.Context, in Told) error {
 			if err != nil {
 				return err
 			}
+			if err := mayIn(caller(ctx), access.Read, d.ID); err != nil {
+				return err
+			}
 			datasets = append(datasets, d.ID)
 		}
 		if err := store.Choose(ctx, tx, caller(ctx).ID, in.Choices, in.Address, datasets); err != nil {

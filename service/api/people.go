@@ -112,7 +112,66 @@ func (s *Server) people() {
 		s.slowing.forget()
 		return answer(&made, err)
 	})
+	s.datasetRights()
 	s.tokens()
+}
+
+// datasetRights adds what says who may do what with which dataset.
+func (s *Server) datasetRights() {
+	register(s, operation{
+		Right: access.Administer, ID: "show-rights", Method: http.MethodGet, Path: "/people/{name}/rights",
+		Summary: "To which datasets somebody is confined, and what they may do with each",
+	}, func(ctx context.Context, in *ByPerson) (*body[records.Confinement], error) {
+		return answer(s.rightsOf(ctx, in.Name))
+	})
+	type setting struct {
+		ByPerson
+		Body records.Confinement
+	}
+	register(s, operation{
+		Right: access.Administer, ID: "set-rights", Method: http.MethodPut, Path: "/people/{name}/rights",
+		Summary: "Confine somebody to datasets, or no longer, and say what they may do with each; it counts from their next request on",
+	}, func(ctx context.Context, in *setting) (*body[records.Confinement], error) {
+		err := s.Store.Do(ctx, func(tx *sqlx.Tx) error {
+			person, err := store.FindPerson(ctx, tx, in.Name)
+			if err != nil {
+				return err
+			}
+			if in.Body.Confined && person.Role == string(access.Administrator) {
+				return huma.NewError(http.StatusConflict, person.Name+" is an administrator, who lets people in; nobody can be that and be confined to datasets.")
+			}
+			named := map[string]any{}
+			for i := range in.Body.Rights {
+				r := &in.Body.Rights[i]
+				d, err := store.FindDataset(ctx, tx, r.Dataset)
+				if err != nil {
+					return err
+				}
+				if named[d.Name] != nil {
+					return invalid("The dataset %s is named twice; say once what %s may do with it.", d.Name, person.Name)
+				}
+				r.DatasetID, named[d.Name] = d.ID, r.May
+			}
+			if err := store.SetRights(ctx, tx, person.ID, in.Body.Confined, in.Body.Rights); err != nil {
+				return err
+			}
+			return store.Record(ctx, tx, caller(ctx).ID, "said with which datasets somebody may do what", person.Name,
+				map[string]any{"confined": in.Body.Confined, "rights": named})
+		})
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.rightsOf(ctx, in.Name))
+	})
+}
+
+func (s *Server) rightsOf(ctx context.Context, name string) (*records.Confinement, error) {
+	person, err := store.FindPerson(ctx, s.Store.DB, name)
+	if err != nil {
+		return nil, err
+	}
+	rights, err := store.RightsOf(ctx, s.Store.DB, person.ID)
+	return &records.Confinement{Confined: person.Confined, Rights: rights}, err
 }
 
 // ByPerson names a person.

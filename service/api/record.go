@@ -228,7 +228,7 @@ type LateDelivery struct {
 // deskLate fills in what was expected and has not come.
 func (s *Server) deskLate(ctx context.Context, d *Desk) error {
 	d.Late = []LateDelivery{}
-	expecting, err := store.Expecting(ctx, s.Store.DB)
+	expecting, err := store.Expecting(seen(ctx), s.Store.DB)
 	if err != nil {
 		return err
 	}

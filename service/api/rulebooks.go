@@ -90,6 +90,9 @@ func (s *Server) trials() {
 		if err != nil {
 			return nil, err
 		}
+		if err := s.mayDeclare(ctx, book); err != nil {
+			return nil, err
+		}
 		if book.Dataset != t.Dataset {
 			return nil, invalid("The rulebook is for the dataset %s, and table %d belongs to %s.", book.Dataset, t.ID,
 				t.Dataset)
@@ -155,7 +158,7 @@ const proposedBeside = 50
 
 // otherDatasets lists the declared datasets that one may refer to, and a word for the tables of theirs that count now.
 func (s *Server) otherDatasets(ctx context.Context, d *records.Dataset, t *records.Table) (others []propose.Other, tables string, err error) {
-	all, err := store.Datasets(ctx, s.Store.DB, store.Cursor{Limit: proposedBeside})
+	all, err := store.Datasets(seen(ctx), s.Store.DB, store.Cursor{Limit: proposedBeside})
 	if err != nil {
 		return nil, "", err
 	}

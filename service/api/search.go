@@ -18,6 +18,6 @@ func (s *Server) search() {
 		Right: access.Read, ID: "search-records", Method: http.MethodGet, Path: "/search",
 		Summary: "Datasets, columns, rules, issues, deliveries and certificates that have a text in their names",
 	}, func(ctx context.Context, in *asked) (*body[records.Found], error) {
-		return answer(store.Search(ctx, s.Store.DB, in.Text))
+		return answer(store.Search(seen(ctx), s.Store.DB, in.Text))
 	})
 }

@@ -45,10 +45,12 @@ type me struct {
 	Name   string         `json:"name"`
 	Role   access.Role    `json:"role" enum:"reader,steward,certifier,administrator"`
 	Rights []access.Right `json:"rights"`
+	// Confined says that they see some datasets alone.
+	Confined bool `json:"confined" doc:"They see the datasets alone that they have rights for, and may do with each what these allow"`
 }
 
 func meOf(c *store.Caller) *me {
-	m := &me{Name: c.Name, Role: access.Role(c.Role)}
+	m := &me{Name: c.Name, Role: access.Role(c.Role), Confined: c.Confined}
 	for _, right := range []access.Right{access.Read, access.Discuss, access.Work, access.Certify, access.Administer} {
 		if access.Role(c.Role).May(right) {
 			m.Rights = append(m.Rights, right)

@@ -59,7 +59,7 @@ func (s *Server) sheets() {
 		Right: access.Read, ID: "list-sheets", Method: http.MethodGet, Path: "/sheets",
 		Summary: "What was asked, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Sheet]], error) {
-		return answer(store.Sheets(ctx, s.Store.DB, in.Open, in.cursor()))
+		return answer(store.Sheets(seen(ctx), s.Store.DB, in.Open, in.cursor()))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-sheet", Method: http.MethodGet, Path: "/sheets/{id}",
@@ -248,6 +248,9 @@ func (s *Server) ask(ctx context.Context, in NewSheet) (*records.SheetShown, err
 	for _, id := range slices.Compact(in.Issues) {
 		i, err := store.FindIssue(ctx, s.Store.DB, id)
 		if err != nil {
+			return nil, err
+		}
+		if err := mayIn(caller(ctx), access.Discuss, i.DatasetID); err != nil {
 			return nil, err
 		}
 		if i.State == store.IssueClosed || i.AuditID == nil {

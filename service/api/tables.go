@@ -14,7 +14,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/intake/delimited"
+	"proudsieve/core/personal"
 	"proudsieve/core/relation"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -178,6 +180,13 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 		return nil, err
 	}
 	out := &RowsPage{Columns: t.Source.Columns(), Rows: []ShownRow{}, Total: -1}
+	hidden, err := s.hidden(ctx, t.of)
+	if err != nil {
+		return nil, err
+	}
+	if len(hidden) > 0 && (in.Where != "" || in.Is != "" || in.Find != "" || slices.Contains(hidden, in.Sort)) {
+		return nil, huma.NewError(http.StatusForbidden, "What is asked of the texts of a table would tell personal data, of "+document.Join(hidden)+", which you may not see.")
+	}
 	wanted, err := s.wantedRows(ctx, t, in, known, out)
 	if err != nil {
 		return nil, err
@@ -212,6 +221,14 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 			if marks.In(name).Contains(p.Row) {
 				row.Estimated = append(row.Estimated, name)
 			}
+		}
+		for i, name := range out.Columns {
+			if i < len(row.Cells) && slices.Contains(hidden, name) {
+				row.Cells[i] = personal.Mask(row.Cells[i])
+			}
+		}
+		if len(hidden) > 0 {
+			row.Surplus = nil // what stands beyond the header is of no column
 		}
 		out.Rows = append(out.Rows, row)
 	}

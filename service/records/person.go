@@ -10,6 +10,7 @@ type Person struct {
 	Name       string     `db:"name" json:"name"`
 	Role       string     `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
 	DisabledAt *time.Time `db:"disabled_at" json:"disabled_at" doc:"Since when none of their tokens lets them in; null where they do"`
+	Confined   bool       `db:"confined" json:"confined" doc:"They may see the datasets alone that they have rights for"`
 }
 
 // Token is a secret that lets a person in, without the secret.

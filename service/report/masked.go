@@ -5,47 +5,27 @@ import (
 	"slices"
 	"strings"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/personal"
 	"proudsieve/core/profile"
 	"proudsieve/core/question"
 )
 
-// masked returns the report with the texts of such columns masked wherever they stand.
+// masked returns the report with the texts of columns with personal data masked wherever they stand.
 func (r *Report) masked() *Report {
 	names := question.Personal(r.Result)
 	if r.ShowPersonal || len(names) == 0 {
 		return r
 	}
-	is := func(name string) bool { return slices.Contains(names, name) }
-	out, result := *r, *r.Result
-	out.Result, out.Masked = &result, names
-	result.Columns = slices.Clone(result.Columns)
-	for i := range result.Columns {
-		if c := &result.Columns[i]; is(c.Name) {
-			c.Lowest, c.Highest, c.Mean, c.Frequent = personal.Mask(c.Lowest), personal.Mask(c.Highest), "", maskedTexts(c.Frequent)
-			c.Numbers, c.Dates = nil, nil
-		}
-	}
-	result.Findings = slices.Clone(result.Findings)
-	for i := range result.Findings {
-		if f := &result.Findings[i]; slices.ContainsFunc(f.Columns, is) {
-			f.Found = maskedWithin(f.Found, f.Texts)
-			f.Texts = maskedTexts(f.Texts)
-		}
-	}
-	result.Leads = slices.Clone(result.Leads)
-	for i := range result.Leads {
-		if l := &result.Leads[i]; slices.ContainsFunc(l.Columns, is) {
-			l.Says = maskedWithin(l.Says, l.Texts)
-		}
-	}
+	out := *r
+	out.Result, out.Masked = Masked(r.Result, names), names
 	out.Examples = map[string][]Example{}
 	for rule, examples := range r.Examples {
 		examples = slices.Clone(examples)
 		for i := range examples {
 			examples[i].Cells = slices.Clone(examples[i].Cells)
 			for k := range examples[i].Cells {
-				if c := &examples[i].Cells[k]; is(c.Column) {
+				if c := &examples[i].Cells[k]; slices.Contains(names, c.Column) {
 					c.Text = personal.Mask(c.Text)
 				}
 			}
@@ -53,6 +33,53 @@ func (r *Report) masked() *Report {
 		out.Examples[rule] = examples
 	}
 	return &out
+}
+
+// Masked returns what an audit found with the texts of some columns masked wherever they stand; the result itself stays.
+func Masked(r *audit.Result, names []string) *audit.Result {
+	if len(names) == 0 {
+		return r
+	}
+	is := func(name string) bool { return slices.Contains(names, name) }
+	out := *r
+	out.Columns = slices.Clone(r.Columns)
+	for i := range out.Columns {
+		if c := &out.Columns[i]; is(c.Name) {
+			c.Lowest, c.Highest, c.Sum, c.Mean = personal.Mask(c.Lowest), personal.Mask(c.Highest), "", ""
+			c.Numbers, c.Dates = nil, nil
+			c.Frequent, c.Rare, c.Values, c.Exceptions = maskedTexts(c.Frequent), maskedTexts(c.Rare), maskedTexts(c.Values), maskedTexts(c.Exceptions)
+		}
+	}
+	out.Findings = slices.Clone(r.Findings)
+	for i := range out.Findings {
+		if f := &out.Findings[i]; slices.ContainsFunc(f.Columns, is) {
+			f.Found = maskedWithin(f.Found, f.Texts)
+			f.Texts = maskedTexts(f.Texts)
+		}
+	}
+	out.Leads, out.MeantSo = maskedLeads(r.Leads, is), maskedLeads(r.MeantSo, is)
+	out.Defects = slices.Clone(r.Defects)
+	for i := range out.Defects { // one that is of no single cell may have any
+		if d := &out.Defects[i]; d.Column == "" || is(d.Column) {
+			d.Detail = personal.Mask(d.Detail)
+		}
+	}
+	out.Closing = slices.Clone(r.Closing)
+	for i := range out.Closing {
+		out.Closing[i] = personal.Mask(out.Closing[i])
+	}
+	return &out
+}
+
+func maskedLeads(all []audit.Lead, is func(string) bool) []audit.Lead {
+	out := slices.Clone(all)
+	for i := range out {
+		if l := &out[i]; is(l.Column) || slices.ContainsFunc(l.Columns, is) {
+			l.Says = maskedWithin(l.Says, l.Texts)
+			l.Texts, l.Condition = maskedTexts(l.Texts), ""
+		}
+	}
+	return out
 }
 
 // maskedWithin masks what a sentence quotes, and the texts that it names.

@@ -53,5 +53,5 @@ func ColumnsOfDatasets(ctx context.Context, q Querier, most int) ([]DatasetColum
 		EXISTS (SELECT FROM declarations WHERE dataset_id = d.id AND kind = 'rulebook') AS ruled,
 		(SELECT json_agg(c->>'name') FROM json_array_elements(a.result->'columns') c) AS columns
 		FROM datasets d JOIN `+newestAudited+` a ON a.dataset_id = d.id
-		WHERE json_array_length(a.result->'columns') > 0 ORDER BY d.id DESC LIMIT $1`, most)
+		WHERE json_array_length(a.result->'columns') > 0`+seen(ctx, "d.id")+` ORDER BY d.id DESC LIMIT $1`, most)
 }

@@ -69,7 +69,7 @@ func AuditResult(ctx context.Context, q Querier, id int64) (json.RawMessage, err
 // Audits lists audits; dataset 0 and table 0 mean all.
 func Audits(ctx context.Context, q Querier, dataset, table int64, c Cursor) (*Page[Audit], error) {
 	return page(ctx, q, c, func(a *Audit) int64 { return a.ID }, auditColumns+
-		" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4) ORDER BY a.id DESC LIMIT $2", dataset, table)
+		" WHERE a.id < $1 AND ($3 = 0 OR a.dataset_id = $3) AND ($4 = 0 OR a.table_id = $4)"+seen(ctx, "a.dataset_id")+" ORDER BY a.id DESC LIMIT $2", dataset, table)
 }
 
 // PastResults returns what the newest audits found of the tables of a dataset that came before

@@ -31,10 +31,19 @@ func FindCertificate(ctx context.Context, q Querier, id int64) (*Certificate, er
 	return get[Certificate](ctx, q, fmt.Sprintf("certificate %d", id), certificateColumns+" WHERE c.id = $1", id)
 }
 
+// seenCertificates leaves out the certificates of tables that rest on a dataset which somebody may not see.
+func seenCertificates(ctx context.Context) string {
+	may := seen(ctx, "x.dataset_id")
+	if may == "" {
+		return ""
+	}
+	return " AND NOT EXISTS (SELECT FROM (" + fmt.Sprintf(chainOf, "c.table_id") + ") x WHERE NOT (true" + may + "))"
+}
+
 // Certificates lists certificates.
 func Certificates(ctx context.Context, q Querier, c Cursor) (*Page[Certificate], error) {
 	return page(ctx, q, c, func(c *Certificate) int64 { return c.ID }, certificateColumns+
-		" WHERE c.id < $1 ORDER BY c.id DESC LIMIT $2")
+		" WHERE c.id < $1"+seenCertificates(ctx)+" ORDER BY c.id DESC LIMIT $2")
 }
 
 // LastCertificate returns the newest certificate of a dataset's tables.

@@ -18,7 +18,7 @@ const datasetColumns = `SELECT d.id, d.name, d.title, d.created_at, d.keep_deliv
 // Datasets lists the datasets.
 func Datasets(ctx context.Context, q Querier, c Cursor) (*Page[Dataset], error) {
 	return page(ctx, q, c, func(d *Dataset) int64 { return d.ID }, datasetColumns+
-		" WHERE d.id < $1 ORDER BY d.id DESC LIMIT $2")
+		" WHERE d.id < $1"+seen(ctx, "d.id")+" ORDER BY d.id DESC LIMIT $2")
 }
 
 // FindDataset returns the dataset of a name.

@@ -55,7 +55,7 @@ func Decide(ctx context.Context, q Querier, id, person int64, declaration *int64
 // Decisions lists decisions, newest first; dataset 0 means all, waiting only those without an outcome.
 func Decisions(ctx context.Context, q Querier, dataset int64, waiting bool, c Cursor) (*Page[Decision], error) {
 	return page(ctx, q, c, func(d *Decision) int64 { return d.ID }, decisionColumns+
-		" WHERE n.id < $1 AND ($3 = 0 OR n.dataset_id = $3) AND (NOT $4 OR n.outcome IS NULL) ORDER BY n.id DESC LIMIT $2", dataset, waiting)
+		" WHERE n.id < $1 AND ($3 = 0 OR n.dataset_id = $3) AND (NOT $4 OR n.outcome IS NULL)"+seen(ctx, "n.dataset_id")+" ORDER BY n.id DESC LIMIT $2", dataset, waiting)
 }
 
 // SetSecondPerson says whether a rulebook of a dataset becomes weaker only where a second person agrees.

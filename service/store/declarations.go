@@ -102,7 +102,7 @@ func FindDeclaration(ctx context.Context, q Querier, id int64) (*Declaration, er
 // Declarations lists versions of a kind; dataset 0 means all datasets.
 func Declarations(ctx context.Context, q Querier, kind string, dataset int64, c Cursor) (*Page[Declaration], error) {
 	return page(ctx, q, c, func(d *Declaration) int64 { return d.ID }, declarationColumns+
-		" WHERE c.id < $1 AND c.kind = $3 AND ($4 = 0 OR c.dataset_id = $4) ORDER BY c.id DESC LIMIT $2", kind, dataset)
+		" WHERE c.id < $1 AND c.kind = $3 AND ($4 = 0 OR c.dataset_id = $4)"+seen(ctx, "c.dataset_id")+" ORDER BY c.id DESC LIMIT $2", kind, dataset)
 }
 
 // DeclarationAt returns the version of a declaration that was the newest at a time.

@@ -95,7 +95,7 @@ func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issu
 		Issue
 		Key int64 `db:"key"`
 	}
-	found, err := list[ordered](ctx, q, strings.Replace(issueColumns, "SELECT ", "SELECT "+key+" AS key, ", 1)+issueRows+
+	found, err := list[ordered](ctx, q, strings.Replace(issueColumns, "SELECT ", "SELECT "+key+" AS key, ", 1)+issueRows+seen(ctx, "i.dataset_id")+
 		" AND ("+key+", i.id) < ($8::bigint, $9::bigint) ORDER BY key DESC, i.id DESC LIMIT $10",
 		append(f.arguments(), from.key, from.id, c.limit()+1)...)
 	if err != nil {
@@ -115,7 +115,7 @@ func Issues(ctx context.Context, q Querier, f IssueFilter, c Cursor) (*Page[Issu
 // CountIssues returns how many issues a filter leaves.
 func CountIssues(ctx context.Context, q Querier, f IssueFilter) (int64, error) {
 	n, err := get[int64](ctx, q, "issue", `SELECT count(*) FROM issues i JOIN datasets d ON d.id = i.dataset_id
-		LEFT JOIN people p ON p.id = i.assignee_id`+issueRows, f.arguments()...)
+		LEFT JOIN people p ON p.id = i.assignee_id`+issueRows+seen(ctx, "i.dataset_id"), f.arguments()...)
 	if err != nil {
 		return 0, err
 	}

@@ -48,7 +48,7 @@ func FindJob(ctx context.Context, q Querier, id int64) (*Job, error) {
 // Jobs lists jobs; table 0 means all tables, running true only those not ended.
 func Jobs(ctx context.Context, q Querier, table int64, running bool, c Cursor) (*Page[Job], error) {
 	return page(ctx, q, c, func(j *Job) int64 { return j.ID }, jobColumns+` WHERE j.id < $1 AND ($3 = 0 OR j.table_id = $3)
-		AND (NOT $4 OR j.state IN ('queued', 'running')) ORDER BY j.id DESC LIMIT $2`, table, running)
+		AND (NOT $4 OR j.state IN ('queued', 'running'))`+seen(ctx, "j.dataset_id")+` ORDER BY j.id DESC LIMIT $2`, table, running)
 }
 
 // ClaimJob makes node the one that works on a queued job and returns the number of

@@ -52,9 +52,10 @@ func AddNotice(ctx context.Context, q Querier, n NewNotice, byMail bool) (sendin
 		RETURNING id`, n.Key, n.Kind, n.DatasetID, n.Says, n.Path, string(facts), n.PersonID, byMail)
 }
 
-// inScope holds for a person who wants to be told of a dataset.
+// inScope holds for a person who may be told of a dataset, and wants to be.
 func inScope(person, dataset string) string {
-	return "(NOT EXISTS (SELECT 1 FROM notice_datasets s WHERE s.person_id = " + person + ") OR EXISTS (SELECT 1 FROM notice_datasets s WHERE s.person_id = " +
+	return "(NOT (SELECT confined FROM people WHERE id = " + person + ") OR EXISTS (SELECT 1 FROM dataset_rights r WHERE r.person_id = " + person + " AND r.dataset_id = " +
+		dataset + ")) AND (NOT EXISTS (SELECT 1 FROM notice_datasets s WHERE s.person_id = " + person + ") OR EXISTS (SELECT 1 FROM notice_datasets s WHERE s.person_id = " +
 		person + " AND s.dataset_id = " + dataset + "))"
 }
 

@@ -56,12 +56,12 @@ func Administrators(ctx context.Context, q Querier) (int64, error) {
 // FindPerson returns the person of a name.
 func FindPerson(ctx context.Context, q Querier, name string) (*Person, error) {
 	return get[Person](ctx, q, fmt.Sprintf("person %q", name),
-		"SELECT id, name, role, disabled_at FROM people WHERE name = $1", name)
+		"SELECT id, name, role, disabled_at, confined FROM people WHERE name = $1", name)
 }
 
 // People lists everybody by name.
 func People(ctx context.Context, q Querier) ([]Person, error) {
-	return list[Person](ctx, q, "SELECT id, name, role, disabled_at FROM people ORDER BY name")
+	return list[Person](ctx, q, "SELECT id, name, role, disabled_at, confined FROM people ORDER BY name")
 }
 
 // AddToken records a token and returns its id.
@@ -104,20 +104,30 @@ func RevokeToken(ctx context.Context, q Querier, id int64) error {
 // Caller is a person with the token they came in by.
 type Caller struct {
 	Person
-	TokenID int64 `db:"token_id"`
+	TokenID int64                  `db:"token_id"`
+	Grants  map[int64]access.Grant `db:"-"` // by dataset, of somebody who is confined to datasets
 }
 
 const valid = "p.disabled_at IS NULL AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
 
+// granted finds a caller, with what they are confined to.
+func granted(ctx context.Context, q Querier, what, query string, hash []byte) (*Caller, error) {
+	c, err := get[Caller](ctx, q, what, query, hash)
+	if err != nil {
+		return nil, err
+	}
+	return c, c.grants(ctx, q)
+}
+
 // CallerByToken returns who holds a token that is in force.
 func CallerByToken(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
-	return get[Caller](ctx, q, "such token",
-		"SELECT p.id, p.name, p.role, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
+	return granted(ctx, q, "such token",
+		"SELECT p.id, p.name, p.role, p.confined, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
 }
 
 // CallerBySession returns who holds a session whose token is in force.
 func CallerBySession(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
-	return get[Caller](ctx, q, "such session", `SELECT p.id, p.name, p.role, t.id AS token_id FROM sessions s JOIN tokens t ON t.id = s.token_id
+	return granted(ctx, q, "such session", `SELECT p.id, p.name, p.role, p.confined, t.id AS token_id FROM sessions s JOIN tokens t ON t.id = s.token_id
 		JOIN people p ON p.id = t.person_id WHERE s.hash = $1 AND s.expires_at > now() AND `+valid, hash)
 }
 

@@ -57,9 +57,18 @@ func FindSheet(ctx context.Context, q Querier, id int64) (*Sheet, error) {
 	return get[Sheet](ctx, q, fmt.Sprintf("sheet %d", id), sheetColumns+" WHERE s.id = $1", id)
 }
 
+// seenSheets leaves out the sheets that ask about a dataset which somebody may not see.
+func seenSheets(ctx context.Context) string {
+	may := seen(ctx, "i.dataset_id")
+	if may == "" {
+		return ""
+	}
+	return " AND NOT EXISTS (SELECT FROM questions x JOIN issues i ON i.id = x.issue_id WHERE x.sheet_id = s.id AND NOT (true" + may + "))"
+}
+
 // Sheets lists sheets, newest first; open only those of which something is waited for.
 func Sheets(ctx context.Context, q Querier, open bool, c Cursor) (*Page[Sheet], error) {
-	return page(ctx, q, c, func(s *Sheet) int64 { return s.ID }, sheetColumns+" WHERE s.id < $1 AND (NOT $3 OR s.closed_at IS NULL) ORDER BY s.id DESC LIMIT $2", open)
+	return page(ctx, q, c, func(s *Sheet) int64 { return s.ID }, sheetColumns+" WHERE s.id < $1 AND (NOT $3 OR s.closed_at IS NULL)"+seenSheets(ctx)+" ORDER BY s.id DESC LIMIT $2", open)
 }
 
 // QuestionsIn lists the questions of a sheet in their order, with the last answers.
@@ -152,13 +161,13 @@ func AskAgain(ctx context.Context, q Querier) ([]Sheet, error) {
 // Unanswered lists the sheets that were asked again and whose day is over once more, the longest overdue first, at most so many.
 func Unanswered(ctx context.Context, q Querier, most int) ([]Sheet, error) {
 	return list[Sheet](ctx, q, sheetColumns+` WHERE s.closed_at IS NULL AND s.asked_again_at IS NOT NULL AND q.answered < q.questions
-		AND s.due < (now() AT TIME ZONE 'UTC')::date ORDER BY s.due, s.id LIMIT $1`, most)
+		AND s.due < (now() AT TIME ZONE 'UTC')::date`+seenSheets(ctx)+` ORDER BY s.due, s.id LIMIT $1`, most)
 }
 
 // AnsweredSheets lists the sheets with answers that nobody has taken up or left yet, at most so many.
 func AnsweredSheets(ctx context.Context, q Querier, most int) ([]Sheet, error) {
 	return list[Sheet](ctx, q, sheetColumns+` WHERE s.closed_at IS NULL AND EXISTS (SELECT FROM questions x WHERE x.sheet_id = s.id AND x.outcome IS NULL
-		AND EXISTS (SELECT FROM answers a WHERE a.question_id = x.id)) ORDER BY s.id LIMIT $1`, most)
+		AND EXISTS (SELECT FROM answers a WHERE a.question_id = x.id))`+seenSheets(ctx)+` ORDER BY s.id LIMIT $1`, most)
 }
 
 // EnteredBy lists who entered answers to questions about a dataset, of those that were taken up since a time.

@@ -41,7 +41,7 @@ func AnswerTimes(ctx context.Context, q Querier, dataset int64) ([]records.Answe
 
 // Expecting returns the datasets of which deliveries are expected.
 func Expecting(ctx context.Context, q Querier) ([]Dataset, error) {
-	return list[Dataset](ctx, q, datasetColumns+" WHERE d.expects IS NOT NULL ORDER BY d.name")
+	return list[Dataset](ctx, q, datasetColumns+" WHERE d.expects IS NOT NULL"+seen(ctx, "d.id")+" ORDER BY d.name")
 }
 
 // Expected returns when the deliveries of all datasets came of which some are expected, by their datasets, the first one first.

@@ -34,7 +34,7 @@ func Search(ctx context.Context, q Querier, text string) (*Found, error) {
 	out := &Found{Hits: []Hit{}, More: []string{}}
 	for _, search := range searches {
 		// Not each of them uses both texts, which PostgreSQL wants to know the types of.
-		hits, err := list[Hit](ctx, q, "SELECT * FROM ("+search+") s WHERE $1::text IS NOT NULL AND $2::text IS NOT NULL LIMIT $3", pattern, text, foundOfEach+1)
+		hits, err := list[Hit](ctx, q, "SELECT * FROM ("+search+") s WHERE $1::text IS NOT NULL AND $2::text IS NOT NULL"+seen(ctx, "(SELECT id FROM datasets WHERE name = s.dataset)")+" LIMIT $3", pattern, text, foundOfEach+1)
 		if err != nil {
 			return nil, err
 		}

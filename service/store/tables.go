@@ -260,7 +260,7 @@ func MergedFrom(ctx context.Context, q Querier, input int64) (*Table, error) {
 // Short lists the datasets' newest tables where they fell short, the newest first.
 func Short(ctx context.Context, q Querier) ([]Table, error) {
 	return list[Table](ctx, q, tableColumns+` WHERE NOT a.passed AND t.id IN (SELECT max(id) FROM tables
-			WHERE id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id) ORDER BY t.id DESC LIMIT 100`)
+			WHERE id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id)`+seen(ctx, "t.dataset_id")+` ORDER BY t.id DESC LIMIT 100`)
 }
 
 // Uncertified lists the newest cleaned or merged table of each dataset, where it passes or something of it is waived, has no
@@ -269,5 +269,5 @@ func Uncertified(ctx context.Context, q Querier) ([]Table, error) {
 	return list[Table](ctx, q, tableColumns+` WHERE t.origin <> 'delivery' AND w.table_id IS NULL
 		AND (a.passed OR NOT a.passed AND EXISTS (SELECT FROM waivers w JOIN issues i ON i.id = w.issue_id WHERE i.dataset_id = t.dataset_id AND `+inForce+`)) AND t.id IN (SELECT max(id) FROM tables WHERE origin <> 'delivery'
 			AND id NOT IN (SELECT table_id FROM withdrawals) GROUP BY dataset_id)
-		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) AND NOT EXISTS (SELECT FROM table_inputs WHERE input_id = t.id) ORDER BY t.id DESC`)
+		AND NOT EXISTS (SELECT FROM certificates WHERE table_id = t.id) AND NOT EXISTS (SELECT FROM table_inputs WHERE input_id = t.id)`+seen(ctx, "t.dataset_id")+` ORDER BY t.id DESC`)
 }

@@ -64,7 +64,12 @@ func runMerge(ctx context.Context, a *attempt) error {
 	if wanted.Waits != "" {
 		return fmt.Errorf("the merge %s waits: %s. Put it right, or run the merge by hand", plan.Name, wanted.Waits)
 	}
-	t, accounting, _, err := a.merged(ctx, plan, wanted)
+	to, err := a.mergedFiles()
+	if err != nil {
+		return err
+	}
+	defer to.discard()
+	t, accounting, _, err := a.merged(ctx, plan, wanted, to)
 	if err != nil {
 		return err
 	}
@@ -72,25 +77,46 @@ func runMerge(ctx context.Context, a *attempt) error {
 		plan.Name)
 }
 
+// mergedFiles are what a merge is written into. No sweep takes them until they are discarded: once the table is recorded, or nobody
+// looks at it any more.
+type mergedFiles struct{ table, marks, unmet, sources *files.Writer }
+
+func (f *mergedFiles) writers() []**files.Writer {
+	return []**files.Writer{&f.table, &f.marks, &f.unmet, &f.sources}
+}
+
+func (a *attempt) mergedFiles() (*mergedFiles, error) {
+	f := &mergedFiles{}
+	for _, w := range f.writers() {
+		var err error
+		if *w, err = a.files.Create(); err != nil {
+			f.discard()
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+func (f *mergedFiles) discard() {
+	for _, w := range f.writers() {
+		if *w != nil {
+			(*w).Discard()
+		}
+	}
+}
+
 // merged makes a merged table, keeps it, and holds its accounting against what was written; with the rulebook of the merged
 // dataset, nil where there is none.
-func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInputs) (*store.NewTable, *merge.Accounting, *rulebook.Rulebook, error) {
+func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInputs, to *mergedFiles) (*store.NewTable, *merge.Accounting, *rulebook.Rulebook, error) {
 	inputs, ids, err := a.inputs(ctx, plan, wanted)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	var out, marks, unmet, sources *files.Writer
-	for _, w := range []**files.Writer{&out, &marks, &unmet, &sources} {
-		if *w, err = a.files.Create(); err != nil {
-			return nil, nil, nil, err
-		}
-		defer (*w).Discard()
-	}
-	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: out, Marks: marks, Unmet: unmet, Sources: sources})
+	accounting, err := merge.Run(ctx, plan, inputs, a.Workers, merge.Outputs{Table: to.table, Marks: to.marks, Unmet: to.unmet, Sources: to.sources})
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	digest, bytes, written, err := a.keep(ctx, out)
+	digest, bytes, written, err := a.keep(ctx, to.table)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -114,7 +140,7 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return nil, nil, nil, err
 	}
-	err = keepBeside([]aside{{len(accounting.Estimates) > 0, marks, &t.Marks}, {accounting.Unmet > 0, unmet, &t.Unmet}, {true, sources, &t.RowMap}})
+	err = keepBeside([]aside{{len(accounting.Estimates) > 0, to.marks, &t.Marks}, {accounting.Unmet > 0, to.unmet, &t.Unmet}, {true, to.sources, &t.RowMap}})
 	return t, accounting, declared, err
 }
 

@@ -70,11 +70,20 @@ func previewMerge(ctx context.Context, a *attempt) error {
 		return err
 	}
 	shown := MergePreview{}
-	t, accounting, book, err := a.merged(ctx, plan, detail)
+	to, err := a.mergedFiles()
+	if err != nil {
+		return err
+	}
+	defer func() { to.discard() }()
+	t, accounting, book, err := a.merged(ctx, plan, detail, to)
 	var notMet *merge.NotMetError
 	if errors.As(err, &notMet) {
 		shown.Refused = err.Error()
-		t, accounting, book, err = a.merged(ctx, plan.Whatever(), detail)
+		to.discard()
+		if to, err = a.mergedFiles(); err != nil {
+			return err
+		}
+		t, accounting, book, err = a.merged(ctx, plan.Whatever(), detail, to)
 	}
 	if err != nil {
 		return err

@@ -57,6 +57,9 @@ const (
 	waiting  = "waiting "
 )
 
+// ReadsDataset tells which other dataset says what stands for what; "" for none.
+func (m mapCodes) ReadsDataset() string { return m.dataset }
+
 // Bind implements fix.Action.
 func (m mapCodes) Bind(b *fix.Binder) *fix.Work {
 	recognisers := map[int]*recogniser{}
