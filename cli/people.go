@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -46,9 +47,9 @@ func personCommand() *cli.Command {
 		verb("list", "everybody", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := s.ListPeople(ctx)
 			return show(s, all, err, func(all *[]records.Person) {
-				g := newGrid("name", "role", "kept out since")
+				g := newGrid("name", "role", "sees", "kept out since")
 				for _, p := range *all {
-					g.add(p.Name, string(p.Role), optional(p.DisabledAt, when))
+					g.add(p.Name, string(p.Role), map[bool]string{true: "some datasets", false: "all datasets"}[p.Confined], optional(p.DisabledAt, when))
 				}
 				s.grid(g, "There is nobody.")
 			})
@@ -69,6 +70,26 @@ func personCommand() *cli.Command {
 			}),
 		change("disable", "keep a person out, with all their tokens; what they did stays", true, "%s is kept out."),
 		change("enable", "let a person in again", false, "%s may come in again."),
+		verb("rights", "to which datasets somebody is confined, and what they may do with each", "NAME", nil, func(ctx context.Context, s *session, args []string) error {
+			return s.rights(s.ShowRights(ctx, args[0]))
+		}),
+		verb("confine", "let somebody see some datasets alone, and do with each what is said; further datasets are added to those of before", "NAME DATASET MAY", []cli.Flag{
+			&cli.BoolFlag{Name: "personal", Usage: "they see columns with personal data as they are"},
+		}, confine),
+		verb("withdraw", "take the right to a dataset back", "NAME DATASET", nil, func(ctx context.Context, s *session, args []string) error {
+			now, err := s.ShowRights(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			left := slices.DeleteFunc(slices.Clone(now.Rights), func(r records.DatasetRight) bool { return r.Dataset == args[1] })
+			if len(left) == len(now.Rights) {
+				return fmt.Errorf("%s has no right to a dataset %q; see: proudsieve person rights %s", args[0], args[1], args[0])
+			}
+			return s.rights(s.SetRights(ctx, args[0], records.Confinement{Confined: true, Rights: left}))
+		}),
+		verb("unconfine", "let somebody see all datasets, and do what their role allows", "NAME", nil, func(ctx context.Context, s *session, args []string) error {
+			return s.rights(s.SetRights(ctx, args[0], records.Confinement{Rights: []records.DatasetRight{}}))
+		}),
 		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME",
 			[]cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
 				made, err := s.ResetPerson(ctx, args[0])
@@ -81,6 +102,32 @@ func personCommand() *cli.Command {
 				})
 			}),
 	)
+}
+
+// confine adds a right to those that somebody has.
+func confine(ctx context.Context, s *session, args []string) error {
+	now, err := s.ShowRights(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	rights := slices.DeleteFunc(slices.Clone(now.Rights), func(r records.DatasetRight) bool { return r.Dataset == args[1] })
+	rights = append(rights, records.DatasetRight{Dataset: args[1], May: args[2], Personal: s.command.Bool("personal")})
+	return s.rights(s.SetRights(ctx, args[0], records.Confinement{Confined: true, Rights: rights}))
+}
+
+// rights shows what somebody may do with which datasets.
+func (s *session) rights(c *records.Confinement, err error) error {
+	return show(s, c, err, func(c *records.Confinement) {
+		if !c.Confined {
+			s.line("All datasets, and what the role allows.")
+			return
+		}
+		g := newGrid("dataset", "may", "personal data")
+		for _, r := range c.Rights {
+			g.add(r.Dataset, r.May, map[bool]string{true: "as they are", false: "masked"}[r.Personal || r.May == "work"])
+		}
+		s.grid(g, "No dataset.")
+	})
 }
 
 func tokenCommand() *cli.Command {

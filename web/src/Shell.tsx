@@ -27,6 +27,9 @@ const places = [
   { to: "/history", name: "History" },
 ] as const;
 
+/** What is for those who see all datasets. */
+const ofAll: string[] = ["/merges", "/history"];
+
 function changeTheme() {
   const root = document.documentElement;
   const next = root.classList.contains("dark") ? "light" : "dark";
@@ -86,19 +89,21 @@ export function Shell() {
             <Text fontWeight="700">Proud Sieve</Text>
           </HStack>
           <HStack as="nav" aria-label="Places" columnGap="5" rowGap="1" flexWrap="wrap">
-            {places.map((p) => (
-              <Link
-                key={p.to}
-                to={p.to}
-                activeOptions={{ exact: p.to === "/" }}
-                activeProps={{
-                  style: { fontWeight: 700, borderBottom: "2px solid currentColor" },
-                  "aria-current": "page",
-                }}
-              >
-                {p.name}
-              </Link>
-            ))}
+            {places
+              .filter((p) => !who.data.confined || !ofAll.includes(p.to))
+              .map((p) => (
+                <Link
+                  key={p.to}
+                  to={p.to}
+                  activeOptions={{ exact: p.to === "/" }}
+                  activeProps={{
+                    style: { fontWeight: 700, borderBottom: "2px solid currentColor" },
+                    "aria-current": "page",
+                  }}
+                >
+                  {p.name}
+                </Link>
+              ))}
           </HStack>
         </HStack>
         <HStack gap="3" fontSize="sm" py="1">

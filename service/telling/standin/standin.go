@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/mail"
@@ -116,6 +117,7 @@ func StartMail(listen, directory string) (*Mail, error) {
 	}
 	m := &Mail{Kept: Kept{directory: directory, ending: ".eml"}, Address: listener.Addr().String()}
 	m.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{mail: m}, nil }))
+	m.server.ErrorLog = log.New(io.Discard, "", 0) // a sender that is killed is nothing to tell of
 	m.server.Domain, m.server.ReadTimeout, m.server.WriteTimeout, m.server.MaxMessageBytes = "localhost", waits, waits, letterMost
 	m.group.Go(func() error {
 		if err := m.server.Serve(listener); !errors.Is(err, smtp.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {

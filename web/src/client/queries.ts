@@ -83,6 +83,12 @@ export const people = queryOptions({
   queryKey: ["people"],
   queryFn: ({ signal }) => take(api.GET("/people", { signal })),
 });
+/** With which datasets somebody may do what. */
+export const rightsOf = (name: string) =>
+  queryOptions({
+    queryKey: ["rights", name],
+    queryFn: ({ signal }) => take(api.GET("/people/{name}/rights", { signal, params: { path: { name } } })),
+  });
 /** What has a text in its name. */
 export const search = (text: string) =>
   queryOptions({

@@ -8,6 +8,7 @@ import { Grid, Td, Th, Unseen } from "../shared/grid";
 import { Section, Title } from "../shared/parts";
 import { Shown, Trouble } from "../shared/states";
 import { when } from "../shared/words";
+import { RightsForm } from "./RightsForm";
 import { Secret } from "./Secret";
 import { TokensSection } from "./TokensSection";
 
@@ -40,6 +41,7 @@ export function PeopleView() {
 function Everybody({ people: all, administers }: { people: Schemas["Person"][]; administers: boolean }) {
   const client = useQueryClient();
   const done = () => client.invalidateQueries();
+  const [rights, setRights] = useState<string>();
   const keepOut = useMutation({
     mutationFn: (p: Schemas["Person"]) =>
       take(
@@ -62,6 +64,7 @@ function Everybody({ people: all, administers }: { people: Schemas["Person"][]; 
             <Th>name</Th>
             <Th>role</Th>
             <Th>may do</Th>
+            <Th>sees</Th>
             <Th>let in</Th>
             {administers && <Unseen>what an administrator can do</Unseen>}
           </tr>
@@ -72,6 +75,7 @@ function Everybody({ people: all, administers }: { people: Schemas["Person"][]; 
               <Td fontWeight="600">{p.name}</Td>
               <Td>{p.role}</Td>
               <Td color="quiet">{mayDo[p.role as Role]}</Td>
+              <Td>{p.confined ? "some datasets" : "all datasets"}</Td>
               <Td>{p.disabled_at ? `kept out since ${when(p.disabled_at)}` : "yes"}</Td>
               {administers && (
                 <Td>
@@ -94,6 +98,17 @@ function Everybody({ people: all, administers }: { people: Schemas["Person"][]; 
                     >
                       End all tokens, make a new one
                     </Press>
+                    {p.role !== "administrator" && (
+                      <Press
+                        plain
+                        size="xs"
+                        h="6"
+                        aria-label={`Datasets: ${p.name}`}
+                        onClick={() => setRights(p.name)}
+                      >
+                        Datasets
+                      </Press>
+                    )}
                   </HStack>
                 </Td>
               )}
@@ -101,6 +116,7 @@ function Everybody({ people: all, administers }: { people: Schemas["Person"][]; 
           ))}
         </tbody>
       </Grid>
+      {rights && <RightsForm key={rights} name={rights} close={() => setRights(undefined)} />}
       <Trouble error={keepOut.error ?? reset.error} />
       {reset.data && <Secret of={reset.data.name} secret={reset.data.secret} />}
     </>
