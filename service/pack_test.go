@@ -378,6 +378,35 @@ func TestThePageOfACertifiedTableAnswersInOrder(t *testing.T) {
 	}
 }
 
+// What was caught in the tables on the way, what was asked, and what the columns are stand in files of their own.
+func TestAPackHasFindingsQuestionsAndADictionary(t *testing.T) {
+	t.Parallel()
+	_, raw, keys := wholePack(t)
+	p, err := pack.Open(bytes.NewReader(raw), int64(len(raw)), keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for _, f := range p.Contents.Files {
+		if strings.HasPrefix(f.Path, "findings/") {
+			found++
+			content, err := p.Read(f.Path)
+			if err != nil || !strings.HasPrefix(string(content), "line,row,column,value,rule") {
+				t.Errorf("%s: %.200s, %v", f.Path, content, err)
+			}
+		}
+	}
+	if found < 2 {
+		t.Errorf("only %d tables on the way have their findings", found)
+	}
+	for path, want := range map[string]string{"questions.csv": "Highgarth laboratory", "dictionary.html": "What must hold", "dictionary.csv": "must hold"} {
+		content, err := p.Read(path)
+		if err != nil || !strings.Contains(string(content), want) {
+			t.Errorf("%s has no %q: %.300s, %v", path, want, content, err)
+		}
+	}
+}
+
 func TestThePageOfACertificateThatCountsNoMoreSaysNo(t *testing.T) {
 	r := servicetest.Start(t, nil)
 	c, err := r.Certifier.CertifyTable(ctx, certifiable(t, r).ID, client.Certifying{})

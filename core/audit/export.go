@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 
+	"proudsieve/core/personal"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -23,6 +24,8 @@ type Export struct {
 	Rows    func(*Finding) (*table.RowSet, error) // of a finding
 	Workers int
 	Exact   bool // texts stay as they are
+	// Masked are the columns whose texts are masked, as those with personal data.
+	Masked []string
 }
 
 // WriteFindings writes a line of CSV for every cell that was caught, in file order: for whoever
@@ -78,7 +81,7 @@ func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
 			var lines [][]string
 			for r, row := range b.Rows {
 				if all.Contains(row) {
-					lines = append(lines, exported(b, r, result.Findings, sets, at, key, names)...)
+					lines = append(lines, e.lines(b, r, sets, at, key, names)...)
 				}
 			}
 			return lines, nil
@@ -178,15 +181,21 @@ func firstOf(texts []string) string {
 	return texts[0]
 }
 
-// exported are the lines of one row.
-func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, at [][]int, key []int,
-	names []string) [][]string {
+// lines are those of one row.
+func (e *Export) lines(b *table.Batch, r int, sets []*table.RowSet, at [][]int, key []int, names []string) [][]string {
+	findings := e.Result.Findings
+	text := func(c int) string {
+		if slices.Contains(e.Masked, names[c]) {
+			return personal.Mask(b.Columns[c].At(r))
+		}
+		return b.Columns[c].At(r)
+	}
 	identity := ""
 	for i, c := range key {
 		if i > 0 {
 			identity += ", "
 		}
-		identity += fmt.Sprintf("%s=%s", names[c], b.Columns[c].At(r))
+		identity += fmt.Sprintf("%s=%s", names[c], text(c))
 	}
 	var lines [][]string
 	for i := range findings {
@@ -202,7 +211,7 @@ func exported(b *table.Batch, r int, findings []Finding, sets []*table.RowSet, a
 			line("", "")
 		}
 		for _, c := range at[i] {
-			line(names[c], b.Columns[c].At(r))
+			line(names[c], text(c))
 		}
 	}
 	return lines

@@ -20,6 +20,7 @@ import (
 	"fmt"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/question"
 	"proudsieve/core/rulebook"
 )
 
@@ -249,8 +250,13 @@ func ColumnsOf(r *audit.Result) []ColumnFacts {
 	return out
 }
 
-// AcceptedOf says which findings of an audit stand in a table that is certified.
+// AcceptedOf says which findings of an audit stand in a table that is certified, with personal data masked.
 func AcceptedOf(r *audit.Result) []AcceptedFact {
+	return AcceptedAsIs(question.Masked(r, question.Personal(r)))
+}
+
+// AcceptedAsIs is AcceptedOf with the texts as they are, as certificates had them that were signed before.
+func AcceptedAsIs(r *audit.Result) []AcceptedFact {
 	out := []AcceptedFact{}
 	for _, f := range r.Findings {
 		out = append(out, AcceptedFact{Rule: f.Rule, Severity: f.Severity, Found: f.Found})
@@ -258,8 +264,13 @@ func AcceptedOf(r *audit.Result) []AcceptedFact {
 	return out
 }
 
-// FindingsOf says what an audit of the chain found; what became of each is not among it.
+// FindingsOf says what an audit of the chain found, with personal data masked; what became of each is not among it.
 func FindingsOf(r *audit.Result) []FindingFact {
+	return FindingsAsIs(question.Masked(r, question.Personal(r)))
+}
+
+// FindingsAsIs is FindingsOf with the texts as they are, as certificates had them that were signed before.
+func FindingsAsIs(r *audit.Result) []FindingFact {
 	out := []FindingFact{}
 	for _, f := range r.Findings {
 		out = append(out, FindingFact{Rule: f.Rule, Severity: f.Severity, Rows: f.Rows, Found: f.Found})

@@ -7,9 +7,9 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/question"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
-	"proudsieve/service/report"
 	"proudsieve/service/store"
 )
 
@@ -62,6 +62,6 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(&AuditShown{Audit: *a, Result: *report.Masked(result, hidden)}, nil)
+		return answer(&AuditShown{Audit: *a, Result: *question.Masked(result, hidden)}, nil)
 	})
 }

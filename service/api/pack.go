@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 	"proudsieve/core/certify/pack"
 	"proudsieve/core/export"
 	"proudsieve/core/guard"
+	"proudsieve/core/question"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/csvw"
 	"proudsieve/core/table"
@@ -110,7 +112,7 @@ func (s *Server) packOf(ctx context.Context, id int64, deliveries, tables bool) 
 	p.bytes(pack.KeysFile, keys)
 	for i := range p.said.Chain {
 		l := &p.said.Chain[i]
-		if err := p.link(ctx, l); err != nil {
+		if err := errors.Join(p.link(ctx, l), p.found(ctx, l)); err != nil {
 			return nil, err
 		}
 		if tables && i < len(p.said.Chain)-1 || deliveries && l.Origin == store.OriginDelivery {
@@ -243,12 +245,39 @@ func (p *packed) table(ctx context.Context) error {
 	}
 	whole.Not = "" // a pack is the same each time; what counts no more is told by the list of revocations
 	p.add(pack.Part{Path: "report.html", Open: written(func(out io.Writer) error { return report.WriteCertified(out, whole) })})
+	p.add(pack.Part{Path: "dictionary.html", Open: written(func(out io.Writer) error { return report.WriteDictionary(out, whole) })})
+	asked, err := pack.Questions(&p.said)
+	if err != nil {
+		return err
+	}
+	p.bytes("questions.csv", asked)
 	page, err := p.s.report(ctx, *t.AuditID)
 	if err != nil {
 		return err
 	}
 	page.Questions = nil // those of the certificate stand in report.html
 	p.add(pack.Part{Path: "audit.html", Open: written(func(out io.Writer) error { return report.Write(out, page) })})
+	return p.findings(ctx, "findings.csv", of, nil)
+}
+
+// found adds what was found of an earlier table of the chain, with personal data masked: the certified table may have none of them.
+func (p *packed) found(ctx context.Context, l *certify.Link) error {
+	t, err := store.TableAsOf(ctx, p.s.Store.DB, l.Number, p.certificate.CreatedAt)
+	if err != nil || t.AuditID == nil || t.ID == p.certificate.TableID {
+		return err
+	}
+	if now, err := store.FindTable(ctx, p.s.Store.DB, t.ID); err != nil || now.BytesLetGo {
+		return err // nothing tells its cells any more
+	}
+	of, err := p.s.ofAudit(ctx, *t.AuditID)
+	if err != nil {
+		return err
+	}
+	return p.findings(ctx, fmt.Sprintf("findings/%d-%s.csv", l.Number, l.Dataset), of, question.Personal(of.result))
+}
+
+// findings adds every cell that an audit caught.
+func (p *packed) findings(ctx context.Context, path string, of *auditFile, masked []string) error {
 	rows, done, err := p.s.auditRows(ctx, of.Audit)
 	if err != nil {
 		return err
@@ -260,8 +289,8 @@ func (p *packed) table(ctx context.Context) error {
 			return err
 		}
 	}
-	p.add(pack.Part{Path: "findings.csv", Open: written(func(out io.Writer) error {
-		return audit.WriteFindings(ctx, out, &audit.Export{Source: of.file, Book: of.book, Result: of.result, Workers: p.s.Pool.Workers,
+	p.add(pack.Part{Path: path, Open: written(func(out io.Writer) error {
+		return audit.WriteFindings(ctx, out, &audit.Export{Source: of.file, Book: of.book, Result: of.result, Workers: p.s.Pool.Workers, Masked: masked,
 			Rows: func(f *audit.Finding) (*table.RowSet, error) { return sets[f.Rule], nil }})
 	})})
 	return nil

@@ -477,8 +477,16 @@ var certifiedPage = sync.OnceValue(func() *template.Template {
 			}
 			return n
 		},
-	}).ParseFS(pages, "certified.html"))
+		"musts": func(all []CertifiedColumn) []CertifiedColumn {
+			return slices.DeleteFunc(slices.Clone(all), func(c CertifiedColumn) bool { return c.Must == "" })
+		},
+	}).ParseFS(pages, "certified.html", "dictionary.html"))
 })
+
+// WriteDictionary writes a page of its own on what each column is.
+func WriteDictionary(out io.Writer, c *Certified) error {
+	return certifiedPage().ExecuteTemplate(out, "dictionary", c)
+}
 
 // WriteCertified writes the page. It needs no account, no script and no network, and prints on A4.
 func WriteCertified(out io.Writer, c *Certified) error { return certifiedPage().Execute(out, c) }

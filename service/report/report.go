@@ -21,7 +21,7 @@ import (
 	"proudsieve/core/rulebook"
 )
 
-//go:embed page.html sheet.html certified.html
+//go:embed page.html sheet.html certified.html dictionary.html
 var pages embed.FS
 
 // Report is what the page tells.

@@ -3,6 +3,8 @@ package pack
 import (
 	"bytes"
 	"encoding/csv"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -38,24 +40,41 @@ func Meanings(said *certify.Statement, book *rulebook.Rulebook) []Meaning {
 	return out
 }
 
-// Dictionary writes as CSV what each column is.
-func Dictionary(meanings []Meaning) ([]byte, error) {
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	lines := [][]string{{"column", "title", "type", "unit", "codes", "must hold", "filled", "missing", "estimated", "score"}}
-	for _, m := range meanings {
-		lines = append(lines, []string{m.Name, m.Title, m.Type, m.Unit, m.Codes, m.Must, strconv.FormatInt(m.Filled, 10), strconv.FormatInt(m.Missing, 10),
-			strconv.FormatInt(m.Estimated, 10), m.Score})
+// Questions writes as CSV what the owners of the data were asked, and what they said.
+func Questions(said *certify.Statement) ([]byte, error) {
+	lines := [][]string{{"code", "dataset", "found", "about", "answer", "right", "note", "by", "at", "became"}}
+	for _, q := range said.Questions {
+		var right []string
+		for _, column := range slices.Sorted(maps.Keys(q.Right)) {
+			right = append(right, column+"="+q.Right[column])
+		}
+		lines = append(lines, []string{q.Code, q.Dataset, q.Found, q.About, q.Answer, strings.Join(right, ", "), q.Note, q.By, q.At, q.Became})
 	}
+	return asCSV(lines)
+}
+
+// asCSV writes lines as CSV, whose texts no spreadsheet takes for formulas.
+func asCSV(lines [][]string) ([]byte, error) {
+	var out bytes.Buffer
 	for _, line := range lines {
 		for i := range line {
 			line[i] = table.Harmless(line[i])
 		}
 	}
-	if err := w.WriteAll(lines); err != nil {
+	if err := csv.NewWriter(&out).WriteAll(lines); err != nil {
 		return nil, err
 	}
 	return out.Bytes(), nil
+}
+
+// Dictionary writes as CSV what each column is.
+func Dictionary(meanings []Meaning) ([]byte, error) {
+	lines := [][]string{{"column", "title", "type", "unit", "codes", "must hold", "filled", "missing", "estimated", "score"}}
+	for _, m := range meanings {
+		lines = append(lines, []string{m.Name, m.Title, m.Type, m.Unit, m.Codes, m.Must, strconv.FormatInt(m.Filled, 10), strconv.FormatInt(m.Missing, 10),
+			strconv.FormatInt(m.Estimated, 10), m.Score})
+	}
+	return asCSV(lines)
 }
 
 // codesSaid is how many codes of a list are named.

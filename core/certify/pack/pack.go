@@ -61,9 +61,10 @@ var unchanging = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 // readme says in a few lines what a pack is, and how it is checked.
 const readme = `This is a table with everything that is needed to trust it and to run it again.
 The table is under table/, as CSV, which is what was certified, and with the same values as Parquet.
-report.html says what it may be used for and what was done, dictionary.csv what each column is.
+report.html says what it may be used for and what was done, dictionary.html and dictionary.csv what each column is.
 certificate.jws.json says what was checked, changed, accepted and asked, and who answers for it: read its payload.
-declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; tables/ what was put in by choice.
+declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; findings.csv and findings/ what was
+caught; questions.csv what the owners were asked; tables/ what was put in by choice.
 To see that the table is the one that was certified:
   proudsieve certificate verify table/FILE certificate.jws.json --key keys.json
 To compute every figure again, without a service or a network:
