@@ -39,9 +39,9 @@ func listNotices(ctx context.Context, s *session, _ []string) error {
 	page, err := s.ListNotices(ctx, &client.ListNoticesParams{Kind: client.ListNoticesParamsKind(s.command.String("kind")), Dataset: s.command.String("dataset"),
 		Limit: int64(s.command.Int("limit")), After: s.command.String("cursor")})
 	return show(s, page, err, func(p *client.PageNotice) {
-		g := newGrid("at", "kind", "what happened", "by")
+		g := newGrid("at", "kind", "by", "what happened")
 		for _, n := range p.Items {
-			g.add(when(n.At), words(n.Kind), n.Says, n.By)
+			g.add(when(n.At), words(n.Kind), n.By, n.Says)
 		}
 		s.grid(g, "Nothing happened yet that you want to be told of. To see of what you are told: proudsieve notice choices")
 		if p.Next != "" {

@@ -21,7 +21,7 @@ import (
 func questionCommand() *cli.Command {
 	return group("question", "what the owners of data are asked about issues, and what becomes of their answers",
 		verb("ask", "ask about issues: a sheet of questions behind a link that needs no account", "ISSUE,ISSUE,... NAME", []cli.Flag{
-			&cli.StringFlag{Name: "address", Usage: "their e-mail address, kept with the sheet; you send the link yourself"},
+			&cli.StringFlag{Name: "address", Usage: "their e-mail address: the link is mailed there where a mail server is set up"},
 			&cli.StringFlag{Name: "title", Usage: "what the page is called"},
 			&cli.StringFlag{Name: "says", Usage: "what is said before the questions"},
 			&cli.StringSliceFlag{Name: "supposes", Usage: "what you take to be so, as ISSUE=TEXT; may be repeated"},

@@ -101,7 +101,7 @@ func (t *Teller) mail(ctx context.Context, l letter) error {
 	if t.Mail == nil {
 		return ErrNoMail
 	}
-	m := mail.NewMsg()
+	m := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := errors.Join(m.FromFormat("Proud Sieve", t.Mail.From), m.To(l.to)); err != nil {
 		return &PermanentError{err}
 	}

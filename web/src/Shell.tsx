@@ -106,7 +106,7 @@ export function Shell() {
               ))}
           </HStack>
         </HStack>
-        <HStack gap="3" fontSize="sm" py="1">
+        <HStack gap="3" fontSize="sm" py="1" flexWrap="wrap">
           <News />
           <Press plain onClick={() => keys.setOpen("search")} aria-keyshortcuts="Control+K /">
             Find …

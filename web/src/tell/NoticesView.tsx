@@ -4,7 +4,7 @@ import { useNavigate, useRouter, useSearch } from "@tanstack/react-router";
 import { useEffect, useRef } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { datasets, me, notices, unseen } from "../client/queries";
-import { Choice } from "../shared/controls";
+import { Choice, Press } from "../shared/controls";
 import { Grid, More, Td, Th } from "../shared/grid";
 import { Title } from "../shared/parts";
 import { Empty, Shown } from "../shared/states";
@@ -26,6 +26,9 @@ export function NoticesView() {
       <Title
         aside={
           <HStack gap="2" flexWrap="wrap">
+            <Press plain onClick={() => document.getElementById("told")?.scrollIntoView()}>
+              How you are told …
+            </Press>
             <Choice
               aria-label="Only one kind of notice"
               value={asked.kind ?? ""}
@@ -66,7 +69,9 @@ export function NoticesView() {
         }
       </Shown>
       <More query={found} shown={found.data?.items.length ?? 0} />
-      <ChoicesSection />
+      <div id="told">
+        <ChoicesSection />
+      </div>
       {administers && <ReceiversSection />}
     </>
   );
@@ -117,7 +122,7 @@ function NoticeGrid({
         {all.map((n) => (
           <tr key={n.id}>
             <Td whiteSpace="nowrap">{when(n.at)}</Td>
-            <Td minW="20rem" overflowWrap="anywhere" fontWeight={isNew(n.id) ? "650" : undefined}>
+            <Td minW={{ base: "11rem", md: "20rem" }} overflowWrap="anywhere" fontWeight={isNew(n.id) ? "650" : undefined}>
               {isNew(n.id) && <chakra.span color="accent">new </chakra.span>}
               <a
                 href={n.path}
