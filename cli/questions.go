@@ -42,6 +42,7 @@ func questionCommand() *cli.Command {
 			&cli.BoolFlag{Name: "source", Usage: "print the text of the fix plan as it would be, and nothing else"},
 		}, proposeAnswers),
 		verb("take-up", "take answers up as they are proposed: all of them, or those that are named", "SHEET", []cli.Flag{
+			&cli.StringSliceFlag{Name: "declare", Usage: "the code of an answer that is said in the rulebook, for every delivery, instead of being waived; may be given more than once"},
 			&cli.StringFlag{Name: "dataset"}, &cli.StringFlag{Name: "fix-plan", Usage: "the fix plan that steps are added to"},
 			&cli.StringSliceFlag{Name: "code", Usage: "only this answer; may be repeated"},
 			&cli.StringSliceFlag{Name: "leave", Usage: "an answer that is left; may be repeated"},
@@ -236,6 +237,9 @@ func (s *output) answersProposed(p *api.AnswersProposed) {
 	for _, one := range p.Accepted {
 		s.line("  %s  a waiver for %s", one.Code, safe(one.Says))
 	}
+	for _, one := range p.Instead {
+		s.line("  %s  or, with --declare %s, in the rulebook, for every delivery: %s", one.Code, one.Code, safe(one.Says))
+	}
 	for _, one := range p.Unused {
 		s.line("  %s  nothing by itself: %s", one.Code, safe(one.Says))
 	}
@@ -254,7 +258,7 @@ func takeUpAnswers(ctx context.Context, s *session, args []string) error {
 		return err
 	}
 	up := client.TakenUp{Dataset: p.Dataset, FixPlan: p.FixPlan, Version: int64(p.Version), Table: p.Table, Take: s.command.StringSlice("code"),
-		Leave: s.command.StringSlice("leave"), Reason: s.command.String("reason")}
+		Declare: s.command.StringSlice("declare"), Rulebook: int64(p.Rulebook), Leave: s.command.StringSlice("leave"), Reason: s.command.String("reason")}
 	if len(up.Take) == 0 {
 		left := map[string]bool{}
 		for _, code := range up.Leave {

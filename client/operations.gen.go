@@ -1403,6 +1403,9 @@ type Table = records.Table
 type TakenUp struct {
 	Dataset string `json:"dataset"`
 
+	// Declare The codes among them of what is said in the rulebook instead of being waived
+	Declare []string `json:"declare,omitempty"`
+
 	// FixPlan The fix plan that steps are added to, which is made where there is none; the standing plan of the dataset where it is left out, or one that is called answers
 	FixPlan string `json:"fix_plan,omitempty"`
 
@@ -1411,6 +1414,9 @@ type TakenUp struct {
 
 	// Reason Why they are left; needed where some are
 	Reason string `json:"reason,omitempty"`
+
+	// Rulebook The version of the rulebook that this was proposed for
+	Rulebook int64 `json:"rulebook,omitempty"`
 
 	// Table The delivery that it was proposed for
 	Table int64 `json:"table"`

@@ -95,6 +95,35 @@ func TestTheOwnerIsAskedAndTheAnswersAreTakenUp(t *testing.T) {
 	}
 }
 
+// What is meant so becomes a waiver, or what the rulebook says, as the steward chooses, with its effect before it is done.
+func TestWhatIsMeantSoIsSaidInTheRulebook(t *testing.T) {
+	t.Parallel()
+	r, mara, _ := seated(t, "samples", samplesBook, samplesFile)
+	sheet, err := r.Steward.AddSheet(t.Context(), client.NewSheet{Issues: []int64{1, 2}, Recipient: "Ada Moss"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	given := []client.Given{}
+	for _, q := range sheet.Asked {
+		if strings.Contains(string(q.Item), "Acidity") || strings.Contains(string(q.Item), "99") {
+			given = append(given, client.Given{Code: q.Code, Answer: "meant_so"})
+		}
+	}
+	if _, err := r.Steward.TakeAnswers(t.Context(), client.AnswersGiven{By: "Ada Moss", Given: given}); err != nil || len(given) != 2 {
+		t.Fatal(err)
+	}
+	mara.visit("/questions/1")
+	mara.sees("What the answers about samples would become", "the row id a, value 99")
+	mara.writes(fmt.Sprintf(`select[aria-label="What %s becomes"]`, given[0].Code), "rulebook")
+	mara.sees(`"Acidity" becomes a code of the list parameters`, "which is a decision of yours")
+	mara.presses("Try the rulebook with all that could be said in it")
+	mara.sees("would score", "by it.")
+	mara.presses("Take up 2 answers")
+	mara.sees(`Version 2 of the rulebook: "Acidity" becomes a code`, "A waiver for 1 row, by id and value")
+	mara.visit("/decisions?dataset=samples")
+	mara.sees("Ada Moss says that it is meant so.")
+}
+
 func TestAWeakerRulebookWaitsForASecondPerson(t *testing.T) {
 	t.Parallel()
 	r, mara, _ := seated(t, "samples", samplesBook, samplesFile)

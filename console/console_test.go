@@ -102,11 +102,6 @@ func (p *person) awaits(expression string) {
 	}
 }
 
-// clickOn clicks what a selector finds.
-func clickOn(selector string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(chromedp.CSS(selector))
-}
-
 // presses clicks the link or button that says something.
 func (p *person) presses(text string) {
 	p.t.Helper()

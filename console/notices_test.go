@@ -54,7 +54,7 @@ func TestWhatHappensComesByItself(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.awaits(`document.querySelector('header a[aria-label="Notices, 1 new"]') !== null`)
-	p.do("going to the notices", clickOn(`header a[href="/notices"]`))
+	p.clicks(`header a[href="/notices"]`)
 	p.sees("new Delivery 1 of crews arrived: crews.csv.", "Mara")
 	p.awaits(`document.querySelector('header a[aria-label="Notices"]') !== null`)
 	p.sees("archive", "sent")
@@ -64,8 +64,8 @@ func TestWhatHappensComesByItself(t *testing.T) {
 	// Choices: letters need an address; one kind alone, of one dataset alone.
 	p.visit("/notices")
 	p.sees("Keep these choices")
-	p.do("choosing letters", clickOn(`input[aria-label="By mail: a delivery arrived"]`))
-	p.do("choosing no line", clickOn(`input[aria-label="In this list: a delivery arrived"]`))
+	p.clicks(`input[aria-label="By mail: a delivery arrived"]`)
+	p.clicks(`input[aria-label="In this list: a delivery arrived"]`)
 	p.presses("Keep these choices")
 	p.sees("Letters need an address to go to")
 	p.writes(`input[aria-label="Your e-mail address"]`, "office@alder-vale.example")

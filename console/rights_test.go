@@ -17,7 +17,7 @@ func TestSomebodyIsConfinedToTheirDataset(t *testing.T) {
 	p.visit("/people")
 	p.signsIn(r.Admin.Token)
 	p.sees("Mara", "all datasets")
-	p.do("opening Mara's datasets", clickOn(`button[aria-label="Datasets: Mara"]`))
+	p.clicks(`button[aria-label="Datasets: Mara"]`)
 	p.writes(`select[aria-label="What Mara sees"]`, "some")
 	p.sees("Without any, Mara sees no dataset at all.")
 	p.writes(`select[aria-label="One dataset more"]`, "meters")

@@ -337,3 +337,68 @@ func TestWhatIsNotAnsweredIsAskedOnceMore(t *testing.T) {
 		t.Errorf("%+v, %v", desk, err)
 	}
 }
+
+// What is meant so can be said in the rulebook, for every delivery, instead of being waived for this one: a decision of who takes the
+// answer up, or one that waits for a second person.
+func TestWhatIsMeantSoIsSaidInTheRulebookWhereAStewardWants(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, nil)
+	_, sheet := askedAbout(t, r)
+	acidity, zink := codeOf(t, sheet, "Acidity"), codeOf(t, sheet, "Zink")
+	if _, err := r.Steward.TakeAnswers(ctx, client.AnswersGiven{By: "Ada Moss", Given: []client.Given{{Code: acidity, Answer: "meant_so"}, {Code: zink, Answer: "meant_so"}}}); err != nil {
+		t.Fatal(err)
+	}
+	propose := func() *api.AnswersProposed {
+		t.Helper()
+		p, err := client.Decode[api.AnswersProposed](r.Steward.ProposeFromAnswers(ctx, sheet.ID, &client.ProposeFromAnswersParams{}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	p := propose()
+	if len(p.Instead) != 2 || len(p.Accepted) != 2 || p.Rulebook != 1 || !strings.Contains(p.Declared, "Zink") {
+		t.Fatalf("%+v", p)
+	}
+	take := func(rulebook int, declare ...string) error {
+		_, err := r.Steward.TakeUpAnswers(ctx, sheet.ID, client.TakenUp{Dataset: "samples", FixPlan: p.FixPlan, Version: int64(p.Version), Table: p.Table,
+			Take: []string{acidity}, Declare: declare, Rulebook: int64(rulebook)})
+		return err
+	}
+	refused(t, "a version of before", take(7, acidity), http.StatusConflict, "version 1 by now")
+	refused(t, "an answer that is not taken up", take(1, zink), http.StatusUnprocessableEntity, "could be said in the rulebook")
+	if err := take(1, acidity); err != nil {
+		t.Fatal(err)
+	}
+	book, err := r.Reader.ShowRulebooks(ctx, "samples", "samples", nil)
+	if err != nil || book.Version != 2 || !strings.Contains(book.Source, "Acidity") || strings.Contains(book.Source, "Zink") {
+		t.Fatalf("%+v, %v", book, err)
+	}
+	decisions, err := r.Reader.ListDecisions(ctx, &client.ListDecisionsParams{Dataset: "samples"})
+	if err != nil || len(decisions.Items) != 1 || decisions.Items[0].Reason != "Ada Moss says that it is meant so." {
+		t.Errorf("%+v, %v", decisions, err)
+	}
+	if shown, err := r.Reader.ShowSheet(ctx, sheet.ID); err != nil || !strings.Contains(fmt.Sprintf("%+v", shown.Asked), `Version 2 of the rulebook: "Acidity" becomes a code of the list parameters`) {
+		t.Errorf("%+v, %v", shown, err)
+	}
+	// The next one waits for somebody else, and nothing is waived meanwhile.
+	if _, err := r.Admin.AskSecondPerson(ctx, "samples", client.SecondBody{Asked: true}); err != nil {
+		t.Fatal(err)
+	}
+	p = propose()
+	if _, err := r.Steward.TakeUpAnswers(ctx, sheet.ID, client.TakenUp{Dataset: "samples", FixPlan: p.FixPlan, Version: int64(p.Version), Table: p.Table,
+		Take: []string{zink}, Declare: []string{zink}, Rulebook: int64(p.Rulebook)}); err != nil {
+		t.Fatal(err)
+	}
+	if book, err := r.Reader.ShowRulebooks(ctx, "samples", "samples", nil); err != nil || book.Version != 2 {
+		t.Errorf("it is saved without a second person: %+v, %v", book, err)
+	}
+	if waiting, err := r.Reader.ListDecisions(ctx, &client.ListDecisionsParams{Waiting: true}); err != nil || len(waiting.Items) != 1 {
+		t.Errorf("%+v, %v", waiting, err)
+	}
+	// Of a delivery that comes now the code is none that is caught.
+	found := audited(t, r.Steward, deliver(t, r.Steward, "samples", "id,taken_by,parameter,value\nx,a,Acidity,7\ny,b,Zink,7\n").Table.ID).Result.Finding("parameter.codes")
+	if found == nil || found.Rows != 1 {
+		t.Errorf("%+v", found)
+	}
+}

@@ -17,6 +17,8 @@ type Answered struct {
 	Given    Given
 	// Who gave it, for the reason of what is done.
 	By string
+	// Rule is the rule that the question's issue is about; empty where it is about none.
+	Rule string
 }
 
 // AnswerStep is a step of a fix plan that an answer makes, for edit.Plans.

@@ -114,39 +114,44 @@ func (s *Server) saveRulebook(ctx context.Context, in *SavingRulebook) (*records
 		return nil, err
 	}
 	var out *records.Declaration
-	err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-		d, err := store.EnsureDataset(ctx, tx, book.Dataset, book.Title)
-		if err != nil {
-			return err
-		}
-		if err := store.LockDataset(ctx, tx, d.ID); err != nil {
-			return err
-		}
-		newest, err := store.OrNil(store.NewestDeclaration(ctx, tx, store.KindRulebook, d.ID, d.Name))
-		if err != nil {
-			return err
-		}
-		eased := &easing{book: book}
-		if newest != nil && newest.Version == from && newest.Digest != book.Digest {
-			if eased, err = s.easingOf(ctx, tx, newest, book, in.Body.Reason, in.Body.Lost); err != nil {
-				return err
-			}
-		}
-		if len(eased.weaker) > 0 && d.SecondPerson {
-			out, err = s.askSecond(ctx, tx, d, from, in, eased)
-			return err
-		}
-		out, err = s.addRulebook(ctx, tx, d, from, in.Body.Source, in.Body.Reason, caller(ctx).ID, eased)
-		if err != nil || len(eased.weaker) == 0 {
-			return err
-		}
-		asked, err := addDecision(ctx, tx, d, from, in, eased)
-		if err != nil {
-			return err
-		}
-		return store.Decide(ctx, tx, asked.ID, caller(ctx).ID, &out.ID, "")
+	err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		out, err = s.saveIn(ctx, tx, in, book, from)
+		return err
 	})
 	return s.declared(ctx, store.KindRulebook, out, book.Old, err)
+}
+
+// saveIn saves a rulebook within a transaction; one that waits for a second person tells its decision.
+func (s *Server) saveIn(ctx context.Context, tx *sqlx.Tx, in *SavingRulebook, book *rulebook.Rulebook, from int) (*records.Declaration, error) {
+	d, err := store.EnsureDataset(ctx, tx, book.Dataset, book.Title)
+	if err != nil {
+		return nil, err
+	}
+	if err := store.LockDataset(ctx, tx, d.ID); err != nil {
+		return nil, err
+	}
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, tx, store.KindRulebook, d.ID, d.Name))
+	if err != nil {
+		return nil, err
+	}
+	eased := &easing{book: book}
+	if newest != nil && newest.Version == from && newest.Digest != book.Digest {
+		if eased, err = s.easingOf(ctx, tx, newest, book, in.Body.Reason, in.Body.Lost); err != nil {
+			return nil, err
+		}
+	}
+	if len(eased.weaker) > 0 && d.SecondPerson {
+		return s.askSecond(ctx, tx, d, from, in, eased)
+	}
+	out, err := s.addRulebook(ctx, tx, d, from, in.Body.Source, in.Body.Reason, caller(ctx).ID, eased)
+	if err != nil || len(eased.weaker) == 0 {
+		return out, err
+	}
+	asked, err := addDecision(ctx, tx, d, from, in, eased)
+	if err != nil {
+		return nil, err
+	}
+	return out, store.Decide(ctx, tx, asked.ID, caller(ctx).ID, &out.ID, "")
 }
 
 // easingOf tells what a next version asks less, and which open issues lose their rule by it. Without a reason, or where it is

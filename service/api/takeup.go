@@ -14,6 +14,7 @@ import (
 	"proudsieve/core/document"
 	"proudsieve/core/fix"
 	"proudsieve/core/question"
+	"proudsieve/core/rulebook"
 	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/waiver"
 	"proudsieve/service/access"
@@ -29,6 +30,13 @@ type AnswersProposed struct {
 	FixPlan string `json:"fix_plan"`
 	Version int    `json:"version" doc:"The version of the fix plan that the steps are added to; 0 for a new plan"`
 	Source  string `json:"source" doc:"The text of the fix plan with the steps; it can be previewed as it stands, and is not saved"`
+	// Instead are changes of the rulebook that would do instead of waivers.
+	Instead  []question.SaidInstead `json:"instead" doc:"What of that which is meant so could be said in the rulebook instead, for every delivery"`
+	Rulebook int                   `json:"rulebook" doc:"The version of the rulebook that these changes are of; 0 where there is none"`
+	Declared string                `json:"declared" doc:"The text of the rulebook with all of these changes; it can be tried as it stands, and is not saved"`
+
+	before   string // the text of that version
+	answered []question.Answered
 }
 
 // TakenUp says which answers are taken up, and which are left.
@@ -38,6 +46,8 @@ type TakenUp struct {
 	Version int      `json:"version" minimum:"0" maximum:"2147483647" doc:"The version of it that was proposed for"`
 	Table   int64    `json:"table" minimum:"0" maximum:"9007199254740991" doc:"The delivery that it was proposed for"`
 	Take    []string `json:"take,omitempty" maxItems:"500" doc:"The codes of the answers that are taken up as they are proposed"`
+	Declare []string `json:"declare,omitempty" maxItems:"500" doc:"The codes among them of what is said in the rulebook instead of being waived"`
+	Rules   int      `json:"rulebook,omitempty" minimum:"0" maximum:"2147483647" doc:"The version of the rulebook that this was proposed for"`
 	Leave   []string `json:"leave,omitempty" maxItems:"500" doc:"The codes of those that are not"`
 	Reason  string   `json:"reason,omitempty" maxLength:"2000" doc:"Why they are left; needed where some are"`
 }
@@ -154,13 +164,24 @@ func (s *Server) proposedFrom(ctx context.Context, of []records.Question, datase
 		if err := json.Unmarshal(*r.Right, &given.Right); err != nil {
 			return nil, err
 		}
-		answered = append(answered, question.Answered{Question: *q, Given: given, By: *r.AnsweredBy})
+		issue, err := store.FindIssue(ctx, s.Store.DB, r.IssueID)
+		if err != nil {
+			return nil, err
+		}
+		rule := ""
+		if issue.Subject == "rule" {
+			rule = issue.Rule
+		}
+		answered = append(answered, question.Answered{Question: *q, Given: given, By: *r.AnsweredBy, Rule: rule})
 	}
 	p, err := question.Propose(ctx, t.Table, answered)
 	if err != nil {
 		return nil, err
 	}
-	out := &AnswersProposed{Proposal: *p, Dataset: dataset, Table: newest.ID}
+	out := &AnswersProposed{Proposal: *p, Dataset: dataset, Table: newest.ID, Instead: []question.SaidInstead{}, answered: answered}
+	if err := s.proposeInstead(ctx, d, out); err != nil {
+		return nil, err
+	}
 	if out.Source, out.FixPlan, out.Version, err = s.planFor(ctx, d, plan); err != nil {
 		return nil, err
 	}
@@ -170,6 +191,53 @@ func (s *Server) proposedFrom(ctx context.Context, of []records.Question, datase
 	}
 	out.Source, err = edit.Plans.Apply(out.Source, changes)
 	return out, err
+}
+
+// proposeInstead works out what could be said in the rulebook instead of being waived.
+func (s *Server) proposeInstead(ctx context.Context, d *records.Dataset, p *AnswersProposed) error {
+	newest, err := store.OrNil(store.NewestDeclaration(ctx, s.Store.DB, store.KindRulebook, d.ID, d.Name))
+	if err != nil || newest == nil {
+		return err
+	}
+	p.Rulebook, p.before = newest.Version, newest.Source
+	if p.Instead, err = question.Instead(newest.Source, p.answered); err != nil || len(p.Instead) == 0 {
+		return err
+	}
+	all := make([]string, len(p.Instead))
+	for i, c := range p.Instead {
+		all[i] = c.Code
+	}
+	p.Declared, _, err = question.Changed(newest.Source, p.Instead, all)
+	return err
+}
+
+// declareInstead saves the rulebook with what is meant so, and says of each answer what became of it.
+func (s *Server) declareInstead(ctx context.Context, tx *sqlx.Tx, p *AnswersProposed, codes []string, became map[string]string) error {
+	source, _, err := question.Changed(p.before, p.Instead, codes)
+	if err != nil {
+		return err
+	}
+	book, err := rulebook.Parse([]byte(source))
+	if err != nil {
+		return err
+	}
+	in := &SavingRulebook{}
+	in.Body.Source = source
+	in.Body.Reason = question.Reason(slices.DeleteFunc(slices.Clone(p.answered), func(a question.Answered) bool { return !slices.Contains(codes, a.Question.Code) }))
+	saved, err := s.saveIn(ctx, tx, in, book, p.Rulebook)
+	if err != nil {
+		return err
+	}
+	as := fmt.Sprintf("Version %d of the rulebook", saved.Version)
+	if saved.Waits != nil {
+		as = fmt.Sprintf("Decision %d, which waits for a second person", *saved.Waits)
+	}
+	for _, c := range p.Instead {
+		if slices.Contains(codes, c.Code) {
+			became[c.Code] = as + ": " + c.Says
+		}
+	}
+	return nil
 }
 
 // takeUp takes answers up, or leaves them.
@@ -208,6 +276,14 @@ func (s *Server) takeUp(ctx context.Context, sheet int64, in TakenUp) error {
 	if len(p.Steps) > 0 && p.Version != in.Version {
 		return huma.NewError(http.StatusConflict, fmt.Sprintf("The fix plan %s is version %d by now, and this was proposed for version %d; look at it again.", p.FixPlan, p.Version, in.Version))
 	}
+	for _, code := range in.Declare {
+		if !slices.Contains(in.Take, code) || !slices.ContainsFunc(p.Instead, func(c question.SaidInstead) bool { return c.Code == code }) {
+			return invalid("%s is no answer that is taken up and could be said in the rulebook.", code)
+		}
+	}
+	if len(in.Declare) > 0 && p.Rulebook != in.Rules {
+		return huma.NewError(http.StatusConflict, fmt.Sprintf("The rulebook of %s is version %d by now, and this was proposed for version %d; look at it again.", in.Dataset, p.Rulebook, in.Rules))
+	}
 	var plan *fix.Plan
 	if len(p.Steps) > 0 {
 		if _, _, plan, err = s.planOf(ctx, p.Source); err != nil {
@@ -233,6 +309,11 @@ func (s *Server) takeUp(ctx context.Context, sheet int64, in TakenUp) error {
 				became[step.Code] = fmt.Sprintf("A step of version %d of the fix plan %s: %s", made.Version, made.Name, step.Says)
 			}
 		}
+		if len(in.Declare) > 0 {
+			if err := s.declareInstead(ctx, tx, p, in.Declare, became); err != nil {
+				return err
+			}
+		}
 		for i := range of {
 			if err := s.takeUpOne(ctx, tx, &of[i], p, in, became); err != nil {
 				return err
@@ -250,6 +331,8 @@ func (s *Server) takeUpOne(ctx context.Context, tx *sqlx.Tx, q *records.Question
 	outcome, as := "taken_up", became[q.Code]
 	if slices.Contains(in.Leave, q.Code) {
 		outcome, as = "left", in.Reason
+	} else if slices.Contains(in.Declare, q.Code) {
+		as = became[q.Code]
 	} else if at := slices.IndexFunc(p.Accepted, func(a question.Accepted) bool { return a.Code == q.Code }); at >= 0 {
 		says, err := s.acceptAnswer(ctx, tx, q, &p.Accepted[at].Scope)
 		if err != nil {

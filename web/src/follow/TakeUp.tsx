@@ -43,13 +43,18 @@ export function TakeUp(props: { s: Schemas["SheetShown"]; dataset: string; waiti
   );
 }
 
-type Line = { code: string; says: string; as: string; doubt?: string };
+type Line = { code: string; says: string; as: string; doubt?: string; instead?: string };
 
 /** Every answer with what it becomes, the doubtful ones told. */
 function lines(p: Schemas["AnswersProposed"]): Line[] {
   const all = [
     ...p.steps.map((x) => ({ code: x.code, says: x.says, as: "a step", doubt: x.doubt })),
-    ...p.accepted.map((x) => ({ code: x.code, says: x.says, as: "a waiver for" })),
+    ...p.accepted.map((x) => ({
+      code: x.code,
+      says: x.says,
+      as: "a waiver for",
+      instead: p.instead.find((i) => i.code === x.code)?.says,
+    })),
     ...p.unused.map((x) => ({ code: x.code, says: `${x.says}.`, as: "nothing by itself:" })),
   ];
   return all.map((l, k) => ({ ...l, code: all.findIndex((o) => o.code === l.code) < k ? "" : l.code }));
@@ -65,6 +70,7 @@ function Proposed(props: {
   const all = lines(p);
   const codes = all.map((l) => l.code).filter(Boolean);
   const [left, setLeft] = useState(new Set<string>());
+  const [declared, setDeclared] = useState(new Set<string>());
   const [reason, setReason] = useState("");
   const up = useMutation({
     mutationFn: () =>
@@ -77,6 +83,8 @@ function Proposed(props: {
             version: p.version,
             table: p.table,
             take: codes.filter((c) => !left.has(c)),
+            declare: [...declared].filter((c) => !left.has(c)),
+            rulebook: p.rulebook,
             leave: [...left],
             reason,
           },
@@ -84,7 +92,7 @@ function Proposed(props: {
       ),
     onSuccess: async () => {
       said("The answers are taken up.");
-      await refresh(client, "issue", "plan");
+      await refresh(client, "issue", "plan", "rulebook");
     },
   });
   return (
@@ -123,7 +131,31 @@ function Proposed(props: {
               <chakra.span fontFamily="mono" fontSize="sm">
                 {l.code}
               </chakra.span>{" "}
-              <b>{l.as}</b> {l.says}
+              {l.instead && !left.has(l.code) ? (
+                <>
+                  <Choice
+                    aria-label={`What ${l.code} becomes`}
+                    value={declared.has(l.code) ? "rulebook" : "waiver"}
+                    onChange={(e) =>
+                      setDeclared(
+                        new Set(
+                          e.target.value === "rulebook"
+                            ? [...declared, l.code]
+                            : [...declared].filter((c) => c !== l.code),
+                        ),
+                      )
+                    }
+                  >
+                    <option value="waiver">a waiver for</option>
+                    <option value="rulebook">the rulebook, for every delivery:</option>
+                  </Choice>{" "}
+                  {declared.has(l.code) ? l.instead : l.says}
+                </>
+              ) : (
+                <>
+                  <b>{l.as}</b> {l.says}
+                </>
+              )}
               {l.doubt && (
                 <chakra.span display="block" fontSize="sm" color="validity">
                   Look at it: {l.doubt}.
@@ -134,6 +166,7 @@ function Proposed(props: {
         </Box>
       ))}
       {p.steps.length > 0 && <Effect p={p} />}
+      {declared.size > 0 && <RulebookEffect p={p} />}
       <HStack mt="2" flexWrap="wrap">
         {left.size > 0 && (
           <Field
@@ -157,6 +190,40 @@ function Proposed(props: {
       </HStack>
       <Trouble error={up.error} />
     </>
+  );
+}
+
+/** What the table would score by the rulebook with all that could be said in it: the same audit as when it is saved. */
+function RulebookEffect({ p }: { p: Schemas["AnswersProposed"] }) {
+  const trial = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/tables/{id}/trials", { params: { path: { id: p.table } }, body: { source: p.declared } }),
+      ),
+  });
+  const job = useJob(trial.data?.id);
+  const found =
+    job?.state === "done" ? (job.result as { after?: { score: number }; score?: number }) : undefined;
+  const score = found?.after?.score ?? found?.score;
+  return (
+    <Box mt="2">
+      <Text fontSize="sm">
+        The rulebook asks less then, which is a decision of yours, and waits for a second person where the
+        dataset wants one.
+      </Text>
+      {!job && (
+        <Press plain onClick={() => trial.mutate()} loading={trial.isPending}>
+          Try the rulebook with all that could be said in it
+        </Press>
+      )}
+      {job && job.state !== "done" && <Progress job={job} />}
+      {score !== undefined && (
+        <Text role="status">
+          Table {p.table} would score {percent(score)} by it.
+        </Text>
+      )}
+      <Trouble error={trial.error} />
+    </Box>
   );
 }
 

@@ -122,7 +122,11 @@ function NoticeGrid({
         {all.map((n) => (
           <tr key={n.id}>
             <Td whiteSpace="nowrap">{when(n.at)}</Td>
-            <Td minW={{ base: "11rem", md: "20rem" }} overflowWrap="anywhere" fontWeight={isNew(n.id) ? "650" : undefined}>
+            <Td
+              minW={{ base: "11rem", md: "20rem" }}
+              overflowWrap="anywhere"
+              fontWeight={isNew(n.id) ? "650" : undefined}
+            >
               {isNew(n.id) && <chakra.span color="accent">new </chakra.span>}
               <a
                 href={n.path}
