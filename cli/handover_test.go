@@ -122,7 +122,7 @@ func TestAskingOnTheCommandLine(t *testing.T) {
 	do(0, "question show 1", "1 answered")
 	do(0, "question link 1", "/answer/")
 	do(0, "question answer "+atValue+" unknown --by Tarn_~_Ellery --remark The_~_sheet_~_is_~_lost.")
-	do(0, "question proposal 1", "a waiver for 1 text of station", "nothing by itself")
+	do(0, "question proposal 1", "a waiver for 1 text of station", "or, with --declare "+atStation+", in the rulebook", "nothing by itself")
 	do(0, "question take-up 1", "waiver")
 	do(0, "issue show "+codes, "waived", "AV-9")
 	do(0, "issue end-waiver "+codes+" 1")

@@ -116,7 +116,7 @@ func TestWhatIsMeantSoIsSaidInTheRulebook(t *testing.T) {
 	mara.sees("What the answers about samples would become", "the row id a, value 99")
 	mara.writes(fmt.Sprintf(`select[aria-label="What %s becomes"]`, given[0].Code), "rulebook")
 	mara.sees(`"Acidity" becomes a code of the list parameters`, "which is a decision of yours")
-	mara.presses("Try the rulebook with all that could be said in it")
+	mara.presses("Try the rulebook as it would be")
 	mara.sees("would score", "by it.")
 	mara.presses("Take up 2 answers")
 	mara.sees(`Version 2 of the rulebook: "Acidity" becomes a code`, "A waiver for 1 row, by id and value")

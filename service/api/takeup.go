@@ -33,7 +33,6 @@ type AnswersProposed struct {
 	// Instead are changes of the rulebook that would do instead of waivers.
 	Instead  []question.SaidInstead `json:"instead" doc:"What of that which is meant so could be said in the rulebook instead, for every delivery"`
 	Rulebook int                   `json:"rulebook" doc:"The version of the rulebook that these changes are of; 0 where there is none"`
-	Declared string                `json:"declared" doc:"The text of the rulebook with all of these changes; it can be tried as it stands, and is not saved"`
 
 	before   string // the text of that version
 	answered []question.Answered
@@ -200,14 +199,7 @@ func (s *Server) proposeInstead(ctx context.Context, d *records.Dataset, p *Answ
 		return err
 	}
 	p.Rulebook, p.before = newest.Version, newest.Source
-	if p.Instead, err = question.Instead(newest.Source, p.answered); err != nil || len(p.Instead) == 0 {
-		return err
-	}
-	all := make([]string, len(p.Instead))
-	for i, c := range p.Instead {
-		all[i] = c.Code
-	}
-	p.Declared, _, err = question.Changed(newest.Source, p.Instead, all)
+	p.Instead, err = question.Instead(newest.Source, p.answered)
 	return err
 }
 

@@ -132,7 +132,7 @@ function Proposed(props: {
                 {l.code}
               </chakra.span>{" "}
               {l.instead && !left.has(l.code) ? (
-                <>
+                <HStack as="span" display="inline-flex" flexWrap="wrap">
                   <Choice
                     aria-label={`What ${l.code} becomes`}
                     value={declared.has(l.code) ? "rulebook" : "waiver"}
@@ -148,9 +148,9 @@ function Proposed(props: {
                   >
                     <option value="waiver">a waiver for</option>
                     <option value="rulebook">the rulebook, for every delivery:</option>
-                  </Choice>{" "}
-                  {declared.has(l.code) ? l.instead : l.says}
-                </>
+                  </Choice>
+                  <span>{declared.has(l.code) ? l.instead : l.says}</span>
+                </HStack>
               ) : (
                 <>
                   <b>{l.as}</b> {l.says}
@@ -166,7 +166,13 @@ function Proposed(props: {
         </Box>
       ))}
       {p.steps.length > 0 && <Effect p={p} />}
-      {declared.size > 0 && <RulebookEffect p={p} />}
+      {declared.size > 0 && (
+        <RulebookEffect
+          key={[...declared].join()}
+          p={p}
+          changes={p.instead.filter((i) => declared.has(i.code) && !left.has(i.code)).map((i) => i.change)}
+        />
+      )}
       <HStack mt="2" flexWrap="wrap">
         {left.size > 0 && (
           <Field
@@ -193,18 +199,25 @@ function Proposed(props: {
   );
 }
 
-/** What the table would score by the rulebook with all that could be said in it: the same audit as when it is saved. */
-function RulebookEffect({ p }: { p: Schemas["AnswersProposed"] }) {
+/** What the table would score by the rulebook as it would be saved. */
+function RulebookEffect({ p, changes }: { p: Schemas["AnswersProposed"]; changes: Schemas["Change"][] }) {
   const trial = useMutation({
-    mutationFn: () =>
-      take(
-        api.POST("/tables/{id}/trials", { params: { path: { id: p.table } }, body: { source: p.declared } }),
-      ),
+    mutationFn: async () => {
+      const path = { dataset: p.dataset, name: p.dataset };
+      const now = await take(
+        api.GET("/rulebooks/{dataset}/{name}", { params: { path, query: { version: p.rulebook } } }),
+      );
+      const then = await take(api.POST("/rulebooks/edit", { body: { source: now.source, changes } }));
+      return take(
+        api.POST("/tables/{id}/trials", {
+          params: { path: { id: p.table } },
+          body: { source: then.source ?? now.source },
+        }),
+      );
+    },
   });
   const job = useJob(trial.data?.id);
-  const found =
-    job?.state === "done" ? (job.result as { after?: { score: number }; score?: number }) : undefined;
-  const score = found?.after?.score ?? found?.score;
+  const score = job?.state === "done" ? (job.result as { score: number } | null)?.score : undefined;
   return (
     <Box mt="2">
       <Text fontSize="sm">
@@ -213,7 +226,7 @@ function RulebookEffect({ p }: { p: Schemas["AnswersProposed"] }) {
       </Text>
       {!job && (
         <Press plain onClick={() => trial.mutate()} loading={trial.isPending}>
-          Try the rulebook with all that could be said in it
+          Try the rulebook as it would be
         </Press>
       )}
       {job && job.state !== "done" && <Progress job={job} />}
