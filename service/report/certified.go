@@ -108,7 +108,7 @@ func (c *Certified) wrong(l *certify.Link) (out []Became) {
 		if says == "" {
 			says = fmt.Sprintf("%s: %s", f.Rule, document.Counted(f.Rows, "row breaks it", "rows break it"))
 		}
-		out = append(out, Became{says, f.Became})
+		out = append(out, Became{says, strings.ReplaceAll(f.Became, "_", " ")})
 	}
 	return out
 }

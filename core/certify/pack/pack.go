@@ -58,19 +58,17 @@ const contentsKind = "proudsieve pack 1"
 // unchanging is the time of every file: a pack of the same things is the same bytes.
 var unchanging = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// readme says in a few lines what a pack is, and how it is checked.
-const readme = `This is a table with everything that is needed to trust it and to run it again.
-The table is under table/, as CSV, which is what was certified, and with the same values as Parquet.
-report.html says what it may be used for and what was done, dictionary.html and dictionary.csv what each column is.
-certificate.jws.json says what was checked, changed, accepted and asked, and who answers for it: read its payload.
+// readme says in ten lines what a pack is, and how it is checked.
+const readme = `This is a table with everything that is needed to trust it and to run it again. The table is under table/: the CSV is what was
+certified, and the Parquet has the same values. report.html says what it may be used for and what was done, dictionary.html and
+dictionary.csv what each column is, certificate.jws.json (its payload is statement.json) what was checked, changed, accepted and asked.
 declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; findings.csv and findings/ what was
-caught; questions.csv what the owners were asked; tables/ what was put in by choice.
+caught; questions.csv what the owners of the data were asked; tables/ what was put in by choice; contents.jws.json every file's SHA-256.
 To see that the table is the one that was certified:
   proudsieve certificate verify table/FILE certificate.jws.json --key keys.json
 To compute every figure again, without a service or a network:
   proudsieve certificate check certificate.jws.json --with THIS_PACK.zip --key KEYS_FROM_WHO_SIGNED
 Ask who signed for their keys and their list of revocations; those in here only tell whether the pack is of one piece.
-contents.jws.json names every file by its SHA-256; what is not in it is none of the pack.
 `
 
 // Write writes a pack: its parts in the order of their paths, a README, and the contents, signed by a key.

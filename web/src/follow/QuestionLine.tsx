@@ -48,7 +48,7 @@ export function QuestionLine({
         <chakra.span fontFamily="mono" fontSize="sm">
           {q.code}
         </chakra.span>{" "}
-        <ItemShown item={q.item as Item} found={q.found} />
+        <ItemShown item={q.item as Item} found={q.found} />{" "}
         {sheet && (
           <Link to="/questions/$id" params={{ id: String(q.sheet_id) }}>
             (sheet {q.sheet_id})
