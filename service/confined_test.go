@@ -127,6 +127,32 @@ func TestWhoIsConfinedIsToldNothingOfOtherDatasets(t *testing.T) {
 			}
 		}
 	}
+	// What others made of one's own tables is not there either: a merge of both, in lineage, path and previews.
+	declare(t, r.Steward, "merges", "merge: highgarth_and_more\nstack: [millrace, highgarth]\n")
+	run, err := r.Steward.RunMerge(ctx, "highgarth_and_more", client.RunBody{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.Follow(ctx, run.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	preview, err := c.PreviewFix(ctx, theirsOf(t, c, "millrace"), client.PreviewedBody{FixPlan: "as_is_millrace"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Follow(ctx, preview.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	cleaned, err := c.ListTables(ctx, "millrace", &client.ListTablesParams{Origin: "cleaned"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{fmt.Sprintf("/jobs/%d", preview.ID), "/jobs", fmt.Sprintf("/tables/%d/lineage", cleaned.Items[0].ID), fmt.Sprintf("/tables/%d/provenance", cleaned.Items[0].ID),
+		fmt.Sprintf("/tables/%d/path", cleaned.Items[0].ID), fmt.Sprintf("/tables/%d", cleaned.Items[0].ID), "/datasets/millrace", "/datasets/millrace/decided", "/desk", "/notices", "/certificates"} {
+		if status, said := ask(http.MethodGet, path); status != http.StatusOK || strings.Contains(said, "highgarth") {
+			t.Errorf("%s: %d %.1500s", path, status, said)
+		}
+	}
 	// What is named beside is held against the grants as well.
 	mine := theirsOf(t, c, "millrace")
 	for _, path := range []string{fmt.Sprintf("/tables/%d/revision?with=3&key=id", mine), fmt.Sprintf("/tables/%d/rows?audit=3", mine),

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"proudsieve/core/question"
 	"proudsieve/core/rulebook"
 	"proudsieve/service/access"
+	"proudsieve/service/lineage"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -129,6 +131,37 @@ func mayIn(c *store.Caller, right access.Right, dataset int64) error {
 
 // seen is the context in which lists leave out what the caller may not see. It is for what is shown to them alone.
 func seen(ctx context.Context) context.Context { return store.SeenBy(ctx, caller(ctx)) }
+
+// lineageOf is the lineage of a table, without what the caller may not see.
+func (s *Server) lineageOf(ctx context.Context, id int64) (*lineage.Lineage, error) {
+	l, err := store.LineageOf(ctx, s.Store.DB, id)
+	if err != nil || !caller(ctx).Confined {
+		return l, err
+	}
+	hidden := map[int64]bool{}
+	l.Tables = slices.DeleteFunc(l.Tables, func(t records.Table) bool {
+		hidden[t.ID] = !caller(ctx).May(access.Read, t.DatasetID)
+		return hidden[t.ID]
+	})
+	l.Links = slices.DeleteFunc(l.Links, func(k lineage.Link) bool { return hidden[k.Of] || hidden[k.Made] })
+	l.Certificates = slices.DeleteFunc(l.Certificates, func(c records.Certificate) bool { return hidden[c.TableID] })
+	return l, nil
+}
+
+// withoutOthers takes out of the result of a job what it tells somebody who is confined of merges: those put datasets together.
+func (s *Server) withoutOthers(ctx context.Context, job *records.Job) error {
+	if !caller(ctx).Confined || job.Result == nil {
+		return nil
+	}
+	var result map[string]json.RawMessage
+	if json.Unmarshal(*job.Result, &result) != nil || result["merges"] == nil {
+		return nil // of another kind
+	}
+	result["merges"] = json.RawMessage("[]")
+	raw, err := json.Marshal(result)
+	job.Result = (*json.RawMessage)(&raw)
+	return err
+}
 
 // mayName refuses a declaration that names datasets which the caller may not see, but for those that are named already by what it is
 // the next version of: somebody who may see them wrote that.

@@ -30,13 +30,26 @@ func (s *Server) jobs() {
 		Right: access.Read, ID: "list-jobs", Method: http.MethodGet, Path: "/jobs",
 		Summary: "Jobs, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Job]], error) {
-		return answer(store.Jobs(seen(ctx), s.Store.DB, in.Table, in.Running, in.cursor()))
+		page, err := store.Jobs(seen(ctx), s.Store.DB, in.Table, in.Running, in.cursor())
+		if err != nil {
+			return nil, err
+		}
+		for i := range page.Items {
+			if err := s.withoutOthers(ctx, &page.Items[i]); err != nil {
+				return nil, err
+			}
+		}
+		return answer(page, nil)
 	})
 	register(s, operation{
 		Right: access.Read, ID: "show-job", Method: http.MethodGet, Path: "/jobs/{id}",
 		Summary: "One job, with how far it is",
 	}, func(ctx context.Context, in *ByID) (*body[records.Job], error) {
-		return answer(store.FindJob(ctx, s.Store.DB, in.ID))
+		job, err := store.FindJob(ctx, s.Store.DB, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return answer(job, s.withoutOthers(ctx, job))
 	})
 	register(s, operation{
 		Right: access.Work, ID: "stop-job", Method: http.MethodPost, Path: "/jobs/{id}/stop",

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"proudsieve/core/document"
+	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -178,6 +179,14 @@ func pathMade(add addStage, shown, cleaned, merged *records.Table) {
 	}
 }
 
+// mine is a table that the caller may see; nil where they may not, or there is none.
+func mine(ctx context.Context, t *records.Table) *records.Table {
+	if t == nil || !caller(ctx).May(access.Read, t.DatasetID) {
+		return nil
+	}
+	return t
+}
+
 // kin finds the delivery a table goes back to, and the newest cleaned and merged
 // tables made of it; nil for what there is not.
 func (s *Server) kin(ctx context.Context, t *records.Table) (delivery, cleaned, merged *records.Table, err error) {
@@ -192,9 +201,11 @@ func (s *Server) kin(ctx context.Context, t *records.Table) (delivery, cleaned, 
 	default:
 		delivery = t
 		if cleaned, err = store.OrNil(store.CleanedFrom(ctx, s.Store.DB, t.ID)); err != nil || cleaned == nil {
-			return delivery, nil, nil, err
+			return mine(ctx, delivery), nil, nil, err
 		}
 	}
-	merged, err = store.OrNil(store.MergedFrom(ctx, s.Store.DB, cleaned.ID))
-	return delivery, cleaned, merged, err
+	if merged, err = store.OrNil(store.MergedFrom(ctx, s.Store.DB, cleaned.ID)); err != nil {
+		return nil, nil, nil, err
+	}
+	return mine(ctx, delivery), mine(ctx, cleaned), mine(ctx, merged), nil
 }

@@ -32,7 +32,7 @@ type AnswersProposed struct {
 	Source  string `json:"source" doc:"The text of the fix plan with the steps; it can be previewed as it stands, and is not saved"`
 	// Instead are changes of the rulebook that would do instead of waivers.
 	Instead  []question.SaidInstead `json:"instead" doc:"What of that which is meant so could be said in the rulebook instead, for every delivery"`
-	Rulebook int                   `json:"rulebook" doc:"The version of the rulebook that these changes are of; 0 where there is none"`
+	Rulebook int                    `json:"rulebook" doc:"The version of the rulebook that these changes are of; 0 where there is none"`
 
 	before   string // the text of that version
 	answered []question.Answered

@@ -191,13 +191,13 @@ func (s *Server) lineages() {
 		Right: access.Read, ID: "show-lineage", Method: http.MethodGet, Path: "/tables/{id}/lineage",
 		Summary: "What a table was made of and what was made of it, with the certificates of these tables",
 	}, func(ctx context.Context, in *ByID) (*body[lineage.Lineage], error) {
-		return answer(store.LineageOf(ctx, s.Store.DB, in.ID))
+		return answer(s.lineageOf(ctx, in.ID))
 	})
 	register(s, operation{
 		Right: access.Read, ID: "download-provenance", Method: http.MethodGet, Path: "/tables/{id}/provenance",
 		Summary: "The same as provenance in the words of W3C PROV-O, as JSON-LD",
 	}, func(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
-		l, err := store.LineageOf(ctx, s.Store.DB, in.ID)
+		l, err := s.lineageOf(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
