@@ -1,8 +1,6 @@
 package workbook
 
 import (
-	"bufio"
-	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"proudsieve/core/intake/delimited"
 	"proudsieve/core/table"
 )
 
@@ -37,102 +36,131 @@ func texts(to []string, cells []sheetCell) []string {
 // rows walks the rows of a sheet.
 func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error,
 	merged func(first, last, row int)) error {
-	d := xml.NewDecoder(bufio.NewReaderSize(in, 256<<10))
+	s := newScanner(in)
 	row, column := 0, 0
 	var cells []sheetCell
 	for {
-		token, err := d.Token()
+		t, err := s.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		if err != nil {
-			return fmt.Errorf("row %d: %w (%w)", row+1, ErrWorkbook, err)
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			switch t.Name.Local {
+		if err == nil && t == begins {
+			switch string(s.name) {
 			case "row":
-				next := row + 1
-				if r := attribute(t, "r"); r != "" {
-					if next, err = strconv.Atoi(r); err != nil || next <= row || next > sheetRows {
-						return fmt.Errorf("%w (row %q follows row %d)", ErrWorkbook, r, row)
-					}
+				var next int
+				if next, err = b.rowNumber(s, row); err == nil {
+					row, column, cells = next, 0, cells[:0]
 				}
-				row, column, cells = next, 0, cells[:0]
 			case "c":
-				cell, err := b.cell(d, t, column)
-				if err != nil {
-					return fmt.Errorf("row %d: %w", row, err)
+				var cell sheetCell
+				if cell, err = b.cell(s, column); err == nil {
+					column = cell.column + 1
+					cells = append(cells, cell)
 				}
-				column = cell.column + 1
-				cells = append(cells, cell)
 			case "mergeCell":
-				first, last, top := mergedColumns(attribute(t, "ref"))
-				merged(first, last, top)
-			}
-		case xml.EndElement:
-			if t.Name.Local == "row" {
-				if err := f(row, cells); err != nil {
-					return err
+				var ref []byte
+				if ref, err = s.attribute("ref"); err == nil {
+					first, last, top := mergedColumns(string(ref))
+					merged(first, last, top)
 				}
 			}
 		}
-	}
-}
-
-func attribute(e xml.StartElement, name string) string {
-	for _, a := range e.Attr {
-		if a.Name.Local == name && a.Name.Space == "" {
-			return a.Value
+		if err != nil {
+			return fmt.Errorf("row %d: %w", max(row, 1), damaged(err))
+		}
+		if t == closes && string(s.name) == "row" {
+			if err := f(row, cells); err != nil {
+				return err
+			}
 		}
 	}
-	return ""
 }
 
-// cell reads one cell, whose start was read.
-func (b *bookParts) cell(d *xml.Decoder, start xml.StartElement, column int) (sheetCell, error) {
-	if ref := attribute(start, "r"); ref != "" {
-		at, _, ok := cellPlace(ref)
+// damaged says that a workbook is, unless the error says more than that.
+func damaged(err error) error {
+	if errors.Is(err, ErrWorkbook) || errors.Is(err, delimited.ErrTooLong) {
+		return err
+	}
+	return fmt.Errorf("%w (%w)", ErrWorkbook, err)
+}
+
+// rowNumber is the number of the row that began, after another one.
+func (b *bookParts) rowNumber(s *scanner, before int) (int, error) {
+	r, err := s.attribute("r")
+	if err != nil || len(r) == 0 {
+		return before + 1, err
+	}
+	next, err := strconv.Atoi(string(r))
+	if err != nil || next <= before || next > sheetRows {
+		return 0, fmt.Errorf("%w (row %q follows row %d)", ErrWorkbook, r, before)
+	}
+	return next, nil
+}
+
+// cell reads one cell, which began, at a column or after it.
+func (b *bookParts) cell(s *scanner, column int) (out sheetCell, err error) {
+	ref, err := s.attribute("r")
+	if err != nil {
+		return out, err
+	}
+	if len(ref) > 0 {
+		at, _, ok := cellPlace(string(ref))
 		if !ok || at < column || at >= sheetColumns {
-			return sheetCell{}, fmt.Errorf("%w (a cell %q)", ErrWorkbook, ref)
+			return out, fmt.Errorf("%w (a cell %q)", ErrWorkbook, ref)
 		}
 		column = at
 	}
-	out := sheetCell{column: column}
-	kind, raw, stored := attribute(start, "t"), "", false
-	for {
-		token, err := d.Token()
+	out.column = column
+	kind, err := s.attribute("t")
+	if err != nil {
+		return out, err
+	}
+	is := cellKind(kind)
+	style, err := s.attribute("s")
+	if err != nil {
+		return out, err
+	}
+	styled := string(style)
+	raw, stored := "", false
+	for depth := 1; ; {
+		t, err := s.next()
 		if err != nil {
-			return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
+			return out, ended(err)
 		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			switch t.Name.Local {
-			case "v":
-				var text struct {
-					Text string `xml:",chardata"`
-				}
-				if err := d.DecodeElement(&text, &t); err != nil {
-					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
-				}
-				raw, stored = text.Text, true
-			case "is":
-				if raw, err = richText(d, "is"); err != nil {
-					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
-				}
-			case "f":
-				out.unvalued = true
-				if err := d.Skip(); err != nil {
-					return out, fmt.Errorf("%w (%w)", ErrWorkbook, err)
-				}
-			}
-		case xml.EndElement:
-			if t.Name.Local == "c" {
+		switch {
+		case t == closes:
+			if depth--; depth == 0 {
 				out.unvalued = out.unvalued && !stored
-				return b.value(out, kind, raw, attribute(start, "s"))
+				return b.value(out, is, raw, styled)
 			}
+		case t == begins && string(s.name) == "v":
+			if raw, err = s.within(); err != nil {
+				return out, err
+			}
+			stored = true
+		case t == begins && string(s.name) == "is":
+			if raw, err = s.richText(); err != nil {
+				return out, err
+			}
+		case t == begins && string(s.name) == "f":
+			out.unvalued = true
+			if err := s.skip(); err != nil {
+				return out, err
+			}
+		case t == begins:
+			depth++
 		}
 	}
+}
+
+// cellKind is the kind of a cell as a text that is not made anew for each.
+func cellKind(kind []byte) string {
+	for _, known := range [...]string{"", "s", "str", "n", "b", "e", "d", "inlineStr"} {
+		if string(kind) == known {
+			return known
+		}
+	}
+	return string(kind)
 }
 
 // escapes are how a workbook writes the characters that XML has no place for, or changes (ISO/IEC 29500-1, 22.9.2.19).
@@ -159,7 +187,8 @@ func (b *bookParts) value(out sheetCell, kind, raw, style string) (sheetCell, er
 		if err != nil || at < 0 || at >= len(b.shared) {
 			return out, fmt.Errorf("%w (it has no shared text %q)", ErrWorkbook, raw)
 		}
-		out.text = b.shared[at]
+		out.text, out.numberAsText = b.shared[at], b.numbers[at]
+		return out, nil
 	case "b":
 		out.text = map[string]string{"1": "true", "0": "false"}[raw]
 		return out, nil

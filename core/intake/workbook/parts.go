@@ -13,18 +13,19 @@ import (
 	"time"
 
 	"proudsieve/core/intake/content"
-	"proudsieve/core/intake/delimited"
+	"proudsieve/core/table"
 )
 
 // bookParts is what cells refer to.
 type bookParts struct {
-	ctx    context.Context // of the reading
-	zip    *zip.Reader
-	shared []string
-	shows  []shown // per cell style: what its numbers are
-	from   time.Time
-	sheets []bookSheet
-	files  map[string]string // relation to file
+	ctx     context.Context // of the reading
+	zip     *zip.Reader
+	shared  []string
+	numbers []bool  // which of them are numbers that are stored as text
+	shows   []shown // per cell style: what its numbers are
+	from    time.Time
+	sheets  []bookSheet
+	files   map[string]string // relation to file
 }
 
 type bookSheet struct {
@@ -131,60 +132,26 @@ func (b *bookParts) loadShared() error {
 		return err
 	}
 	defer in.Close()
-	d := xml.NewDecoder(bufio.NewReaderSize(in, 256<<10))
+	s := newScanner(in)
 	held := 0
 	for {
-		token, err := d.Token()
+		is, err := s.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
+		text := ""
+		if err == nil && is == begins && string(s.name) == "si" {
+			if text, err = s.richText(); err == nil {
+				if held += len(text) + sharedCost; held > sharedLimit {
+					return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV",
+						content.ErrTooLarge, sharedLimit>>20)
+				}
+				_, number := table.ParseDecimal(strings.TrimSpace(text))
+				b.shared, b.numbers = append(b.shared, text), append(b.numbers, number)
+			}
+		}
 		if err != nil {
-			return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
-		}
-		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
-			text, err := richText(d, "si")
-			if err != nil {
-				return fmt.Errorf("%w (its texts: %w)", ErrWorkbook, err)
-			}
-			if held += len(text) + sharedCost; held > sharedLimit {
-				return fmt.Errorf("%w: the texts that its cells share take more than %d MiB; save it as CSV",
-					content.ErrTooLarge, sharedLimit>>20)
-			}
-			b.shared = append(b.shared, text)
-		}
-	}
-}
-
-// richText joins the runs of a text up to the end of an element; how it is read aloud is left out.
-func richText(d *xml.Decoder, end string) (string, error) {
-	var b strings.Builder
-	inText, aloud := false, 0
-	for {
-		token, err := d.Token()
-		if err != nil {
-			return "", err
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			inText = t.Name.Local == "t"
-			if t.Name.Local == "rPh" {
-				aloud++
-			}
-		case xml.CharData:
-			if inText && aloud == 0 {
-				b.Write(t)
-			}
-			if b.Len() > delimited.RecordLimit {
-				return "", delimited.ErrTooLong
-			}
-		case xml.EndElement:
-			inText = false
-			if t.Name.Local == "rPh" {
-				aloud--
-			}
-			if t.Name.Local == end {
-				return unescaped(b.String()), nil
-			}
+			return fmt.Errorf("its texts: %w", damaged(err))
 		}
 	}
 }

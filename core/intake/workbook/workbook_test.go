@@ -20,7 +20,7 @@ func TestDateFormatsOfWorkbooks(t *testing.T) {
 }
 
 func TestValuesOfWorkbooks(t *testing.T) {
-	b := &bookParts{shared: []string{"x", "12.5", " 7"}, shows: []shown{showsNumber, showsDate, showsDuration}}
+	b := &bookParts{shared: []string{"x", "12.5", " 7"}, numbers: []bool{false, true, true}, shows: []shown{showsNumber, showsDate, showsDuration}}
 	b.from = dateOf("1899-12-30")
 	for _, c := range []struct {
 		kind, raw, style, want string
