@@ -33,6 +33,9 @@ type reader struct {
 	array bool
 	names []string
 	index map[string]int
+	// next is the column that the next name probably is of: records mostly name them in one order.
+	next   int
+	parser jsonParser
 	// narrow says that a text stands beyond the columns known then.
 	narrow bool
 }
@@ -102,15 +105,21 @@ func (j *reader) Columns(context.Context) ([]string, error) { return j.names, ni
 
 // column returns the place of a path among the columns.
 func (j *reader) column(path string) (int, error) {
+	if j.next < len(j.names) && j.names[j.next] == path {
+		j.next++
+		return j.next - 1, nil
+	}
 	at, known := j.index[path]
 	if !known {
 		if len(j.names) >= content.ColumnLimit {
 			return 0, delimited.ErrTooMany
 		}
+		path = strings.Clone(path) // which is a part of its record
 		at = len(j.names)
 		j.index[path] = at
 		j.names = append(j.names, path)
 	}
+	j.next = at + 1
 	return at, nil
 }
 
@@ -125,6 +134,12 @@ func (j *reader) write(ctx context.Context, to *content.Records, each func(f fun
 	j.narrow = false
 	var cells []string
 	known := len(j.names)
+	j.parser.column, j.parser.put = j.column, func(at int, text string) {
+		for len(cells) <= at {
+			cells = append(cells, "")
+		}
+		cells[at] = text
+	}
 	err := each(func(raw []byte) error {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -134,12 +149,8 @@ func (j *reader) write(ctx context.Context, to *content.Records, each func(f fun
 		}
 		clear(cells)
 		cells = cells[:0]
-		repeated, err := parseRecord(raw, j.column, func(at int, text string) {
-			for len(cells) <= at {
-				cells = append(cells, "")
-			}
-			cells[at] = text
-		})
+		j.next = 0
+		repeated, err := j.parser.record(string(raw))
 		if errors.Is(err, delimited.ErrTooMany) {
 			return err
 		}
@@ -274,11 +285,25 @@ func eachElement(r *bufio.Reader, within bool, f func(raw []byte) error) error {
 	}
 }
 
-// parseRecord parses one object and gives each of its values, as text, to put. Repeated
-// are the paths given more than once, of which the last value counts.
-func parseRecord(raw []byte, column func(path string) (int, error),
-	put func(at int, text string)) (repeated []string, err error) {
-	p := jsonParser{raw: raw, column: column, put: put}
+// jsonParser parses records, one after the other; column tells the place of a path, and put takes the texts of its values.
+type jsonParser struct {
+	raw      string
+	at       int
+	column   func(path string) (int, error)
+	put      func(at int, text string)
+	number   uint32   // of the record, which is that of its columns in seen
+	seen     []uint32 // in which record a column was met last
+	repeated []string
+}
+
+// record parses one object and gives each of its values, as text, to put. Repeated are the paths given more than once, of which the
+// last value counts.
+func (p *jsonParser) record(raw string) (repeated []string, err error) {
+	p.raw, p.at, p.repeated = raw, 0, nil
+	if p.number++; p.number == 0 { // as after four thousand million records
+		clear(p.seen)
+		p.number = 1
+	}
 	p.space()
 	if p.at == len(raw) {
 		return nil, nil
@@ -296,17 +321,8 @@ func parseRecord(raw []byte, column func(path string) (int, error),
 	return p.repeated, nil
 }
 
-type jsonParser struct {
-	raw      []byte
-	at       int
-	column   func(path string) (int, error)
-	put      func(at int, text string)
-	seen     map[int]bool
-	repeated []string
-}
-
 func (p *jsonParser) fail(what string) error {
-	return fmt.Errorf("character %d: %s", utf8.RuneCount(p.raw[:min(p.at, len(p.raw))])+1, what)
+	return fmt.Errorf("character %d: %s", utf8.RuneCountInString(p.raw[:min(p.at, len(p.raw))])+1, what)
 }
 
 func (p *jsonParser) space() {
@@ -372,13 +388,13 @@ func (p *jsonParser) member(path string, depth int) error {
 	if err != nil {
 		return err
 	}
-	if p.seen == nil {
-		p.seen = map[int]bool{}
+	for len(p.seen) <= at {
+		p.seen = append(p.seen, 0)
 	}
-	if p.seen[at] {
-		p.repeated = append(p.repeated, path)
+	if p.seen[at] == p.number {
+		p.repeated = append(p.repeated, strings.Clone(path))
 	}
-	p.seen[at] = true
+	p.seen[at] = p.number
 	start := p.at
 	switch {
 	case p.at == len(p.raw):
@@ -393,13 +409,13 @@ func (p *jsonParser) member(path string, depth int) error {
 		if err := p.array(depth + 1); err != nil {
 			return err
 		}
-		p.put(at, string(p.raw[start:p.at]))
+		p.put(at, p.raw[start:p.at])
 		return nil
 	}
 	if err := p.scalar(); err != nil {
 		return err
 	}
-	if text := string(p.raw[start:p.at]); text != "null" {
+	if text := p.raw[start:p.at]; text != "null" {
 		p.put(at, text)
 	}
 	return nil
@@ -426,7 +442,7 @@ func (p *jsonParser) array(depth int) error {
 		case '[':
 			err = p.array(depth + 1)
 		case '{':
-			inner := jsonParser{raw: p.raw, at: p.at, column: func(string) (int, error) { return 0, nil },
+			inner := jsonParser{raw: p.raw, at: p.at, number: 1, column: func(string) (int, error) { return 0, nil },
 				put: func(int, string) {}}
 			err = inner.object("", depth+1)
 			p.at = inner.at
@@ -448,10 +464,10 @@ func (p *jsonParser) array(depth int) error {
 // scalar goes past a number, true, false or null.
 func (p *jsonParser) scalar() error {
 	start := p.at
-	for p.at < len(p.raw) && strings.IndexByte(" \t\r\n,]}", p.raw[p.at]) < 0 {
+	for p.at < len(p.raw) && !endsScalar(p.raw[p.at]) {
 		p.at++
 	}
-	word := string(p.raw[start:p.at])
+	word := p.raw[start:p.at]
 	if word == "true" || word == "false" || word == "null" || isJSONNumber(word) {
 		return nil
 	}
@@ -459,12 +475,19 @@ func (p *jsonParser) scalar() error {
 	return p.fail("this is no value")
 }
 
+func endsScalar(c byte) bool {
+	return c == ',' || c == '}' || c == ']' || c == ' ' || c == '\t' || c == '\r' || c == '\n'
+}
+
 // isJSONNumber holds a word against the grammar of numbers (RFC 8259, section 6).
 func isJSONNumber(word string) bool {
 	digits := func() bool { // goes past some, of which there is at least one
-		n := len(word)
-		word = strings.TrimLeft(word, "0123456789")
-		return len(word) < n
+		n := 0
+		for n < len(word) && word[n] >= '0' && word[n] <= '9' {
+			n++
+		}
+		word = word[n:]
+		return n > 0
 	}
 	word = strings.TrimPrefix(word, "-")
 	if strings.HasPrefix(word, "0") {
@@ -498,7 +521,7 @@ func (p *jsonParser) text() (string, error) {
 		switch c := p.raw[i]; {
 		case c == '"':
 			p.at = i + 1
-			return string(p.raw[start:i]), nil
+			return p.raw[start:i], nil
 		case c == '\\':
 			return p.escapedText(start)
 		case c < ' ':
@@ -547,12 +570,12 @@ func (p *jsonParser) escapedText(start int) (string, error) {
 }
 
 // unicodeEscape reads \uXXXX, or a pair of them that make one character; half a pair is U+FFFD.
-func unicodeEscape(raw []byte) (r rune, size int) {
-	unit := func(raw []byte) (rune, bool) {
+func unicodeEscape(raw string) (r rune, size int) {
+	unit := func(raw string) (rune, bool) {
 		if len(raw) < 6 || raw[0] != '\\' || raw[1] != 'u' {
 			return 0, false
 		}
-		n, err := strconv.ParseUint(string(raw[2:6]), 16, 16)
+		n, err := strconv.ParseUint(raw[2:6], 16, 16)
 		return rune(n), err == nil
 	}
 	first, ok := unit(raw)

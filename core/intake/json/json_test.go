@@ -41,7 +41,7 @@ func TestRecordsOfJSON(t *testing.T) {
 		{`{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + "}", "", "64 deep"},
 	} {
 		var cells, paths []string
-		_, err := parseRecord([]byte(c.line), func(path string) (int, error) {
+		_, err := parseRecord(c.line, func(path string) (int, error) {
 			paths = append(paths, path)
 			return len(paths) - 1, nil
 		}, func(at int, text string) { cells = append(cells, paths[at]+"="+text) })
@@ -55,10 +55,14 @@ func TestRecordsOfJSON(t *testing.T) {
 }
 
 func TestAMemberGivenTwiceIsNamed(t *testing.T) {
-	repeated, err := parseRecord([]byte(`{"a":1,"b":{"c":1,"c":2},"a":3}`), func(path string) (int, error) {
+	repeated, err := parseRecord(`{"a":1,"b":{"c":1,"c":2},"a":3}`, func(path string) (int, error) {
 		return slices.Index([]string{"a", "b.c"}, path), nil
 	}, func(int, string) {})
 	if err != nil || !slices.Equal(repeated, []string{"b.c", "a"}) {
 		t.Errorf("%v, %v", repeated, err)
 	}
+}
+
+func parseRecord(raw string, column func(path string) (int, error), put func(at int, text string)) ([]string, error) {
+	return (&jsonParser{column: column, put: put}).record(raw)
 }
