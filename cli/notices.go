@@ -109,12 +109,6 @@ func choose(ctx context.Context, s *session, args []string) error {
 }
 
 func receiverCommand() *cli.Command {
-	secret := func(m *records.MadeReceiver) func(s *session) {
-		return func(s *session) {
-			s.line("Receiver %d, %s, is told at %s. It knows what is sent by this secret, which is shown this once:", m.ID, m.Name, m.Address)
-			s.handed(m.Secret)
-		}
-	}
 	return group("receiver", "programs that are told of what happens, by an administrator",
 		verb("list", "who is told, and how that goes", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := s.ListReceivers(ctx)
@@ -137,14 +131,14 @@ func receiverCommand() *cli.Command {
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
-			return show(s, made, err, func(m *records.MadeReceiver) { secret(m)(s) })
+			return show(s, made, err, s.receiverMade)
 		}),
 		ofReceiver("renew", "make the secret of a receiver another one", []cli.Flag{toFlag()}, func(ctx context.Context, s *session, id int64) error {
 			made, err := s.RenewReceiver(ctx, id)
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
-			return show(s, made, err, func(m *records.MadeReceiver) { secret(m)(s) })
+			return show(s, made, err, s.receiverMade)
 		}),
 		ofReceiver("try", "send a receiver an event that says nothing", nil, func(ctx context.Context, s *session, id int64) error {
 			tried, err := client.Decode[api.Tried](s.TryReceiver(ctx, id))
@@ -175,6 +169,12 @@ func receiverCommand() *cli.Command {
 			return show(s, sending, err, func(x *records.Sending) { s.line("It is sent to %s once more.", x.To) })
 		}),
 	)
+}
+
+// receiverMade shows a receiver with its secret.
+func (s *session) receiverMade(m *records.MadeReceiver) {
+	s.line("Receiver %d, %s, is told at %s. It knows what is sent by this secret, which is shown this once:", m.ID, m.Name, m.Address)
+	s.handed(m.Secret)
 }
 
 func ofReceiver(name, usage string, flags []cli.Flag, action func(ctx context.Context, s *session, id int64) error) *cli.Command {
