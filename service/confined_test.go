@@ -305,6 +305,35 @@ func TestPersonalDataAreMaskedForWhoMayNotSeeThem(t *testing.T) {
 			t.Errorf("%s: %d %.300s", path, status, said)
 		}
 	}
+	// Of what was never audited nobody knows.
+	unread, err := r.Steward.Deliver(ctx, "samples", "samples.xlsx", records.SourceNotes{}, strings.NewReader("PK\x03\x04 this is no workbook"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"bytes", "chosen-rows"} {
+		if status, said := told(masked, fmt.Sprintf("/tables/%d/%s", unread.Table.ID, path)); status != http.StatusForbidden || !strings.Contains(said, "not audited yet") {
+			t.Errorf("%s of a table without an audit: %d %.300s", path, status, said)
+		}
+	}
+	// What is held beside shows cells as well, and so does the result of a job in a list.
+	declare(t, r.Steward, "rulebooks", "dataset: plain\ncolumns: [{name: id}, {name: n, type: integer}]\npass_mark: 0\n")
+	plain := deliver(t, r.Steward, "plain", "id,n\na,1\n").Table.ID
+	audited(t, r.Steward, plain)
+	both := confined(t, r, "Lena", access.Reader, records.DatasetRight{Dataset: "samples", May: "read"}, records.DatasetRight{Dataset: "plain", May: "read", Personal: true})
+	if status, said := told(both, fmt.Sprintf("/tables/%d/totals/rows?with=%d&by=id&by_there=id&of=n&of_there=value", plain, table)); status != http.StatusForbidden || !strings.Contains(said, "taken_by") {
+		t.Errorf("a table held beside: %d %.300s", status, said)
+	}
+	declare(t, r.Steward, "fix-plans", "fix_plan: as_is\ndataset: samples\nsteps: []\n")
+	preview, err := r.Steward.PreviewFix(ctx, table, client.PreviewedBody{FixPlan: "as_is"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Steward.Follow(ctx, preview.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if status, said := told(masked, "/jobs"); status != http.StatusOK || strings.Contains(said, "@") {
+		t.Errorf("the list of jobs: %d %.300s", status, said)
+	}
 	if status, _ := told(sees, fmt.Sprintf("/tables/%d/bytes", table)); status != http.StatusOK {
 		t.Errorf("whoever may see personal data gets %d", status)
 	}

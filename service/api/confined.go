@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -47,7 +48,7 @@ var ofChain = []string{"list-inputs", "show-lineage", "download-provenance", "tr
 var showCells = []string{"download-rows", "export-table", "download-table", "show-codes", "show-groups", "show-tally", "list-gaps", "list-points",
 	"list-changes", "list-previewed-changes", "list-row-steps", "trace-row", "show-revision", "download-revision", "show-revised-rows", "show-totals",
 	"show-total-rows", "download-findings", "check-condition", "show-job", "follow-job", "compare-audits", "list-keys", "show-certificate",
-	"show-certificate-report", "download-pack"}
+	"show-certificate-report", "download-pack", "show-reading", "list-steps"}
 
 // errNothingThere is what somebody who is confined is told of what is not there and of what they may not see alike.
 var errNothingThere = huma.NewError(http.StatusNotFound, "There is nothing at this address that you may see.")
@@ -77,14 +78,16 @@ func (s *Server) reach(ctx huma.Context, right access.Right) error {
 			asked = append(asked, [2]string{of, value})
 		}
 	}
+	shows := slices.Contains(showCells, op.OperationID)
 	for _, one := range asked {
 		if err := s.reachThing(ctx.Context(), c, right, one[0], one[1]); err != nil {
 			return err
 		}
-	}
-	if noun == "tables" || noun == "audits" || noun == "jobs" || noun == "certificates" {
-		if slices.Contains(showCells, op.OperationID) {
-			return s.reachCells(ctx.Context(), c, noun, key)
+		if !shows {
+			continue
+		}
+		if err := s.reachCells(ctx.Context(), c, one[0], one[1]); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -210,7 +213,8 @@ func (s *Server) mayDeclare(ctx context.Context, book *rulebook.Rulebook) error 
 	return s.mayName(ctx, access.Work, book.Dataset, book.Others(), already)
 }
 
-// reachCells refuses a caller who may not see the personal data of a dataset what would show them as they are.
+// reachCells refuses a caller who may not see the personal data of a dataset what would show them as they are: of a table held
+// beside another one, and of those that one rests on, as well.
 func (s *Server) reachCells(ctx context.Context, c *store.Caller, noun, key string) error {
 	datasets, err := store.Reached(ctx, s.Store.DB, noun, key)
 	if err != nil {
@@ -220,6 +224,11 @@ func (s *Server) reachCells(ctx context.Context, c *store.Caller, noun, key stri
 		if c.SeesPersonal(d) {
 			continue
 		}
+		if noun == "tables" {
+			if err := s.reachAudited(ctx, key); err != nil {
+				return err
+			}
+		}
 		names, err := s.personalIn(ctx, d)
 		if err != nil {
 			return s.refusal(err)
@@ -227,6 +236,24 @@ func (s *Server) reachCells(ctx context.Context, c *store.Caller, noun, key stri
 		if len(names) > 0 {
 			return huma.NewError(http.StatusForbidden, "This would show personal data, of "+strings.Join(names, ", ")+", which you may not see; ask an administrator.")
 		}
+	}
+	return nil
+}
+
+// errUnaudited is what somebody who may not see personal data is told of a table of which nobody knows yet whether it has any.
+var errUnaudited = huma.NewError(http.StatusForbidden, "The table is not audited yet, so that nobody knows whether it has personal data, which you may not see.")
+
+func (s *Server) reachAudited(ctx context.Context, table string) error {
+	id, err := strconv.ParseInt(table, 10, 64)
+	if err != nil {
+		return errNothingThere
+	}
+	t, err := store.FindTable(ctx, s.Store.DB, id)
+	if err != nil {
+		return s.refusal(err)
+	}
+	if t.AuditID == nil {
+		return errUnaudited
 	}
 	return nil
 }

@@ -35,6 +35,9 @@ func (s *Server) jobs() {
 			return nil, err
 		}
 		for i := range page.Items {
+			if !caller(ctx).SeesPersonal(page.Items[i].DatasetID) {
+				page.Items[i].Result = nil // it may tell texts, as show-job does
+			}
 			if err := s.withoutOthers(ctx, &page.Items[i]); err != nil {
 				return nil, err
 			}

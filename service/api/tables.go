@@ -184,6 +184,9 @@ func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
 	if err != nil {
 		return nil, err
 	}
+	if t.audit == nil && !caller(ctx).SeesPersonal(t.of) {
+		return nil, errUnaudited
+	}
 	if len(hidden) > 0 && (in.Where != "" || in.Is != "" || in.Find != "" || slices.Contains(hidden, in.Sort)) {
 		return nil, huma.NewError(http.StatusForbidden, "What is asked of the texts of a table would tell personal data, of "+document.Join(hidden)+", which you may not see.")
 	}
