@@ -156,16 +156,20 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 	valued, keyed := p.valued[at], p.keyed[at]
 	n := 0
 	for code := first; code < last; code++ {
-		t, text := d.Tokens[code], ""
-		var broken uint16
-		swept := false
-		if t.Plain() {
+		t, broken, swept := d.Tokens[code], uint16(0), false
+		switch {
+		case t.Plain():
 			if broken, swept = c.ofPlainText(j, t); swept {
 				c.swept[n] = t
 				n++
 			}
-		} else if len(d.Flawed) == 0 {
-			text = d.Glance(uint32(code))
+		case len(d.Flawed) > 0 || t.Hi == 0:
+		case t.Inline():
+			if broken, swept = c.ofShortText(j, t); swept {
+				c.shard.AddShort(t)
+			}
+		default:
+			text := d.Glance(uint32(code))
 			if broken, swept = j.ofText(text); swept {
 				c.shard.AddText(t, text)
 			}
@@ -193,15 +197,21 @@ func (j *judge) ofText(text string) (broken uint16, swept bool) {
 	if text == "" || j.cells.MayStandForNothing(text) || j.cells.Open && j.cells.LooksLike(text) != 0 {
 		return 0, false
 	}
-	if len(j.values) > 0 {
-		cell := rulebook.Cell{Value: table.TextValue(text)}
-		for i := range j.values {
-			if one := &j.values[i]; one.rule.Breaks(cell, text) {
-				broken |= one.bit
-			}
+	return j.breaks(text), true
+}
+
+// breaks says which rules on values a text breaks that is its own value.
+func (j *judge) breaks(text string) (broken uint16) {
+	if len(j.values) == 0 {
+		return 0
+	}
+	cell := rulebook.Cell{Value: table.TextValue(text)}
+	for i := range j.values {
+		if one := &j.values[i]; one.rule.Breaks(cell, text) {
+			broken |= one.bit
 		}
 	}
-	return broken, true
+	return broken
 }
 
 // alike is what is known of the texts that differ in nothing but their digits.
@@ -223,17 +233,7 @@ func (c *stretchColumn) ofPlainText(j *judge, t table.Token) (broken uint16, swe
 	if !j.cells.Open && !j.digitsAlike {
 		return j.ofPlainText(t), true
 	}
-	if c.alike == nil {
-		c.alike = make([]alike, 1<<alikeBits)
-	}
-	like := t.DigitsAlike()
-	known := &c.alike[like.Spread(alikeBits)]
-	if known.text != like {
-		*known = alike{text: like, swept: !j.cells.Open || !j.cells.MayLookLike(like)}
-		if known.swept && j.digitsAlike {
-			known.broken = j.ofPlainText(t)
-		}
-	}
+	known := c.whatIsAlike(j, t)
 	switch {
 	case !known.swept:
 		return 0, false
@@ -241,6 +241,38 @@ func (c *stretchColumn) ofPlainText(j *judge, t table.Token) (broken uint16, swe
 		return known.broken, true
 	}
 	return j.ofPlainText(t), true
+}
+
+// ofShortText is ofPlainText for a text of any characters that its token holds.
+func (c *stretchColumn) ofShortText(j *judge, t table.Token) (broken uint16, swept bool) {
+	known := c.whatIsAlike(j, t)
+	switch {
+	case !known.swept:
+		return 0, false
+	case j.digitsAlike || len(j.values) == 0:
+		return known.broken, true
+	}
+	return j.breaks(t.Text("")), true
+}
+
+// whatIsAlike returns what is known of the texts that differ from a short one in nothing but their digits.
+func (c *stretchColumn) whatIsAlike(j *judge, t table.Token) *alike {
+	if c.alike == nil {
+		c.alike = make([]alike, 1<<alikeBits)
+	}
+	like := t.DigitsAlike()
+	known := &c.alike[like.Spread(alikeBits)]
+	if known.text == like {
+		return known
+	}
+	*known = alike{text: like, swept: !j.cells.Open || !j.cells.MayLookLike(like)}
+	if !like.Plain() && known.swept {
+		known.swept = !j.cells.MayStandForNothing(like.Text(""))
+	}
+	if known.swept && j.digitsAlike {
+		known.broken = j.breaks(t.Text(""))
+	}
+	return known
 }
 
 // sweepDates judges cells of a column of dates or datetimes that all have one length.

@@ -50,8 +50,18 @@ func (c *counts) beyond() {
 		return
 	}
 	c.over = true
-	for i := range c.known {
-		c.sketch.add(hashOf(c.known[i].token))
+	// Hashes are spread evenly, so that half as many again as are kept lie below this.
+	bound := uint64(math.MaxUint64)
+	if n := uint64(c.count); n > sketchSize*3/2 {
+		bound = bound / n * (sketchSize * 3 / 2)
+	}
+	c.each(func(one *counted) {
+		if h := hashOf(one.token); h < bound {
+			c.sketch.add(h)
+		}
+	})
+	if c.sketch.settle(); c.count >= sketchSize && len(c.sketch.least) < sketchSize {
+		c.each(func(one *counted) { c.sketch.add(hashOf(one.token)) })
 	}
 }
 
@@ -74,7 +84,7 @@ func (c *counts) add(t table.Token, h uint64, text string, rows uint32) {
 		one.rows += rows
 		return
 	}
-	if len(c.known) >= c.limit() {
+	if c.count >= c.limit() {
 		if !c.over {
 			c.beyond()
 			c.sketch.add(h)
@@ -86,22 +96,20 @@ func (c *counts) add(t table.Token, h uint64, text string, rows uint32) {
 
 // prune keeps the most frequent quarter of as many as there is room for.
 func (c *counts) prune() {
-	if len(c.known) < c.limit()/4 {
+	if c.count < c.limit()/4 {
 		return
 	}
-	sorted := make([]uint32, len(c.known))
-	for i := range c.known {
-		sorted[i] = c.known[i].rows
-	}
+	sorted := make([]uint32, 0, c.count)
+	c.each(func(one *counted) { sorted = append(sorted, one.rows) })
 	slices.Sort(sorted)
 	least := sorted[len(sorted)-c.limit()/4]
 	old := c.tallied
 	c.tallied = tallied{}
-	for i := range old.known {
-		if one := &old.known[i]; one.rows > least {
+	old.each(func(one *counted) {
+		if one.rows > least {
 			c.put(one.token, hashOf(one.token), old.text(one), one.rows)
 		}
-	}
+	})
 }
 
 // distinct returns the number of different texts, and the relative standard error of an estimate.
@@ -109,7 +117,7 @@ func (c *counts) distinct() (n int64, relativeError float64) {
 	if c.over {
 		return c.sketch.estimate(), math.Round(1e4/math.Sqrt(sketchSize-2)) / 1e4
 	}
-	return int64(len(c.known)), 0
+	return int64(c.count), 0
 }
 
 // outstanding is the share of the filled cells, one in so many, that a text of a column
@@ -118,47 +126,50 @@ const outstanding = 2000
 
 // most returns the most frequent texts of a column with so many filled cells.
 func (c *counts) most(shown int, filled int64) []Frequency {
-	out := make([]Frequency, 0, shown+1)
-	for i := range c.known {
-		rows := int64(c.known[i].rows)
-		if c.over && rows < max(filled/outstanding, 2) || len(out) == shown && rows < out[shown-1].Rows {
-			continue
-		}
-		one := Frequency{c.text(&c.known[i]), rows}
-		if len(out) == shown && moreFrequent(one, out[shown-1]) > 0 {
-			continue
-		}
-		at, _ := slices.BinarySearchFunc(out, one, moreFrequent)
-		if out = slices.Insert(out, at, one); len(out) > shown {
-			out = out[:shown]
-		}
+	least := int64(0)
+	if c.over {
+		least = max(filled/outstanding, 2)
 	}
-	return out
+	return c.first(shown, moreFrequent, func(rows int64) bool { return rows >= least })
 }
 
 // least returns the least frequent texts, none where not all are counted.
 func (c *counts) least(shown int) []Frequency {
-	out := make([]Frequency, 0, shown+1)
 	if c.over {
-		return out
+		return []Frequency{}
 	}
-	less := func(a, b Frequency) int {
+	return c.first(shown, func(a, b Frequency) int {
 		return cmp.Or(cmp.Compare(a.Rows, b.Rows), cmp.Compare(a.Text, b.Text))
-	}
-	for i := range c.known {
-		rows := int64(c.known[i].rows)
-		if len(out) == shown && rows > out[shown-1].Rows {
-			continue
+	}, func(int64) bool { return true })
+}
+
+// first returns the texts that come first in an order by their rows and then by themselves, of those with rows that count.
+func (c *counts) first(shown int, order func(a, b Frequency) int, count func(rows int64) bool) []Frequency {
+	out := make([]Frequency, 0, shown+1)
+	last := table.Token{} // of the last text shown
+	c.each(func(one *counted) {
+		rows := int64(one.rows)
+		if !count(rows) {
+			return
 		}
-		one := Frequency{c.text(&c.known[i]), rows}
-		if len(out) == shown && less(one, out[shown-1]) > 0 {
-			continue
+		if len(out) == shown {
+			// Most texts stand in as many rows as others, and need not be made to be told apart.
+			end := &out[shown-1]
+			if rows == end.Rows && one.token.Inline() && last.Inline() && !one.token.Before(last) ||
+				rows != end.Rows && order(Frequency{Rows: rows}, Frequency{Rows: end.Rows}) > 0 {
+				return
+			}
 		}
-		at, _ := slices.BinarySearchFunc(out, one, less)
-		if out = slices.Insert(out, at, one); len(out) > shown {
+		found := Frequency{c.text(one), rows}
+		if len(out) == shown && order(found, out[shown-1]) > 0 {
+			return
+		}
+		at, _ := slices.BinarySearchFunc(out, found, order)
+		if out = slices.Insert(out, at, found); len(out) > shown {
 			out = out[:shown]
 		}
-	}
+		last = table.TokenOf(out[len(out)-1].Text)
+	})
 	return out
 }
 

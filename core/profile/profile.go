@@ -198,7 +198,7 @@ func (s *Summary) Estimated() uint64 {
 }
 
 // Counted returns how many texts are being counted, which take some fifty bytes each, and their length.
-func (s *Summary) Counted() int { return len(s.counts.known) }
+func (s *Summary) Counted() int { return s.counts.count }
 
 // Crowd makes room for the texts of other columns: from now on the number of different ones
 // is estimated, and only the most frequent of them are counted.

@@ -1,10 +1,12 @@
 package profile
 
 import (
+	"encoding/binary"
 	"math/bits"
-	"slices"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/zeebo/xxh3"
 
 	"proudsieve/core/table"
 )
@@ -34,85 +36,117 @@ var classes = func() (c [utf8.RuneSelf]byte) {
 
 // shapeCounts counts the shapes of the texts of a stretch, up to shapesKept of them, in the order in which they are met.
 type shapeCounts struct {
-	at     map[string]int // in rows
+	slots  []uint16 // by hash, indexes in texts + 1, 0 where free; nil until there is a shape
+	hashes []uint64
 	texts  []string
 	rows   []int64
 	full   bool   // a shape found no room
-	latest int    // in rows, of the shape met last; -1 where it found no room
-	shape  []byte // met last; empty where there is none
 	made   []byte // of the text that is looked at
-	alike  []alikeShape
+	alike  []alikeText
 }
 
-// alikeShape is where the shape of a text stands, with its digits alike.
-type alikeShape struct {
-	text table.Token
-	at   int // in rows; -1 where it found no room
+// shapeSlots is how many slots there are: so many that few shapes meet in one.
+const shapeSlots = 4 * shapesKept
+
+// alikeText is what is known of the texts that differ in nothing but their digits.
+type alikeText struct {
+	text table.Token // with its digits alike
+	look
+}
+
+// look is what one look at a text tells.
+type look struct {
+	at     int32 // of its shape in rows; -1 where it found no room
+	length int32 // in characters
+	stray  bool  // it has stray spaces, as spacesOf says
 }
 
 // alikeBits is how many of them are remembered, as a power of two.
 const alikeBits = 7
 
-// countAlike counts the shape of a plain text that stands in one row; alike is the text with its digits alike.
-func (c *shapeCounts) countAlike(t, alike table.Token) {
+// surveyShort is survey of a text that its token holds; what it tells of a text is remembered for all that differ from it in
+// nothing but their digits.
+func (c *shapeCounts) surveyShort(t table.Token) look {
 	if c.alike == nil {
-		c.alike = make([]alikeShape, 1<<alikeBits)
+		c.alike = make([]alikeText, 1<<alikeBits)
 	}
+	alike := t.DigitsAlike()
 	known := &c.alike[alike.Spread(alikeBits)]
 	if known.text != alike {
-		var text [16]byte
-		c.made = appendShape(c.made[:0], string(t.Bytes(&text)))
-		c.made, c.shape = c.shape, c.made
-		c.latest = c.find(c.shape)
-		*known = alikeShape{alike, c.latest}
+		var raw [16]byte
+		*known = alikeText{alike, c.lookAt(string(t.Bytes(&raw)))}
 	}
-	if known.at >= 0 {
-		c.rows[known.at]++
-	}
+	c.again(known.at)
+	return known.look
 }
 
 // countShape counts the shape of a text that stands in so many rows.
 func (c *shapeCounts) countShape(text string, rows int64) {
 	c.made = appendShape(c.made[:0], text)
-	c.count(rows)
+	if at := c.find(); at >= 0 {
+		c.rows[at] += rows
+	}
 }
 
 // survey counts the shape of a text that stands in one row, and tells, by the same look at its bytes, how many characters
-// it has and whether spaces stray in it, as spacesOf says. It looks at eight bytes at once (Warren, Hacker's Delight,
-// section 6-1), since branches on what each of them is could not be foreseen.
-func (c *shapeCounts) survey(text string) (length int, stray bool) {
-	c.made = slices.Grow(c.made[:0], shapeLimit+len(cut)+1)
-	made := c.made[:shapeLimit+1]
-	var odd, last uint64         // last is the class of the byte before
-	before, n := uint64(0x80), 0 // whether that is a space
-	for rest := text; len(rest) > 0; {
-		w, inside, count := eightBytes(rest)
-		if w&tops != 0 {
-			return c.surveyWide(text)
-		}
-		rest = rest[count:]
-		digits, capitals, letters := between(w, '0', '9'), between(w, 'A', 'Z'), between(w, 'a', 'z')
-		alike := digits | capitals | letters
-		class := w&^alike | digits&('9'*ones) | capitals&('A'*ones) | letters&('a'*ones)
-		spaces := zeroBytes(w ^ ' '*ones)
-		odd |= inside & (spaces&(spaces<<8|before) | ^(w + (0x80-' ')*ones) | zeroBytes(w^0x7F*ones))
-		for keep := inside &^ (zeroBytes(class^(class<<8|last)) & alike); keep != 0 && n < len(made); keep &= keep - 1 {
-			made[n] = byte(class >> (bits.TrailingZeros64(keep) - 7))
-			n++
-		}
-		end := 8 * (count - 1)
-		last, before = class>>end&0xFF, spaces>>end&0x80
-	}
-	if c.made = made[:min(n, shapeLimit)]; n > shapeLimit {
-		c.made = append(c.made, cut...)
-	}
-	c.count(1)
-	return len(text), odd|before != 0
+// it has and whether spaces stray in it.
+func (c *shapeCounts) survey(text string) look {
+	told := c.lookAt(text)
+	c.again(told.at)
+	return told
 }
 
-// surveyWide is survey for a text with characters beyond ASCII.
-func (c *shapeCounts) surveyWide(text string) (length int, stray bool) {
+// again counts a shape in one row more.
+func (c *shapeCounts) again(at int32) {
+	if at >= 0 {
+		c.rows[at]++
+	}
+}
+
+// lookAt looks at eight bytes at once (Warren, Hacker's Delight, section 6-1), since branches on what each of them is could
+// not be foreseen.
+func (c *shapeCounts) lookAt(text string) look {
+	var (
+		made       [shapeLimit + 8]byte
+		n          int
+		odd, class uint64           // class is that of the bytes before, the last one highest
+		spaces     = uint64(1) << 63 // whether they are spaces
+	)
+	for at := 0; at < len(text); at += 8 {
+		w, inside := eightBytes(text, at)
+		if w&tops != 0 {
+			return c.lookAtWide(text)
+		}
+		digits := (w + (0x80-'0')*ones) &^ (w + (0x7F-'9')*ones) & tops
+		lower := w | ' '*ones // which makes capitals small, and nothing else a letter
+		letters := (lower + (0x80-'a')*ones) &^ (lower + (0x7F-'z')*ones) & tops
+		ofDigits, ofLetters := wholeBytes(digits), wholeBytes(letters)
+		before, beforeSpaces := class>>56, spaces>>56
+		class = w&^(ofDigits|ofLetters) | ofDigits&('9'*ones) | ofLetters&('A'*ones|w&(' '*ones))
+		spaces = ^((w ^ ' '*ones) + low) & tops
+		odd |= inside & (spaces&(spaces<<8|beforeSpaces) | ^(w + (0x80-' ')*ones) | (w + ones))
+		repeated := ^((class ^ (class<<8 | before)) + low) & (digits | letters)
+		if keep := inside &^ repeated; n <= shapeLimit {
+			together, count := pack(class, keep)
+			binary.LittleEndian.PutUint64(made[n:], together)
+			n += count
+		}
+		// What is beyond the end of the text is no space, and the last byte within is what the end is judged by.
+		if inside != tops {
+			spaces <<= 8 * (8 - (len(text) - at))
+		}
+	}
+	c.made = append(c.made[:0], made[:min(n, shapeLimit)]...)
+	if n > shapeLimit {
+		c.made = append(c.made, cut...)
+	}
+	return look{c.find(), int32(len(text)), (odd|spaces&(1<<63)) != 0}
+}
+
+// lookAtWide is lookAt for a text with characters beyond ASCII.
+func (c *shapeCounts) lookAtWide(text string) look {
 	shape, last, before, full := c.made[:0], rune(0), ' ', false
+	length, stray := int32(0), false
 	for i := 0; i < len(text); length++ {
 		class, size := rune(0), 1
 		if b := text[i]; b < utf8.RuneSelf {
@@ -135,8 +169,7 @@ func (c *shapeCounts) surveyWide(text string) (length int, stray bool) {
 		shape = utf8.AppendRune(shape, class)
 	}
 	c.made = shape
-	c.count(1)
-	return length, stray || before == ' '
+	return look{c.find(), length, stray || before == ' '}
 }
 
 const (
@@ -145,58 +178,89 @@ const (
 	low  uint64 = 0x7F7F7F7F7F7F7F7F
 )
 
-// eightBytes returns the first bytes of a text that is not empty, the first one lowest, how many there are up to eight, and
-// the top bits of those.
-func eightBytes(text string) (w, inside uint64, count int) {
-	if len(text) >= 8 {
-		return uint64(text[0]) | uint64(text[1])<<8 | uint64(text[2])<<16 | uint64(text[3])<<24 | uint64(text[4])<<32 |
-			uint64(text[5])<<40 | uint64(text[6])<<48 | uint64(text[7])<<56, tops, 8
+// eightBytes returns eight bytes of a text from a place within it on, the first one lowest, and the top bits of those that
+// stand in the text; the others are zero.
+func eightBytes(text string, at int) (w, inside uint64) {
+	if left := len(text) - at; left < 8 {
+		if len(text) >= 8 {
+			last := len(text) - 8
+			return wordAt(text, last) >> (8 * (8 - left)), tops >> (8 * (8 - left))
+		}
+		for i := range left {
+			w |= uint64(text[at+i]) << (8 * i)
+		}
+		return w, tops >> (8 * (8 - left))
 	}
-	for i := range len(text) {
-		w |= uint64(text[i]) << (8 * i)
-	}
-	return w, tops >> (64 - 8*len(text)), len(text)
+	return wordAt(text, at), tops
 }
 
-// zeroBytes returns the top bits of the bytes of w that are 0.
-func zeroBytes(w uint64) uint64 { return ^((w&low + low) | w | low) }
-
-// between returns all bits of the bytes of w, which are below 0x80, from first to last.
-func between(w uint64, first, last uint64) uint64 {
-	return (w + (0x80-first)*ones) &^ (w + (0x7F-last)*ones) & tops >> 7 * 0xFF
+// wordAt returns eight bytes of a text, the first one lowest.
+func wordAt(text string, at int) uint64 {
+	text = text[at : at+8]
+	return uint64(text[0]) | uint64(text[1])<<8 | uint64(text[2])<<16 | uint64(text[3])<<24 | uint64(text[4])<<32 |
+		uint64(text[5])<<40 | uint64(text[6])<<48 | uint64(text[7])<<56
 }
 
-// count counts the shape just made.
-func (c *shapeCounts) count(rows int64) {
-	if string(c.made) != string(c.shape) || len(c.shape) == 0 {
-		c.made, c.shape = c.shape, c.made
-		c.latest = c.find(c.shape)
+// wholeBytes returns all bits of the bytes whose top bits are given.
+func wholeBytes(tops uint64) uint64 { return tops | tops - tops>>7 }
+
+// pack moves the bytes of w whose top bits are given to its lower end, in their order, and says how many they are: first
+// within both halves, by one step of one byte and one of two for each (Warren, Hacker's Delight, section 7-4).
+func pack(w, keep uint64) (packed uint64, count int) {
+	which := keep >> 7 * 0x0102040810204080 >> 56 // a bit for each of them, gathered in the top byte
+	steps := &packing[which]
+	w &= wholeBytes(keep)
+	moved := w & steps.one
+	w = w ^ moved | moved>>8
+	moved = w & steps.two
+	w = w ^ moved | moved>>16
+	lower := bits.OnesCount8(uint8(which & 15))
+	return w&(1<<32-1) | w>>32<<(8*lower), bits.OnesCount8(uint8(which))
+}
+
+// packing says for each choice of eight bytes which of them move by one place, and then which by two, each within its half.
+var packing = func() (all [256]struct{ one, two uint64 }) {
+	for which := range all {
+		for half := 0; half < 8; half += 4 {
+			free := 0
+			for i := half; i < half+4; i++ {
+				if which>>i&1 == 0 {
+					free++
+					continue
+				}
+				at := i
+				if free&1 != 0 {
+					all[which].one |= 0xFF << (8 * at)
+					at--
+				}
+				if free&2 != 0 {
+					all[which].two |= 0xFF << (8 * at)
+				}
+			}
+		}
 	}
-	c.again(rows)
-}
+	return all
+}()
 
-// again counts the shape met last.
-func (c *shapeCounts) again(rows int64) {
-	if c.latest >= 0 {
-		c.rows[c.latest] += rows
+// find returns where the shape just made stands in rows, -1 where it finds no room.
+func (c *shapeCounts) find() int32 {
+	if c.slots == nil {
+		c.slots = make([]uint16, shapeSlots)
 	}
-}
-
-func (c *shapeCounts) find(shape []byte) int {
-	if at, known := c.at[string(shape)]; known {
-		return at
+	h := xxh3.Hash(c.made)
+	slot := h % shapeSlots
+	for ; c.slots[slot] != 0; slot = (slot + 1) % shapeSlots {
+		if at := c.slots[slot] - 1; c.hashes[at] == h && c.texts[at] == string(c.made) {
+			return int32(at)
+		}
 	}
 	if len(c.rows) == shapesKept {
 		c.full = true
 		return -1
 	}
-	if c.at == nil {
-		c.at = map[string]int{}
-	}
-	text := string(shape)
-	c.at[text] = len(c.rows)
-	c.texts, c.rows = append(c.texts, text), append(c.rows, 0)
-	return len(c.rows) - 1
+	c.hashes, c.texts, c.rows = append(c.hashes, h), append(c.texts, string(c.made)), append(c.rows, 0)
+	c.slots[slot] = uint16(len(c.rows))
+	return int32(len(c.rows) - 1)
 }
 
 // into adds the counts to others, and reports whether a shape found no room.
@@ -214,10 +278,12 @@ func (c *shapeCounts) into(shapes *map[string]int64) bool {
 
 // reset empties the counts and keeps their memory.
 func (c *shapeCounts) reset() {
-	clear(c.at)
-	clear(c.texts)
-	clear(c.alike)
-	c.texts, c.rows, c.full, c.latest, c.shape = c.texts[:0], c.rows[:0], false, 0, c.shape[:0]
+	if len(c.rows) > 0 {
+		clear(c.slots)
+		clear(c.texts)
+		clear(c.alike)
+	}
+	c.hashes, c.texts, c.rows, c.full = c.hashes[:0], c.texts[:0], c.rows[:0], false
 }
 
 // appendShape writes the shape of a text: runs of digits, capital letters and other

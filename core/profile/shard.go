@@ -33,8 +33,8 @@ type Shard struct {
 	estimated uint64
 	hashes    []uint64
 	lengths   uint16 // of texts held by their tokens, a bit for each
-	// the least and the greatest text added as plain; empty where none was
-	plainLeast, plainMost table.Token
+	// the least and the greatest text added as a token that holds it; empty where none was
+	shortLeast, shortMost table.Token
 	anyInstant, anyText   bool
 	// of the instants of fixed length, where there is any
 	firstInstant, lastInstant int64
@@ -227,12 +227,24 @@ func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
 func (s *Shard) AddText(t table.Token, text string) {
 	s.tallyText(t, text)
 	s.filled++
-	length, stray := s.survey(text)
-	s.length(length)
-	if stray {
+	told := s.survey(text)
+	s.length(int(told.length))
+	if told.stray {
 		s.spaces.add(spacesOf(text, 1))
 	}
 	s.extendText(text)
+}
+
+// AddShort is AddText for a text that its token holds.
+func (s *Shard) AddShort(t table.Token) {
+	s.tally(t, 1)
+	s.filled++
+	told := s.surveyShort(t)
+	s.length(int(told.length))
+	if told.stray {
+		s.spaces.add(spacesOf(t.Text(""), 1))
+	}
+	s.extendShort(t)
 }
 
 // AddOneNumber is Add for a number in a text of ASCII characters without stray spaces, that stands in one row.
@@ -314,13 +326,18 @@ func (s *Shard) AddNumbers(tokens []table.Token, coefficients []int64, scales []
 func (s *Shard) AddPlain(tokens []table.Token) {
 	s.tallyEach(tokens)
 	for _, t := range tokens {
-		s.countAlike(t, t.DigitsAlike())
-		if t.Before(s.plainLeast) || s.plainLeast.Len() == 0 {
-			s.plainLeast = t
-		}
-		if s.plainMost.Before(t) {
-			s.plainMost = t
-		}
+		s.surveyShort(t)
+		s.extendShort(t)
+	}
+}
+
+// extendShort is extend for a text that its token holds.
+func (s *Shard) extendShort(t table.Token) {
+	if t.Before(s.shortLeast) || s.shortLeast.Len() == 0 {
+		s.shortLeast = t
+	}
+	if s.shortMost.Before(t) {
+		s.shortMost = t
 	}
 }
 
@@ -361,11 +378,11 @@ func (s *Shard) End() {
 		s.length(bits.TrailingZeros16(lengths))
 	}
 	s.lengths = 0
-	if s.plainLeast.Len() > 0 {
+	if s.shortLeast.Len() > 0 {
 		var text [16]byte
-		s.extendText(string(s.plainLeast.Bytes(&text)))
-		s.extendText(string(s.plainMost.Bytes(&text)))
-		s.plainLeast, s.plainMost = table.Token{}, table.Token{}
+		s.extendText(string(s.shortLeast.Bytes(&text)))
+		s.extendText(string(s.shortMost.Bytes(&text)))
+		s.shortLeast, s.shortMost = table.Token{}, table.Token{}
 	}
 	if s.anyInstant {
 		s.extend(table.InstantValue(s.firstInstant))

@@ -280,20 +280,18 @@ func finite(x float64) *float64 {
 
 // ascending returns the counted numbers in order.
 func (c *counts) ascending(number NumberReader) []weighed {
-	out := make([]weighed, 0, len(c.known))
+	out := make([]weighed, 0, c.count)
 	scale, regular := 0, true
-	for i := range c.known {
-		one, long := &c.known[i], ""
+	c.each(func(one *counted) {
+		long := ""
 		if !one.token.Inline() {
 			long = c.texts.text(one.at)
 		}
-		d, ok := number(one.token, long)
-		if !ok {
-			continue
+		if d, ok := number(one.token, long); ok {
+			out = append(out, weighed{d, int64(one.rows)})
+			scale, regular = max(scale, d.Places()), regular && d.Places() <= mostUnitPlaces
 		}
-		out = append(out, weighed{d, int64(one.rows)})
-		scale, regular = max(scale, d.Places()), regular && d.Places() <= mostUnitPlaces
-	}
+	})
 	if regular && sortUnits(out, scale) {
 		return out
 	}

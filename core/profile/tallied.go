@@ -3,7 +3,6 @@ package profile
 import (
 	"encoding/binary"
 	"math/bits"
-	"slices"
 	"unsafe"
 
 	"proudsieve/core/table"
@@ -12,8 +11,11 @@ import (
 // tallied is a hash table of texts with the rows they stand in. It has no pointers but to the memory of texts that their
 // tokens do not hold, since a table of hundreds of columns has millions of them.
 type tallied struct {
-	known []counted
-	slots []uint32 // indexes in known + 1, 0 where free: a power of two, at most half of them taken
+	// known are the texts in the order in which they came, in chunks that have chunkSize of them but for the last, so that
+	// no text is copied when there are more of them.
+	known [][]counted
+	count int
+	slots []uint32 // indexes of texts + 1, 0 where free: a power of two, at most half of them taken
 	shift uint8    // that leaves as many bits of a hash as there are slots
 	texts arena
 	// fetched is written so that the loads for it are not thought needless.
@@ -26,7 +28,23 @@ type counted struct {
 	at    uint32 // in the arena, of a text that its token does not hold
 }
 
-const firstTallied = 64
+const (
+	firstTallied = 64
+	chunkBits    = 10
+	chunkSize    = 1 << chunkBits
+)
+
+// at returns a tally by its index.
+func (t *tallied) at(i uint32) *counted { return &t.known[i>>chunkBits][i%chunkSize] }
+
+// each hands out the tallies in the order in which the texts came.
+func (t *tallied) each(f func(one *counted)) {
+	for _, chunk := range t.known {
+		for i := range chunk {
+			f(&chunk[i])
+		}
+	}
+}
 
 // expect fetches from memory what finding texts with these hashes will look at first.
 func (t *tallied) expect(hashes []uint64) {
@@ -47,7 +65,7 @@ func (t *tallied) find(token table.Token, h uint64, text string) *counted {
 	}
 	mask := uint64(len(t.slots) - 1)
 	for at := t.slot(h); t.slots[at] != 0; at = (at + 1) & mask {
-		if one := &t.known[t.slots[at]-1]; one.token == token && (token.Inline() || t.text(one) == text) {
+		if one := t.at(t.slots[at] - 1); one.token == token && (token.Inline() || t.text(one) == text) {
 			return one
 		}
 	}
@@ -56,18 +74,24 @@ func (t *tallied) find(token table.Token, h uint64, text string) *counted {
 
 // put adds a text that find does not find.
 func (t *tallied) put(token table.Token, h uint64, text string, rows uint32) {
-	if 2*(len(t.known)+1) > len(t.slots) {
+	if 2*(t.count+1) > len(t.slots) {
 		t.grow()
 	}
 	one := counted{token: token, rows: rows}
 	if !token.Inline() {
 		one.at = t.texts.keep(text)
 	}
-	if len(t.known) == cap(t.known) {
-		t.known = slices.Grow(t.known, max(len(t.known), firstTallied/2)) // append alone would copy more often
+	last := t.count >> chunkBits
+	if last == len(t.known) {
+		size := chunkSize
+		if last == 0 {
+			size = firstTallied / 2 // a table may have thousands of columns
+		}
+		t.known = append(t.known, make([]counted, 0, size))
 	}
-	t.known = append(t.known, one)
-	t.place(h, uint32(len(t.known)))
+	t.known[last] = append(t.known[last], one)
+	t.count++
+	t.place(h, uint32(t.count))
 }
 
 func (t *tallied) place(h uint64, index uint32) {
@@ -82,9 +106,11 @@ func (t *tallied) place(h uint64, index uint32) {
 func (t *tallied) grow() {
 	t.slots = make([]uint32, max(4*len(t.slots), firstTallied))
 	t.shift = uint8(bits.LeadingZeros64(uint64(len(t.slots) - 1)))
-	for i := range t.known {
-		t.place(hashOf(t.known[i].token), uint32(i+1))
-	}
+	index := uint32(0)
+	t.each(func(one *counted) {
+		index++
+		t.place(hashOf(one.token), index)
+	})
 }
 
 // text returns the text of a tally.

@@ -278,7 +278,7 @@ func (c *Cells) mayBeTyped(text string) bool {
 	return true
 }
 
-// MayLookLike reports whether a short text of ASCII characters, or one that differs from it in nothing but digits, may have
+// MayLookLike reports whether a short text, or one that differs from it in nothing but digits, may have
 // a type other than text by itself. Every field of a date may be made of ones, so that ones tell.
 func (c *Cells) MayLookLike(t table.Token) bool {
 	if t.Len() <= c.truth {

@@ -190,7 +190,7 @@ const ExtraBit = 1 << 31
 type Cells struct {
 	Tokens      []Token
 	Data, Extra []byte
-	Clean       bool // nothing but ASCII, without NUL, stands in all of them
+	Clean       bool // nothing is wrong with the bytes of any of them
 }
 
 // place returns the bytes of a long cell.

@@ -255,7 +255,7 @@ func plainBytes(w uint64) bool {
 	return (w|(w-0x21*ones)&^w|(w+0x01*ones))&tops == 0
 }
 
-// DigitsAlike returns the token of a text of ASCII characters with every digit made a 9.
+// DigitsAlike returns the token of a short text with every digit made a 9.
 func (t Token) DigitsAlike() Token {
 	length := t.Hi &^ (1<<56 - 1)
 	hi := t.Hi ^ length
@@ -264,11 +264,11 @@ func (t Token) DigitsAlike() Token {
 	return Token{t.Lo&^lo | lo&nines, hi&^high | high&nines | length}
 }
 
-// within returns all bits of the bytes of w from first up to but not including last; w has
-// no byte from 0x80 on.
+// within returns all bits of the bytes of w from first up to but not including last, which are below 0x80.
 func within(w uint64, first, last byte) uint64 {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
-	return (w + uint64(0x80-first)*ones) &^ (w + uint64(0x80-last)*ones) & tops >> 7 * 0xFF
+	ascii := w &^ tops
+	return (ascii + uint64(0x80-first)*ones) &^ (ascii + uint64(0x80-last)*ones) &^ w & tops >> 7 * 0xFF
 }
 
 // mixed returns bits of which the upper ones are mixed, for hash tables. The shift matters

@@ -1,6 +1,7 @@
 package delimited
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/binary"
 	"fmt"
@@ -87,6 +88,19 @@ func (p *part) release() {
 	p.data.release()
 	p.records = nil
 	spans.Put(&records)
+}
+
+// sound reports whether nothing can be wrong with the bytes of any cell: delimiters are ASCII, so that none of them cuts
+// through a character.
+func (p *part) sound() bool {
+	text := p.data.bytes()
+	if bytes.IndexByte(text, 0) >= 0 {
+		return false
+	}
+	if p.text.Characters != nil {
+		return !bytes.ContainsRune(text, utf8.RuneError)
+	}
+	return utf8.Valid(text)
 }
 
 // decode turns the part into UTF-8. The characters that matter to records are the same in
@@ -178,6 +192,7 @@ func (t *taking) places() {
 	p, rows := t.part, len(t.part.records)
 	scan := p.text.scanner()
 	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.Delimiter)
+	t.clean = t.clean || p.sound()
 	for i := 0; i < rows; i++ {
 		if i += t.delimiters.splitAll(p.data, p.records, scan.LineEnd, t.tokens, i, rows); i < rows {
 			t.awkward(scan, i)
