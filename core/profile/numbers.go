@@ -156,7 +156,7 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			around.first += d
 			around.second += d * d
 			around.third += d * d * d
-			n.buckets.add(x, 1)
+			n.buckets.addOne(x)
 		}
 		n.fractions = n.fractions || scale > 0 && anyFraction(coefficients[start:at], scale)
 		start = at
@@ -347,78 +347,111 @@ func (n *Numbers) skewness() float64 {
 // made where numbers fall.
 type buckets struct {
 	books [128]*[128]*page // by the first and the second seven bits of a number
+	// few are the buckets of numbers in one row each that no page counts yet: where a table has many columns a stretch has
+	// fewer rows than pages have room for.
+	few []bucket
 }
 
-type page [256]uint32 // by the next eight; a table has fewer rows than that holds
+// bucket is the first 22 bits of a number: its sign, exponent and ten more.
+type bucket uint32
+
+const (
+	bucketShift = 42
+	fewBuckets  = 2048
+)
+
+type page [256]uint32 // by the last eight bits of a bucket; a table has fewer rows than that holds
 
 // bucketError is the greatest relative distance of a number from the middle of its bucket.
 const bucketError = 1.0 / 2048
 
-func (b *buckets) add(x float64, rows int64) {
-	w := math.Float64bits(x + 0) // -0 becomes 0
-	book := b.books[w>>57]
-	if book == nil {
-		book = new([128]*page)
-		b.books[w>>57] = book
+func (b *buckets) add(x float64, rows int64) { b.count(bucketOf(x), uint32(rows)) }
+
+// addOne is add for a number in one row.
+func (b *buckets) addOne(x float64) {
+	if b.few = append(b.few, bucketOf(x)); len(b.few) == fewBuckets {
+		b.countFew()
 	}
-	p := book[w>>50&127]
-	if p == nil {
-		p = new(page)
-		book[w>>50&127] = p
-	}
-	p[uint8(w>>42)] += uint32(rows)
 }
 
-// each calls f for every page and the bits that its numbers start with.
-func (b *buckets) each(f func(start uint64, p *page)) {
+func bucketOf(x float64) bucket {
+	return bucket(math.Float64bits(x+0) >> bucketShift) // -0 becomes 0
+}
+
+// countFew counts the numbers that no page counts yet.
+func (b *buckets) countFew() {
+	for _, one := range b.few {
+		b.count(one, 1)
+	}
+	b.few = b.few[:0]
+}
+
+func (b *buckets) count(at bucket, rows uint32) {
+	book := b.books[at>>15]
+	if book == nil {
+		book = new([128]*page)
+		b.books[at>>15] = book
+	}
+	p := book[at>>8&127]
+	if p == nil {
+		p = new(page)
+		book[at>>8&127] = p
+	}
+	p[uint8(at)] += rows
+}
+
+// each calls f for every page and the bucket of its first place.
+func (b *buckets) each(f func(start bucket, p *page)) {
 	for i, book := range b.books {
 		if book == nil {
 			continue
 		}
 		for k, p := range book {
 			if p != nil {
-				f(uint64(i)<<57|uint64(k)<<50, p)
+				f(bucket(i)<<15|bucket(k)<<8, p)
 			}
 		}
 	}
 }
 
 func (b *buckets) merge(o *buckets) {
-	o.each(func(start uint64, from *page) {
+	for _, one := range o.few {
+		b.count(one, 1)
+	}
+	o.each(func(start bucket, from *page) {
 		for at, n := range from {
 			if n > 0 {
-				b.add(math.Float64frombits(start|uint64(at)<<42), int64(n))
+				b.count(start|bucket(at), n)
 			}
 		}
 	})
 }
 
-func (b *buckets) reset() { b.each(func(_ uint64, p *page) { clear(p[:]) }) }
-
-// weighed is a number with the rows it stands in.
-type weighed struct {
-	number table.Decimal
-	rows   int64
+func (b *buckets) reset() {
+	b.few = b.few[:0]
+	b.each(func(_ bucket, p *page) { clear(p[:]) })
 }
 
 // ascending returns the middles of the buckets in the order of numbers.
-func (b *buckets) ascending() []weighed {
+func (b *buckets) ascending() *ordered {
 	type middle struct {
 		number float64
 		rows   int64
 	}
 	var middles []middle
-	b.each(func(start uint64, p *page) {
+	b.countFew()
+	b.each(func(start bucket, p *page) {
 		for at, rows := range p {
 			if rows > 0 {
-				middles = append(middles, middle{math.Float64frombits(start | uint64(at)<<42 | 1<<41), int64(rows)})
+				x := math.Float64frombits(uint64(start|bucket(at))<<bucketShift | 1<<(bucketShift-1))
+				middles = append(middles, middle{x, int64(rows)})
 			}
 		}
 	})
 	slices.SortFunc(middles, func(a, b middle) int { return cmp.Compare(a.number, b.number) })
-	out := make([]weighed, len(middles))
+	o := &ordered{upTo: make([]int64, len(middles)), middles: make([]float64, len(middles))}
 	for i, m := range middles {
-		out[i] = weighed{table.DecimalNear(m.number), m.rows}
+		o.middles[i], o.upTo[i] = m.number, o.before(i)+m.rows
 	}
-	return out
+	return o
 }

@@ -1,8 +1,6 @@
 package profile
 
 import (
-	"cmp"
-	"slices"
 	"strings"
 
 	"proudsieve/core/table"
@@ -136,14 +134,13 @@ func (c *Counted) Quantile(share table.Decimal) (d table.Decimal, exact, ok bool
 		return d, false, false
 	}
 	if c.buckets != nil {
-		return quantile(c.buckets.ascending(), c.count, share), false, true
+		return c.buckets.ascending().quantile(0, share), false, true
 	}
-	ordered := make([]weighed, 0, c.Len())
+	numbers := make([]weighed, 0, c.Len())
 	c.each(func(v *table.Value, rows int64) {
 		if v.Kind == table.Number {
-			ordered = append(ordered, weighed{v.Number, rows})
+			numbers = append(numbers, weighed{v.Number, rows})
 		}
 	})
-	slices.SortFunc(ordered, func(a, b weighed) int { return cmp.Or(a.number.Cmp(b.number)) })
-	return quantile(ordered, c.count, share), true, true
+	return inOrder(numbers).quantile(0, share), true, true
 }

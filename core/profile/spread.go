@@ -1,9 +1,7 @@
 package profile
 
 import (
-	"cmp"
 	"math"
-	"math/bits"
 	"slices"
 
 	"proudsieve/core/table"
@@ -115,38 +113,35 @@ const (
 func (s *Summary) spread(number NumberReader) *Spread {
 	n := &s.numbers
 	out := &Spread{Count: n.count, Deviation: finite(n.deviation()), Skewness: finite(n.skewness())}
-	var ordered []weighed
+	var o *ordered
+	low, high, _ := n.extremes()
 	if s.counts.over {
-		ordered, out.QuantileError = n.buckets.ascending(), bucketError
-		low, high, _ := n.extremes()
-		for i := range ordered {
-			ordered[i].number = within(ordered[i].number, low, high)
-		}
-		ordered[0].number, ordered[len(ordered)-1].number = low, high
+		o, out.QuantileError = n.buckets.ascending(), bucketError
+		o.bounded, o.low, o.high = true, low, high
 	} else {
-		ordered = s.counts.ascending(number)
+		o = s.counts.ascending(number)
 	}
 	for _, share := range shares {
-		out.Quantiles = append(out.Quantiles, Quantile{share.Float(), quantile(ordered, n.count, share).Float()})
+		out.Quantiles = append(out.Quantiles, Quantile{share.Float(), o.quantile(0, share).Float()})
 	}
-	first, third := quantile(ordered, n.count, quarter), quantile(ordered, n.count, threeQuarters)
+	first, third := o.quantile(0, quarter), o.quantile(0, threeQuarters)
 	reach := third.Sub(first)
 	outside := func(times table.Decimal) (low, high table.Decimal) {
 		return first.Sub(times.Mul(reach)), third.Add(times.Mul(reach))
 	}
-	low, high := outside(fences)
-	out.Outliers = outliers(ordered, low, high)
+	low, high = outside(fences)
+	out.Outliers = o.outliers(low, high)
 	times := farFew
 	if n.count > farMany {
 		times = farOfMany
 	}
 	low, high = outside(times)
-	out.Outliers.Far = far(ordered, low, high, times)
+	out.Outliers.Far = o.far(low, high, times)
 	low, high = outside(bounds)
-	out.Histogram = histogram(ordered, low, high)
+	out.Histogram = o.histogram(low, high)
 	if s.counts.over {
-		out.Histogram.Unsure = out.Histogram.unsure(ordered)
-		out.Outliers.Unsure = out.Outliers.unsure(ordered, first.Float(), third.Float())
+		out.Histogram.Unsure = out.Histogram.unsure(o)
+		out.Outliers.Unsure = out.Outliers.unsure(o, first.Float(), third.Float())
 	}
 	return out
 }
@@ -162,59 +157,45 @@ func within(x, low, high table.Decimal) table.Decimal {
 }
 
 // outliers counts what lies beyond the fences; what lies on one does not.
-func outliers(ordered []weighed, low, high table.Decimal) Outliers {
+func (o *ordered) outliers(low, high table.Decimal) Outliers {
 	out := Outliers{LowFence: low.Float(), HighFence: high.Float()}
-	any := false
-	for _, w := range ordered {
-		switch {
-		case w.number.Cmp(low) < 0:
-			out.Below += w.rows
-		case w.number.Cmp(high) > 0:
-			out.Above += w.rows
-		default:
-			if !any {
-				any, out.Lowest = true, w.number.Float()
-			}
-			out.Highest = w.number.Float()
-		}
+	first, after := o.below(low), o.upToAndWith(high)
+	out.Below = o.before(first)
+	if after = max(after, first); after > first {
+		out.Lowest, out.Highest = o.number(first).Float(), o.number(after-1).Float()
 	}
+	out.Above = o.before(o.len()) - o.before(after)
 	return out
 }
 
 // far finds what lies far outside the quartiles.
-func far(ordered []weighed, low, high, times table.Decimal) *Far {
-	if len(ordered) == 0 || low.Cmp(high) >= 0 {
+func (o *ordered) far(low, high, times table.Decimal) *Far {
+	if o.len() == 0 || low.Cmp(high) >= 0 {
 		return nil
 	}
-	if ordered[0].number.Sign() >= 0 {
-		if fence, ok := highFenceOfLogs(ordered, times.Float()); ok {
+	if o.number(0).Sign() >= 0 {
+		if fence, ok := o.highFenceOfLogs(times.Float()); ok {
 			high = fence
 		}
 	}
-	f := &Far{low: low, high: high}
-	var first, last table.Decimal // of the others
-	any := false
-	var beyond []weighed
-	for _, w := range ordered {
-		switch {
-		case w.number.Cmp(low) < 0:
-			f.Below += w.rows
-		case w.number.Cmp(high) > 0:
-			f.Above += w.rows
-		default:
-			if !any {
-				any, first = true, w.number
-			}
-			last = w.number
-			continue
-		}
-		beyond = append(beyond, w)
-	}
-	if len(beyond) == 0 {
+	first := o.below(low)
+	after := max(o.upToAndWith(high), first)
+	if first == 0 && after == o.len() {
 		return nil
 	}
-	f.From, f.To = first.Shortest(), last.Shortest()
-	middle := first.Add(last)
+	f := &Far{low: low, high: high, Below: o.before(first), Above: o.before(o.len()) - o.before(after)}
+	var lowest, highest table.Decimal // of the others
+	if first < after {
+		lowest, highest = o.number(first), o.number(after-1)
+	}
+	f.From, f.To = lowest.Shortest(), highest.Shortest()
+	var beyond []weighed
+	for i := range o.len() {
+		if i < first || i >= after {
+			beyond = append(beyond, weighed{o.number(i), o.rows(i)})
+		}
+	}
+	middle := lowest.Add(highest)
 	away := func(w weighed) table.Decimal { return w.number.Times(2).Sub(middle).Abs() }
 	slices.SortStableFunc(beyond, func(a, b weighed) int { return away(b).Cmp(away(a)) })
 	for _, w := range beyond[:min(len(beyond), frequentShown)] {
@@ -225,18 +206,12 @@ func far(ordered []weighed, low, high, times table.Decimal) *Far {
 
 // highFenceOfLogs returns the number whose logarithm lies so many interquartile ranges of logarithms above their upper
 // quartile, where these lie more evenly than the numbers do; zeros are left aside.
-func highFenceOfLogs(ordered []weighed, times float64) (table.Decimal, bool) {
-	positive, count := ordered, int64(0)
-	for len(positive) > 0 && positive[0].number.Sign() == 0 {
-		positive = positive[1:]
-	}
-	for _, w := range positive {
-		count += w.rows
-	}
-	if count < 4 {
+func (o *ordered) highFenceOfLogs(times float64) (table.Decimal, bool) {
+	positive := o.upToAndWith(table.Decimal{}) // the first of them
+	if o.before(o.len())-o.before(positive) < 4 {
 		return table.Decimal{}, false
 	}
-	at := func(share table.Decimal) float64 { return quantile(positive, count, share).Float() }
+	at := func(share table.Decimal) float64 { return o.quantile(positive, share).Float() }
 	low, median, high := at(hundredths(5)), at(hundredths(50)), at(hundredths(95))
 	if uneven(math.Log(low), math.Log(median), math.Log(high)) >= uneven(low, median, high) {
 		return table.Decimal{}, false
@@ -258,14 +233,14 @@ func uneven(low, median, high float64) float64 {
 }
 
 // unsure counts the numbers that are as near to a fence as the fence and they may be off.
-func (o *Outliers) unsure(ordered []weighed, first, third float64) int64 {
+func (out *Outliers) unsure(o *ordered, first, third float64) int64 {
 	off := bucketError * ((1+1.5)*max(math.Abs(first), math.Abs(third)) + 1.5*min(math.Abs(first), math.Abs(third)))
 	rows := int64(0)
-	for _, w := range ordered {
-		x := w.number.Float()
+	for i := range o.len() {
+		x := o.float(i)
 		near := off + bucketError*math.Abs(x)
-		if math.Abs(x-o.LowFence) <= near || math.Abs(x-o.HighFence) <= near {
-			rows += w.rows
+		if math.Abs(x-out.LowFence) <= near || math.Abs(x-out.HighFence) <= near {
+			rows += o.rows(i)
 		}
 	}
 	return rows
@@ -279,118 +254,25 @@ func finite(x float64) *float64 {
 }
 
 // ascending returns the counted numbers in order.
-func (c *counts) ascending(number NumberReader) []weighed {
-	out := make([]weighed, 0, c.count)
-	scale, regular := 0, true
+func (c *counts) ascending(number NumberReader) *ordered {
+	numbers := make([]weighed, 0, c.count)
 	c.each(func(one *counted) {
 		long := ""
 		if !one.token.Inline() {
 			long = c.texts.text(one.at)
 		}
 		if d, ok := number(one.token, long); ok {
-			out = append(out, weighed{d, int64(one.rows)})
-			scale, regular = max(scale, d.Places()), regular && d.Places() <= mostUnitPlaces
+			numbers = append(numbers, weighed{d, int64(one.rows)})
 		}
 	})
-	if regular && sortUnits(out, scale) {
-		return out
-	}
-	slices.SortFunc(out, func(a, b weighed) int { return a.number.Cmp(b.number) })
-	return out
+	return inOrder(numbers)
 }
 
-// mostUnitPlaces is how many digits after the point numbers have that can be told in units of the last of them.
-const mostUnitPlaces = 18
-
-// sortUnits sorts numbers by how many units of 10^-scale they are; it does nothing and returns false where one is too many
-// for a machine word.
-func sortUnits(numbers []weighed, scale int) bool {
-	sorted := make([]placedUnits, len(numbers))
-	for i := range numbers {
-		units, ok := numbers[i].number.Scaled(scale)
-		if !ok {
-			return false
-		}
-		sorted[i] = placedUnits{units, i}
-	}
-	sorted = inOrder(sorted)
-	out := make([]weighed, len(numbers))
-	for i, one := range sorted {
-		out[i] = numbers[one.at]
-	}
-	copy(numbers, out)
-	return true
-}
-
-// placedUnits is a number in units, and its place among others.
-type placedUnits struct {
-	units int64
-	at    int
-}
-
-const (
-	digitBits = 11  // of the digits that inOrder sorts by
-	fewUnits  = 256 // are sorted by comparing
-)
-
-// inOrder returns numbers in ascending order, equals in the order of their places: a radix sort from the last digit on
-// (Knuth, The Art of Computer Programming 3, algorithm 5.2.5R), since there are tens of thousands in each of hundreds of columns.
-func inOrder(numbers []placedUnits) []placedUnits {
-	if len(numbers) < fewUnits {
-		slices.SortFunc(numbers, func(a, b placedUnits) int { return cmp.Or(cmp.Compare(a.units, b.units), a.at-b.at) })
-		return numbers
-	}
-	least, most := numbers[0].units, numbers[0].units
-	for _, one := range numbers {
-		least, most = min(least, one.units), max(most, one.units)
-	}
-	sorted := make([]placedUnits, len(numbers))
-	for shift := 0; shift < bits.Len64(uint64(most)-uint64(least)); shift += digitBits {
-		var starts [1 << digitBits]int
-		digit := func(one *placedUnits) int {
-			return int((uint64(one.units) - uint64(least)) >> shift & (1<<digitBits - 1))
-		}
-		for i := range numbers {
-			starts[digit(&numbers[i])]++
-		}
-		start := 0
-		for d, n := range starts {
-			starts[d], start = start, start+n
-		}
-		for i := range numbers {
-			d := digit(&numbers[i])
-			sorted[starts[d]] = numbers[i]
-			starts[d]++
-		}
-		numbers, sorted = sorted, numbers
-	}
-	return numbers
-}
-
-// quantile interpolates linearly at share x (count-1), as SQL's percentile_cont does, exactly.
-func quantile(ordered []weighed, count int64, share table.Decimal) table.Decimal {
-	at := share.Times(count - 1)
-	low := at.Floor()
-	part := at.Sub(low)
-	before := low.Units(0, false) // how many numbers come before the lower of the two
-	seen := int64(0)
-	for i, w := range ordered {
-		if seen += w.rows; seen <= before {
-			continue
-		}
-		if part.Sign() == 0 || seen > before+1 || i == len(ordered)-1 {
-			return w.number
-		}
-		return w.number.Add(ordered[i+1].number.Sub(w.number).Mul(part))
-	}
-	return table.Decimal{}
-}
-
-func histogram(ordered []weighed, from, to table.Decimal) Histogram {
-	lowest, highest := ordered[0].number, ordered[len(ordered)-1].number
+func (o *ordered) histogram(from, to table.Decimal) Histogram {
+	lowest, highest := o.number(0), o.number(o.len()-1)
 	from, to = within(lowest, from, highest), within(highest, lowest, to)
 	width := roundWidth(to.Sub(from))
-	if one := table.DecimalOf(1, 0); width.Cmp(one) < 0 && whole(ordered) {
+	if one := table.DecimalOf(1, 0); width.Cmp(one) < 0 && o.whole() {
 		width = one
 	}
 	edge := from
@@ -400,47 +282,34 @@ func histogram(ordered []weighed, from, to table.Decimal) Histogram {
 			edge = edge.Sub(width)
 		}
 	}
-	h := Histogram{From: edge.Float(), Width: width.Float(), Rows: []int64{0}}
-	next := edge.Add(width)
-	for ; next.Cmp(to) <= 0 && len(h.Rows) < binsMost; next = next.Add(width) {
-		h.Rows = append(h.Rows, 0)
-	}
-	bin, end := 0, edge.Add(width) // of the bin
-	for _, w := range ordered {
-		for bin < len(h.Rows) && w.number.Cmp(end) >= 0 {
-			bin, end = bin+1, end.Add(width)
+	first := o.below(edge)
+	h := Histogram{From: edge.Float(), Width: width.Float(), Below: o.before(first)}
+	for next := edge.Add(width); len(h.Rows) == 0 || next.Cmp(to) <= 0 && len(h.Rows) < binsMost; {
+		if len(h.Rows) > 0 {
+			next = next.Add(width)
 		}
-		switch {
-		case w.number.Cmp(edge) < 0:
-			h.Below += w.rows
-		case bin == len(h.Rows):
-			h.Above += w.rows
-		default:
-			h.Rows[bin] += w.rows
-		}
+		after := o.below(next)
+		h.Rows = append(h.Rows, o.before(after)-o.before(first))
+		first = after
 	}
+	h.Above = o.before(o.len()) - o.before(first)
 	return h
 }
 
 // unsure counts the numbers that may lie in a neighbouring bin, since they stand for all those
 // within bucketError of them.
-func (h *Histogram) unsure(ordered []weighed) int64 {
+func (h *Histogram) unsure(o *ordered) int64 {
 	bin := func(x float64) float64 {
 		return min(max(math.Floor((x-h.From)/h.Width), -1), float64(len(h.Rows)))
 	}
 	rows := int64(0)
-	for _, w := range ordered {
-		x := w.number.Float()
+	for i := range o.len() {
+		x := o.float(i)
 		if off := bucketError * math.Abs(x); bin(x-off) != bin(x+off) {
-			rows += w.rows
+			rows += o.rows(i)
 		}
 	}
 	return rows
-}
-
-// whole reports whether all of the numbers are whole ones.
-func whole(ordered []weighed) bool {
-	return !slices.ContainsFunc(ordered, func(w weighed) bool { return !w.number.IsWhole() })
 }
 
 // roundWidth returns the least of 1, 2, 2.5 or 5 times a power of ten of which binsWish cover a range.
