@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"proudsieve/core/document"
+	"proudsieve/core/guard"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -117,22 +118,34 @@ func Names() []string {
 	return names
 }
 
-// Find looks at what is known of a table once it was read.
+// Find looks at what is known of a table once it was read. Kinds know nothing of one another, so each looks on its own.
 func Find(t *Table) []Lead {
-	out := []Lead{}
-	for _, k := range kinds {
-		add := func(c *Column, found []Lead) {
-			for _, l := range found {
-				out = append(out, l.of(k, c, t.Rows))
-			}
+	found := make([][]Lead, len(kinds))
+	var group guard.Group
+	for i, k := range kinds {
+		group.Go(func() error {
+			found[i] = k.find(t)
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		panic(err) // which whoever asks is guarded against
+	}
+	return append([]Lead{}, slices.Concat(found...)...)
+}
+
+func (k *Kind) find(t *Table) (out []Lead) {
+	add := func(c *Column, found []Lead) {
+		for _, l := range found {
+			out = append(out, l.of(k, c, t.Rows))
 		}
-		if k.OfTable != nil {
-			add(nil, k.OfTable(t))
-		}
-		for i := range t.Columns {
-			if k.OfColumn != nil && t.Columns[i].Column != nil {
-				add(&t.Columns[i], k.OfColumn(t, &t.Columns[i]))
-			}
+	}
+	if k.OfTable != nil {
+		add(nil, k.OfTable(t))
+	}
+	for i := range t.Columns {
+		if k.OfColumn != nil && t.Columns[i].Column != nil {
+			add(&t.Columns[i], k.OfColumn(t, &t.Columns[i]))
 		}
 	}
 	return out

@@ -23,35 +23,50 @@ func init() {
 		OfTable: func(t *Table) []Lead {
 			var out []Lead
 			values := make([]map[string]int64, len(t.Columns))
+			in := map[string][]int{} // the columns that a text stands in
 			for i := range t.Columns {
 				values[i] = t.Columns[i].repeated()
+				for text := range values[i] {
+					in[text] = append(in[text], i)
+				}
 			}
 			for i := range t.Columns {
-				for k := range t.Columns {
-					a, b := &t.Columns[i], &t.Columns[k]
-					if i == k || values[i] == nil || values[k] == nil {
+				shared := make([]int, len(t.Columns))
+				for text := range values[i] {
+					for _, k := range in[text] {
+						shared[k]++
+					}
+				}
+				for k, n := range shared {
+					if i == k || n == 0 || n > neighbourShared || n == len(values[i]) {
 						continue
 					}
-					found, shared := []profile.Frequency{}, 0
-					for text, rows := range values[i] {
-						there, ok := values[k][text]
-						if !ok {
-							continue
-						}
-						if shared++; utf8.RuneCountInString(text) > 1 && rows*neighbourRarer <= there && there*100 >= b.Filled {
-							found = append(found, profile.Frequency{Text: a.asWritten(text), Rows: rows})
-						}
-					}
-					if rows := total(found); rows > 0 && shared <= neighbourShared && shared < len(values[i]) && rows*20 <= a.Filled {
-						out = append(out, Lead{Column: a.Name, Columns: []string{a.Name, b.Name}, Rows: rows, Texts: byRows(found), Sure: 0.8,
-							Says: fmt.Sprintf("%s of %s %s what belongs into %s: %s.", document.Counted(rows, "cell", "cells"), a.Name,
-								document.Plural(rows, "holds", "hold"), b.Name, quoted(found))})
+					if l, ok := neighbours(&t.Columns[i], &t.Columns[k], values[i], values[k]); ok {
+						out = append(out, l)
 					}
 				}
 			}
 			return out
 		},
 	})
+}
+
+// neighbours finds what of a column belongs into another one, given the values of both.
+func neighbours(a, b *Column, ofA, ofB map[string]int64) (l Lead, ok bool) {
+	found := []profile.Frequency{}
+	for text, rows := range ofA {
+		there, shared := ofB[text]
+		if shared && utf8.RuneCountInString(text) > 1 && rows*neighbourRarer <= there && there*100 >= b.Filled {
+			found = append(found, profile.Frequency{Text: a.asWritten(text), Rows: rows})
+		}
+	}
+	rows := total(found)
+	if rows == 0 || rows*20 > a.Filled {
+		return l, false
+	}
+	return Lead{Column: a.Name, Columns: []string{a.Name, b.Name}, Rows: rows, Texts: byRows(found), Sure: 0.8,
+		Says: fmt.Sprintf("%s of %s %s what belongs into %s: %s.", document.Counted(rows, "cell", "cells"), a.Name,
+			document.Plural(rows, "holds", "hold"), b.Name, quoted(found))}, true
 }
 
 // repeated returns the levelled texts of a column of texts that come again, with their rows; nil for other columns.
