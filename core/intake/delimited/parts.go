@@ -27,7 +27,7 @@ type parts struct {
 	setAside int64
 	sent     bool
 	typical  int // records of a part
-	lineEnds delimiters
+	marks    marks
 	beside   Noted // where another format was turned into text; nil for none
 }
 
@@ -135,20 +135,19 @@ func (p *parts) collect(part *part) (end int) {
 	if closing == 0 && len(p.text.Closing) > 0 {
 		closing = closingSought
 	}
-	size, quote := p.size(), p.nextQuote(0)
-	if quote == len(rest) {
-		p.lineEnds, _ = findDelimiters(p.lineEnds, p.rest, p.scan.LineEnd)
+	size, quotes := p.size(), p.scan.Quote != 0 && bytes.IndexByte(rest, p.scan.Quote) >= 0
+	if quotes {
+		p.marks.find(p.rest, p.scan.Layout)
 	} else {
-		p.lineEnds = p.lineEnds[:0]
-	}
-	if closing == 0 {
-		end = p.lines(part, size)
+		p.marks.lineEnds, _ = findDelimiters(p.marks.lineEnds, p.rest, p.scan.LineEnd)
 	}
 	for end < len(rest) && (end < size || len(part.records) <= closing && closing > 0) {
-		if quote < end {
-			quote = p.nextQuote(end)
+		if closing == 0 {
+			if end = p.many(part, end, size, quotes); end >= size || end == len(rest) {
+				break
+			}
 		}
-		record, ok := p.record(end, quote)
+		record, ok := p.record(end, quotes)
 		if !ok {
 			break
 		}
@@ -189,26 +188,40 @@ func (p *parts) collect(part *part) (end int) {
 	return held.end
 }
 
-// lines takes every line for a record where no quote stands, as most tables are, up to the first one that ends beyond size
-// bytes, or the last one that has an end. It returns where that is.
-func (p *parts) lines(part *part, size int) (end int) {
-	rest, records, line := p.rest.bytes(), part.records, p.at.Line
-	for block, found := range p.lineEnds {
-		for ; found != 0 && end < size; found &= found - 1 {
+// many adds the records from a place on that are found by marks alone, up to the first one that ends beyond size bytes, or the last
+// one that has an end. It returns where that is.
+func (p *parts) many(part *part, end, size int, quotes bool) int {
+	run := recordRun{part.records, p.at.Line, part.setAside}
+	if rest := p.rest.bytes(); quotes {
+		end = p.marks.sound(p.scan, rest, &run, end, size)
+	} else {
+		end = p.marks.lineEnds.lines(rest, &run, end, size)
+	}
+	part.records, p.at.Line, part.setAside = run.spans, run.line, run.setAside
+	return end
+}
+
+// lines takes every line for a record, where no quote stands, as in most tables.
+func (m delimiters) lines(data []byte, run *recordRun, end, size int) int {
+	records, line := run.spans, run.line
+	mask := ^uint64(0) << (end & 63)
+	for block := end >> 6; block < len(m); block++ {
+		for found := m[block] & mask; found != 0 && end < size; found &= found - 1 {
 			stop := block<<6 + bits.TrailingZeros64(found) + 1
-			if stop > len(rest) {
+			if stop > len(data) {
 				break
 			}
-			if rest[end] <= ' ' && blank(rest[end:stop]) {
-				part.setAside++
+			if data[end] <= ' ' && blank(data[end:stop]) {
+				run.setAside++
 			} else {
 				records = append(records, span{uint32(end), uint32(stop - end), line, plainRecord})
 			}
 			end = stop
 			line++
 		}
+		mask = ^uint64(0)
 	}
-	part.records, p.at.Line = records, line
+	run.spans, run.line = records, line
 	return end
 }
 
@@ -248,31 +261,18 @@ func (t *Text) line(data []byte, r span) string {
 	return Clip(strings.Join(filled, " "))
 }
 
-// record finds the record that starts at a place, given where the next quote stands.
-func (p *parts) record(start, quote int) (record, bool) {
+// record finds the record that starts at a place.
+func (p *parts) record(start int, quotes bool) (record, bool) {
 	in := stretch{p.rest.bytes()[start:], p.ended}
-	switch {
-	case len(p.lineEnds) > 0:
-		end, ok := p.lineEnds.first(start, p.rest.len())
-		if end -= start; !ok {
-			end = -1
-		}
-		line, ok := in.line(end)
-		return oneLine(line), ok
-	case quote == p.rest.len():
-		return p.scan.firstPlain(in)
+	if quotes {
+		return p.scan.first(in)
 	}
-	return p.scan.first(in)
-}
-
-// nextQuote returns where the first quote from a place on stands in what was read.
-func (p *parts) nextQuote(from int) int {
-	if p.scan.Quote != 0 {
-		if at := bytes.IndexByte(p.rest.bytes()[from:], p.scan.Quote); at >= 0 {
-			return from + at
-		}
+	end, ok := p.marks.lineEnds.first(start, p.rest.len())
+	if end -= start; !ok {
+		end = -1
 	}
-	return p.rest.len()
+	line, ok := in.line(end)
+	return oneLine(line), ok
 }
 
 // fill puts what is left into a buffer of its own, since the part handed out before may

@@ -30,11 +30,16 @@ type record struct {
 type recordForm uint8
 
 const (
-	plainRecord  recordForm = iota // one line without a quote
-	quotedRecord                   // with quotes
-	openRecord                     // a quote is never closed: the record is one line, its quotes plain characters
+	plainRecord   recordForm = iota // one line without a quote
+	soundRecord                     // each of its quotes begins or ends a cell
+	doubledRecord                   // likewise, but for some that are doubled within cells
+	quotedRecord                    // with quotes of which nothing else is known
+	openRecord                      // a quote is never closed: the record is one line, its quotes plain characters
 	blankRecord
 )
+
+// quoted reports whether cells may be quoted.
+func (f recordForm) quoted() bool { return f >= soundRecord && f <= quotedRecord }
 
 // first finds the first record of a stretch; false where more of the text is needed for it.
 func (s scanner) first(in stretch) (record, bool) {
@@ -47,12 +52,6 @@ func (s scanner) first(in stretch) (record, bool) {
 		r.lines = 1
 	}
 	return r, ok
-}
-
-// firstPlain is first for a stretch without any quote.
-func (s scanner) firstPlain(in stretch) (record, bool) {
-	line, ok := in.line(bytes.IndexByte(in.text, s.LineEnd))
-	return oneLine(line), ok
 }
 
 // line returns the line that a stretch starts with, given where its end stands, negative for
@@ -190,7 +189,7 @@ func (s scanner) appendCells(cells []cell, data []byte, form recordForm) []cell 
 	for at := 0; ; {
 		one := cell{start: at}
 		next := 0
-		if form == quotedRecord && at < len(data) && data[at] == s.Quote {
+		if form.quoted() && at < len(data) && data[at] == s.Quote {
 			run := s.quoted(stretch{data[at:], true})
 			if next = at + run.length; run.end == quoteClosed && (next == len(data) || data[next] == s.Delimiter) {
 				one.start, one.end = at+1, next-1

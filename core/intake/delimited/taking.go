@@ -156,6 +156,7 @@ type scratch struct {
 	rows   []uint32
 	lines  []int64
 	delimiters
+	quotes delimiters // where a record has some
 }
 
 func scratchOf(rows, width int) *scratch {
@@ -193,10 +194,26 @@ func (t *taking) places() {
 	scan := p.text.scanner()
 	t.delimiters, t.clean = findDelimiters(t.delimiters, p.data, scan.Delimiter)
 	t.clean = t.clean || p.sound()
+	t.quotes = t.quotes[:0]
 	for i := 0; i < rows; i++ {
-		if i += t.delimiters.splitAll(p.data, p.records, scan.LineEnd, t.tokens, i, rows); i < rows {
-			t.awkward(scan, i)
+		switch r := &p.records[i]; r.form {
+		case plainRecord:
+			if i += t.delimiters.splitAll(p.data, p.records, scan.LineEnd, t.tokens, i, rows); i == rows {
+				return
+			}
+			if p.records[i].form != plainRecord {
+				i-- // which is looked at as what it is
+				continue
+			}
+		case soundRecord, doubledRecord:
+			if len(t.quotes) == 0 {
+				t.quotes, _ = findDelimiters(t.quotes, p.data, scan.Quote)
+			}
+			if t.splitSound(r, i, rows) {
+				continue
+			}
 		}
+		t.awkward(scan, i)
 	}
 }
 
@@ -218,12 +235,9 @@ func (t *taking) awkward(scan scanner, i int) {
 		case one.unescaped == nil:
 			t.tokens[c*rows+i] = shortOrPlaced(p.data.ahead(), r.start+uint32(one.start), r.start+uint32(one.end))
 		default:
-			start := uint32(len(t.extra))
+			start := len(t.extra)
 			t.extra = append(t.extra, content...)
-			t.tokens[c*rows+i] = table.Placed(start|table.ExtraBit, uint32(len(t.extra)))
-			if len(content) <= table.InlineLength {
-				t.tokens[c*rows+i] = table.TokenOf(string(content))
-			}
+			t.tokens[c*rows+i] = t.ofExtra(start)
 		}
 	}
 	for c := len(t.found); c < width; c++ {
