@@ -110,20 +110,51 @@ func (p *part) decode() {
 		return
 	}
 	p.utf8 = true
-	text, _ := Decode(p.text.Characters, p.data.bytes())
-	p.data = paddedOf(len(text))
-	data := p.data.bytes()
-	copy(data, text)
-	scan, end, kept := p.text.scanner(), 0, 0
-	for end < len(data) && kept < len(p.records) {
+	before := p.data
+	p.data = decoded(p.text.Characters, before.bytes())
+	before.release()
+	var m marks
+	m.find(p.data, p.text.Layout)
+	scan, data, end := p.text.scanner(), p.data.bytes(), 0
+	run := recordRun{spans: spansOf(len(p.records))}
+	for end < len(data) {
+		if end = m.sound(scan, data, &run, end, len(data)); end == len(data) {
+			break
+		}
 		record, _ := scan.first(stretch{data[end:], true})
 		if record.form != blankRecord {
-			one := &p.records[kept]
-			one.start, one.length, one.form = uint32(end), uint32(record.end), record.form
-			kept++
+			run.spans = append(run.spans, span{uint32(end), uint32(record.end), 0, record.form})
 		}
 		end += record.end
 	}
+	for i := range p.records { // of which some that stand at the end may have been set aside
+		one := &p.records[i]
+		one.start, one.length, one.form = run.spans[i].start, run.spans[i].length, run.spans[i].form
+	}
+	spans.Put(&run.spans)
+}
+
+// decoded turns bytes of a part into UTF-8.
+func decoded(characters *charmap.Charmap, raw []byte) padded {
+	var (
+		texts [256][utf8.UTFMax]byte
+		sizes [256]uint8
+	)
+	for b := range texts {
+		r, _ := characterOf(characters, byte(b))
+		sizes[b] = uint8(utf8.EncodeRune(texts[b][:], r))
+	}
+	size := 0
+	for _, b := range raw {
+		size += int(sizes[b])
+	}
+	out := paddedOf(size)
+	to, at := out.ahead(), 0
+	for _, b := range raw {
+		copy(to[at:at+utf8.UTFMax], texts[b][:])
+		at += int(sizes[b])
+	}
+	return out
 }
 
 // ASCII reports whether no byte is beyond ASCII, eight of them at a time.
@@ -293,13 +324,20 @@ func Decode[T string | []byte](characters *charmap.Charmap, raw T) (text string,
 	var b strings.Builder
 	clean = true
 	for i := range len(text) {
-		r := characters.DecodeByte(text[i])
-		if r == utf8.RuneError || (r >= 0x80 && r < 0xA0 && characters == charmap.Windows1252) {
-			r, clean = utf8.RuneError, false
-		}
+		r, known := characterOf(characters, text[i])
+		clean = clean && known
 		b.WriteRune(r)
 	}
 	return b.String(), clean
+}
+
+// characterOf returns the character that a byte stands for, U+FFFD where it stands for none.
+func characterOf(characters *charmap.Charmap, b byte) (r rune, known bool) {
+	r = characters.DecodeByte(b)
+	if r == utf8.RuneError || r >= 0x80 && r < 0xA0 && characters == charmap.Windows1252 {
+		return utf8.RuneError, false
+	}
+	return r, true
 }
 
 // Clip shortens the detail of a defect.
