@@ -62,6 +62,8 @@ type stretchColumn struct {
 	swept        []table.Token
 	coefficients []int64
 	scales       []uint8
+	beside       numbersBeside
+	empty        int64 // cells, that are not described yet
 	alike        []alike // of a swept column of texts; nil until it is swept
 }
 

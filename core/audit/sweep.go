@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -28,11 +29,38 @@ func (c *stretchColumn) sweep(j *judge, p *plan, at int, d *table.Dictionary) {
 			}
 		}
 	}
+	c.countEmpty()
 }
 
 // sweptAtOnce is how many cells are taken through all that is done to them, so that they
 // are still in the processor's first cache.
 const sweptAtOnce = 512
+
+// lack judges an empty cell.
+func (c *stretchColumn) lack(j *judge, code int) {
+	c.missing[code], c.broken[code] = true, j.lacking
+	c.anyBroken |= j.lacking
+	if len(c.values) > code {
+		c.values[code] = table.Value{}
+	}
+	if len(c.identities) > code {
+		c.identities[code] = table.Token{}
+	}
+	c.empty++
+}
+
+// countEmpty describes the empty cells met.
+func (c *stretchColumn) countEmpty() {
+	if c.empty == 0 {
+		return
+	}
+	c.anyMissing = true
+	if len(c.looks) > 0 {
+		c.census.add(0, c.empty)
+	}
+	c.shard.AddEmpty(c.empty)
+	c.empty = 0
+}
 
 // look judges and describes a single cell.
 func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
@@ -95,54 +123,64 @@ func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Diction
 		}
 	}
 	if !regular {
-		n := 0
+		n, late := 0, &c.beside
 		for i, t := range tokens {
-			if scales[i] == irregular {
-				if !c.sweepNumber(j, p, at, d, first+i) {
-					c.look(j, d, first+i)
-				}
-				continue
+			switch {
+			case scales[i] != irregular:
+				c.swept[n], coefficients[n], scales[n] = t, coefficients[i], scales[i]
+				n++
+			case t.Hi == 0:
+				c.lack(j, first+i)
+			case !c.sweepNumber(j, p, at, d, first+i, late):
+				late.into(&c.shard)
+				c.look(j, d, first+i)
 			}
-			c.swept[n], coefficients[n], scales[n] = t, coefficients[i], scales[i]
-			n++
 		}
+		late.into(&c.shard)
 		tokens, coefficients, scales = c.swept[:n], coefficients[:n], scales[:n]
 	}
 	c.shard.AddNumbers(tokens, coefficients, scales)
 }
 
-// sweepNumber judges and describes a number that is longer than a token holds or has an exponent; it reports false where
-// the cell needs a closer look.
-func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictionary, code int) bool {
+// numbersBeside are numbers that are longer than a token holds or have an exponent.
+type numbersBeside struct {
+	coefficients []int64
+	scales       []uint8
+}
+
+// into adds them to a shard.
+func (n *numbersBeside) into(shard *profile.Shard) {
+	shard.AddEachNumber(n.coefficients, n.scales)
+	n.coefficients, n.scales = n.coefficients[:0], n.scales[:0]
+}
+
+// sweepNumber judges and describes a number that is longer than a token holds or has an exponent, and leaves the number itself in
+// beside; it reports false where the cell needs a closer look.
+func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictionary, code int, beside *numbersBeside) bool {
 	t := d.Tokens[code]
-	if !j.cells.PlainNumbers() || len(d.Flawed) > 0 || t.Hi == 0 {
+	if !j.cells.PlainNumbers() || len(d.Flawed) > 0 {
 		return false
 	}
 	text := d.Glance(uint32(code))
 	if j.cells.MayStandForNothing(text) || j.cells.Open && table.ZeroPadded(text) {
 		return false
 	}
-	number, ok := table.ParseDecimal(text)
-	if !ok || j.cells.Type == table.TypeInteger && !number.IsWhole() {
+	coefficient, scale, ok := table.ParseWord(text)
+	if !ok || j.cells.Type == table.TypeInteger && !table.DecimalOf(coefficient, scale).IsWhole() {
 		return false
 	}
-	if j.units != nil {
-		coefficient, scale, ok := number.Word()
-		if !ok {
-			return false
-		}
-		if j.units.outOfRange(coefficient, uint8(scale)) {
-			c.broken[code] = j.units.bit
-			c.anyBroken |= j.units.bit
-		}
+	if j.units != nil && j.units.outOfRange(coefficient, uint8(scale)) {
+		c.broken[code] = j.units.bit
+		c.anyBroken |= j.units.bit
 	}
 	if p.valued[at] {
-		c.values[code] = table.NumberValue(number)
+		c.values[code] = table.NumberValue(table.DecimalOf(coefficient, scale))
 	}
 	if p.keyed[at] {
-		c.identities[code] = table.TokenOf(number.Shortest())
+		c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
 	}
-	c.shard.AddOneNumber(t, text, number)
+	c.shard.AddNumberText(t, text)
+	beside.coefficients, beside.scales = append(beside.coefficients, coefficient), append(beside.scales, uint8(scale))
 	return true
 }
 
@@ -163,7 +201,10 @@ func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionar
 				c.swept[n] = t
 				n++
 			}
-		case len(d.Flawed) > 0 || t.Hi == 0:
+		case t.Hi == 0:
+			c.lack(j, code)
+			continue
+		case len(d.Flawed) > 0:
 		case t.Inline():
 			if broken, swept = c.ofShortText(j, t); swept {
 				c.shard.AddShort(t)
@@ -283,6 +324,9 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 		t, text := d.Tokens[code], ""
 		micros, ok := int64(0), false
 		switch {
+		case t.Hi == 0:
+			c.lack(j, code)
+			continue
 		case !t.Inline():
 			if text = d.Glance(uint32(code)); len(text) == length {
 				micros, ok = j.dates.Parse(text)

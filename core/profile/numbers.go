@@ -123,8 +123,7 @@ func (n *Numbers) addWord(c int64, scale int, rows int64) {
 	n.buckets.add(x, rows)
 }
 
-// addEach adds coefficients x 10^-scales, one row each. The coefficients have at most 15
-// digits, and are at most 4096.
+// addEach adds coefficients x 10^-scales, one row each.
 func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 	n.count += int64(len(coefficients))
 	if !n.around.any && len(coefficients) > 0 {
@@ -137,20 +136,22 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 			s.any, s.lowest, s.highest = true, coefficients[start], coefficients[start]
 		}
 		var (
-			sum              int64
-			squaresLo, carry uint64
-			squaresHi        uint64
+			carry            uint64
 			lowest, highest  = s.lowest, s.highest
+			sumLo, sumHi     = s.sumLo, s.sumHi
+			squares          = s.squares
 			around, unit, at = n.around, unit[scale], start
 		)
 		for ; at < len(coefficients) && scales[at] == scale; at++ {
 			c := coefficients[at]
 			lowest, highest = min(lowest, c), max(highest, c)
-			sum += c
+			sumLo, carry = bits.Add64(sumLo, uint64(c), 0)
+			sumHi += c>>63 + int64(carry)
 			size := uint64(max(c, -c))
 			hi, lo := bits.Mul64(size, size)
-			squaresLo, carry = bits.Add64(squaresLo, lo, 0)
-			squaresHi += hi + carry
+			squares[0], carry = bits.Add64(squares[0], lo, 0)
+			squares[1], carry = bits.Add64(squares[1], hi, carry)
+			squares[2] += carry
 			x := float64(c) * unit
 			d := x - around.from
 			around.first += d
@@ -161,11 +162,7 @@ func (n *Numbers) addEach(coefficients []int64, scales []uint8) {
 		n.fractions = n.fractions || scale > 0 && anyFraction(coefficients[start:at], scale)
 		start = at
 		n.around, s.lowest, s.highest = around, lowest, highest
-		s.sumLo, carry = bits.Add64(s.sumLo, uint64(sum), 0)
-		s.sumHi += sum>>63 + int64(carry)
-		s.squares[0], carry = bits.Add64(s.squares[0], squaresLo, 0)
-		s.squares[1], carry = bits.Add64(s.squares[1], squaresHi, carry)
-		s.squares[2] += carry
+		s.sumLo, s.sumHi, s.squares = sumLo, sumHi, squares
 	}
 }
 

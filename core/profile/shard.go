@@ -247,12 +247,26 @@ func (s *Shard) AddShort(t table.Token) {
 	s.extendShort(t)
 }
 
-// AddOneNumber is Add for a number in a text of ASCII characters without stray spaces, that stands in one row.
-func (s *Shard) AddOneNumber(t table.Token, text string, number table.Decimal) {
+// AddNumberText is Add for the text of a number, of ASCII characters without stray spaces, that stands in one row; the number itself
+// is added by AddEachNumber.
+func (s *Shard) AddNumberText(t table.Token, text string) {
 	s.tallyText(t, text)
 	s.filled++
 	s.length(len(text))
-	s.numbers.Add(number, 1)
+}
+
+// AddEachNumber adds numbers, coefficients x 10^-scales, whose texts are added by AddNumberText.
+func (s *Shard) AddEachNumber(coefficients []int64, scales []uint8) {
+	s.numbers.addEach(coefficients, scales)
+}
+
+// AddEmpty is Add for so many empty cells.
+func (s *Shard) AddEmpty(cells int64) {
+	s.missing += cells
+	if s.marks == nil {
+		s.marks = map[string]int64{}
+	}
+	s.marks[""] += cells
 }
 
 // tallyText counts a text in one row.

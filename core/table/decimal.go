@@ -53,6 +53,9 @@ func DecimalOf(coefficient int64, scale int) Decimal {
 // ParseDecimal reads an optional sign, digits with at most one point, and an
 // optional exponent. It reports false for anything else, the empty text included.
 func ParseDecimal(s string) (Decimal, bool) {
+	if c, scale, ok := ParseWord(s); ok {
+		return Decimal{coefficient: c, scale: int32(scale)}, true
+	}
 	start := 0
 	if len(s) > 0 && (s[0] == '-' || s[0] == '+') {
 		start = 1
@@ -100,11 +103,77 @@ func ParseDecimal(s string) (Decimal, bool) {
 	return Decimal{coefficient: coefficient, scale: int32(scale)}, true
 }
 
+// mostWordDigits is how many digits, zeros before them included, ParseWord reads.
+const mostWordDigits = 18
+
+// ParseWord is ParseDecimal for a number of few digits, as coefficient x 10^-scale with a scale up to 18. It may report false for
+// others. Eight digits are read at once where there are as many.
+func ParseWord(s string) (coefficient int64, scale int, ok bool) {
+	at := 0
+	if len(s) > 0 && (s[0] == '-' || s[0] == '+') {
+		at = 1
+	}
+	var c uint64
+	digits, point, run := 0, -1, true // run says that eight digits may follow
+	for at < len(s) {
+		if run && len(s)-at >= 8 {
+			if eight, ok := eightDigits(wordAt(s, at)); ok {
+				if digits += 8; digits > mostWordDigits {
+					return 0, 0, false
+				}
+				c, at = c*1e8+eight, at+8
+				continue
+			}
+		}
+		run = false
+		b := s[at]
+		at++
+		switch {
+		case b >= '0' && b <= '9':
+			if digits++; digits > mostWordDigits {
+				return 0, 0, false
+			}
+			c = c*10 + uint64(b-'0')
+			continue
+		case b == '.' && point < 0:
+			point, run = digits, true
+			continue
+		case b|0x20 == 'e' && digits > 0:
+			if point >= 0 {
+				scale = digits - point
+			}
+			d, ok := withExponent(int64(c), scale, s[at:])
+			if s[0] == '-' {
+				d.coefficient = -d.coefficient
+			}
+			return d.coefficient, int(d.scale), ok
+		}
+		return 0, 0, false
+	}
+	if digits == 0 {
+		return 0, 0, false
+	}
+	if point >= 0 {
+		scale = digits - point
+	}
+	if coefficient = int64(c); s[0] == '-' {
+		coefficient = -coefficient
+	}
+	return coefficient, scale, true
+}
+
+// wordAt returns eight bytes of a text, the first one lowest.
+func wordAt(s string, at int) uint64 {
+	s = s[at : at+8]
+	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 |
+		uint64(s[6])<<48 | uint64(s[7])<<56
+}
+
 // withExponent returns coefficient x 10^(exponent-scale); ok is false where the exponent is none or the number does not
 // fit a machine word.
 func withExponent(coefficient int64, scale int, exponent string) (d Decimal, ok bool) {
-	power, err := strconv.Atoi(exponent)
-	if err != nil || power < -maxDecimalDigits || power > maxDecimalDigits {
+	power, ok := fewDigits(exponent)
+	if !ok {
 		return Decimal{}, false
 	}
 	switch scale -= power; {
@@ -120,6 +189,24 @@ func withExponent(coefficient int64, scale int, exponent string) (d Decimal, ok 
 		return Decimal{}, false
 	}
 	return Decimal{coefficient: coefficient}, true
+}
+
+// fewDigits reads a whole number of up to three digits with a sign or none, zeros before them left aside.
+func fewDigits(s string) (n int, ok bool) {
+	negative := strings.HasPrefix(s, "-")
+	if negative || strings.HasPrefix(s, "+") {
+		s = s[1:]
+	}
+	for i := range len(s) {
+		digit := s[i] - '0'
+		if n = n*10 + int(digit); digit > 9 || n >= maxDecimalDigits {
+			return 0, false
+		}
+	}
+	if negative {
+		n = -n
+	}
+	return n, len(s) > 0
 }
 
 // DecimalNear returns the shortest decimal that a float64 stands for; x is finite.

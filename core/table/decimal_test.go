@@ -286,3 +286,37 @@ func TestDivToRoundsOnce(t *testing.T) {
 		}
 	}
 }
+
+func TestNumbersOfFewDigitsAreReadAlikeInAWordAndBeyond(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 3))
+	words := 0
+	for range 50_000 {
+		text := []string{"", "", "-", "+"}[random.IntN(4)]
+		for range random.IntN(22) {
+			text += "00123456789"[random.IntN(11):][:1]
+		}
+		if random.IntN(3) > 0 {
+			at := random.IntN(len(text) + 1)
+			text = text[:at] + "." + text[at:]
+		}
+		if random.IntN(20) == 0 {
+			at := random.IntN(len(text) + 1)
+			text = text[:at] + []string{" ", ".", "-", "e", "e5", "x", ":", "/"}[random.IntN(8)] + text[at:]
+		}
+		c, scale, ok := ParseWord(text)
+		want, number := parseWide(text)
+		if !ok {
+			if digits := strings.Trim(text, "+-."); number && len(digits) <= mostWordDigits && !strings.Contains(text, "e") {
+				t.Fatalf("%q is not read", text)
+			}
+			continue
+		}
+		words++
+		if !number || DecimalOf(c, scale).String() != want.String() {
+			t.Fatalf("%q is read as %s, want %s (%v)", text, DecimalOf(c, scale), want, number)
+		}
+	}
+	if words < 10_000 {
+		t.Errorf("only %d of them were numbers of few digits", words)
+	}
+}
