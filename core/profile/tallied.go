@@ -15,7 +15,7 @@ type tallied struct {
 	// no text is copied when there are more of them.
 	known [][]counted
 	count int
-	slots []uint32 // indexes of texts + 1, 0 where free: a power of two, at most half of them taken
+	slots []slot // a power of two, at most half of them taken
 	shift uint8    // that leaves as many bits of a hash as there are slots
 	texts arena
 	// fetched is written so that the loads for it are not thought needless.
@@ -27,6 +27,18 @@ type counted struct {
 	rows  uint32 // a table has fewer rows than that holds
 	at    uint32 // in the arena, of a text that its token does not hold
 }
+
+// slot is the index of a text + 1, and above it some bits of its hash, so that other texts are mostly told without a look at
+// the text; 0 where it is free.
+type slot uint32
+
+const (
+	indexBits = 17 // enough for distinctCap
+	indexMask = 1<<indexBits - 1
+)
+
+// marked returns the bits of a hash that stand above the index; those that say where to look first are others.
+func marked(h uint64) slot { return slot(h << indexBits) }
 
 const (
 	firstTallied = 64
@@ -48,11 +60,20 @@ func (t *tallied) each(f func(one *counted)) {
 
 // expect fetches from memory what finding texts with these hashes will look at first.
 func (t *tallied) expect(hashes []uint64) {
-	if len(t.slots) > 0 {
-		for _, h := range hashes {
-			t.fetched |= t.slots[t.slot(h)]
+	if len(t.slots) == 0 {
+		return
+	}
+	fetched := slot(0)
+	for _, h := range hashes {
+		fetched |= t.slots[t.slot(h)]
+	}
+	rows := uint32(fetched)
+	for _, h := range hashes {
+		if at := t.slots[t.slot(h)]; at != 0 && at&^indexMask == marked(h) {
+			rows |= t.at(uint32(at&indexMask - 1)).rows
 		}
 	}
+	t.fetched |= rows
 }
 
 // slot returns where a text is looked for first.
@@ -63,9 +84,12 @@ func (t *tallied) find(token table.Token, h uint64, text string) *counted {
 	if len(t.slots) == 0 {
 		return nil
 	}
-	mask := uint64(len(t.slots) - 1)
+	mask, mark := uint64(len(t.slots)-1), marked(h)
 	for at := t.slot(h); t.slots[at] != 0; at = (at + 1) & mask {
-		if one := t.at(t.slots[at] - 1); one.token == token && (token.Inline() || t.text(one) == text) {
+		if t.slots[at]&^indexMask != mark {
+			continue
+		}
+		if one := t.at(uint32(t.slots[at]&indexMask - 1)); one.token == token && (token.Inline() || t.text(one) == text) {
 			return one
 		}
 	}
@@ -100,11 +124,11 @@ func (t *tallied) place(h uint64, index uint32) {
 	for t.slots[at] != 0 {
 		at = (at + 1) & mask
 	}
-	t.slots[at] = index
+	t.slots[at] = marked(h) | slot(index)
 }
 
 func (t *tallied) grow() {
-	t.slots = make([]uint32, max(4*len(t.slots), firstTallied))
+	t.slots = make([]slot, max(4*len(t.slots), firstTallied))
 	t.shift = uint8(bits.LeadingZeros64(uint64(len(t.slots) - 1)))
 	index := uint32(0)
 	t.each(func(one *counted) {
