@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/intake"
@@ -277,5 +278,26 @@ func TestLeadsAndRoles(t *testing.T) {
 		if !strings.HasPrefix(says[lead], want) {
 			t.Errorf("%s says %q, want %q", lead, says[lead], want)
 		}
+	}
+}
+
+// A mark for a missing value may look like a time and be longer than a token, in a column of nothing but different times.
+func TestALongMarkIsNoTime(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("at\n")
+	for i := range 20_000 {
+		if i%100 == 0 {
+			b.WriteString("1900-01-01 00:00:00\n")
+		} else {
+			b.WriteString(time.Unix(1_710_000_000+int64(i)*61, 0).UTC().Format(time.DateTime) + "\n")
+		}
+	}
+	book := testkit.Book(t, "dataset: times\nreading: {missing: [\"1900-01-01 00:00:00\"], dates: [\"yyyy-MM-dd HH:mm:ss\"]}\ncolumns: [{name: at, type: datetime}]\n")
+	result, err := audit.Run(t.Context(), testkit.File(t, b.String(), intake.Reading{}), book, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c := result.Columns[0]; c.Missing != 200 || c.Lowest[:4] != "2024" {
+		t.Errorf("%d are missing, and times begin %s; want 200, and 2024", c.Missing, c.Lowest)
 	}
 }

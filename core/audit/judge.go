@@ -80,7 +80,7 @@ func (j *judge) findSweep() {
 
 // sweepDates sweeps a column of dates or datetimes that all have one length.
 func (j *judge) sweepDates() {
-	if pattern, ok := j.cells.FixedDates(); ok {
+	if pattern, ok := j.cells.PlainDates(); ok {
 		j.sweep, j.dates = sweepDates, pattern
 	}
 }

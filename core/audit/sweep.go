@@ -316,9 +316,9 @@ func (c *stretchColumn) whatIsAlike(j *judge, t table.Token) *alike {
 	return known
 }
 
-// sweepDates judges cells of a column of dates or datetimes that all have one length.
+// sweepDates judges cells of a column of dates or datetimes that are written by one pattern.
 func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
-	length, timed, iso := j.dates.Fixed(), j.cells.Type == table.TypeDateTime, j.dates.String() == table.ISODates[0].String()
+	timed, iso := j.cells.Type == table.TypeDateTime, j.dates.String() == table.ISODates[0].String()
 	valued, keyed := p.valued[at], p.keyed[at]
 	for code := first; code < last; code++ {
 		t, text := d.Tokens[code], ""
@@ -328,10 +328,10 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 			c.lack(j, code)
 			continue
 		case !t.Inline():
-			if text = d.Glance(uint32(code)); len(text) == length {
+			if text = d.Glance(uint32(code)); !j.cells.MayStandForNothing(text) {
 				micros, ok = j.dates.Parse(text)
 			}
-		case t.Len() == length && !j.cells.MayBeMissing(t):
+		case !j.cells.MayBeMissing(t):
 			var raw [16]byte
 			micros, ok = j.dates.Parse(string(t.Bytes(&raw)))
 		}
@@ -341,11 +341,15 @@ func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionar
 		}
 		value := table.InstantValue(micros)
 		day := value.Day()
+		length := len(text)
+		if t.Inline() {
+			length = t.Len()
+		}
 		if timed {
-			c.shard.AddFixedInstant(t, text, length, micros, day)
+			c.shard.AddPlainInstant(t, text, length, micros, day)
 		} else {
 			value = table.DateValue(day)
-			c.shard.AddFixedDate(t, text, length, day)
+			c.shard.AddPlainDate(t, text, length, day)
 		}
 		if valued {
 			c.values[code] = value

@@ -278,17 +278,17 @@ func (s *Shard) tallyText(t table.Token, text string) {
 	}
 }
 
-// AddFixedDate is Add for a date in a text of so many ASCII characters, without stray spaces, that stands in one row; the
+// AddPlainDate is Add for a date in a text of so many ASCII characters, without stray spaces, that stands in one row; the
 // text is not looked at where its token holds it.
-func (s *Shard) AddFixedDate(t table.Token, text string, length int, day int64) {
+func (s *Shard) AddPlainDate(t table.Token, text string, length int, day int64) {
 	s.tallyText(t, text)
 	s.filled++
 	s.length(length)
 	s.addDay(day, 1)
 }
 
-// AddFixedInstant is AddFixedDate for a datetime, in microseconds since 1970-01-01.
-func (s *Shard) AddFixedInstant(t table.Token, text string, length int, micros, day int64) {
+// AddPlainInstant is AddPlainDate for a datetime, in microseconds since 1970-01-01.
+func (s *Shard) AddPlainInstant(t table.Token, text string, length int, micros, day int64) {
 	s.tallyText(t, text)
 	s.filled++
 	s.length(length)

@@ -300,9 +300,9 @@ func (c *Cells) MayLookLike(t table.Token) bool {
 // are several; own is the one by which they are read, empty where that is the reading's.
 func (c *Cells) Patterns() (several []table.DatePattern, own string) { return c.patterns, c.own }
 
-// FixedDates returns the pattern of a column of dates or datetimes that all have one length, where it is the only one
-// there is.
-func (c *Cells) FixedDates() (table.DatePattern, bool) {
+// PlainDates returns the pattern of a column of dates or datetimes whose texts are made of ASCII characters and have no stray
+// spaces, where it is the only one there is.
+func (c *Cells) PlainDates() (table.DatePattern, bool) {
 	patterns := c.format.Dates
 	switch {
 	case c.Type == table.TypeDateTime:
@@ -312,7 +312,7 @@ func (c *Cells) FixedDates() (table.DatePattern, bool) {
 	case len(patterns) == 0:
 		patterns = table.ISODates
 	}
-	if len(patterns) != 1 || patterns[0].Fixed() == 0 || c.Type == table.TypeDate && patterns[0].Timed() {
+	if len(patterns) != 1 || !patterns[0].Plain() || c.Type == table.TypeDate && patterns[0].Timed() {
 		return table.DatePattern{}, false
 	}
 	return patterns[0], true

@@ -1,6 +1,7 @@
 package table
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -19,8 +20,10 @@ const microsPerDay = int64(24 * time.Hour / time.Microsecond)
 type DatePattern struct {
 	source string
 	fields []patternField
-	fixed  int          // bytes of every text that fits, where all are as long and nothing but digits differs; 0 for others
-	places placedFields // where they stand, where fixed is not 0
+	// fixed is how many bytes every text has that fits, where all are as long and nothing but digits differs; 0 for others.
+	fixed  int
+	offset bool         // after so many bytes stands an offset from UTC
+	places placedFields // where the digits stand, where fixed is not 0
 	// from is the day before the first of a pattern of day numbers, since 1970-01-01; 0 for other patterns
 	from int64
 }
@@ -85,7 +88,8 @@ func ParseDatePattern(source string) (DatePattern, error) {
 			i++
 		}
 	}
-	if p.fixed = p.fixedLength(); p.fixed > 0 {
+	p.fixed, p.offset = p.fixedLength()
+	if p.fixed > 0 {
 		p.places = p.placed()
 	}
 	if !seen['y'] || !seen['M'] || !seen['d'] {
@@ -125,41 +129,45 @@ func MustDatePatterns(sources ...string) []DatePattern {
 	return patterns
 }
 
-// fixedLength returns how many bytes every text has that fits; 0 where they differ.
-func (p DatePattern) fixedLength() (n int) {
-	for _, f := range p.fields {
+// fixedLength returns how many bytes every text has that fits, but for an offset from UTC that may stand at its end; 0 where they
+// differ.
+func (p DatePattern) fixedLength() (n int, offset bool) {
+	for i, f := range p.fields {
 		switch {
-		case f.letter == 0:
+		case f.letter == 0 && !strings.Contains(f.text, "\x00"):
 			n += len(f.text)
-		case f.letter == 'X' || f.letter == 'M' && f.count == 3 || f.letter != 'S' && f.count == 1:
-			return 0
+		case f.letter == 'X' && i == len(p.fields)-1:
+			offset = true
+		case f.letter == 'X' || f.letter == 'M' && f.count == 3 || f.letter != 'S' && f.count < 2:
+			return 0, false
 		default:
 			n += f.count
 		}
 	}
-	return n
+	return n, offset
 }
 
 // placedFields says where the digits of each field start in a text of fixed length; -1 for fields that there are not.
 type placedFields struct {
 	year, month, day, hour, minute, second, fraction int
 	yearDigits, fractionDigits                       int
-	literals                                         []placedLiteral
+	// words are what the text has to be, eight bytes at once; the last ones may overlap those before them.
+	words []placedWord
 }
 
-type placedLiteral struct {
-	at   int
-	text string
+// placedWord says what eight bytes have to be: digits, bytes of their own, or anything.
+type placedWord struct {
+	at             int
+	digits         uint64 // all bits of those
+	literal, bytes uint64 // all bits of those, and what they are
 }
 
 func (p DatePattern) placed() placedFields {
 	f := placedFields{year: -1, month: -1, day: -1, hour: -1, minute: -1, second: -1, fraction: -1}
-	at := 0
+	kinds := "" // of the bytes: a digit, or itself
 	for _, field := range p.fields {
+		at := len(kinds)
 		switch field.letter {
-		case 0:
-			f.literals = append(f.literals, placedLiteral{at, field.text})
-			at += len(field.text)
 		case 'y':
 			f.year, f.yearDigits = at, field.count
 		case 'M':
@@ -175,58 +183,75 @@ func (p DatePattern) placed() placedFields {
 		case 'S':
 			f.fraction, f.fractionDigits = at, field.count
 		}
-		at += field.count
+		switch field.letter {
+		case 0:
+			kinds += field.text
+		case 'X':
+		default:
+			kinds += strings.Repeat("\x00", field.count)
+		}
+	}
+	for at := 0; at < len(kinds); at += 8 {
+		w := placedWord{at: max(min(at, len(kinds)-8), 0)}
+		for i := range min(len(kinds), 8) {
+			if b := kinds[w.at+i]; b == 0 {
+				w.digits |= 0xFF << (8 * i)
+			} else {
+				w.literal |= 0xFF << (8 * i)
+				w.bytes |= uint64(b) << (8 * i)
+			}
+		}
+		f.words = append(f.words, w)
 	}
 	return f
 }
 
-// digitsAt reads so many digits; it returns a negative number where there is something else.
-func digitsAt(text string, at, count int) (number int) {
-	for _, c := range []byte(text[at : at+count]) {
-		if c -= '0'; c > 9 {
-			return -1
-		}
-		number = number*10 + int(c)
-	}
-	return number
+// fits reports whether eight bytes are what they have to be.
+func (p *placedWord) fits(w uint64) bool {
+	const sixes, upper = 0x0606060606060606, 0xF0F0F0F0F0F0F0F0
+	digits := w & p.digits
+	off := (w&p.literal ^ p.bytes) | (digits^zeros&p.digits)&upper | ((digits+sixes&p.digits)^zeros)&upper&p.digits
+	return off == 0
 }
 
-// twoAt is digitsAt for the two digits of a field, 0 where there is no such field.
+// twoAt reads two digits, 0 where there is no such field.
 func twoAt(text string, at int) int {
 	if at < 0 {
 		return 0
 	}
-	tens, ones := text[at]-'0', text[at+1]-'0'
-	if tens > 9 || ones > 9 {
-		return -1
-	}
-	return int(tens)*10 + int(ones)
+	return int(text[at])*10 + int(text[at+1]) - 11*'0'
 }
 
 // parse reads a text that has the fixed length.
 func (f *placedFields) parse(text string) (micros int64, ok bool) {
-	for i := range f.literals {
-		l := &f.literals[i]
-		if text[l.at:l.at+len(l.text)] != l.text {
+	if len(text) < 8 {
+		var short [8]byte
+		copy(short[:], text)
+		if !f.words[0].fits(binary.LittleEndian.Uint64(short[:])) {
 			return 0, false
 		}
+	} else {
+		for i := range f.words {
+			if w := &f.words[i]; !w.fits(wordAt(text, w.at)) {
+				return 0, false
+			}
+		}
 	}
-	month, day := twoAt(text, f.month), twoAt(text, f.day)
-	hour, minute, second := twoAt(text, f.hour), twoAt(text, f.minute), twoAt(text, f.second)
-	year, fraction := digitsAt(text, f.year, f.yearDigits), 0
-	if f.fraction >= 0 {
-		fraction = digitsAt(text, f.fraction, f.fractionDigits)
-	}
-	if month|day|hour|minute|second|year|fraction < 0 {
-		return 0, false
-	}
-	if f.yearDigits == 2 {
+	year := twoAt(text, f.year)
+	if f.yearDigits == 4 {
+		year = 100*year + twoAt(text, f.year+2)
+	} else {
 		year = fullYear(year)
+	}
+	fraction := 0
+	for i := range f.fractionDigits {
+		fraction = fraction*10 + int(text[f.fraction+i]-'0')
 	}
 	for i := f.fractionDigits; f.fraction >= 0 && i < 6; i++ {
 		fraction *= 10
 	}
-	return instantOf(year, month, day, hour, minute, second, fraction, 0)
+	return instantOf(year, twoAt(text, f.month), twoAt(text, f.day), twoAt(text, f.hour), twoAt(text, f.minute), twoAt(text, f.second),
+		fraction, 0)
 }
 
 // fullYear is the year that two digits stand for, from 1970 to 2069.
@@ -248,17 +273,23 @@ func instantOf(year, month, day, hour, minute, second, fraction, offset int) (mi
 	return seconds*1_000_000 + int64(fraction), true
 }
 
-// Fixed returns how many bytes every text has that fits, where all are of ASCII and have no stray spaces; 0 for others.
-func (p DatePattern) Fixed() int {
+// Plain reports whether every text that fits is made of ASCII characters and has no stray spaces.
+func (p DatePattern) Plain() bool {
 	for _, f := range p.fields {
-		if f.letter == 0 && (len(f.text) != 1 || f.text[0] <= ' ' && f.text != " " || f.text[0] > '~') {
-			return 0
+		if f.letter == 0 && (len(f.text) != 1 || f.text[0] < ' ' || f.text[0] > '~') {
+			return false
 		}
 	}
-	if n := len(p.fields); n == 0 || p.fields[0].letter == 0 || p.fields[n-1].letter == 0 {
-		return 0
+	n := len(p.fields)
+	if n == 0 || p.fields[0].letter == 0 || p.fields[n-1].letter == 0 {
+		return false
 	}
-	return p.fixed
+	for i := 1; i < n; i++ {
+		if p.fields[i-1].text == " " && p.fields[i].text == " " {
+			return false
+		}
+	}
+	return true
 }
 
 // Timed reports whether the pattern has a time of day.
@@ -291,10 +322,7 @@ func (p *DatePattern) Parse(text string) (micros int64, ok bool) {
 		return p.dayNumber(text)
 	}
 	if p.fixed > 0 {
-		if len(text) != p.fixed {
-			return 0, false
-		}
-		return p.places.parse(text)
+		return p.parseFixed(text)
 	}
 	var year, month, day, hour, minute, second, fraction, offset int
 	at := 0
@@ -360,6 +388,22 @@ func (p *DatePattern) Parse(text string) (micros int64, ok bool) {
 		return 0, false
 	}
 	return instantOf(year, month, day, hour, minute, second, fraction, offset)
+}
+
+// parseFixed is Parse for a pattern of fixed length.
+func (p *DatePattern) parseFixed(text string) (micros int64, ok bool) {
+	if len(text) == p.fixed && !p.offset {
+		return p.places.parse(text)
+	}
+	if len(text) <= p.fixed || !p.offset {
+		return 0, false
+	}
+	minutes, size := offsetOf(text[p.fixed:], p.fields[len(p.fields)-1].count == 3)
+	if size == 0 || p.fixed+size != len(text) {
+		return 0, false
+	}
+	micros, ok = p.places.parse(text[:p.fixed])
+	return micros - int64(minutes)*60_000_000, ok
 }
 
 // daysIn returns the days of a month of the Gregorian calendar.

@@ -1,6 +1,8 @@
 package table
 
 import (
+	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 )
@@ -181,4 +183,43 @@ func TestNumbersOfDaysAreDates(t *testing.T) {
 			t.Errorf("%s by %s: %s, %v; want %q", c.text, c.pattern, got, ok, c.want)
 		}
 	}
+}
+
+// Patterns of fixed places are held against the standard library, with bytes changed anywhere.
+func TestTimesAreReadAsTheStandardLibraryReadsThem(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 5))
+	for _, c := range []struct{ pattern, layout string }{
+		{"yyyy-MM-dd", "2006-01-02"}, {"yyyy-MM-dd HH:mm:ss", "2006-01-02 15:04:05"}, {"dd/MM/yyyy HH:mm", "02/01/2006 15:04"},
+		{"yyyyMMdd", "20060102"}, {"yyyy-MM-dd'T'HH:mm:ss.SSS", "2006-01-02T15:04:05.000"}, {"yyyyMMddHHmmss", "20060102150405"},
+		{"yyyy-MM-dd'T'HH:mm:ssXXX", "2006-01-02T15:04:05Z07:00"}, {"yyyyMMdd'T'HHmm'Uhr'", "20060102T1504Uhr"},
+	} {
+		pattern := MustDatePatterns(c.pattern)[0]
+		read := 0
+		for range 20_000 {
+			when := time.Unix(r.Int64N(4e9)-1e9, 0).In(time.FixedZone("", (r.IntN(29)-14)*3600))
+			text := []byte(when.Format(c.layout))
+			if r.IntN(2) == 0 {
+				text[r.IntN(len(text))] = "0123456789-:/. TZ\x00\xff"[r.IntN(19)]
+			}
+			want, err := time.Parse(c.layout, string(text))
+			got, ok := pattern.Parse(string(text))
+			if ok != (err == nil) && !lenient(string(text), c.layout) {
+				t.Fatalf("%q by %s: %v, the library says %v", text, c.pattern, ok, err)
+			}
+			if ok && err == nil {
+				if read++; got != want.UnixMicro() {
+					t.Fatalf("%q by %s is %d, want %d", text, c.pattern, got, want.UnixMicro())
+				}
+			}
+		}
+		if read < 5000 {
+			t.Errorf("%s: only %d were read", c.pattern, read)
+		}
+	}
+}
+
+// lenient reports whether the library and we differ by what is meant: it takes offsets beyond 18 hours, a comma for a point, hours
+// of one digit after a space, and the year 0.
+func lenient(text, layout string) bool {
+	return strings.HasSuffix(layout, "07:00") && len(text) > 19 || strings.Contains(text, ",") || strings.Contains(text, "  ") || strings.Contains(text, ".-") || strings.Contains(text, "0000")
 }
