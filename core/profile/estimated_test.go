@@ -81,7 +81,9 @@ func describe(all [][]string, kind string, lag int, inBlocks bool) (Column, int)
 		}
 		flush()
 		shard.End()
-		kept += len(shard.tallies)
+		for _, chunk := range shard.tallies.chunks[:shard.tallies.used] {
+			kept += len(chunk)
+		}
 		summary.Take(&shard)
 		estimated = append(estimated, summary.Estimated())
 	}

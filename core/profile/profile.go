@@ -165,19 +165,19 @@ func (s *Summary) Take(shard *Shard) {
 	}
 	long := shard.long
 	var hashes [talliesAtOnce]uint64
-	for tallies := shard.tallies; len(tallies) > 0; {
-		some := tallies[:min(len(tallies), talliesAtOnce)]
-		tallies = tallies[len(some):]
-		for i := range some {
-			hashes[i] = hashOf(some[i].token)
-		}
-		s.counts.expect(hashes[:len(some)])
-		for i := range some {
-			t, text := &some[i], ""
-			if !t.token.Inline() {
-				text, long = shard.texts.text(long[0]), long[1:]
+	for _, chunk := range shard.tallies.chunks[:shard.tallies.used] {
+		for some := range slices.Chunk(chunk, talliesAtOnce) {
+			for i := range some {
+				hashes[i] = hashOf(some[i].token)
 			}
-			s.counts.add(t.token, hashes[i], text, t.rows)
+			s.counts.expect(hashes[:len(some)])
+			for i := range some {
+				t, text := &some[i], ""
+				if !t.token.Inline() {
+					text, long = shard.texts.text(long[0]), long[1:]
+				}
+				s.counts.add(t.token, hashes[i], text, t.rows)
+			}
 		}
 	}
 }

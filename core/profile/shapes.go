@@ -76,30 +76,28 @@ func (c *shapeCounts) surveyShort(t table.Token) look {
 		var raw [16]byte
 		*known = alikeText{alike, c.lookAt(string(t.Bytes(&raw)))}
 	}
-	c.again(known.at)
+	c.again(known.at, 1)
 	return known.look
 }
 
 // countShape counts the shape of a text that stands in so many rows.
 func (c *shapeCounts) countShape(text string, rows int64) {
 	c.made = appendShape(c.made[:0], text)
-	if at := c.find(); at >= 0 {
-		c.rows[at] += rows
-	}
+	c.again(c.find(), rows)
 }
 
-// survey counts the shape of a text that stands in one row, and tells, by the same look at its bytes, how many characters
+// survey counts the shape of a text that stands in so many rows, and tells, by the same look at its bytes, how many characters
 // it has and whether spaces stray in it.
-func (c *shapeCounts) survey(text string) look {
+func (c *shapeCounts) survey(text string, rows int64) look {
 	told := c.lookAt(text)
-	c.again(told.at)
+	c.again(told.at, rows)
 	return told
 }
 
-// again counts a shape in one row more.
-func (c *shapeCounts) again(at int32) {
+// again counts a shape in some rows more.
+func (c *shapeCounts) again(at int32, rows int64) {
 	if at >= 0 {
-		c.rows[at]++
+		c.rows[at] += rows
 	}
 }
 

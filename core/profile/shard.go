@@ -3,7 +3,6 @@ package profile
 import (
 	"math"
 	"math/bits"
-	"slices"
 	"unicode/utf8"
 
 	"proudsieve/core/table"
@@ -22,7 +21,7 @@ type Shard struct {
 	facts
 	// tallies count the texts; where estimated is set only those that were met more than once
 	// at a time.
-	tallies []tally
+	tallies tallyLog
 	recent  [recentTallies]tally // those not in tallies yet, by a part of their hash
 	// recentLong are those of texts that their tokens do not hold; nil until there is one
 	recentLong []longTally
@@ -47,6 +46,34 @@ type tally struct {
 	token  table.Token
 	rows   uint32
 	missed uint32 // others that wanted its place in recent
+}
+
+// tallyLog has tallies in the order in which they came, in chunks of chunkSize, so that none is copied when there are more of them.
+type tallyLog struct {
+	chunks [][]tally
+	used   int // chunks; those after them are empty
+}
+
+func (l *tallyLog) add(t *tally) {
+	if l.used == 0 || len(l.chunks[l.used-1]) == chunkSize {
+		if l.used == len(l.chunks) {
+			l.chunks = append(l.chunks, nil)
+		}
+		l.used++
+	}
+	last := &l.chunks[l.used-1]
+	if cap(*last) == 0 && l.used > 1 { // the first one grows, since a table may have thousands of columns
+		*last = make([]tally, 0, chunkSize)
+	}
+	*last = append(*last, *t)
+}
+
+// reset empties the log and keeps its memory.
+func (l *tallyLog) reset() {
+	for i := range l.used {
+		l.chunks[i] = l.chunks[i][:0]
+	}
+	l.used = 0
 }
 
 // keeps reports whether a recent text keeps its place when another one wants it.
@@ -115,10 +142,7 @@ func (s *Shard) put(t *tally) bool {
 	if t.rows == 0 || t.rows == 1 && s.estimated > 0 {
 		return false
 	}
-	if len(s.tallies) == cap(s.tallies) {
-		s.tallies = slices.Grow(s.tallies, max(len(s.tallies), recentTallies)) // append alone would copy more often
-	}
-	s.tallies = append(s.tallies, *t)
+	s.tallies.add(t)
 	return true
 }
 
@@ -164,7 +188,8 @@ func (s *Shard) Reset() {
 	numbers.reset()
 	s.shapeCounts.reset()
 	s.texts.reset()
-	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies[:0], recentLong: s.recentLong, hashes: s.hashes[:0],
+	s.tallies.reset()
+	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies, recentLong: s.recentLong, hashes: s.hashes[:0],
 		long: s.long[:0], texts: s.texts, shapeCounts: s.shapeCounts, leastText: s.leastText[:0], mostText: s.mostText[:0]}
 }
 
@@ -180,9 +205,13 @@ func (s *Shard) Add(cell *Cell, rows uint32) {
 		countIn(s.marks, cell.Text, n, math.MaxInt)
 		return
 	}
-	if cell.Token.Plain() {
+	switch {
+	case cell.Token.Plain():
 		s.addPlain(cell.Token, rows)
-	} else {
+	case cell.Value.Kind == table.Text && cell.Value.Text == cell.Text:
+		s.addText(cell.Token, cell.Text, rows)
+		return
+	default:
 		s.addOdd(cell, rows)
 	}
 	switch cell.Value.Kind {
@@ -224,13 +253,15 @@ func (s *Shard) AddDate(t table.Token, day int64, rows uint32) {
 }
 
 // AddText is Add for a text that is its own value and stands in one row.
-func (s *Shard) AddText(t table.Token, text string) {
-	s.tallyText(t, text)
-	s.filled++
-	told := s.survey(text)
+func (s *Shard) AddText(t table.Token, text string) { s.addText(t, text, 1) }
+
+func (s *Shard) addText(t table.Token, text string, rows uint32) {
+	s.tallyText(t, text, rows)
+	s.filled += int64(rows)
+	told := s.survey(text, int64(rows))
 	s.length(int(told.length))
 	if told.stray {
-		s.spaces.add(spacesOf(text, 1))
+		s.spaces.add(spacesOf(text, int64(rows)))
 	}
 	s.extendText(text)
 }
@@ -250,7 +281,7 @@ func (s *Shard) AddShort(t table.Token) {
 // AddNumberText is Add for the text of a number, of ASCII characters without stray spaces, that stands in one row; the number itself
 // is added by AddEachNumber.
 func (s *Shard) AddNumberText(t table.Token, text string) {
-	s.tallyText(t, text)
+	s.tallyText(t, text, 1)
 	s.filled++
 	s.length(len(text))
 }
@@ -269,19 +300,19 @@ func (s *Shard) AddEmpty(cells int64) {
 	s.marks[""] += cells
 }
 
-// tallyText counts a text in one row.
-func (s *Shard) tallyText(t table.Token, text string) {
+// tallyText counts a text in so many rows.
+func (s *Shard) tallyText(t table.Token, text string, rows uint32) {
 	if t.Inline() {
-		s.tally(t, 1)
+		s.tally(t, rows)
 	} else {
-		s.tallyLong(t, text, 1)
+		s.tallyLong(t, text, rows)
 	}
 }
 
 // AddPlainDate is Add for a date in a text of so many ASCII characters, without stray spaces, that stands in one row; the
 // text is not looked at where its token holds it.
 func (s *Shard) AddPlainDate(t table.Token, text string, length int, day int64) {
-	s.tallyText(t, text)
+	s.tallyText(t, text, 1)
 	s.filled++
 	s.length(length)
 	s.addDay(day, 1)
@@ -289,7 +320,7 @@ func (s *Shard) AddPlainDate(t table.Token, text string, length int, day int64) 
 
 // AddPlainInstant is AddPlainDate for a datetime, in microseconds since 1970-01-01.
 func (s *Shard) AddPlainInstant(t table.Token, text string, length int, micros, day int64) {
-	s.tallyText(t, text)
+	s.tallyText(t, text, 1)
 	s.filled++
 	s.length(length)
 	s.dates.add(day, 1)
@@ -311,11 +342,7 @@ func (s *Shard) addPlain(t table.Token, rows uint32) {
 
 // addOdd is addPlain for any other text.
 func (s *Shard) addOdd(cell *Cell, rows uint32) {
-	if cell.Token.Inline() {
-		s.tally(cell.Token, rows)
-	} else {
-		s.tallyLong(cell.Token, cell.Text, rows)
-	}
+	s.tallyText(cell.Token, cell.Text, rows)
 	s.filled += int64(rows)
 	s.length(utf8.RuneCountInString(cell.Text))
 	s.spaces.add(spacesOf(cell.Text, int64(rows)))
