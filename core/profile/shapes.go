@@ -101,19 +101,40 @@ func (c *shapeCounts) again(at int32, rows int64) {
 	}
 }
 
-// lookAt looks at eight bytes at once (Warren, Hacker's Delight, section 6-1), since branches on what each of them is could
-// not be foreseen.
+// lookAt looks at a text, and finds its shape.
 func (c *shapeCounts) lookAt(text string) look {
+	var one looked
+	if lookASCII(text, &one); one.wide {
+		return c.lookAtWide(text)
+	}
+	c.made = append(c.made[:0], one.shape[:min(one.count, shapeLimit)]...)
+	if one.count > shapeLimit {
+		c.made = append(c.made, cut...)
+	}
+	return look{c.find(), int32(len(text)), one.odd != 0}
+}
+
+// looked is what a look at a text of ASCII characters tells.
+type looked struct {
+	shape [shapeLimit + 40]byte // count bytes, or the first ones where these are more than shapeLimit
+	count int
+	odd   uint32 // 0 where no space strays in it
+	wide  bool   // it has other characters, and nothing else is told
+}
+
+// lookWords looks at eight bytes at once (Warren, Hacker's Delight, section 6-1), since branches on what each of them is could
+// not be foreseen.
+func lookWords(text string, into *looked) {
 	var (
-		made       [shapeLimit + 8]byte
 		n          int
-		odd, class uint64           // class is that of the bytes before, the last one highest
+		odd, class uint64            // class is that of the bytes before, the last one highest
 		spaces     = uint64(1) << 63 // whether they are spaces
 	)
 	for at := 0; at < len(text); at += 8 {
 		w, inside := eightBytes(text, at)
 		if w&tops != 0 {
-			return c.lookAtWide(text)
+			into.wide = true
+			return
 		}
 		digits := (w + (0x80-'0')*ones) &^ (w + (0x7F-'9')*ones) & tops
 		lower := w | ' '*ones // which makes capitals small, and nothing else a letter
@@ -126,7 +147,7 @@ func (c *shapeCounts) lookAt(text string) look {
 		repeated := ^((class ^ (class<<8 | before)) + low) & (digits | letters)
 		if keep := inside &^ repeated; n <= shapeLimit {
 			together, count := pack(class, keep)
-			binary.LittleEndian.PutUint64(made[n:], together)
+			binary.LittleEndian.PutUint64(into.shape[n:], together)
 			n += count
 		}
 		// What is beyond the end of the text is no space, and the last byte within is what the end is judged by.
@@ -134,11 +155,10 @@ func (c *shapeCounts) lookAt(text string) look {
 			spaces <<= 8 * (8 - (len(text) - at))
 		}
 	}
-	c.made = append(c.made[:0], made[:min(n, shapeLimit)]...)
-	if n > shapeLimit {
-		c.made = append(c.made, cut...)
+	into.count = n
+	if odd|spaces&(1<<63) != 0 {
+		into.odd = 1
 	}
-	return look{c.find(), int32(len(text)), (odd|spaces&(1<<63)) != 0}
 }
 
 // lookAtWide is lookAt for a text with characters beyond ASCII.
