@@ -73,14 +73,14 @@ func (c *counts) crowd() {
 }
 
 // add counts a text that stands in so many rows; h is its hash.
-func (c *counts) add(t table.Token, h uint64, text string, rows uint32) {
+func (c *counts) add(t table.Token, h uint64, long placedText, rows uint32) {
 	if c.over {
 		c.sketch.add(h)
 		if rows == 1 {
 			return
 		}
 	}
-	if one := c.find(t, h, text); one != nil {
+	if one := c.find(t, h, long); one != nil {
 		one.rows += rows
 		return
 	}
@@ -90,8 +90,33 @@ func (c *counts) add(t table.Token, h uint64, text string, rows uint32) {
 			c.sketch.add(h)
 		}
 		c.prune()
+		long.own = false // what was adopted was given up with the rest
 	}
-	c.put(t, h, text, rows)
+	c.put(t, h, long, rows)
+}
+
+// adoptedFrom is how many long texts are worth being taken over together.
+const adoptedFrom = 1 << 10
+
+// adopts reports whether the texts of a shard are many, and all but a few of them new, by the first ones; then they are taken over
+// as they stand, and not copied.
+func (c *counts) adopts(shard *Shard) bool {
+	if c.over || len(shard.long) < adoptedFrom {
+		return false
+	}
+	seen, known := 0, 0
+	for _, t := range shard.tallies.chunks[0] {
+		if t.token.Inline() {
+			continue
+		}
+		if c.find(t.token, hashOf(t.token), placedText{texts: &shard.texts, at: shard.long[seen]}) != nil {
+			known++
+		}
+		if seen++; seen == talliesAtOnce {
+			break
+		}
+	}
+	return known*8 < seen
 }
 
 // prune keeps the most frequent quarter of as many as there is room for.
@@ -107,7 +132,7 @@ func (c *counts) prune() {
 	c.tallied = tallied{}
 	old.each(func(one *counted) {
 		if one.rows > least {
-			c.put(one.token, hashOf(one.token), old.text(one), one.rows)
+			c.put(one.token, hashOf(one.token), placedText{texts: &old.texts, at: one.at}, one.rows)
 		}
 	})
 }

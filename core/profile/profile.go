@@ -163,7 +163,12 @@ func (s *Summary) Take(shard *Shard) {
 	for _, h := range shard.hashes {
 		s.counts.sketch.add(h)
 	}
-	long := shard.long
+	long, texts, base := shard.long, shard.texts, uint32(0)
+	own := s.counts.adopts(shard)
+	if own {
+		base = s.counts.texts.adopt(&shard.texts)
+		texts = s.counts.texts // as it is now, since the table may let go of it
+	}
 	var hashes [talliesAtOnce]uint64
 	for _, chunk := range shard.tallies.chunks[:shard.tallies.used] {
 		for some := range slices.Chunk(chunk, talliesAtOnce) {
@@ -172,11 +177,11 @@ func (s *Summary) Take(shard *Shard) {
 			}
 			s.counts.expect(hashes[:len(some)])
 			for i := range some {
-				t, text := &some[i], ""
+				t, place := &some[i], placedText{}
 				if !t.token.Inline() {
-					text, long = shard.texts.text(long[0]), long[1:]
+					place, long = placedText{&texts, base + long[0], own && !s.counts.over}, long[1:]
 				}
-				s.counts.add(t.token, hashes[i], text, t.rows)
+				s.counts.add(t.token, hashes[i], place, t.rows)
 			}
 		}
 	}

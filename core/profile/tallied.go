@@ -79,8 +79,17 @@ func (t *tallied) expect(hashes []uint64) {
 // slot returns where a text is looked for first.
 func (t *tallied) slot(h uint64) uint64 { return h >> (t.shift & 63) }
 
+// placedText is where a text stands that its token does not hold.
+type placedText struct {
+	texts *arena
+	at    uint32
+	own   bool // texts is that of the table itself
+}
+
+func (p placedText) text() string { return p.texts.text(p.at) }
+
 // find returns the tally of a text, or nil.
-func (t *tallied) find(token table.Token, h uint64, text string) *counted {
+func (t *tallied) find(token table.Token, h uint64, long placedText) *counted {
 	if len(t.slots) == 0 {
 		return nil
 	}
@@ -89,7 +98,7 @@ func (t *tallied) find(token table.Token, h uint64, text string) *counted {
 		if t.slots[at]&^indexMask != mark {
 			continue
 		}
-		if one := t.at(uint32(t.slots[at]&indexMask - 1)); one.token == token && (token.Inline() || t.text(one) == text) {
+		if one := t.at(uint32(t.slots[at]&indexMask - 1)); one.token == token && (token.Inline() || t.text(one) == long.text()) {
 			return one
 		}
 	}
@@ -97,13 +106,17 @@ func (t *tallied) find(token table.Token, h uint64, text string) *counted {
 }
 
 // put adds a text that find does not find.
-func (t *tallied) put(token table.Token, h uint64, text string, rows uint32) {
+func (t *tallied) put(token table.Token, h uint64, long placedText, rows uint32) {
 	if 2*(t.count+1) > len(t.slots) {
 		t.grow()
 	}
 	one := counted{token: token, rows: rows}
-	if !token.Inline() {
-		one.at = t.texts.keep(text)
+	switch {
+	case token.Inline():
+	case long.own:
+		one.at = long.at
+	default:
+		one.at = t.texts.keep(long.text())
 	}
 	last := t.count >> chunkBits
 	if last == len(t.known) {
@@ -170,6 +183,14 @@ func (a *arena) keep(text string) (at uint32) {
 	block = binary.LittleEndian.AppendUint32(block, uint32(len(text)))
 	a.blocks[last] = append(block, text...)
 	return at
+}
+
+// adopt takes over the texts of another arena, which is empty then, and returns what is to be added to their places.
+func (a *arena) adopt(o *arena) (base uint32) {
+	base = uint32(len(a.blocks)) << 16
+	a.blocks = append(a.blocks, o.blocks...)
+	o.blocks = nil
+	return base
 }
 
 // reset forgets the texts and keeps the memory of one block.
