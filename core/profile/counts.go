@@ -3,6 +3,7 @@ package profile
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 
 	"proudsieve/core/table"
@@ -207,19 +208,35 @@ func moreFrequent(a, b Frequency) int {
 // Bar-Yossef et al. 2002), from which the number of different ones is estimated.
 type sketch struct {
 	least []uint64 // some of them more than once, and up to twice as many as are kept
-	bound uint64   // hashes from here on are of no use; 0 for none yet
+	bound uint64   // hashes from here on are of no use; 0 for none yet, else the first sketchSize of least are in order
 }
 
 // hashOf is the hash that stands for a text in a sketch.
 func hashOf(t table.Token) uint64 { return table.With(table.Hash{}, t).Hi }
 
 func (s *sketch) add(h uint64) {
-	if s.bound > 0 && h >= s.bound {
+	if s.bound > 0 && (h >= s.bound || s.knows(h)) {
 		return
 	}
 	if s.least = append(s.least, h); len(s.least) == 2*sketchSize {
 		s.settle()
 	}
+}
+
+// knows reports whether a hash is one of those in order. They are spread evenly, so that it is looked for where it should stand.
+func (s *sketch) knows(h uint64) bool {
+	const stride = 32 // as far as most of them stand from there
+	hi, _ := bits.Mul64(h, math.MaxUint64/(s.bound>>12+1))
+	first := min(int(hi), sketchSize-1)
+	last := first
+	for first > 0 && s.least[first] > h {
+		first = max(first-stride, 0)
+	}
+	for last < sketchSize-1 && s.least[last] < h {
+		last = min(last+stride, sketchSize-1)
+	}
+	_, known := slices.BinarySearch(s.least[first:last+1], h)
+	return known
 }
 
 // settle leaves the least hashes, each once and in order.
