@@ -81,7 +81,7 @@ func siftCommand() *cli.Command {
 			}
 			defer done()
 			args[0] = path
-			result, file, book, err := sift(ctx, c, args[0])
+			result, file, book, err := sift(ctx, c, args[0], c.Int("workers"))
 			if err != nil {
 				return err
 			}
@@ -108,7 +108,7 @@ func siftCommand() *cli.Command {
 }
 
 // sift audits a file; it returns the open file and its rulebook too.
-func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.File, *rulebook.Rulebook, error) {
+func sift(ctx context.Context, c *cli.Command, path string, workers int) (*sifted, *intake.File, *rulebook.Rulebook, error) {
 	fail := func(err error) (*sifted, *intake.File, *rulebook.Rulebook, error) { return nil, nil, nil, err }
 	tune(siftMemory)
 	size, err := sizeOf(path)
@@ -143,17 +143,16 @@ func sift(ctx context.Context, c *cli.Command, path string) (*sifted, *intake.Fi
 	} else {
 		digests <- ""
 	}
-	out.Result, err = audit.Run(ctx, file, book, c.Int("workers"))
+	out.Result, err = audit.Run(ctx, file, book, workers)
 	out.File.SHA256 = <-digests
 	if err == nil {
 		book = out.Book()
 		if !c.Bool("once") {
-			err = out.LookAgain(ctx, file, c.Int("workers"))
+			err = out.LookAgain(ctx, file, workers)
 		}
 	}
 	if err == nil && c.Bool("between") {
-		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: c.Int("workers")},
-			out.Result)
+		out.Between, err = findBetween(ctx, &relation.Table{Source: file, Book: book, Workers: workers}, out.Result)
 	}
 	if err != nil {
 		return fail(fmt.Errorf("%s: %w", path, err))

@@ -77,9 +77,11 @@ func isPhone(text string) bool {
 		strings.ContainsAny(text, " /-") && !strings.Contains(text, "."))
 }
 
+var withoutGaps = strings.NewReplacer(" ", "", "-", "")
+
 // isCard reports whether a text is 13 to 19 digits that end with their check digit (ISO/IEC 7812, Luhn).
 func isCard(text string) bool {
-	bare := strings.NewReplacer(" ", "", "-", "").Replace(text)
+	bare := withoutGaps.Replace(text)
 	if len(bare) < 13 || len(bare) > 19 || digits(bare) != bare {
 		return false
 	}
