@@ -3,7 +3,7 @@
 // itself. It prints one line per bar: what was measured, the bar, and whether it was
 // met. It is run by make bench:
 //
-//	go run ./bench [-rows N] [-large] [-rounds N]
+//	go run ./bench [-quick] [-rows N] [-large] [-rounds N] [-only THING]
 package main
 
 import (
@@ -14,10 +14,13 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -38,9 +41,14 @@ func run(ctx context.Context) error {
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
 	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
-	only := flag.String("only", "", "memory, kinds, fixes, merges or console: only the lines on memory, on kinds of columns, on fix plans, on merges, or on the console")
-	megas := flag.Int("kind-size", 60, "megabytes of each kind of column")
+	only := flag.String("only", "", "only the lines on one thing: "+strings.Join(slices.Sorted(maps.Keys(single)), ", "))
+	megas := flag.Int("kind-size", 60, "megabytes of each kind of column, mix and table drawn at random")
+	seed := flag.Uint64("seed", 0, "of the tables drawn at random; one that is drawn itself where it is left out")
+	quick := flag.Bool("quick", false, "small tables, once each, and nothing compared with PostgreSQL: what fits into two minutes")
 	flag.Parse()
+	if *quick {
+		*rows, *rounds, *megas, *skipDatabase = min(*rows, 300_000), 1, min(*megas, 6), true
+	}
 	if *rows < 1000 {
 		return fmt.Errorf("%d rows are too few to measure; give at least 1000", *rows)
 	}
@@ -49,57 +57,83 @@ func run(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(directory)
-	b := &bench{directory: directory, rows: *rows, rounds: *rounds, book: filepath.Join(directory, "rules.yaml")}
+	b := &bench{directory: directory, rows: *rows, rounds: *rounds, book: filepath.Join(directory, "rules.yaml"), megas: *megas, seed: *seed,
+		quick: *quick, database: !*skipDatabase, large: *large}
 	if err := os.WriteFile(b.book, []byte(rules), 0o600); err != nil {
 		return err
 	}
-	switch *only {
-	case "memory":
-		return b.fitting(ctx)
-	case "kinds":
-		return b.ofKinds(*megas)
-	case "fixes":
-		return b.mending(ctx)
-	case "merges":
-		return b.merging(ctx, !*skipDatabase)
-	case "console":
-		b.table = filepath.Join(b.directory, "table.csv")
-		if err := generate(b.table, b.rows); err != nil {
+	if *only != "" {
+		one, known := single[*only]
+		if !known {
+			return fmt.Errorf("nothing is known of %q; say one of %s", *only, strings.Join(slices.Sorted(maps.Keys(single)), ", "))
+		}
+		return one(b, ctx)
+	}
+	for _, name := range inOrder {
+		if err := single[name](b, ctx); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// inOrder are the things that are measured.
+var inOrder = []string{"audit", "kinds", "mixes", "random", "formats", "start", "fixes", "merges", "memory", "questions", "service", "database"}
+
+// single measures one thing.
+var single = map[string]func(*bench, context.Context) error{
+	"audit": func(b *bench, _ context.Context) error {
+		return errors.Join(b.auditing(), b.judging(), b.tallying(), b.growing(b.large))
+	},
+	"kinds":     func(b *bench, _ context.Context) error { return b.ofKinds(b.megas) },
+	"mixes":     func(b *bench, _ context.Context) error { return b.ofMixes(b.megas) },
+	"random":    func(b *bench, _ context.Context) error { return b.atRandom(b.megas, b.seed) },
+	"formats":   func(b *bench, ctx context.Context) error { return b.ofFormats(ctx) },
+	"start":     func(b *bench, _ context.Context) error { return b.starting() },
+	"fixes":     func(b *bench, ctx context.Context) error { return b.mending(ctx) },
+	"merges":    func(b *bench, ctx context.Context) error { return b.merging(ctx, b.database) },
+	"memory":    func(b *bench, ctx context.Context) error { return b.fitting(ctx) },
+	"questions": func(b *bench, ctx context.Context) error { return b.inTheService(ctx) },
+	"service": func(b *bench, ctx context.Context) error {
+		if err := b.made(); err != nil {
 			return err
 		}
-		return b.serving(ctx, b.table, func(c *client.Client, table int64) error { return b.browsing(ctx, c, table) })
-	}
-	if err := errors.Join(b.auditing(), b.judging(), b.tallying(), b.mending(ctx), b.growing(*large)); err != nil {
-		return err
-	}
-	if err := errors.Join(b.ofKinds(*megas), b.merging(ctx, !*skipDatabase)); err != nil {
-		return err
-	}
-	if err := b.fitting(ctx); err != nil {
-		return err
-	}
-	if err := b.serving(ctx, b.table, func(c *client.Client, table int64) error {
-		return errors.Join(b.paging(ctx, c, table), b.browsing(ctx, c, table))
-	}); err != nil {
-		return err
-	}
-	if *skipDatabase {
+		return b.serving(ctx, b.table, func(c *client.Client, table int64) error {
+			return errors.Join(b.paging(ctx, c, table), b.browsing(ctx, c, table))
+		})
+	},
+	"database": func(b *bench, ctx context.Context) error {
+		if !b.database {
+			return nil
+		}
+		return b.asking(ctx)
+	},
+}
+
+// made makes the table that most is measured on.
+func (b *bench) made() error {
+	if b.table != "" {
 		return nil
 	}
-	return b.asking(ctx)
+	b.table = filepath.Join(b.directory, "table.csv")
+	return generate(b.table, b.rows)
 }
 
 type bench struct {
 	directory, book string
 	rows, rounds    int
+	megas           int
+	seed            uint64
+	quick, large    bool
+	database        bool // compare with PostgreSQL
 	table           string
 	audit           measured // with two workers
+	uploaded        time.Duration
 }
 
 // auditing compares the full audit with the standard library merely reading the file.
 func (b *bench) auditing() error {
-	b.table = filepath.Join(b.directory, "table.csv")
-	if err := generate(b.table, b.rows); err != nil {
+	if err := b.made(); err != nil {
 		return err
 	}
 	info, err := os.Stat(b.table)
@@ -123,8 +157,7 @@ func (b *bench) auditing() error {
 	figure("full audit, one worker", one, b.rows)
 	fmt.Printf("%-58s %8.2f s and %.2f s\n", "encoding/csv, and reusing its record", plain.took.Seconds(),
 		reusing.took.Seconds())
-	fmt.Printf("%-58s %8.2f times as fast\n", "full audit against encoding/csv that reuses its record",
-		reusing.took.Seconds()/b.audit.took.Seconds())
+	bar("full audit against encoding/csv that reuses its record", reusing.took.Seconds()/b.audit.took.Seconds(), "times as fast", 2, true)
 	return nil
 }
 

@@ -40,6 +40,9 @@ func (b *bench) fitting(ctx context.Context) error {
 		}
 		bar("memory of a profile of "+one.name, float64(m.memory)/(1<<20), "MiB", memoryBar, false)
 	}
+	if err := b.flat(); err != nil {
+		return err
+	}
 	path := filepath.Join(b.directory, "plain.csv")
 	if err := generatePlain(path, 300<<20); err != nil {
 		return err
@@ -52,6 +55,29 @@ func (b *bench) fitting(ctx context.Context) error {
 	bar("memory of a proposal on 300 MB", float64(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024, "MiB",
 		memoryBar, false)
 	return b.inService(ctx, path)
+}
+
+// flat compares the memory that mixes take with that of ten times the rows.
+func (b *bench) flat() error {
+	for i := range 3 {
+		path := filepath.Join(b.directory, "flat.csv")
+		var few, many measured
+		for _, one := range []struct {
+			into  *measured
+			megas int
+		}{{&few, b.megas}, {&many, 10 * b.megas}} {
+			if err := generateKind(path, mixes[i].kind(), one.megas<<20); err != nil {
+				return err
+			}
+			var err error
+			if *one.into, err = sift(path, "", 2); err != nil {
+				return err
+			}
+		}
+		bar(fmt.Sprintf("memory of %d MB of %s", 10*b.megas, mixes[i].name), float64(many.memory)/(1<<20), "MiB", 512, false)
+		bar("against a tenth of it", float64(many.memory)/float64(few.memory), "times as much", 1.5, false)
+	}
+	return os.Remove(filepath.Join(b.directory, "flat.csv"))
 }
 
 // generateWide writes a table of so many columns: numbers, codes and texts, two in five of them

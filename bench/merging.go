@@ -15,13 +15,14 @@ import (
 const (
 	stackedRows = 2_000_000
 	joinedRows  = 5_000_000
+	millionRows = 1_000_000
 	fewPlaces   = 1000
 )
 
-// readings is a table of readings at places, each with a number that names a label.
-func readings(path string, rows, first int) error {
+// readings is a table of readings at places, each with a number that names one of so many labels.
+func readings(path string, rows, first, labels int) error {
 	return lines(path, "id,place,label,value,taken,remark", rows, func(out *bufio.Writer, i int) {
-		fmt.Fprintf(out, "%d,P%03d,%d,%d.%02d,2024-%02d-%02d,%s\n", first+i, i*7919%fewPlaces, i*104_729%joinedRows, i%911, i%100, 1+i%12, 1+i%28,
+		fmt.Fprintf(out, "%d,P%03d,%d,%d.%02d,2024-%02d-%02d,%s\n", first+i, i*7919%fewPlaces, i*104_729%labels, i%911, i%100, 1+i%12, 1+i%28,
 			[]string{"", "", "seen from the bank", ""}[i%4])
 	})
 }
@@ -45,9 +46,12 @@ const readingsBook = "dataset: %s\ncolumns: [{name: id, type: integer}, {name: p
 func (b *bench) merging(ctx context.Context, database bool) error {
 	at := func(name string) string { return filepath.Join(b.directory, name) }
 	write := func(name, content string) error { return os.WriteFile(at(name), []byte(content), 0o600) }
-	if err := errors.Join(readings(at("one.csv"), stackedRows, 0), readings(at("two.csv"), stackedRows, stackedRows), readings(at("five.csv"), joinedRows, 0),
+	if err := errors.Join(readings(at("one.csv"), b.of(stackedRows), 0, b.of(millionRows)), readings(at("two.csv"), b.of(stackedRows), b.of(stackedRows), b.of(millionRows)), readings(at("five.csv"), b.of(joinedRows), 0, b.of(joinedRows)),
 		lines(at("few.csv"), "place,name,river", fewPlaces, func(out *bufio.Writer, i int) { fmt.Fprintf(out, "P%03d,place number %d,Alder\n", i, i) }),
-		lines(at("many.csv"), "label,says", joinedRows, func(out *bufio.Writer, i int) { fmt.Fprintf(out, "%d,the label of %d\n", i, i) }),
+		lines(at("million.csv"), "label,says", b.of(millionRows), func(out *bufio.Writer, i int) { fmt.Fprintf(out, "%d,the label of %d\n", i, i) }),
+		write("million.yaml", "dataset: million\ncolumns: [{name: label, type: integer}, {name: says}]\n"),
+		write("million_join.yaml", "merge: all\nstack: [one]\njoin:\n  - {with: million, match: [label], take: [says]}\n"),
+		lines(at("many.csv"), "label,says", b.of(joinedRows), func(out *bufio.Writer, i int) { fmt.Fprintf(out, "%d,the label of %d\n", i, i) }),
 		write("one.yaml", fmt.Sprintf(readingsBook, "one")), write("two.yaml", fmt.Sprintf(readingsBook, "two")), write("five.yaml", fmt.Sprintf(readingsBook, "five")),
 		write("few.yaml", "dataset: few\ncolumns: [{name: place}, {name: name}, {name: river}]\n"), write("many.yaml", "dataset: many\ncolumns: [{name: label, type: integer}, {name: says}]\n"),
 		write("stack.yaml", "merge: all\nstack: [one, two]\norigin: source\n"),
@@ -64,8 +68,10 @@ func (b *bench) merging(ctx context.Context, database bool) error {
 			return command(arguments...)
 		}
 	}
-	var copied, stacked, few, many measured
+	var copied, stacked, few, many, million, audited measured
 	if err := b.inTurn([]measuring{
+		{&audited, func() (measured, error) { return sift(at("one.csv"), at("one.yaml"), 2) }},
+		{&million, merged("million_join.yaml", "one", "million")},
 		{&copied, func() (measured, error) {
 			return copyWithStandardLibrary(at("merged.csv"), at("one.csv"), at("two.csv"))
 		}},
@@ -75,6 +81,8 @@ func (b *bench) merging(ctx context.Context, database bool) error {
 	}); err != nil {
 		return err
 	}
+	bar("2 x 2 million rows stacked, in audits of one of them", stacked.took.Seconds()/audited.took.Seconds(), "times as long", 3, false)
+	bar("2 million rows joined with a million, in audits of them", million.took.Seconds()/audited.took.Seconds(), "times as long", 5, false)
 	bar("2 x 2 million rows stacked, against encoding/csv reading and writing them", copied.took.Seconds()/stacked.took.Seconds(), "times as fast", 1, true)
 	for _, one := range []struct {
 		name string

@@ -70,11 +70,11 @@ func (b *bench) serving(ctx context.Context, table string, ask func(c *client.Cl
 	if err != nil {
 		return err
 	}
-	uploaded := time.Since(started)
+	b.uploaded = time.Since(started)
 	if _, err := c.AuditOf(ctx, delivered.Table.ID, nil); err != nil {
 		return err
 	}
-	fmt.Printf("%-58s %8.2f s, and its audit is there after %.2f s\n", "upload to the service", uploaded.Seconds(),
+	fmt.Printf("%-58s %8.2f s, and its audit is there after %.2f s\n", "upload to the service", b.uploaded.Seconds(),
 		time.Since(started).Seconds())
 	return ask(c, delivered.Table.ID)
 }
