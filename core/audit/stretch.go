@@ -58,13 +58,18 @@ type stretchColumn struct {
 	missingRows []uint32
 	ones        []uint32
 	shard       profile.Shard
-	// what is read of the numbers and texts that are judged in passing
-	swept        []table.Token
-	coefficients []int64
-	scales       []uint8
+	*sweeping
+	empty int64   // cells, that are not described yet
+	alike []alike // of a swept column of texts; nil until it is swept
+}
+
+// sweeping is room for the cells that are judged in passing, which the columns of a stretch use one after the other: a table may have
+// thousands of them.
+type sweeping struct {
+	swept        [sweptAtOnce]table.Token
+	coefficients [sweptAtOnce]int64
+	scales       [sweptAtOnce]uint8
 	beside       numbersBeside
-	empty        int64 // cells, that are not described yet
-	alike        []alike // of a swept column of texts; nil until it is swept
 }
 
 const (
@@ -87,7 +92,9 @@ func newStretch(p *plan) *stretch {
 	for _, at := range p.rows {
 		s.rules = append(s.rules, p.checks[at].Rule.(rulebook.RowRule).Judge(memory))
 	}
+	room := &sweeping{}
 	for c := range s.columns {
+		s.columns[c].sweeping = room
 		s.columns[c].begun, s.columns[c].coded = 1, p.judges[c].cells.Codes() != nil
 	}
 	s.reset()

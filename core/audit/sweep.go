@@ -73,10 +73,6 @@ func (c *stretchColumn) look(j *judge, d *table.Dictionary, code int) {
 }
 
 func (c *stretchColumn) sweepNumbers(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
-	if c.coefficients == nil {
-		c.swept, c.coefficients, c.scales = make([]table.Token, sweptAtOnce), make([]int64, sweptAtOnce),
-			make([]uint8, sweptAtOnce)
-	}
 	tokens, coefficients, scales := d.Tokens[first:last], c.coefficients[:last-first], c.scales[:last-first]
 	regular := true
 	if j.cells.PlainNumbers() {
@@ -188,9 +184,6 @@ func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictiona
 const irregular = 0xFF
 
 func (c *stretchColumn) sweepTexts(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
-	if c.swept == nil {
-		c.swept = make([]table.Token, sweptAtOnce)
-	}
 	valued, keyed := p.valued[at], p.keyed[at]
 	n := 0
 	for code := first; code < last; code++ {

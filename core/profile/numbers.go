@@ -236,9 +236,12 @@ func boolean(b bool) uint64 {
 
 // reset empties n and keeps its memory.
 func (n *Numbers) reset() {
-	b := n.buckets
-	b.reset()
-	*n = Numbers{buckets: b}
+	if n.count == 0 {
+		return
+	}
+	n.buckets.reset()
+	n.count, n.wide, n.fractions, n.around = 0, nil, false, moments{}
+	clear(n.scales[:])
 }
 
 // Count returns how many numbers were added.
@@ -344,6 +347,7 @@ func (n *Numbers) skewness() float64 {
 // made where numbers fall.
 type buckets struct {
 	books [128]*[128]*page // by the first and the second seven bits of a number
+	paged bool             // there is a page
 	// few are the buckets of numbers in one row each that no page counts yet: where a table has many columns a stretch has
 	// fewer rows than pages have room for.
 	few []bucket
@@ -362,7 +366,13 @@ type page [256]uint32 // by the last eight bits of a bucket; a table has fewer r
 // bucketError is the greatest relative distance of a number from the middle of its bucket.
 const bucketError = 1.0 / 2048
 
-func (b *buckets) add(x float64, rows int64) { b.count(bucketOf(x), uint32(rows)) }
+func (b *buckets) add(x float64, rows int64) {
+	if rows == 1 {
+		b.addOne(x)
+	} else {
+		b.count(bucketOf(x), uint32(rows))
+	}
+}
 
 // addOne is add for a number in one row.
 func (b *buckets) addOne(x float64) {
@@ -386,7 +396,7 @@ func (b *buckets) countFew() {
 func (b *buckets) count(at bucket, rows uint32) {
 	book := b.books[at>>15]
 	if book == nil {
-		book = new([128]*page)
+		book, b.paged = new([128]*page), true
 		b.books[at>>15] = book
 	}
 	p := book[at>>8&127]
@@ -399,6 +409,9 @@ func (b *buckets) count(at bucket, rows uint32) {
 
 // each calls f for every page and the bucket of its first place.
 func (b *buckets) each(f func(start bucket, p *page)) {
+	if !b.paged {
+		return
+	}
 	for i, book := range b.books {
 		if book == nil {
 			continue

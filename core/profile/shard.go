@@ -182,15 +182,17 @@ func (s *Shard) putLong(t *longTally) {
 	}
 }
 
-// Reset empties the shard and keeps its memory.
+// Reset empties the shard, which has ended, and keeps its memory.
 func (s *Shard) Reset() {
-	numbers := s.numbers
-	numbers.reset()
+	s.numbers.reset()
 	s.shapeCounts.reset()
 	s.texts.reset()
 	s.tallies.reset()
-	*s = Shard{facts: facts{numbers: numbers}, tallies: s.tallies, recentLong: s.recentLong, hashes: s.hashes[:0],
-		long: s.long[:0], texts: s.texts, shapeCounts: s.shapeCounts, leastText: s.leastText[:0], mostText: s.mostText[:0]}
+	s.filled, s.missing, s.marks, s.mistyped, s.exceptions = 0, 0, nil, 0, nil
+	s.spaces, s.shortest, s.longest, s.dates = Spaces{}, 0, 0, days{}
+	s.lowest, s.highest, s.shapes, s.moreShapes = table.Value{}, table.Value{}, nil, false
+	s.hashes, s.long, s.leastText, s.mostText = s.hashes[:0], s.long[:0], s.leastText[:0], s.mostText[:0]
+	s.estimated = 0
 }
 
 // Add takes in a text that stands in so many rows of the stretch. The same text may be
@@ -413,7 +415,7 @@ func (s *Shard) End() {
 	for i := range s.recentLong {
 		s.putLong(&s.recentLong[i])
 	}
-	s.recent = [recentTallies]tally{}
+	clear(s.recent[:])
 	clear(s.recentLong)
 	for lengths := s.lengths; lengths != 0; lengths &= lengths - 1 {
 		s.length(bits.TrailingZeros16(lengths))

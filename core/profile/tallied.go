@@ -16,7 +16,7 @@ type tallied struct {
 	known [][]counted
 	count int
 	slots []slot // a power of two, at most half of them taken
-	shift uint8    // that leaves as many bits of a hash as there are slots
+	shift uint8  // that leaves as many bits of a hash as there are slots
 	texts arena
 	// fetched is written so that the loads for it are not thought needless.
 	fetched uint32
