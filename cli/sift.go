@@ -132,6 +132,9 @@ func sift(ctx context.Context, c *cli.Command, path string, workers int) (*sifte
 		return fail(fmt.Errorf("%s: %w", path, err))
 	}
 	file, book := read.file, read.book
+	if len(file.Columns()) > wideFile {
+		tune(wideMemory)
+	}
 	out := &sifted{File: siftedFile{Name: filepath.Base(path), Bytes: size}, OwnReading: read.own, Detection: read.detection, Reading: book.Reading}
 	if book.Beside, err = besides(c); err != nil {
 		return fail(err)

@@ -12,6 +12,9 @@ const (
 	garbageShare = 200
 	// siftMemory is where sweeping becomes eager, in a process that audits one file and ends.
 	siftMemory = 400 << 20
+	// wideMemory is that for a file of more columns than wideFile, each of which needs some.
+	wideMemory = 700 << 20
+	wideFile   = 500
 )
 
 // tune sets how eagerly memory is swept, unless the environment says so.

@@ -63,6 +63,9 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 	workers int) (*Result, map[string]rulebook.Opened, error) {
 	p, marks := newPlan(book, source.Columns()), table.MarksOf(source)
 	p.mark(marks)
+	if err := p.foresee(ctx, source); err != nil {
+		return nil, nil, err
+	}
 	r := newRun(p, workers)
 	defer r.close()
 	if err := table.ScanStretches(ctx, source, workers, r.begin, (*stretch).judge, (*stretch).end,

@@ -2,9 +2,11 @@ package audit
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 
+	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	_ "proudsieve/core/rules" // the kinds of rules
 	"proudsieve/core/table"
@@ -42,6 +44,7 @@ type plan struct {
 	// per column: whether its values are asked for by rules on rows, its identities by keys, its codes by rules in the
 	// end
 	valued, keyed, met []bool
+	apart              []bool // per column, whether it begins as one of nothing but different texts
 	// estimated are, per column, the rows whose cell is an estimate; nil for none.
 	estimated []*table.RowSet
 }
@@ -52,6 +55,36 @@ func (p *plan) mark(marks *table.Marks) {
 	for c, name := range p.names {
 		p.estimated[c] = marks.In(name)
 	}
+}
+
+// fewestSeen is how many filled cells tell that nearly all of a column are different.
+const fewestSeen = 32
+
+// foresee looks, in a wide table, at the first rows for columns of nearly nothing but different texts: its stretches are short, and
+// in each of them it would have to be found out anew, by looking up what is never met again.
+func (p *plan) foresee(ctx context.Context, source table.Source) error {
+	p.apart = make([]bool, len(p.names))
+	if !table.Wide(len(p.names)) {
+		return nil
+	}
+	rows, _, err := detect.Sample(ctx, source)
+	if err != nil || rows == nil {
+		return err
+	}
+	for c := range rows.Columns {
+		column := &rows.Columns[c]
+		filled, different := 0, len(column.Texts)
+		for _, code := range column.Codes {
+			if column.Texts[code] != "" {
+				filled++
+			}
+		}
+		if filled < rows.Len() {
+			different--
+		}
+		p.apart[c] = filled >= fewestSeen && different*10 > filled*9
+	}
+	return nil
 }
 
 // lacking returns the rows of a column that count as missing though they have an estimate; nil for none.

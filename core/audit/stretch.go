@@ -98,6 +98,9 @@ func newStretch(p *plan) *stretch {
 		s.columns[c].begun, s.columns[c].coded = 1, p.judges[c].cells.Codes() != nil
 	}
 	s.reset()
+	for c, d := range s.dictionaries {
+		d.Apart = p.apart[c]
+	}
 	return s
 }
 
@@ -115,6 +118,7 @@ func (s *stretch) reset() {
 		if d := s.dictionaries[c]; d.Apart || texts > textsKnown || bytes > bytesKnown {
 			s.columns[c].forget()
 			d.Reset()
+			d.Apart = s.plan.apart[c]
 		}
 	}
 	for at := range s.found {

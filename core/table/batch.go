@@ -225,6 +225,9 @@ const (
 	longestParts  = 16
 )
 
+// Wide reports whether a table of so many columns has shorter stretches than others.
+func Wide(columns int) bool { return columns > usualColumns }
+
 // PartFactor returns how many times as long the parts of a table of so many columns are as those of a narrow one: a
 // part has something to be done for each column, however few rows it has.
 func PartFactor(columns int) int { return min(max(columns/usualColumns, 1), longestParts) }
