@@ -2,10 +2,12 @@ package intake_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -292,6 +294,59 @@ func TestPickTakesSingleRowsWithAndWithoutMarks(t *testing.T) {
 				t.Errorf("%s: row %d is %+v, want %q on line %d", name, wanted[i], p, all.Cells[p.Row-1],
 					all.Lines[p.Row-1])
 			}
+		}
+	}
+}
+
+// Rows far from the start of what cannot be read from any place on are found without reading all before them each time.
+func TestPickTakesSingleRowsOfPackedTextAndOfOtherFormats(t *testing.T) {
+	text := generated(60_000)
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := w.Write([]byte(text))
+	if err := errors.Join(err, w.Close()); err != nil {
+		t.Fatal(err)
+	}
+	var lines strings.Builder
+	for i := range 60_000 {
+		fmt.Fprintf(&lines, "{\"a\":%d,\"b\":\"the text\\nof %d\"}\n", i, i)
+	}
+	wide, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		content string
+		reading intake.Reading
+	}{"gz": {packed.String(), intake.Reading{}}, "json": {lines.String(), intake.Reading{}}, "utf-16": {wide, intake.Reading{Encoding: "utf-16le"}}} {
+		f := testkit.File(t, c.content, c.reading)
+		all := testkit.All(t, f, 2)
+		opened := 0
+		bytesOf := f.Bytes
+		f.Bytes = func(ctx context.Context, offset int64) (io.ReadCloser, error) {
+			if offset == 0 {
+				opened++
+			}
+			return bytesOf(ctx, offset)
+		}
+		for round := range 5 {
+			wanted := []uint32{7, 20_000 + uint32(round), 41_234, uint32(len(all.Cells)), uint32(len(all.Cells)) + 5}
+			picked, err := f.Pick(t.Context(), all.Checkpoints, wanted)
+			if err != nil || len(picked) != len(wanted)-1 {
+				t.Fatalf("%s: %d rows picked, want %d; %v", name, len(picked), len(wanted)-1, err)
+			}
+			for i, p := range picked {
+				if p.Row != wanted[i] || p.Line != all.Lines[p.Row-1] || !slices.Equal(p.Cells, all.Cells[p.Row-1]) ||
+					!slices.Equal(p.Surplus, all.Surplus[p.Row]) {
+					t.Errorf("%s: row %d is %+v, want %q on line %d", name, wanted[i], p, all.Cells[p.Row-1], all.Lines[p.Row-1])
+				}
+			}
+		}
+		if name != "json" && opened > 1 { // whose text is at hand
+			t.Errorf("%s: the text was unpacked %d times", name, opened)
+		}
+		if err := f.Close(); err != nil {
+			t.Error(err)
 		}
 	}
 }

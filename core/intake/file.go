@@ -3,6 +3,7 @@ package intake
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
 	"slices"
 	"strconv"
@@ -87,6 +88,7 @@ type File struct {
 	renamed map[string]string // the name that a column has in the file, by the one that it is read by
 	// Estimated says which of its cells are estimates; nil for none.
 	Estimated *table.Marks
+	placesOf
 }
 
 // Marks implements table.Marked.
@@ -284,4 +286,4 @@ func (f *File) Reading() Reading { return f.reading }
 
 // Close gives back what holds the text. A file that is not closed gives it back once nobody
 // knows of it any more.
-func (f *File) Close() error { return f.opened.Close() }
+func (f *File) Close() error { return errors.Join(f.places.close(), f.opened.Close()) }

@@ -41,6 +41,28 @@ func (t *Text) Pick(ctx context.Context, checkpoints []Checkpoint, rows []uint32
 	return slices.Concat(picked...), err
 }
 
+// Places returns where the parts of a text begin that can be read from any place on.
+func (t *Text) Places(ctx context.Context) ([]Checkpoint, error) {
+	p, err := t.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	var all []Checkpoint
+	for {
+		next, err := p.Next()
+		if errors.Is(err, io.EOF) {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		one := next.(*part)
+		all = append(all, one.first)
+		one.release()
+	}
+}
+
 const (
 	scatteredRows = 8
 	scatteredOver = 50_000
