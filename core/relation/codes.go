@@ -72,17 +72,17 @@ func countTexts(ctx context.Context, t *Table, column string) (map[string]int64,
 	if err != nil {
 		return nil, false, err
 	}
-	cells := t.Book.Cells(column)
 	counts, more := map[string]int64{}, false
-	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) (map[string]int64, error) {
-		found := map[string]int64{}
-		for code, n := range b.Columns[at].Counts(nil) {
-			if text := b.Columns[at].Texts[code]; n > 0 && !cells.Read(text).Missing {
-				found[text] += n
-			}
+	begin := func() *textCounts { return &textCounts{at: at, cells: t.Book.Cells(column), found: map[string]int64{}} }
+	type stretch struct{ counted *textCounts }
+	err = scanWith(ctx, t, []int{at}, begin, func() *stretch { return &stretch{} }, func(s *stretch, c *textCounts, _ *table.Batch) {
+		s.counted = c
+	}, func(s *stretch) {
+		if s.counted == nil {
+			return
 		}
-		return found, nil
-	}, func(found map[string]int64) error {
+		s.counted.forget(at)
+		found := s.counted.found
 		for _, text := range slices.Sorted(maps.Keys(found)) {
 			if _, known := counts[text]; !known && len(counts) == textsCounted {
 				more = true
@@ -90,9 +90,36 @@ func countTexts(ctx context.Context, t *Table, column string) (map[string]int64,
 			}
 			counts[text] += found[text]
 		}
-		return nil
 	})
 	return counts, more, err
+}
+
+// textCounts counts the texts of a column that stand for something; it is a reader.
+type textCounts struct {
+	at    int
+	cells *rulebook.Cells
+	texts []string
+	rows  []int64 // of each text of the dictionary
+	found map[string]int64
+}
+
+func (c *textCounts) read(b *table.Batch) {
+	column := &b.Columns[c.at]
+	c.texts = column.Texts
+	c.rows = slices.Grow(c.rows, len(c.texts)-len(c.rows))[:len(c.texts)]
+	for _, code := range column.Codes {
+		c.rows[code]++
+	}
+}
+
+func (c *textCounts) forget(int) {
+	for code, n := range c.rows {
+		if text := c.texts[code]; n > 0 && !c.cells.Read(text).Missing {
+			c.found[text] += n
+		}
+	}
+	clear(c.rows)
+	c.rows = c.rows[:0]
 }
 
 // mostFirst orders texts by their rows, then by themselves.

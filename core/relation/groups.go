@@ -3,6 +3,7 @@ package relation
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -88,26 +89,34 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	defer levelled.Close()
 	// First the keys as they are when levelled: equal keys are equal then too.
 	type part struct {
-		rows    int
-		lacking int64
-		hashed  []table.HashedRow
+		rows, lacking int64
+		hashed        table.HashedRows
+		hashes        []table.Hash // of the rows of a batch
+		missing       []bool       // in them
 	}
-	err = table.Scan(ctx, t.Source, t.Workers, func(b *table.Batch) (part, error) {
-		keys, out := t.levelledKeys(b, at), part{rows: b.Len()}
-		for i, row := range b.Rows {
-			if keys.lacking[i] {
-				out.lacking++
-			} else {
-				out.hashed = append(out.hashed, table.HashedRow{Hash: keys.hashes[i], Row: row})
+	var failed error
+	err = scanWith(ctx, t, at, func() *identities { return t.identities(at, foldedText) }, func() *part { return &part{} },
+		func(p *part, d *identities, b *table.Batch) {
+			p.rows += int64(b.Len())
+			p.hashes, p.missing = slices.Grow(p.hashes[:0], b.Len())[:b.Len()], slices.Grow(p.missing[:0], b.Len())[:b.Len()]
+			clear(p.hashes)
+			clear(p.missing)
+			for _, c := range at {
+				d.hash(b, c, p.hashes, p.missing)
 			}
-		}
-		return out, nil
-	}, func(p part) error {
-		out.Rows += int64(p.rows)
-		out.Lacking += p.lacking
-		return levelled.AddAll(p.hashed)
-	})
-	if err != nil {
+			for i, row := range b.Rows {
+				if p.missing[i] {
+					p.lacking++
+				} else {
+					p.hashed.Add(p.hashes[i], row)
+				}
+			}
+		}, func(p *part) {
+			out.Rows += p.rows
+			out.Lacking += p.lacking
+			failed = errors.Join(failed, levelled.Take(&p.hashed))
+		})
+	if err := errors.Join(err, failed); err != nil {
 		return nil, err
 	}
 	shared := table.NewRowSet()
@@ -141,17 +150,6 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 type batchKeys struct {
 	hashes  []table.Hash
 	lacking []bool
-}
-
-func (t *Table) levelledKeys(b *table.Batch, at []int) batchKeys {
-	return t.hashKeys(b, at, func(cell *rulebook.Cell, text string) string {
-		if cell.Value.Kind == table.Text || cell.Value.Kind == table.Missing {
-			if folded := table.Fold(cell.Identity(text)); folded != "" {
-				return folded
-			}
-		}
-		return cell.Identity(text)
-	})
 }
 
 func (t *Table) hashKeys(b *table.Batch, at []int, identity func(*rulebook.Cell, string) string) batchKeys {

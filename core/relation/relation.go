@@ -92,12 +92,16 @@ func (t *Table) readers(at []int) *Readers {
 func (r *Readers) read(b *table.Batch) {
 	for i, c := range r.at {
 		texts := b.Columns[c].Texts
-		if len(texts) < len(r.known[i]) { // the dictionary was forgotten
-			r.known[i] = r.known[i][:0]
-		}
 		for code := len(r.known[i]); code < len(texts); code++ {
 			r.known[i] = append(r.known[i], r.cells[i].Read(texts[code]))
 		}
+	}
+}
+
+// forget implements reader.
+func (r *Readers) forget(column int) {
+	if i := slices.Index(r.at, column); i >= 0 {
+		r.known[i] = r.known[i][:0]
 	}
 }
 
@@ -113,21 +117,29 @@ func (r *Readers) Known(i int) []rulebook.Cell { return r.known[i] }
 // columns of its batches have no cells.
 func Scan[S any](ctx context.Context, t *Table, at []int, begin func() S, work func(S, *Readers, *table.Batch),
 	take func(S)) error {
-	return scanTexts(ctx, t, at, at, begin, work, take)
+	return scanWith(ctx, t, at, func() *Readers { return t.readers(at) }, begin, work, take)
 }
 
-// scanTexts is Scan with the cells of more columns, which are texts alone: their values are not asked.
-func scanTexts[S any](ctx context.Context, t *Table, at, texts []int, begin func() S, work func(S, *Readers, *table.Batch),
+// reader makes something of the texts of some columns, each once for a stretch.
+type reader interface {
+	// read goes on with the texts that a batch brought.
+	read(b *table.Batch)
+	// forget is called where the dictionary of a column of the table begins anew.
+	forget(column int)
+}
+
+// scanWith is Scan with a reader of any kind; columns are those whose cells are asked for.
+func scanWith[S any, R reader](ctx context.Context, t *Table, columns []int, read func() R, begin func() S, work func(S, R, *table.Batch),
 	take func(S)) error {
 	type state struct {
 		own          S
-		readers      *Readers
+		readers      R
 		dictionaries []*table.Dictionary
 		rows         int
 	}
 	fresh := func() (*state, []*table.Dictionary) {
-		s := &state{own: begin(), readers: t.readers(at), dictionaries: make([]*table.Dictionary, len(t.Source.Columns()))}
-		for _, c := range slices.Concat(at, texts) {
+		s := &state{own: begin(), readers: read(), dictionaries: make([]*table.Dictionary, len(t.Source.Columns()))}
+		for _, c := range columns {
 			s.dictionaries[c] = table.NewDictionary()
 		}
 		return s, s.dictionaries
@@ -140,12 +152,12 @@ func scanTexts[S any](ctx context.Context, t *Table, at, texts []int, begin func
 			if d == nil {
 				continue
 			}
+			if d.Apart || table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
+				s.readers.forget(c)
+			}
 			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
 				d.Reset()
 				d.Apart = true
-			}
-			if i := slices.Index(at, c); i >= 0 && d.Apart {
-				s.readers.known[i] = s.readers.known[i][:0]
 			}
 		}
 		return nil

@@ -24,6 +24,19 @@ type Repeated struct {
 	FirstRows []uint32
 }
 
+// exactAndFolded reads identities as they are, and levelled.
+type exactAndFolded struct{ exact, folded *identities }
+
+func (r *exactAndFolded) read(b *table.Batch) {
+	r.exact.read(b)
+	r.folded.read(b)
+}
+
+func (r *exactAndFolded) forget(column int) {
+	r.exact.forget(column)
+	r.folded.forget(column)
+}
+
 // firstRows is how many rows are named.
 const firstRows = 20
 
@@ -50,41 +63,58 @@ func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, e
 			}
 		}
 	}
+	// columnsOf are those that are asked for as they are, or levelled.
+	columnsOf := func(levelled bool) (columns []int) {
+		for s, a := range asked {
+			for _, c := range at[s] {
+				if a.Levelled == levelled && !slices.Contains(columns, c) {
+					columns = append(columns, c)
+				}
+			}
+		}
+		return columns
+	}
 	type hashed struct {
 		rows    []table.HashedRows
 		lacking []int64
+		hashes  []table.Hash // of the rows of a batch
+		missing []bool       // in them
 	}
-	begin := func() *hashed { return &hashed{make([]table.HashedRows, len(asked)), make([]int64, len(asked))} }
-	work := func(h *hashed, r *Readers, b *table.Batch) {
+	begin := func() *hashed {
+		return &hashed{make([]table.HashedRows, len(asked)), make([]int64, len(asked)), nil, nil}
+	}
+	work := func(h *hashed, r *exactAndFolded, b *table.Batch) {
 		for s, a := range asked {
-			for k, row := range b.Rows {
-				if len(a.Columns) == 0 {
+			if len(a.Columns) == 0 {
+				for k, row := range b.Rows {
 					h.rows[s].Add(table.HashRow(b, k), row)
-					continue
 				}
-				var hash table.Hash
-				whole := true
-				for _, c := range at[s] {
-					cell := r.Cell(b, slices.Index(all, c), k)
-					whole = whole && !cell.Missing
-					text := cell.Identity(b.Columns[c].At(k))
-					if a.Levelled {
-						if folded := table.Fold(text); folded != "" {
-							text = folded
-						}
-					}
-					hash = table.With(hash, table.TokenOf(text))
-				}
-				if !whole {
+				continue
+			}
+			h.hashes, h.missing = slices.Grow(h.hashes[:0], b.Len())[:b.Len()], slices.Grow(h.missing[:0], b.Len())[:b.Len()]
+			clear(h.hashes)
+			clear(h.missing)
+			by := r.exact
+			if a.Levelled {
+				by = r.folded
+			}
+			for _, c := range at[s] {
+				by.hash(b, c, h.hashes, h.missing)
+			}
+			for k, row := range b.Rows {
+				if h.missing[k] {
 					h.lacking[s]++
-					continue
+				} else {
+					h.rows[s].Add(h.hashes[k], row)
 				}
-				h.rows[s].Add(hash, row)
 			}
 		}
 	}
 	var failed error
-	if err := scanTexts(ctx, t, all, texts, begin, work, func(h *hashed) {
+	read := func() *exactAndFolded {
+		return &exactAndFolded{t.identities(columnsOf(false), nil), t.identities(columnsOf(true), folded)}
+	}
+	if err := scanWith(ctx, t, slices.Concat(all, texts), read, begin, work, func(h *hashed) {
 		for s := range asked {
 			out[s].Lacking += h.lacking[s]
 			failed = errors.Join(failed, groups[s].Take(&h.rows[s]))

@@ -74,7 +74,7 @@ func Where(ctx context.Context, t *Table, choice Choice) (*table.RowSet, error) 
 		texts = t.every()
 	}
 	out := table.NewRowSet()
-	err = scanTexts(ctx, t, at, texts, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
+	err = scanWith(ctx, t, slices.Concat(at, texts), func() *Readers { return t.readers(at) }, begin, work, func(rows *[]uint32) { out.AddMany(*rows) })
 	out.RunOptimize()
 	return out, err
 }
