@@ -43,6 +43,12 @@ const firstRows = 20
 // CountRepeats answers several such questions in one reading, with a hash for every row and question at hand; beyond
 // the memory they may take they go to disk.
 func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, error) {
+	return countRepeats(ctx, t, asked, 1)
+}
+
+// countRepeats is CountRepeats over the rows whose hash is one in share: the surplus counted is the least that there is, and what is
+// lacking is counted whole.
+func countRepeats(ctx context.Context, t *Table, asked []Repeats, share uint64) ([]Repeated, error) {
 	at := make([][]int, len(asked))
 	groups, room := make([]*table.Groups, len(asked)), table.NewRoom(3)
 	out := make([]Repeated, len(asked))
@@ -102,10 +108,11 @@ func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, e
 				by.hash(b, c, h.hashes, h.missing)
 			}
 			for k, row := range b.Rows {
-				if h.missing[k] {
+				switch hash := h.hashes[k]; {
+				case h.missing[k]:
 					h.lacking[s]++
-				} else {
-					h.rows[s].Add(h.hashes[k], row)
+				case hash.Lo>>32%share == 0:
+					h.rows[s].Add(hash, row)
 				}
 			}
 		}
@@ -123,17 +130,10 @@ func CountRepeats(ctx context.Context, t *Table, asked []Repeats) ([]Repeated, e
 		return nil, err
 	}
 	for s := range asked {
-		failed = errors.Join(failed, groups[s].Repeated(t.Workers, func(_ table.Hash, rows []uint32) error {
-			one := &out[s]
-			one.Groups++
-			one.Surplus += int64(len(rows)) - 1
-			if len(one.FirstRows) < firstRows || rows[1] < one.FirstRows[firstRows-1] {
-				one.FirstRows = append(one.FirstRows, rows[1:]...)
-				slices.Sort(one.FirstRows)
-				one.FirstRows = one.FirstRows[:min(len(one.FirstRows), firstRows)]
-			}
-			return nil
-		}))
+		one := &out[s]
+		var err error
+		one.Groups, one.Surplus, one.FirstRows, err = groups[s].RepeatedRows(t.Workers, firstRows)
+		failed = errors.Join(failed, err)
 	}
 	return out, failed
 }

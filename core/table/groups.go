@@ -249,6 +249,55 @@ func (g *Groups) Repeated(workers int, found func(h Hash, rows []uint32) error) 
 	return nil
 }
 
+// RepeatedRows counts what Repeated finds: the groups, and the rows beyond the first of each, of which the first ones are returned,
+// ascending.
+func (g *Groups) RepeatedRows(workers, most int) (groups, surplus int64, first []uint32, err error) {
+	type counted struct {
+		groups, surplus int64
+		first           []uint32
+	}
+	parts := make([]counted, groupPartitions)
+	next := make(chan int, groupPartitions)
+	for i := range groupPartitions {
+		next <- i
+	}
+	close(next)
+	var group guard.Group
+	for range max(workers, 1) {
+		group.Go(func() error {
+			var s search
+			for i := range next {
+				if err := s.open(g, i); err != nil {
+					return err
+				}
+				again := make([]uint64, len(s.entries)/64+1) // a bit for each entry that is the first of a group
+				one := &parts[i]
+				s.each(func(earlier, at uint32) {
+					if one.surplus++; len(one.first) < most { // entries are in the order of their rows
+						one.first = append(one.first, s.entries[at].Row)
+					}
+					if again[earlier/64]>>(earlier%64)&1 == 0 {
+						again[earlier/64] |= 1 << (earlier % 64)
+						one.groups++
+					}
+				})
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return 0, 0, nil, err
+	}
+	first = []uint32{}
+	for i := range parts {
+		groups += parts[i].groups
+		surplus += parts[i].surplus
+		first = append(first, parts[i].first...)
+	}
+	slices.Sort(first)
+	return groups, surplus, first[:min(len(first), most)], nil
+}
+
 // search finds repeated hashes with a table of its own.
 type search struct {
 	entries []HashedRow
@@ -256,15 +305,20 @@ type search struct {
 	fetched uint32   // written so that the loads for it are not thought needless
 }
 
-// repeated returns the rows of a partition that share their hash with another, sorted by hash and row.
-func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
+// open takes the rows of a partition.
+func (s *search) open(g *Groups, partition int) error {
 	s.entries = s.entries[:0]
 	if err := s.load(g.files[partition]); err != nil {
-		return nil, err
+		return err
 	}
 	for _, b := range g.held.blocks(partition) {
 		s.entries = append(s.entries, b...)
 	}
+	return nil
+}
+
+// each calls found for every entry that has the hash of an earlier one, with the first of those.
+func (s *search) each(found func(first, at uint32)) {
 	size := 1 << bits.Len(uint(2*len(s.entries)))
 	if cap(s.slots) < size {
 		s.slots = make([]uint32, size)
@@ -272,8 +326,6 @@ func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
 	s.slots = s.slots[:size]
 	clear(s.slots)
 	mask := uint64(size - 1)
-	var out []HashedRow
-	first := map[uint32]bool{} // entries already in out as the first of their group
 	for i, e := range s.entries {
 		if i%block == 0 { // the places are fetched first, all at once, as Dictionary does
 			for _, ahead := range s.entries[i:min(i+block, len(s.entries))] {
@@ -288,12 +340,24 @@ func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
 			s.slots[at] = uint32(i) + 1
 			continue
 		}
-		if !first[s.slots[at]] {
-			first[s.slots[at]] = true
-			out = append(out, s.entries[s.slots[at]-1])
-		}
-		out = append(out, e)
+		found(s.slots[at]-1, uint32(i))
 	}
+}
+
+// repeated returns the rows of a partition that share their hash with another, sorted by hash and row.
+func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
+	if err := s.open(g, partition); err != nil {
+		return nil, err
+	}
+	var out []HashedRow
+	first := map[uint32]bool{} // entries already in out as the first of their group
+	s.each(func(earlier, at uint32) {
+		if !first[earlier] {
+			first[earlier] = true
+			out = append(out, s.entries[earlier])
+		}
+		out = append(out, s.entries[at])
+	})
 	slices.SortFunc(out, func(a, b HashedRow) int {
 		return cmp.Or(cmp.Compare(a.Hash.Hi, b.Hash.Hi), cmp.Compare(a.Hash.Lo, b.Hash.Lo), cmp.Compare(a.Row, b.Row))
 	})
