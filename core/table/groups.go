@@ -4,9 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"encoding/binary"
-	"errors"
 	"fmt"
-	"io"
 	"math/bits"
 	"os"
 	"slices"
@@ -117,14 +115,19 @@ func (r *HashedRows) blocks(partition int) [][]HashedRow {
 }
 
 // Groups finds the rows that share a hash. Memory is bounded: beyond a fixed
-// number of rows it spills to files of the temporary directory that have no name, and are gone with Close or the
+// number of rows it spills to a file of the temporary directory that has no name, and is gone with Close or the
 // process.
 type Groups struct {
-	held  HashedRows // those in memory
-	files [groupPartitions]*os.File
-	room  *Room
-	all   int // rows, in memory or not
+	held    HashedRows // those in memory
+	spilled *os.File   // nil where none are
+	written int64      // bytes of it
+	parts   [groupPartitions][]spilledPart
+	room    *Room
+	all     int // rows, in memory or not
 }
+
+// spilledPart is where rows of a partition stand in the file.
+type spilledPart struct{ offset, bytes int64 }
 
 // NewGroups returns an empty Groups that shares a room with others.
 func NewGroups(room *Room) *Groups {
@@ -172,32 +175,37 @@ func (g *Groups) spillBeyond() error {
 }
 
 func (g *Groups) spill() error {
-	var buffer []byte
-	for i := range g.files {
-		if g.files[i] == nil {
-			f, err := scratch.File("groups")
-			if err != nil {
-				return err
-			}
-			g.files[i] = f
+	if g.spilled == nil {
+		f, err := scratch.File("groups")
+		if err != nil {
+			return err
 		}
-		buffer = buffer[:0]
+		g.spilled = f
+	}
+	out := bufio.NewWriterSize(g.spilled, 1<<18)
+	for i := range g.parts {
+		start := g.written
 		for _, b := range g.held.blocks(i) {
 			for _, e := range b {
-				buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Hi)
-				buffer = binary.LittleEndian.AppendUint64(buffer, e.Hash.Lo)
-				buffer = binary.LittleEndian.AppendUint32(buffer, e.Row)
+				var raw [entryBytes]byte
+				binary.LittleEndian.PutUint64(raw[:], e.Hash.Hi)
+				binary.LittleEndian.PutUint64(raw[8:], e.Hash.Lo)
+				binary.LittleEndian.PutUint32(raw[16:], e.Row)
+				if _, err := out.Write(raw[:]); err != nil {
+					return err
+				}
 			}
+			g.written += int64(len(b)) * entryBytes
 		}
-		if _, err := g.files[i].Write(buffer); err != nil {
-			return err
+		if g.written > start {
+			g.parts[i] = append(g.parts[i], spilledPart{start, g.written - start})
 		}
 		p := &g.held.partitions[i]
 		p.open, p.full = nil, p.full[:0]
 	}
 	g.room.held -= g.held.rows
 	g.held.rows = 0
-	return nil
+	return out.Flush()
 }
 
 // Repeated calls found for every group of two or more rows, in the order of their
@@ -302,13 +310,14 @@ func (g *Groups) RepeatedRows(workers, most int) (groups, surplus int64, first [
 type search struct {
 	entries []HashedRow
 	slots   []uint32 // index of an entry + 1; 0 is free
+	raw     []byte   // of what was spilled
 	fetched uint32   // written so that the loads for it are not thought needless
 }
 
 // open takes the rows of a partition.
 func (s *search) open(g *Groups, partition int) error {
 	s.entries = s.entries[:0]
-	if err := s.load(g.files[partition]); err != nil {
+	if err := s.load(g, partition); err != nil {
 		return err
 	}
 	for _, b := range g.held.blocks(partition) {
@@ -364,37 +373,29 @@ func (s *search) repeated(g *Groups, partition int) ([]HashedRow, error) {
 	return out, nil
 }
 
-func (s *search) load(file *os.File) error {
-	if file == nil {
-		return nil
-	}
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	in := bufio.NewReaderSize(file, 1<<16)
-	var raw [entryBytes]byte
-	for {
-		if _, err := io.ReadFull(in, raw[:]); err != nil {
-			if errors.Is(err, io.EOF) {
-				return nil
-			}
-			return err
+// load reads what was spilled of a partition.
+func (s *search) load(g *Groups, partition int) error {
+	for _, part := range g.parts[partition] {
+		s.raw = slices.Grow(s.raw[:0], int(part.bytes))[:part.bytes]
+		if _, err := g.spilled.ReadAt(s.raw, part.offset); err != nil {
+			return fmt.Errorf("looking for repeated rows: %w", err)
 		}
-		s.entries = append(s.entries, HashedRow{
-			Hash{Hi: binary.LittleEndian.Uint64(raw[:]), Lo: binary.LittleEndian.Uint64(raw[8:])},
-			binary.LittleEndian.Uint32(raw[16:]),
-		})
+		for raw := s.raw; len(raw) > 0; raw = raw[entryBytes:] {
+			s.entries = append(s.entries, HashedRow{
+				Hash{Hi: binary.LittleEndian.Uint64(raw), Lo: binary.LittleEndian.Uint64(raw[8:])},
+				binary.LittleEndian.Uint32(raw[16:]),
+			})
+		}
 	}
+	return nil
 }
 
-// Close removes the spilled files.
+// Close removes the spilled file.
 func (g *Groups) Close() {
 	g.room.held -= g.held.rows
 	g.held = HashedRows{}
-	for i, f := range g.files {
-		if f != nil {
-			_ = f.Close()
-			g.files[i] = nil
-		}
+	if g.spilled != nil {
+		_ = g.spilled.Close()
 	}
+	g.spilled, g.written, g.parts = nil, 0, [groupPartitions][]spilledPart{}
 }
