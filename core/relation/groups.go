@@ -146,29 +146,20 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	return out, out.weigh(ctx, t, surplus)
 }
 
-// batchKeys are the hashes of a batch's keys.
-type batchKeys struct {
-	hashes  []table.Hash
-	lacking []bool
-}
-
-func (t *Table) hashKeys(b *table.Batch, at []int, identity func(*rulebook.Cell, string) string) batchKeys {
-	k := batchKeys{make([]table.Hash, b.Len()), make([]bool, b.Len())}
+// hashKeys hashes columns of a batch, given what the texts of each are one thing with others by.
+func (t *Table) hashKeys(b *table.Batch, at []int, identity func(cells *rulebook.Cells, text string) table.Token) []table.Hash {
+	hashes := make([]table.Hash, b.Len())
 	for _, c := range at {
-		cells := t.Book.Cells(t.Source.Columns()[c])
-		column := &b.Columns[c]
-		tokens, missing := make([]table.Token, len(column.Texts)), make([]bool, len(column.Texts))
+		cells, column := t.Book.Cells(t.Source.Columns()[c]), &b.Columns[c]
+		tokens := make([]table.Token, len(column.Texts))
 		for code, text := range column.Texts {
-			cell := cells.Read(text)
-			missing[code] = cell.Missing
-			tokens[code] = table.TokenOf(identity(&cell, text))
+			tokens[code] = identity(cells, text)
 		}
 		for i, code := range column.Codes {
-			k.hashes[i] = table.With(k.hashes[i], tokens[code])
-			k.lacking[i] = k.lacking[i] || missing[code]
+			hashes[i] = table.With(hashes[i], tokens[code])
 		}
 	}
-	return k
+	return hashes
 }
 
 // keysOf hashes the keys and all cells of some rows as they stand.
@@ -186,12 +177,15 @@ func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet) (map[u
 		return out, nil
 	}
 	err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]one, error) {
-		keys := t.hashKeys(b, at, func(cell *rulebook.Cell, text string) string { return cell.Identity(text) })
-		whole := t.hashKeys(b, all, func(_ *rulebook.Cell, text string) string { return text })
+		keys := t.hashKeys(b, at, func(cells *rulebook.Cells, text string) table.Token {
+			token, _ := cells.IdentityToken(text)
+			return token
+		})
+		whole := t.hashKeys(b, all, func(_ *rulebook.Cells, text string) table.Token { return table.TokenOf(text) })
 		var found []one
 		for i, row := range b.Rows {
 			if rows.Contains(row) {
-				found = append(found, one{row, keyed{keys.hashes[i], whole.hashes[i]}})
+				found = append(found, one{row, keyed{keys[i], whole[i]}})
 			}
 		}
 		return found, nil
