@@ -336,7 +336,10 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 			d.Texts[code] = unsafe.String(&raw[0], len(raw))
 			continue
 		}
-		text, kind := encode(d.keep(raw))
+		text, kind := d.keep(raw), DefectKind("")
+		if !cells.Clean {
+			text, kind = encode(text)
+		}
 		d.Texts[code] = text
 		d.flaw(uint32(code), kind)
 	}
@@ -399,7 +402,7 @@ func (d *Dictionary) seek(t Token, cells *Cells, encode Encoder) uint32 {
 		raw = t.Bytes(&short)
 	}
 	text, kind := d.keep(raw), DefectKind("")
-	if !t.Plain() && len(raw) > 0 {
+	if !cells.Clean && !t.Plain() && len(raw) > 0 {
 		text, kind = encode(text)
 	}
 	code := d.Add(t, text)
