@@ -36,10 +36,20 @@ func texts(to []string, cells []sheetCell) []string {
 // rows walks the rows of a sheet.
 func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error,
 	merged func(first, last, row int)) error {
-	s := newScanner(in)
+	unpacked, done := ahead(in)
+	defer done()
+	s := newScanner(unpacked)
 	row, column := 0, 0
 	var cells []sheetCell
 	for {
+		if plain, ok := s.plainCell(); ok {
+			cell, err := b.plain(&plain, column)
+			if err != nil {
+				return fmt.Errorf("row %d: %w", max(row, 1), damaged(err))
+			}
+			column, cells = cell.column+1, append(cells, cell)
+			continue
+		}
 		t, err := s.next()
 		if errors.Is(err, io.EOF) {
 			return nil
@@ -103,14 +113,9 @@ func (b *bookParts) cell(s *scanner, column int) (out sheetCell, err error) {
 	if err != nil {
 		return out, err
 	}
-	if len(ref) > 0 {
-		at, _, ok := cellPlace(string(ref))
-		if !ok || at < column || at >= sheetColumns {
-			return out, fmt.Errorf("%w (a cell %q)", ErrWorkbook, ref)
-		}
-		column = at
+	if out.column, err = columnOf(ref, column); err != nil {
+		return out, err
 	}
-	out.column = column
 	kind, err := s.attribute("t")
 	if err != nil {
 		return out, err
@@ -151,6 +156,18 @@ func (b *bookParts) cell(s *scanner, column int) (out sheetCell, err error) {
 			depth++
 		}
 	}
+}
+
+// columnOf is the column of a cell of some name, or none, which stands at a column or after it.
+func columnOf(ref []byte, column int) (int, error) {
+	if len(ref) == 0 {
+		return column, nil
+	}
+	at, _, ok := cellPlace(string(ref))
+	if !ok || at < column || at >= sheetColumns {
+		return column, fmt.Errorf("%w (a cell %q)", ErrWorkbook, ref)
+	}
+	return at, nil
 }
 
 // cellKind is the kind of a cell as a text that is not made anew for each.
@@ -235,7 +252,7 @@ func (b *bookParts) date(raw string) string {
 		when = when.AddDate(0, 0, 1) // the calendar has a 29 February 1900, which was none
 	}
 	if when.Hour() == 0 && when.Minute() == 0 && when.Second() == 0 {
-		return when.Format("2006-01-02")
+		return table.DateValue(when.Unix() / 86400).Standard()
 	}
 	return when.Format("2006-01-02 15:04:05")
 }
