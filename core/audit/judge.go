@@ -14,9 +14,9 @@ type judge struct {
 	lacking, mistyped uint16
 	values            []columnCheck // of values
 	sweep             sweep
-	dates             table.DatePattern // of a swept column of dates
-	plain             []plainCheck      // of a swept column of texts
-	units             *unitsCheck       // of a swept column of numbers; nil for no bounds
+	dates             []datesPattern // of a swept column of dates, in the order in which they are tried
+	plain             []plainCheck   // of a swept column of texts
+	units             *unitsCheck    // of a swept column of numbers; nil for no bounds
 	// digitsAlike says that texts which differ in nothing but their digits are judged alike.
 	digitsAlike bool
 }
@@ -71,18 +71,39 @@ func (j *judge) findSweep() {
 		j.sweepTexts()
 	case j.cells.Type.IsNumber():
 		j.sweepNumbers()
-	case len(j.values) == 0:
+	default:
 		if rivals, _ := j.cells.Patterns(); len(rivals) == 0 { // which have to be counted
 			j.sweepDates()
 		}
 	}
 }
 
-// sweepDates sweeps a column of dates or datetimes that all have one length.
+// datesPattern is a pattern by which dates are written.
+type datesPattern struct {
+	table.DatePattern
+	standard bool // what is written by it is what the date is identified by
+}
+
+// sweepDates sweeps a column of dates or datetimes whose texts are plain.
 func (j *judge) sweepDates() {
-	if pattern, ok := j.cells.PlainDates(); ok {
-		j.sweep, j.dates = sweepDates, pattern
+	standard := table.ISODates[0].String()
+	if j.cells.Type == table.TypeDateTime {
+		standard = table.ISODateTimes[0].String()
 	}
+	for _, pattern := range j.cells.PlainDates() {
+		j.sweep = sweepDates
+		j.dates = append(j.dates, datesPattern{pattern, pattern.String() == standard})
+	}
+}
+
+// dateOf reads a date in a text, and says whether it is identified by that text.
+func (j *judge) dateOf(text string) (micros int64, standard, ok bool) {
+	for i := range j.dates {
+		if micros, ok = j.dates[i].Parse(text); ok {
+			return micros, j.dates[i].standard, true
+		}
+	}
+	return 0, false, false
 }
 
 func (j *judge) sweepTexts() {

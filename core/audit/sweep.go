@@ -239,7 +239,12 @@ func (j *judge) breaks(text string) (broken uint16) {
 	if len(j.values) == 0 {
 		return 0
 	}
-	cell := rulebook.Cell{Value: table.TextValue(text)}
+	return j.breaksAs(table.TextValue(text), text)
+}
+
+// breaksAs says which rules on values the text of a value breaks.
+func (j *judge) breaksAs(value table.Value, text string) (broken uint16) {
+	cell := rulebook.Cell{Value: value}
 	for i := range j.values {
 		if one := &j.values[i]; one.rule.Breaks(cell, text) {
 			broken |= one.bit
@@ -309,48 +314,56 @@ func (c *stretchColumn) whatIsAlike(j *judge, t table.Token) *alike {
 	return known
 }
 
-// sweepDates judges cells of a column of dates or datetimes that are written by one pattern.
+// sweepDates judges cells of a column of dates or datetimes.
 func (c *stretchColumn) sweepDates(j *judge, p *plan, at int, d *table.Dictionary, first, last int) {
-	timed, iso := j.cells.Type == table.TypeDateTime, j.dates.String() == table.ISODates[0].String()
+	timed := j.cells.Type == table.TypeDateTime
 	valued, keyed := p.valued[at], p.keyed[at]
 	for code := first; code < last; code++ {
 		t, text := d.Tokens[code], ""
-		micros, ok := int64(0), false
+		micros, standard, ok := int64(0), false, false
+		length := t.Len()
 		switch {
 		case t.Hi == 0:
 			c.lack(j, code)
 			continue
 		case !t.Inline():
-			if text = d.Glance(uint32(code)); !j.cells.MayStandForNothing(text) {
-				micros, ok = j.dates.Parse(text)
+			text = d.Glance(uint32(code))
+			if length = len(text); !j.cells.MayStandForNothing(text) {
+				micros, standard, ok = j.dateOf(text)
 			}
 		case !j.cells.MayBeMissing(t):
 			var raw [16]byte
-			micros, ok = j.dates.Parse(string(t.Bytes(&raw)))
+			micros, standard, ok = j.dateOf(string(t.Bytes(&raw)))
+		}
+		value := table.InstantValue(micros)
+		day := value.Day()
+		if !timed {
+			value, ok = table.DateValue(day), ok && micros%microsOfDay == 0
 		}
 		if !ok {
 			c.look(j, d, code)
 			continue
 		}
-		value := table.InstantValue(micros)
-		day := value.Day()
-		length := len(text)
-		if t.Inline() {
-			length = t.Len()
+		if len(j.values) > 0 {
+			if broken := j.breaksAs(value, d.Glance(uint32(code))); broken != 0 {
+				c.broken[code] = broken
+				c.anyBroken |= broken
+			}
 		}
 		if timed {
 			c.shard.AddPlainInstant(t, text, length, micros, day)
 		} else {
-			value = table.DateValue(day)
 			c.shard.AddPlainDate(t, text, length, day)
 		}
 		if valued {
 			c.values[code] = value
 		}
 		if keyed {
-			if c.identities[code] = t; !iso {
+			if c.identities[code] = t; !standard {
 				c.identities[code] = table.TokenOf(value.Identity())
 			}
 		}
 	}
 }
+
+const microsOfDay = 86_400_000_000

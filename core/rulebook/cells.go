@@ -300,22 +300,26 @@ func (c *Cells) MayLookLike(t table.Token) bool {
 // are several; own is the one by which they are read, empty where that is the reading's.
 func (c *Cells) Patterns() (several []table.DatePattern, own string) { return c.patterns, c.own }
 
-// PlainDates returns the pattern of a column of dates or datetimes whose texts are made of ASCII characters and have no stray
-// spaces, where it is the only one there is.
-func (c *Cells) PlainDates() (table.DatePattern, bool) {
+// PlainDates returns the patterns of a column of dates or datetimes, in the order in which they are tried, where all texts that fit
+// them are made of ASCII characters and have no stray spaces; nil for other columns.
+func (c *Cells) PlainDates() []table.DatePattern {
 	patterns := c.format.Dates
 	switch {
 	case c.Type == table.TypeDateTime:
-		patterns = c.format.DateTimes
+		if patterns = c.format.DateTimes; len(patterns) == 0 {
+			patterns = table.ISODateTimes
+		}
 	case c.Type != table.TypeDate:
-		return table.DatePattern{}, false
+		return nil
 	case len(patterns) == 0:
 		patterns = table.ISODates
 	}
-	if len(patterns) != 1 || !patterns[0].Plain() || c.Type == table.TypeDate && patterns[0].Timed() {
-		return table.DatePattern{}, false
+	for i := range patterns {
+		if !patterns[i].Plain() || c.Type == table.TypeDate && patterns[i].Timed() {
+			return nil
+		}
 	}
-	return patterns[0], true
+	return patterns
 }
 
 // Number reads a short text as a number of the column, of digits with at most a sign and one decimal mark, with the token

@@ -528,14 +528,59 @@ func (p *DatePattern) Format(micros int64) string {
 	return b.String()
 }
 
+// formatDate writes a day, since 1970-01-01, as yyyy-MM-dd.
 func formatDate(days int64) string {
-	return time.UnixMicro(days * microsPerDay).UTC().Format("2006-01-02")
+	var raw [10]byte
+	if appendDay(raw[:0], days) == nil {
+		return time.UnixMicro(days * microsPerDay).UTC().Format("2006-01-02")
+	}
+	return string(raw[:])
 }
 
+// formatInstant writes a moment, since 1970-01-01, as yyyy-MM-dd HH:mm:ss, with six digits after a point where it is no whole second.
 func formatInstant(micros int64) string {
-	when := time.UnixMicro(micros).UTC()
-	if micros%1_000_000 == 0 {
-		return when.Format("2006-01-02 15:04:05")
+	day, of := micros/microsPerDay, micros%microsPerDay
+	if of < 0 {
+		day, of = day-1, of+microsPerDay
 	}
-	return when.Format("2006-01-02 15:04:05.000000")
+	var raw [len("2006-01-02 15:04:05.000000")]byte
+	out := appendDay(raw[:0], day)
+	if out == nil {
+		when := time.UnixMicro(micros).UTC()
+		if micros%1_000_000 == 0 {
+			return when.Format("2006-01-02 15:04:05")
+		}
+		return when.Format("2006-01-02 15:04:05.000000")
+	}
+	seconds, fraction := int(of/1_000_000), int(of%1_000_000)
+	out = appendTwo(append(out, ' '), seconds/3600)
+	out = appendTwo(append(out, ':'), seconds/60%60)
+	out = appendTwo(append(out, ':'), seconds%60)
+	if fraction > 0 {
+		out = append(out, '.')
+		out = appendTwo(appendTwo(appendTwo(out, fraction/10_000), fraction/100%100), fraction%100)
+	}
+	return string(out)
 }
+
+// appendDay writes a day of the years 1 to 9999; nil for others. The year begins in March, as in daysSince.
+func appendDay(to []byte, days int64) []byte {
+	if days < -719_162 || days > 2_932_896 {
+		return nil
+	}
+	since := int(days + 719_468) // 0000-03-01
+	era := since / 146_097
+	of := since - era*146_097
+	yearOf := (of - of/1460 + of/36_524 - of/146_096) / 365
+	dayOf := of - (365*yearOf + yearOf/4 - yearOf/100)
+	from := (5*dayOf + 2) / 153 // months since March
+	day, month, year := dayOf-(153*from+2)/5+1, from+3, yearOf+era*400
+	if month > 12 {
+		month, year = month-12, year+1
+	}
+	to = appendTwo(appendTwo(to, year/100), year%100)
+	to = appendTwo(append(to, '-'), month)
+	return appendTwo(append(to, '-'), day)
+}
+
+func appendTwo(to []byte, n int) []byte { return append(to, byte('0'+n/10), byte('0'+n%10)) }

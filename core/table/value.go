@@ -182,8 +182,9 @@ var StandardFormat = Format{}
 
 var (
 	// ISODates is the pattern of dates where none is declared.
-	ISODates          = MustDatePatterns("yyyy-MM-dd")
-	standardDateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
+	ISODates = MustDatePatterns("yyyy-MM-dd")
+	// ISODateTimes are those of datetimes; the first is how moments are written that are whole seconds.
+	ISODateTimes = MustDatePatterns("yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
 		"yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ss.SSS", "yyyy-MM-dd'T'HH:mm:ssX",
 		"yyyy-MM-dd HH:mm:ssX", "yyyy-MM-dd'T'HH:mmX", "yyyy-MM-dd'T'HH:mm:ss.SSSX")
 	standardTrue  = []string{"true", "yes", "1"}
@@ -216,7 +217,7 @@ func (f *Format) Parse(t Type, text string) (Value, bool) {
 	case TypeDateTime:
 		patterns := f.DateTimes
 		if len(patterns) == 0 {
-			patterns = standardDateTimes
+			patterns = ISODateTimes
 		}
 		for i := range patterns {
 			if micros, ok := patterns[i].Parse(text); ok {
@@ -292,7 +293,7 @@ func (f *Format) TypedBytes(others []DatePattern) *[256]bool {
 			made[b] = true
 		}
 	}
-	for _, patterns := range [][]DatePattern{f.Dates, f.DateTimes, ISODates, standardDateTimes, others} {
+	for _, patterns := range [][]DatePattern{f.Dates, f.DateTimes, ISODates, ISODateTimes, others} {
 		for i := range patterns {
 			add(patterns[i].bytes())
 		}

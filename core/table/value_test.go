@@ -185,6 +185,30 @@ func TestNumbersOfDaysAreDates(t *testing.T) {
 	}
 }
 
+// Moments are written as the standard library writes them.
+func TestDaysAndMomentsAreWrittenAsTheStandardLibraryWritesThem(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 6))
+	for range 200_000 {
+		micros := r.Int64N(400_000_000_000_000_000) - 100_000_000_000_000_000 // some of them before the year 1, or after 9999
+		switch r.IntN(4) {
+		case 0:
+			micros -= micros % 1_000_000
+		case 1:
+			micros -= micros % microsPerDay
+		}
+		when, layout := time.UnixMicro(micros).UTC(), "2006-01-02 15:04:05"
+		if micros%1_000_000 != 0 {
+			layout += ".000000"
+		}
+		if got := formatInstant(micros); got != when.Format(layout) {
+			t.Fatalf("%d is written %s, want %s", micros, got, when.Format(layout))
+		}
+		if day := micros / microsPerDay; formatDate(day) != time.Unix(day*86_400, 0).UTC().Format(time.DateOnly) {
+			t.Fatalf("day %d is written %s", day, formatDate(day))
+		}
+	}
+}
+
 // Patterns of fixed places are held against the standard library, with bytes changed anywhere.
 func TestTimesAreReadAsTheStandardLibraryReadsThem(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 5))
