@@ -2,6 +2,7 @@ package audit
 
 import (
 	"cmp"
+	"encoding/binary"
 	"maps"
 	"math/bits"
 	"slices"
@@ -44,8 +45,10 @@ func (s *stretch) findTogether(b *table.Batch) {
 	}
 }
 
-// together counts the sets of columns that miss together, up to a cap.
+// together counts the sets of columns that miss together, up to a cap: in a table of up to 64 columns by a bit for each, in others by
+// those bits as text.
 type together struct {
+	few    map[uint64]int64
 	counts map[string]int64
 	more   bool
 	key    []byte
@@ -57,16 +60,27 @@ const (
 )
 
 func (p *together) add(mask []uint64, rows int64) {
+	if len(mask) == 1 {
+		p.addFew(mask[0], rows)
+		return
+	}
 	p.key = p.key[:0]
 	for _, w := range mask {
-		for w := w; ; w >>= 8 {
-			p.key = append(p.key, byte(w))
-			if len(p.key)%8 == 0 {
-				break
-			}
-		}
+		p.key = binary.LittleEndian.AppendUint64(p.key, w)
 	}
 	p.count(string(p.key), rows)
+}
+
+// addFew is add for a mask of a single word.
+func (p *together) addFew(mask uint64, rows int64) {
+	if p.few == nil {
+		p.few = map[uint64]int64{}
+	}
+	if _, known := p.few[mask]; !known && len(p.few) >= setsKept {
+		p.more = true
+		return
+	}
+	p.few[mask] += rows
 }
 
 // addAll adds one row for each mask of a single word, those of one kind together.
@@ -78,7 +92,7 @@ func (p *together) addAll(masks []uint64) {
 	for _, mask := range masks {
 		m := &met[mask*0x9E3779B97F4A7C15>>58]
 		if m.mask != mask && m.rows > 0 {
-			p.add([]uint64{m.mask}, m.rows)
+			p.addFew(m.mask, m.rows)
 			m.rows = 0
 		}
 		m.mask = mask
@@ -86,7 +100,7 @@ func (p *together) addAll(masks []uint64) {
 	}
 	for _, m := range met {
 		if m.rows > 0 {
-			p.add([]uint64{m.mask}, m.rows)
+			p.addFew(m.mask, m.rows)
 		}
 	}
 }
@@ -104,6 +118,11 @@ func (p *together) count(key string, rows int64) {
 
 func (p *together) merge(o *together) {
 	p.more = p.more || o.more
+	// in the order of their bits from the first column on
+	inOrder := func(a, b uint64) int { return cmp.Compare(bits.ReverseBytes64(a), bits.ReverseBytes64(b)) }
+	for _, mask := range slices.SortedFunc(maps.Keys(o.few), inOrder) {
+		p.addFew(mask, o.few[mask])
+	}
 	for _, key := range slices.Sorted(maps.Keys(o.counts)) {
 		p.count(key, o.counts[key])
 	}
@@ -111,7 +130,7 @@ func (p *together) merge(o *together) {
 
 func (p *together) result(names []string) (out []MissingSet, more bool) {
 	out = []MissingSet{}
-	for key, rows := range p.counts {
+	tell := func(key []byte, rows int64) {
 		one := MissingSet{Missing: []string{}, Rows: rows}
 		for at := range len(key) {
 			for w := key[at]; w != 0; w &= w - 1 {
@@ -119,6 +138,12 @@ func (p *together) result(names []string) (out []MissingSet, more bool) {
 			}
 		}
 		out = append(out, one)
+	}
+	for mask, rows := range p.few {
+		tell(binary.LittleEndian.AppendUint64(nil, mask), rows)
+	}
+	for key, rows := range p.counts {
+		tell([]byte(key), rows)
 	}
 	slices.SortFunc(out, func(a, b MissingSet) int {
 		return cmp.Or(cmp.Compare(b.Rows, a.Rows), slices.Compare(a.Missing, b.Missing))

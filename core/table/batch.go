@@ -285,13 +285,13 @@ func sameTexts(a, b []string) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// ahead is how many stretches may be done before their turn comes to be taken; of a wide table
-// few, since what is known of each column takes room.
+// ahead is how many stretches are begun before their turn comes to be taken, beside the one whose turn it is: as many as keep all workers
+// busy, since every one more is read long before it is worked on; of a wide table fewer, since what is known of each column takes room.
 func ahead(workers, columns int) int {
 	if columns > 4*usualColumns {
 		return 1
 	}
-	return workers + 1
+	return max(workers-1, 1)
 }
 
 // scan hands stretches, which have so many parts, to work, and what becomes of them to take.
