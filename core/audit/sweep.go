@@ -157,11 +157,18 @@ func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictiona
 	if !j.cells.PlainNumbers() || len(d.Flawed) > 0 {
 		return false
 	}
-	text := d.Glance(uint32(code))
-	if j.cells.MayStandForNothing(text) || j.cells.Open && table.ZeroPadded(text) {
+	long, number := "", ""
+	if t.Inline() {
+		var raw [16]byte
+		number = string(t.Bytes(&raw)) // which is kept nowhere
+	} else {
+		long = d.Glance(uint32(code))
+		number = long
+	}
+	if j.cells.MayStandForNothing(number) || j.cells.Open && table.ZeroPadded(number) {
 		return false
 	}
-	coefficient, scale, ok := table.ParseWord(text)
+	coefficient, scale, ok := table.ParseWord(number)
 	if !ok || j.cells.Type == table.TypeInteger && !table.DecimalOf(coefficient, scale).IsWhole() {
 		return false
 	}
@@ -175,7 +182,7 @@ func (c *stretchColumn) sweepNumber(j *judge, p *plan, at int, d *table.Dictiona
 	if p.keyed[at] {
 		c.identities[code] = table.TokenOf(table.DecimalOf(coefficient, scale).Shortest())
 	}
-	c.shard.AddNumberText(t, text)
+	c.shard.AddNumberText(t, long)
 	beside.coefficients, beside.scales = append(beside.coefficients, coefficient), append(beside.scales, uint8(scale))
 	return true
 }

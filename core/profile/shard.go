@@ -280,12 +280,16 @@ func (s *Shard) AddShort(t table.Token) {
 	s.extendShort(t)
 }
 
-// AddNumberText is Add for the text of a number, of ASCII characters without stray spaces, that stands in one row; the number itself
-// is added by AddEachNumber.
+// AddNumberText is Add for the text of a number, of ASCII characters without stray spaces, that stands in one row; the text is not
+// looked at where its token holds it. The number itself is added by AddEachNumber.
 func (s *Shard) AddNumberText(t table.Token, text string) {
 	s.tallyText(t, text, 1)
 	s.filled++
-	s.length(len(text))
+	if t.Inline() {
+		s.length(t.Len())
+	} else {
+		s.length(len(text))
+	}
 }
 
 // AddEachNumber adds numbers, coefficients x 10^-scales, whose texts are added by AddNumberText.

@@ -86,7 +86,7 @@ func ParseDecimal(s string) (Decimal, bool) {
 					return d, true
 				}
 			}
-			return parseWide(s)
+			return parseWide(strings.Clone(s)) // so that a text which fits a word may stand anywhere
 		default:
 			return Decimal{}, false
 		}
@@ -95,7 +95,7 @@ func ParseDecimal(s string) (Decimal, bool) {
 		return Decimal{}, false
 	}
 	if significant > 18 || scale > 18 {
-		return parseWide(s)
+		return parseWide(strings.Clone(s)) // so that a text which fits a word may stand anywhere
 	}
 	if s[0] == '-' {
 		coefficient = -coefficient
