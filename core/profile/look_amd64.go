@@ -14,7 +14,7 @@ const vectorBytes = 32
 // lookVectors is lookWords with AVX2 instructions, for a text that is not empty.
 //
 //go:noescape
-func lookVectors(text *byte, length int, into *looked)
+func lookVectors(text *byte, length int, into *looked, constants *[8]byte, places *[256][8]byte)
 
 // lookConstants are broadcast by lookVectors.
 var lookConstants = [8]byte{' ', '0' - 1, '9', '9' + 1, 'a' - 1, 'z' + 1, 'A', 0x7F}
@@ -46,5 +46,5 @@ func lookASCII(text string, into *looked) {
 		lookWords(text, into)
 		return
 	}
-	lookVectors(unsafe.StringData(text), len(text), into)
+	lookVectors(unsafe.StringData(text), len(text), into, &lookConstants, &packingPlaces)
 }

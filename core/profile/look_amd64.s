@@ -1,13 +1,13 @@
 #include "textflag.h"
 #include "go_asm.h"
 
-// func lookVectors(text *byte, length int, into *looked)
+// func lookVectors(text *byte, length int, into *looked, constants *[8]byte, places *[256][8]byte)
 //
 // AX text   BX length   DI into   R8 shape so far   CX bytes in it   DX place in the text
 // R10 bytes of the block that are looked at   R11 spaces   R12 whether the byte before is one   R13 what is odd
 // R14 bytes that stand in the shape   R9, SI scratch
 // Y0 the block   Y1 its classes   Y2 those of the block before   Y3 to Y7 scratch   Y8 to Y15 constants
-TEXT ·lookVectors(SB), NOSPLIT, $0-24
+TEXT ·lookVectors(SB), NOSPLIT, $0-40
 	MOVQ text+0(FP), AX
 	MOVQ length+8(FP), BX
 	MOVQ into+16(FP), DI
@@ -17,7 +17,7 @@ TEXT ·lookVectors(SB), NOSPLIT, $0-24
 	XORL R13, R13
 	MOVL $1, R12
 	VPXOR Y2, Y2, Y2
-	LEAQ ·lookConstants(SB), SI
+	MOVQ constants+24(FP), SI
 	VPBROADCASTB 0(SI), Y8  // a space, and the bit in which small letters differ from capitals
 	VPBROADCASTB 1(SI), Y9  // what is below digits
 	VPBROADCASTB 2(SI), Y10 // 9
@@ -85,7 +85,7 @@ whole:
 pack:
 	CMPQ CX, $const_shapeLimit
 	JGT  packed
-	LEAQ ·packingPlaces(SB), SI
+	MOVQ places+32(FP), SI
 	MOVBLZX R14, R9
 	VMOVQ (SI)(R9*8), X3
 	VPSHUFB X3, X1, X3

@@ -139,7 +139,7 @@ func lookWords(text string, into *looked) {
 		digits := (w + (0x80-'0')*ones) &^ (w + (0x7F-'9')*ones) & tops
 		lower := w | ' '*ones // which makes capitals small, and nothing else a letter
 		letters := (lower + (0x80-'a')*ones) &^ (lower + (0x7F-'z')*ones) & tops
-		ofDigits, ofLetters := wholeBytes(digits), wholeBytes(letters)
+		ofDigits, ofLetters := sevenBits(digits), sevenBits(letters)
 		before, beforeSpaces := class>>56, spaces>>56
 		class = w&^(ofDigits|ofLetters) | ofDigits&('9'*ones) | ofLetters&('A'*ones|w&(' '*ones))
 		spaces = ^((w ^ ' '*ones) + low) & tops
@@ -219,15 +219,15 @@ func wordAt(text string, at int) uint64 {
 		uint64(text[5])<<40 | uint64(text[6])<<48 | uint64(text[7])<<56
 }
 
-// wholeBytes returns all bits of the bytes whose top bits are given.
-func wholeBytes(tops uint64) uint64 { return tops | tops - tops>>7 }
+// sevenBits returns the lower bits of the bytes whose top bits are given, which are all that ASCII has.
+func sevenBits(tops uint64) uint64 { return tops - tops>>7 }
 
 // pack moves the bytes of w whose top bits are given to its lower end, in their order, and says how many they are: first
 // within both halves, by one step of one byte and one of two for each (Warren, Hacker's Delight, section 7-4).
 func pack(w, keep uint64) (packed uint64, count int) {
 	which := keep >> 7 * 0x0102040810204080 >> 56 // a bit for each of them, gathered in the top byte
 	steps := &packing[which]
-	w &= wholeBytes(keep)
+	w &= sevenBits(keep)
 	moved := w & steps.one
 	w = w ^ moved | moved>>8
 	moved = w & steps.two
