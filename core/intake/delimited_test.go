@@ -298,6 +298,15 @@ func TestPickTakesSingleRowsWithAndWithoutMarks(t *testing.T) {
 	}
 }
 
+// A byte that is a space beyond ASCII once it is turned into UTF-8 makes no record another one.
+func TestSpacesOfOtherEncodingsMoveNoRecord(t *testing.T) {
+	got := testkit.All(t, testkit.File(t, "a,b\n1,\xe4\n \xa0\n \x85\n\"\xfc\n\",3\n4,\xdf\n", intake.Reading{Encoding: "windows-1252"}), 2)
+	want := cells{{"1", "ä"}, {" \u00a0", ""}, {" …", ""}, {"ü\n", "3"}, {"4", "ß"}}
+	if !reflect.DeepEqual(got.Cells, want) {
+		t.Errorf("%q, want %q", got.Cells, want)
+	}
+}
+
 // Rows far from the start of what cannot be read from any place on are found without reading all before them each time.
 func TestPickTakesSingleRowsOfPackedTextAndOfOtherFormats(t *testing.T) {
 	text := generated(60_000)

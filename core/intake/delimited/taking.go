@@ -103,58 +103,45 @@ func (p *part) sound() bool {
 	return utf8.Valid(text)
 }
 
-// decode turns the part into UTF-8. The characters that matter to records are the same in
-// all of these encodings, so that the records are the same ones.
+// decode turns the part into UTF-8. Each byte is a character in all of these encodings, and those that matter to records are the same
+// ones, so that the records are what they were, at other places.
 func (p *part) decode() {
 	if p.utf8 || p.text.Characters == nil || ASCII(p.data.bytes()) {
 		return
 	}
 	p.utf8 = true
-	before := p.data
-	p.data = decoded(p.text.Characters, before.bytes())
-	before.release()
-	var m marks
-	m.find(p.data, p.text.Layout)
-	scan, data, end := p.text.scanner(), p.data.bytes(), 0
-	run := recordRun{spans: spansOf(len(p.records))}
-	for end < len(data) {
-		if end = m.sound(scan, data, &run, end, len(data)); end == len(data) {
-			break
-		}
-		record, _ := scan.first(stretch{data[end:], true})
-		if record.form != blankRecord {
-			run.spans = append(run.spans, span{uint32(end), uint32(record.end), 0, record.form})
-		}
-		end += record.end
-	}
-	for i := range p.records { // of which some that stand at the end may have been set aside
-		one := &p.records[i]
-		one.start, one.length, one.form = run.spans[i].start, run.spans[i].length, run.spans[i].form
-	}
-	spans.Put(&run.spans)
-}
-
-// decoded turns bytes of a part into UTF-8.
-func decoded(characters *charmap.Charmap, raw []byte) padded {
 	var (
 		texts [256][utf8.UTFMax]byte
 		sizes [256]uint8
 	)
 	for b := range texts {
-		r, _ := characterOf(characters, byte(b))
+		r, _ := characterOf(p.text.Characters, byte(b))
 		sizes[b] = uint8(utf8.EncodeRune(texts[b][:], r))
 	}
-	size := 0
+	before := p.data
+	raw, size := before.bytes(), 0
 	for _, b := range raw {
 		size += int(sizes[b])
 	}
-	out := paddedOf(size)
-	to, at := out.ahead(), 0
-	for _, b := range raw {
-		copy(to[at:at+utf8.UTFMax], texts[b][:])
-		at += int(sizes[b])
+	p.data = paddedOf(size)
+	to, from, at := p.data.ahead(), 0, 0
+	upTo := func(end int) {
+		for ; from < end; from++ {
+			b := raw[from]
+			copy(to[at:at+utf8.UTFMax], texts[b][:])
+			at += int(sizes[b])
+		}
 	}
-	return out
+	for i := range p.records {
+		r := &p.records[i]
+		end := int(r.start + r.length)
+		upTo(int(r.start))
+		r.start = uint32(at)
+		upTo(end)
+		r.length = uint32(at) - r.start
+	}
+	upTo(len(raw))
+	before.release()
 }
 
 // ASCII reports whether no byte is beyond ASCII, eight of them at a time.
