@@ -38,7 +38,7 @@ func (b *bench) ofFormats(ctx context.Context) error {
 	if plain, err = best(min(b.rounds, 3), func() (measured, error) { return sift(path+".csv", "", 2) }); err != nil {
 		return err
 	}
-	figure("profile of a table as .csv", plain, formatRows)
+	figure("profile of a table as .csv", plain, b.of(formatRows))
 	for _, f := range inFormats {
 		var again, other measured
 		if err := (&bench{rounds: min(b.rounds, 3)}).inTurn([]measuring{
@@ -64,7 +64,7 @@ func (b *bench) inEveryFormat(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for row := -1; row < formatRows; row++ {
+	for row := -1; row < b.of(formatRows); row++ {
 		line := ""
 		for c := range k.columns {
 			if c > 0 {
@@ -144,9 +144,9 @@ func (b *bench) pagesOfFormats(ctx context.Context, c *client.Client) error {
 		}
 		slowest := time.Duration(0)
 		for i := range 20 {
-			offset := r.IntN(formatRows - 100)
+			offset := r.IntN(b.of(formatRows) - 100)
 			if i == 0 {
-				offset = formatRows - 100
+				offset = b.of(formatRows) - 100
 			}
 			started := time.Now()
 			if _, err := c.Call(ctx, "GET", fmt.Sprintf(pageOfRows, d.Table.ID, offset), nil); err != nil {

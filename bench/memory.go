@@ -31,7 +31,7 @@ func (b *bench) fitting(ctx context.Context) error {
 	}{{"300 columns, 150 MB", 300, 150}, {"2,000 columns, 100 MB", 2000, 100}, {"40 columns, 60 % empty, 100 MB", -40,
 		100}} {
 		path := filepath.Join(b.directory, "wide.csv")
-		if err := generateWide(path, one.columns, one.megas<<20); err != nil {
+		if err := generateWide(path, one.columns, b.of(one.megas<<20)); err != nil {
 			return err
 		}
 		m, err := sift(path, "", 2)
@@ -44,7 +44,7 @@ func (b *bench) fitting(ctx context.Context) error {
 		return err
 	}
 	path := filepath.Join(b.directory, "plain.csv")
-	if err := generatePlain(path, 300<<20); err != nil {
+	if err := generatePlain(path, b.of(300<<20)); err != nil {
 		return err
 	}
 	c := exec.Command(program, "rulebook", "propose", path)
@@ -270,13 +270,13 @@ func (b *bench) joining(ctx context.Context, s *separate) error {
 		return err
 	}
 	for _, name := range []string{"north", "south"} {
-		if err := table(name, 2_000_000, func(out *bytes.Buffer, i int) {
-			fmt.Fprintf(out, "%s%d,P%d,%d.5\n", name[:1], i, i*7919%1_000_000, i%977)
+		if err := table(name, b.of(2_000_000), func(out *bytes.Buffer, i int) {
+			fmt.Fprintf(out, "%s%d,P%d,%d.5\n", name[:1], i, i*7919%b.of(1_000_000), i%977)
 		}, "sample,place,value\n"); err != nil {
 			return err
 		}
 	}
-	if err := table("places", 1_000_000, func(out *bytes.Buffer, i int) {
+	if err := table("places", b.of(1_000_000), func(out *bytes.Buffer, i int) {
 		fmt.Fprintf(out, "P%d,the place of the number %d,%d\n", i, i, i%60)
 	}, "place,title,region\n"); err != nil {
 		return err

@@ -30,12 +30,12 @@ steps:
 // mendedRows is how many rows the table has that is put right.
 const mendedRows = 2_000_000
 
-// of is so many rows, or a tenth of them where it has to be quick.
-func (b *bench) of(rows int) int {
+// of is so many rows or bytes, or a tenth of them where it has to be quick.
+func (b *bench) of(many int) int {
 	if b.quick {
-		return rows / 10
+		return many / 10
 	}
-	return rows
+	return many
 }
 
 // mending compares a fix plan of six steps, with the audit of the table that it makes, with the audit of the table that
