@@ -83,9 +83,9 @@ func newStretch(p *plan) *stretch {
 	s := &stretch{plan: p, columns: make([]stretchColumn, len(p.names)), found: make([]partial, len(p.checks)),
 		met:    make([]map[string]bool, len(p.names)),
 		hashed: make([]table.HashedRows, len(p.keys)+1), climbs: make([]climb, len(p.keys))}
-	for range p.names {
+	for c := range p.names {
 		d := table.NewDictionary()
-		d.Sparing = true
+		d.Sparing, d.Apart = true, p.apart[c]
 		s.dictionaries = append(s.dictionaries, d)
 	}
 	memory := condition.NewMemory(len(p.rows))
@@ -98,9 +98,6 @@ func newStretch(p *plan) *stretch {
 		s.columns[c].begun, s.columns[c].coded = 1, p.judges[c].cells.Codes() != nil
 	}
 	s.reset()
-	for c, d := range s.dictionaries {
-		d.Apart = p.apart[c]
-	}
 	return s
 }
 

@@ -202,21 +202,14 @@ func eightBytes(text string, at int) (w, inside uint64) {
 	if left := len(text) - at; left < 8 {
 		if len(text) >= 8 {
 			last := len(text) - 8
-			return wordAt(text, last) >> (8 * (8 - left)), tops >> (8 * (8 - left))
+			return table.WordAt(text, last) >> (8 * (8 - left)), tops >> (8 * (8 - left))
 		}
 		for i := range left {
 			w |= uint64(text[at+i]) << (8 * i)
 		}
 		return w, tops >> (8 * (8 - left))
 	}
-	return wordAt(text, at), tops
-}
-
-// wordAt returns eight bytes of a text, the first one lowest.
-func wordAt(text string, at int) uint64 {
-	text = text[at : at+8]
-	return uint64(text[0]) | uint64(text[1])<<8 | uint64(text[2])<<16 | uint64(text[3])<<24 | uint64(text[4])<<32 |
-		uint64(text[5])<<40 | uint64(text[6])<<48 | uint64(text[7])<<56
+	return table.WordAt(text, at), tops
 }
 
 // sevenBits returns the lower bits of the bytes whose top bits are given, which are all that ASCII has.

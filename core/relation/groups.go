@@ -91,24 +91,17 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	type part struct {
 		rows, lacking int64
 		hashed        table.HashedRows
-		hashes        []table.Hash // of the rows of a batch
-		missing       []bool       // in them
 	}
 	var failed error
 	err = scanWith(ctx, t, at, func() *identities { return t.identities(at, foldedText) }, func() *part { return &part{} },
 		func(p *part, d *identities, b *table.Batch) {
 			p.rows += int64(b.Len())
-			p.hashes, p.missing = slices.Grow(p.hashes[:0], b.Len())[:b.Len()], slices.Grow(p.missing[:0], b.Len())[:b.Len()]
-			clear(p.hashes)
-			clear(p.missing)
-			for _, c := range at {
-				d.hash(b, c, p.hashes, p.missing)
-			}
+			hashes, missing := d.hash(b, at)
 			for i, row := range b.Rows {
-				if p.missing[i] {
+				if missing[i] {
 					p.lacking++
 				} else {
-					p.hashed.Add(p.hashes[i], row)
+					p.hashed.Add(hashes[i], row)
 				}
 			}
 		}, func(p *part) {

@@ -14,6 +14,9 @@ type identities struct {
 	cells  []*rulebook.Cells
 	levels func(cell *rulebook.Cell, text string) string // nil where they are what they are
 	known  [][]identity                                  // per column, per code
+	// of the rows of the batch that was hashed last
+	hashes  []table.Hash
+	lacking []bool
 }
 
 type identity struct {
@@ -77,12 +80,19 @@ func (d *identities) forget(column int) {
 	}
 }
 
-// hash adds the identities of a column, one of at, to the hashes of the rows of a batch, and says which rows lack it.
-func (d *identities) hash(b *table.Batch, column int, hashes []table.Hash, lacking []bool) {
-	known := d.known[slices.Index(d.at, column)]
-	for k, code := range b.Columns[column].Codes {
-		one := &known[code]
-		hashes[k] = table.With(hashes[k], one.token)
-		lacking[k] = lacking[k] || one.missing
+// hash hashes the identities of columns, which are some of at, for each row of a batch, and says which rows lack one of them; both are
+// good until the next time.
+func (d *identities) hash(b *table.Batch, columns []int) (hashes []table.Hash, lacking []bool) {
+	d.hashes, d.lacking = slices.Grow(d.hashes[:0], b.Len())[:b.Len()], slices.Grow(d.lacking[:0], b.Len())[:b.Len()]
+	clear(d.hashes)
+	clear(d.lacking)
+	for _, c := range columns {
+		known := d.known[slices.Index(d.at, c)]
+		for k, code := range b.Columns[c].Codes {
+			one := &known[code]
+			d.hashes[k] = table.With(d.hashes[k], one.token)
+			d.lacking[k] = d.lacking[k] || one.missing
+		}
 	}
+	return d.hashes, d.lacking
 }

@@ -152,10 +152,11 @@ func scanWith[S any, R reader](ctx context.Context, t *Table, columns []int, rea
 			if d == nil {
 				continue
 			}
-			if d.Apart || table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
+			switch {
+			case d.Apart:
 				s.readers.forget(c)
-			}
-			if !d.Apart && table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)) {
+			case table.MostlyNew(len(d.Texts), s.rows, len(s.dictionaries)):
+				s.readers.forget(c)
 				d.Reset()
 				d.Apart = true
 			}

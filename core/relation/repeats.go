@@ -83,11 +83,9 @@ func countRepeats(ctx context.Context, t *Table, asked []Repeats, share uint64) 
 	type hashed struct {
 		rows    []table.HashedRows
 		lacking []int64
-		hashes  []table.Hash // of the rows of a batch
-		missing []bool       // in them
 	}
 	begin := func() *hashed {
-		return &hashed{make([]table.HashedRows, len(asked)), make([]int64, len(asked)), nil, nil}
+		return &hashed{make([]table.HashedRows, len(asked)), make([]int64, len(asked))}
 	}
 	work := func(h *hashed, r *exactAndFolded, b *table.Batch) {
 		for s, a := range asked {
@@ -97,19 +95,14 @@ func countRepeats(ctx context.Context, t *Table, asked []Repeats, share uint64) 
 				}
 				continue
 			}
-			h.hashes, h.missing = slices.Grow(h.hashes[:0], b.Len())[:b.Len()], slices.Grow(h.missing[:0], b.Len())[:b.Len()]
-			clear(h.hashes)
-			clear(h.missing)
 			by := r.exact
 			if a.Levelled {
 				by = r.folded
 			}
-			for _, c := range at[s] {
-				by.hash(b, c, h.hashes, h.missing)
-			}
+			hashes, missing := by.hash(b, at[s])
 			for k, row := range b.Rows {
-				switch hash := h.hashes[k]; {
-				case h.missing[k]:
+				switch hash := hashes[k]; {
+				case missing[k]:
 					h.lacking[s]++
 				case hash.Lo>>32%share == 0:
 					h.rows[s].Add(hash, row)

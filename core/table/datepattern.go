@@ -232,7 +232,7 @@ func (f *placedFields) parse(text string) (micros int64, ok bool) {
 		}
 	} else {
 		for i := range f.words {
-			if w := &f.words[i]; !w.fits(wordAt(text, w.at)) {
+			if w := &f.words[i]; !w.fits(WordAt(text, w.at)) {
 				return 0, false
 			}
 		}

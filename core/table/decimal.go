@@ -117,7 +117,7 @@ func ParseWord(s string) (coefficient int64, scale int, ok bool) {
 	digits, point, run := 0, -1, true // run says that eight digits may follow
 	for at < len(s) {
 		if run && len(s)-at >= 8 {
-			if eight, ok := eightDigits(wordAt(s, at)); ok {
+			if eight, ok := eightDigits(WordAt(s, at)); ok {
 				if digits += 8; digits > mostWordDigits {
 					return 0, 0, false
 				}
@@ -162,8 +162,8 @@ func ParseWord(s string) (coefficient int64, scale int, ok bool) {
 	return coefficient, scale, true
 }
 
-// wordAt returns eight bytes of a text, the first one lowest.
-func wordAt(s string, at int) uint64 {
+// WordAt returns eight bytes of a text, the first one lowest.
+func WordAt(s string, at int) uint64 {
 	s = s[at : at+8]
 	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 |
 		uint64(s[6])<<48 | uint64(s[7])<<56
