@@ -531,31 +531,37 @@ func (p *DatePattern) Format(micros int64) string {
 // formatDate writes a day, since 1970-01-01, as yyyy-MM-dd.
 func formatDate(days int64) string {
 	var raw [10]byte
-	if appendDay(raw[:0], days) == nil {
-		return time.UnixMicro(days * microsPerDay).UTC().Format("2006-01-02")
+	return string(AppendDate(raw[:0], days))
+}
+
+// AppendDate writes a day, since 1970-01-01, as yyyy-MM-dd.
+func AppendDate(to []byte, days int64) []byte {
+	if out := appendDay(to, days); out != nil {
+		return out
 	}
-	return string(raw[:])
+	return time.Unix(days*86_400, 0).UTC().AppendFormat(to, "2006-01-02")
+}
+
+// AppendSecond writes a moment, in seconds since 1970-01-01, as yyyy-MM-dd HH:mm:ss.
+func AppendSecond(to []byte, seconds int64) []byte {
+	day, of := seconds/86_400, int(seconds%86_400)
+	if of < 0 {
+		day, of = day-1, of+86_400
+	}
+	to = append(AppendDate(to, day), ' ')
+	to = append(appendTwo(to, of/3600), ':')
+	to = append(appendTwo(to, of/60%60), ':')
+	return appendTwo(to, of%60)
 }
 
 // formatInstant writes a moment, since 1970-01-01, as yyyy-MM-dd HH:mm:ss, with six digits after a point where it is no whole second.
 func formatInstant(micros int64) string {
-	day, of := micros/microsPerDay, micros%microsPerDay
-	if of < 0 {
-		day, of = day-1, of+microsPerDay
+	seconds, fraction := micros/1_000_000, int(micros%1_000_000)
+	if fraction < 0 {
+		seconds, fraction = seconds-1, fraction+1_000_000
 	}
 	var raw [len("2006-01-02 15:04:05.000000")]byte
-	out := appendDay(raw[:0], day)
-	if out == nil {
-		when := time.UnixMicro(micros).UTC()
-		if micros%1_000_000 == 0 {
-			return when.Format("2006-01-02 15:04:05")
-		}
-		return when.Format("2006-01-02 15:04:05.000000")
-	}
-	seconds, fraction := int(of/1_000_000), int(of%1_000_000)
-	out = appendTwo(append(out, ' '), seconds/3600)
-	out = appendTwo(append(out, ':'), seconds/60%60)
-	out = appendTwo(append(out, ':'), seconds%60)
+	out := AppendSecond(raw[:0], seconds)
 	if fraction > 0 {
 		out = append(out, '.')
 		out = appendTwo(appendTwo(appendTwo(out, fraction/10_000), fraction/100%100), fraction%100)

@@ -616,22 +616,33 @@ func signed(d *apd.Decimal) *big.Int {
 
 // String writes a in plain notation with a point, keeping its scale: 7.10 stays 7.10.
 func (a Decimal) String() string {
+	var raw [24]byte
+	return string(a.Append(raw[:0]))
+}
+
+// Append writes what String does.
+func (a Decimal) Append(to []byte) []byte {
 	if a.wide != nil {
-		return a.wide.Text('f')
+		return a.wide.Append(to, 'f')
 	}
 	if a.scale == 0 {
-		return strconv.FormatInt(a.coefficient, 10)
+		return strconv.AppendInt(to, a.coefficient, 10)
 	}
-	digits := strconv.FormatUint(magnitude(a.coefficient), 10)
-	if missing := int(a.scale) + 1 - len(digits); missing > 0 {
-		digits = strings.Repeat("0", missing) + digits
-	}
-	at := len(digits) - int(a.scale)
-	sign := ""
 	if a.coefficient < 0 {
-		sign = "-"
+		to = append(to, '-')
 	}
-	return sign + digits[:at] + "." + digits[at:]
+	var raw [24]byte
+	digits := strconv.AppendUint(raw[:0], magnitude(a.coefficient), 10)
+	at := len(digits) - int(a.scale)
+	if at <= 0 {
+		to = append(to, "0."...)
+		for ; at < 0; at++ {
+			to = append(to, '0')
+		}
+		return append(to, digits...)
+	}
+	to = append(append(to, digits[:at]...), '.')
+	return append(to, digits[at:]...)
 }
 
 // Shortest writes a without trailing zeros after the point, so that equal numbers have equal text.

@@ -21,10 +21,61 @@ import (
 
 // Records takes what a converter writes.
 type Records struct {
-	out  *bufio.Writer
-	line int64
+	out   io.Writer // nil for a block
+	lines []byte    // those that were not written out yet
+	line  int64
 	// note takes what is wrong with a line.
 	note func(Flaw) error
+}
+
+// writeOut is from how many bytes on lines are written out.
+const writeOut = 256 << 10
+
+// Block is records that were made for themselves, beside others, until they are put after those that come before them.
+type Block struct {
+	Records
+	flaws []Flaw
+}
+
+// NewBlock returns an empty block.
+func NewBlock() *Block {
+	b := &Block{}
+	b.note = func(f Flaw) error {
+		b.flaws = append(b.flaws, f)
+		return nil
+	}
+	return b
+}
+
+// Line is how many lines were written.
+func (r *Records) Line() int64 { return r.line }
+
+// Append writes the lines of a block.
+func (r *Records) Append(b *Block) error {
+	for _, f := range b.flaws {
+		f.Line += r.line
+		if err := r.note(f); err != nil {
+			return err
+		}
+	}
+	r.line += b.line
+	r.lines = append(r.lines, b.lines...)
+	return r.full()
+}
+
+// full writes lines out where there are many of them.
+func (r *Records) full() error {
+	if r.out == nil || len(r.lines) < writeOut {
+		return nil
+	}
+	return r.flush()
+}
+
+// flush writes out what there is.
+func (r *Records) flush() error {
+	_, err := r.out.Write(r.lines)
+	r.lines = r.lines[:0]
+	return err
 }
 
 // Flaw is something wrong with a line.
@@ -52,45 +103,58 @@ func (r *Records) Write(cells []string, flaws ...Flaw) error {
 	}
 	for i, text := range cells {
 		if i > 0 {
-			if err := r.out.WriteByte(','); err != nil {
-				return err
-			}
+			r.lines = append(r.lines, ',')
 		}
-		if err := r.cell(text, len(cells) == 1); err != nil {
-			return err
-		}
+		r.lines = AppendCell(r.lines, text, len(cells) == 1)
 	}
-	return r.out.WriteByte('\n')
+	r.lines = append(r.lines, '\n')
+	return r.full()
 }
 
 // Blank writes a line that is no record.
 func (r *Records) Blank() error {
 	r.line++
-	return r.out.WriteByte('\n')
+	r.lines = append(r.lines, '\n')
+	return r.full()
 }
 
-func (r *Records) cell(text string, alone bool) error {
-	quoted := text == "" && alone
-	for i := 0; i < len(text) && !quoted; i++ {
-		switch text[i] {
-		case ',', '"', '\n', '\r':
-			quoted = true
-		case ' ', '\t':
-			quoted = alone
+// WriteLines writes the records of so many lines, whose cells AppendCell made, each with its line end. Nothing is wrong with them.
+func (r *Records) WriteLines(lines []byte, records int) error {
+	r.line += int64(records)
+	r.lines = append(r.lines, lines...)
+	return r.full()
+}
+
+// AppendCell writes a text as a cell of the standard layout; alone says that it is the only one of its record.
+func AppendCell[Text string | []byte](to []byte, text Text, alone bool) []byte {
+	if len(text) == 0 {
+		if alone {
+			return append(to, `""`...)
+		}
+		return to
+	}
+	at := len(to)
+	to = append(to, text...)
+	for _, c := range to[at:] {
+		if special[c] && (c == ',' || c == '"' || c == '\n' || c == '\r' || alone) {
+			return appendQuoted(to[:at], text)
 		}
 	}
-	if !quoted {
-		_, err := r.out.WriteString(text)
-		return err
-	}
-	_ = r.out.WriteByte('"')
-	for i := 0; i < len(text); i++ {
+	return to
+}
+
+// special are the bytes for which a cell may need quotes.
+var special = [256]bool{',': true, '"': true, '\n': true, '\r': true, ' ': true, '\t': true}
+
+func appendQuoted[Text string | []byte](to []byte, text Text) []byte {
+	to = append(to, '"')
+	for i := range len(text) {
 		if text[i] == '"' {
-			_ = r.out.WriteByte('"')
+			to = append(to, '"')
 		}
-		_ = r.out.WriteByte(text[i])
+		to = append(to, text[i])
 	}
-	return r.out.WriteByte('"')
+	return append(to, '"')
 }
 
 // Stream converts on a goroutine of its own, as the text is read; closing it ends that. What
@@ -98,14 +162,14 @@ func (r *Records) cell(text string, alone bool) error {
 func Stream(ctx context.Context, c Streaming) io.ReadCloser {
 	ctx, cancel := context.WithCancel(ctx)
 	in, out := io.Pipe()
-	to := &Records{out: bufio.NewWriterSize(out, 256<<10), note: func(Flaw) error {
+	to := &Records{out: out, note: func(Flaw) error {
 		return errors.New("content: a flaw in a stream")
 	}}
 	guard.Go(func() error {
 		if err := c.Convert(ctx, to); err != nil {
 			return err
 		}
-		return to.out.Flush()
+		return to.flush()
 	}, func(err error) { _ = out.CloseWithError(err) })
 	return &streamReader{in, cancel}
 }
@@ -151,11 +215,11 @@ func (s *Spool) fill(ctx context.Context, c Converter) (err error) {
 	}
 	flaws := bufio.NewWriter(s.flaws)
 	lines := json.NewEncoder(flaws)
-	to := &Records{out: bufio.NewWriterSize(s.text, 256<<10), note: func(f Flaw) error { return lines.Encode(f) }}
+	to := &Records{out: s.text, note: func(f Flaw) error { return lines.Encode(f) }}
 	if err := c.Convert(ctx, to); err != nil {
 		return err
 	}
-	if err := errors.Join(to.out.Flush(), flaws.Flush()); err != nil {
+	if err := errors.Join(to.flush(), flaws.Flush()); err != nil {
 		return err
 	}
 	s.size, err = s.text.Seek(0, io.SeekCurrent)

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
 
 	"proudsieve/core/scratch"
@@ -99,6 +100,9 @@ func OpenZip(ctx context.Context, open Opening) (z *zip.Reader, done func(), err
 		return nil, nil, err
 	}
 	z, err = zip.NewReader(at, size)
+	if err == nil {
+		z.RegisterDecompressor(zip.Deflate, flate.NewReader)
+	}
 	if err != nil {
 		done()
 		return nil, nil, fmt.Errorf("the archive is damaged: %w; ask its provider to send it again", err)

@@ -36,6 +36,9 @@ type reader struct {
 	// next is the column that the next name probably is of: records mostly name them in one order.
 	next   int
 	parser jsonParser
+	cells  []string // of the record
+	// fixed says that no column may be added.
+	fixed bool
 	// narrow says that a text stands beyond the columns known then.
 	narrow bool
 }
@@ -111,6 +114,9 @@ func (j *reader) column(path string) (int, error) {
 	}
 	at, known := j.index[path]
 	if !known {
+		if j.fixed {
+			return 0, errUnknown
+		}
 		if len(j.names) >= content.ColumnLimit {
 			return 0, delimited.ErrTooMany
 		}
@@ -126,94 +132,80 @@ func (j *reader) column(path string) (int, error) {
 // Convert implements content.Converter. The file is read once, unless a text beyond the
 // columns was written before all of them were known.
 func (j *reader) Convert(ctx context.Context, to *content.Records) error {
+	if !j.array {
+		return j.lines(ctx, to)
+	}
 	return j.write(ctx, to, func(f func([]byte) error) error { return j.each(ctx, f) })
 }
 
 // write writes the records that each hands out.
 func (j *reader) write(ctx context.Context, to *content.Records, each func(f func(raw []byte) error) error) error {
-	j.narrow = false
-	var cells []string
-	known := len(j.names)
-	j.parser.column, j.parser.put = j.column, func(at int, text string) {
-		for len(cells) <= at {
-			cells = append(cells, "")
-		}
-		cells[at] = text
-	}
+	known := j.begin()
 	err := each(func(raw []byte) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if len(bytes.TrimSpace(raw)) == 0 {
-			return to.Blank()
-		}
-		clear(cells)
-		cells = cells[:0]
-		j.next = 0
-		repeated, err := j.parser.record(string(raw))
-		if errors.Is(err, delimited.ErrTooMany) {
-			return err
-		}
-		if err != nil {
-			j.narrow = true
-			text := string(bytes.TrimSpace(raw))
-			beyond := append(make([]string, max(known, len(j.names)), len(j.names)+1), text)
-			return to.Write(beyond, content.Flaw{Kind: table.BrokenRecord, Column: -1, Detail: err.Error() + ": " +
-				text})
-		}
-		var flaws []content.Flaw
-		for _, path := range repeated {
-			flaws = append(flaws, content.Flaw{Kind: table.RepeatedName, Column: j.index[path]})
-		}
-		return to.Write(cells, flaws...)
+		return j.record(string(raw), to, known)
 	})
-	if err == nil && j.narrow && len(j.names) > known {
-		return content.ErrAgain
+	if err == nil {
+		err = j.again(known)
 	}
 	return err
 }
 
-// each calls f for every line, or every element of the array.
+// begin makes ready for records, and returns how many columns are known before.
+func (j *reader) begin() (known int) {
+	j.narrow = false
+	j.parser.column, j.parser.put = j.column, func(at int, text string) {
+		for len(j.cells) <= at {
+			j.cells = append(j.cells, "")
+		}
+		j.cells[at] = text
+	}
+	return len(j.names)
+}
+
+// again says that records have to be written once more, since there are more columns than when some text was put beyond them.
+func (j *reader) again(known int) error {
+	if j.narrow && len(j.names) > known {
+		return content.ErrAgain
+	}
+	return nil
+}
+
+// record writes one record; so many columns were known at the beginning.
+func (j *reader) record(raw string, to *content.Records, known int) error {
+	if strings.TrimSpace(raw) == "" {
+		return to.Blank()
+	}
+	clear(j.cells)
+	j.cells = j.cells[:0]
+	j.next = 0
+	repeated, err := j.parser.record(raw)
+	if errors.Is(err, delimited.ErrTooMany) || errors.Is(err, errUnknown) {
+		return err
+	}
+	if err != nil {
+		j.narrow = true
+		text := strings.TrimSpace(raw)
+		beyond := append(make([]string, max(known, len(j.names)), len(j.names)+1), text)
+		return to.Write(beyond, content.Flaw{Kind: table.BrokenRecord, Column: -1, Detail: err.Error() + ": " + text})
+	}
+	var flaws []content.Flaw
+	for _, path := range repeated {
+		flaws = append(flaws, content.Flaw{Kind: table.RepeatedName, Column: j.index[path]})
+	}
+	return to.Write(j.cells, flaws...)
+}
+
+// each calls f for every element of the array.
 func (j *reader) each(ctx context.Context, f func(raw []byte) error) error {
 	in, err := j.open(ctx, 0)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	r := bufio.NewReaderSize(in, 256<<10)
-	if mark, err := r.Peek(3); err == nil && string(mark) == "\ufeff" {
-		_, _ = r.Discard(3)
-	}
-	if j.array {
-		return eachElement(r, false, f)
-	}
-	for line := int64(1); ; line++ {
-		raw, err := readLine(r)
-		if len(raw) > 0 || err == nil {
-			if err := f(raw); err != nil {
-				return err
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("line %d: %w", line, err)
-		}
-	}
-}
-
-func readLine(r *bufio.Reader) ([]byte, error) {
-	var line []byte
-	for {
-		part, err := r.ReadSlice('\n')
-		if line = append(line, part...); len(line) > delimited.RecordLimit {
-			return nil, delimited.ErrTooLong
-		}
-		if !errors.Is(err, bufio.ErrBufferFull) {
-			return line, err
-		}
-	}
+	return eachElement(withoutMark(in), false, f)
 }
 
 // readAll reads a text of one record.

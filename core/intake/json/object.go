@@ -76,7 +76,7 @@ func (o *object) Parts(ctx context.Context) (names []string, first string, err e
 	return append(w.arrays, whole), w.arrays[0], err
 }
 
-func withoutMark(in io.Reader) io.Reader {
+func withoutMark(in io.Reader) *bufio.Reader {
 	r := bufio.NewReaderSize(in, 256<<10)
 	if mark, err := r.Peek(3); err == nil && string(mark) == "\ufeff" {
 		_, _ = r.Discard(3)

@@ -10,7 +10,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"math/big"
 	"strconv"
 	"strings"
@@ -88,170 +87,109 @@ func (p *reader) Columns(ctx context.Context) ([]string, error) {
 // Convert implements content.Converter. Records are numbered from 1, since the file has no lines.
 func (p *reader) Convert(ctx context.Context, to *content.Records) error {
 	return p.file(ctx, func(file *parquet.File) error {
-		var writers []func(parquet.Value) string
-		var repeated []bool
+		var kinds []cellKind
 		for _, path := range file.Schema().Columns() {
 			leaf, ok := file.Schema().Lookup(path...)
 			if !ok {
 				return fmt.Errorf("%w (it has no column %s)", ErrParquet, strings.Join(path, "."))
 			}
-			writers = append(writers, textOf(leaf.Node.Type().LogicalType()))
-			repeated = append(repeated, leaf.MaxRepetitionLevel > 0)
+			kinds = append(kinds, cellKind{write: textOf(leaf.Node.Type().LogicalType()), repeated: leaf.MaxRepetitionLevel > 0,
+				alone: len(file.Schema().Columns()) == 1})
 		}
-		cells, number := make([]string, len(writers)), int64(0)
+		number := int64(0)
 		for _, group := range file.RowGroups() {
-			rows := group.Rows()
-			buffer := make([]parquet.Row, 64)
-			for {
-				if err := ctx.Err(); err != nil {
-					return errors.Join(err, rows.Close())
-				}
-				n, err := rows.ReadRows(buffer)
-				for _, row := range buffer[:n] {
-					number++
-					if err := to.Write(rowCells(cells, row, writers, repeated)); err != nil {
-						return errors.Join(err, rows.Close())
-					}
-				}
-				if errors.Is(err, io.EOF) || err == nil && n == 0 {
-					break
-				}
-				if err != nil {
-					return errors.Join(fmt.Errorf("record %d: %w (%w)", number+1, ErrParquet, err), rows.Close())
-				}
-			}
-			if err := rows.Close(); err != nil {
+			if err := writeGroup(ctx, group, kinds, number, to); err != nil {
 				return err
 			}
+			number += group.NumRows()
 		}
 		return nil
 	})
 }
 
-func rowCells(cells []string, row parquet.Row, writers []func(parquet.Value) string, repeated []bool) []string {
-	clear(cells)
-	for _, v := range row {
-		c := v.Column()
-		if c < 0 || c >= len(cells) || v.IsNull() && !repeated[c] {
-			continue
-		}
-		if !repeated[c] {
-			cells[c] = writers[c](v)
-			continue
-		}
-		if v.IsNull() {
-			continue
-		}
-		text := writers[c](v)
-		if v.Kind() == parquet.ByteArray || v.Kind() == parquet.FixedLenByteArray {
-			text = jsonText(text)
-		}
-		if cells[c] == "" {
-			cells[c] = "[" + text + "]"
-		} else {
-			cells[c] = strings.TrimSuffix(cells[c], "]") + "," + text + "]"
-		}
-	}
-	return cells
-}
-
-// jsonText quotes a text as JSON does.
-func jsonText(text string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range text {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r < ' ':
-			fmt.Fprintf(&b, `\u%04x`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
-
 // textOf returns how the values of a logical type are written.
-func textOf(t *format.LogicalType) func(parquet.Value) string {
+func textOf(t *format.LogicalType) func(to []byte, v parquet.Value) []byte {
 	if t != nil {
 		switch kind := t.Value.(type) {
 		case *format.DateType:
-			return func(v parquet.Value) string {
-				return time.Unix(int64(v.Int32())*86400, 0).UTC().Format("2006-01-02")
-			}
+			return func(to []byte, v parquet.Value) []byte { return table.AppendDate(to, int64(v.Int32())) }
 		case *format.TimestampType:
 			unit := kind.Unit.Value.Duration()
-			return func(v parquet.Value) string { return instant(v.Int64(), unit) }
+			return func(to []byte, v parquet.Value) []byte { return appendInstant(to, v.Int64(), unit) }
 		case *format.DecimalType:
-			return func(v parquet.Value) string { return decimalText(v, int(kind.Scale)) }
+			return func(to []byte, v parquet.Value) []byte { return appendDecimal(to, v, int(kind.Scale)) }
 		case *format.IntType:
 			if !kind.IsSigned {
-				return func(v parquet.Value) string {
+				return func(to []byte, v parquet.Value) []byte {
 					if v.Kind() == parquet.Int32 {
-						return strconv.FormatUint(uint64(v.Uint32()), 10)
+						return strconv.AppendUint(to, uint64(v.Uint32()), 10)
 					}
-					return strconv.FormatUint(v.Uint64(), 10)
+					return strconv.AppendUint(to, v.Uint64(), 10)
 				}
 			}
 		case *format.UUIDType:
-			return func(v parquet.Value) string {
+			return func(to []byte, v parquet.Value) []byte {
 				h := hex.EncodeToString(v.ByteArray())
 				if len(h) != 32 {
-					return h
+					return append(to, h...)
 				}
-				return h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]
+				return append(to, h[:8]+"-"+h[8:12]+"-"+h[12:16]+"-"+h[16:20]+"-"+h[20:]...)
 			}
 		}
 	}
-	return func(v parquet.Value) string {
+	return func(to []byte, v parquet.Value) []byte {
 		switch v.Kind() {
+		case parquet.Int32:
+			return strconv.AppendInt(to, int64(v.Int32()), 10)
+		case parquet.Int64:
+			return strconv.AppendInt(to, v.Int64(), 10)
 		case parquet.Float:
-			return strconv.FormatFloat(float64(v.Float()), 'f', -1, 32)
+			return strconv.AppendFloat(to, float64(v.Float()), 'f', -1, 32)
 		case parquet.Double:
-			return strconv.FormatFloat(v.Double(), 'f', -1, 64)
+			return strconv.AppendFloat(to, v.Double(), 'f', -1, 64)
 		case parquet.Int96:
-			return int96(v)
+			return appendInt96(to, v)
 		case parquet.ByteArray, parquet.FixedLenByteArray:
-			if raw := v.ByteArray(); !utf8.Valid(raw) {
-				return hex.EncodeToString(raw)
+			raw := v.ByteArray()
+			if !utf8.Valid(raw) {
+				return hex.AppendEncode(to, raw)
 			}
-			return string(v.ByteArray())
+			return append(to, raw...)
 		}
-		return v.String()
+		return append(to, v.String()...)
 	}
 }
 
-// instant writes a point in time given in units since 1970.
-func instant(n int64, unit time.Duration) string {
+// appendInstant writes a point in time given in units since 1970.
+func appendInstant(to []byte, n int64, unit time.Duration) []byte {
 	per := int64(time.Second / unit)
 	seconds, rest := n/per, n%per
 	if rest < 0 {
 		seconds, rest = seconds-1, rest+per
 	}
-	when := time.Unix(seconds, rest*int64(unit)).UTC()
 	if rest == 0 {
-		return when.Format("2006-01-02 15:04:05")
+		return table.AppendSecond(to, seconds)
 	}
-	return when.Format("2006-01-02 15:04:05.999999999")
+	return time.Unix(seconds, rest*int64(unit)).UTC().AppendFormat(to, "2006-01-02 15:04:05.999999999")
 }
 
-// int96 reads the old way to write points in time: nanoseconds of a day, and its Julian number.
-func int96(v parquet.Value) string {
+// appendInt96 reads the old way to write points in time: nanoseconds of a day, and its Julian number.
+func appendInt96(to []byte, v parquet.Value) []byte {
 	raw := v.Int96()
 	nanos := int64(raw[1])<<32 | int64(raw[0])
 	const julianOf1970 = 2440588
-	return instant((int64(raw[2])-julianOf1970)*86_400_000_000+nanos/1000, time.Microsecond)
+	return appendInstant(to, (int64(raw[2])-julianOf1970)*86_400_000_000+nanos/1000, time.Microsecond)
 }
 
-func decimalText(v parquet.Value, scale int) string {
+func appendDecimal(to []byte, v parquet.Value, scale int) []byte {
 	n := new(big.Int)
 	switch v.Kind() {
 	case parquet.Int32:
-		n.SetInt64(int64(v.Int32()))
+		return table.DecimalOf(int64(v.Int32()), scale).Append(to)
 	case parquet.Int64:
+		if c := v.Int64(); c > -1e18 && c < 1e18 && scale <= 18 {
+			return table.DecimalOf(c, scale).Append(to)
+		}
 		n.SetInt64(v.Int64())
 	default: // two's complement, the highest byte first
 		raw := v.ByteArray()
@@ -260,5 +198,5 @@ func decimalText(v parquet.Value, scale int) string {
 			n.Sub(n, new(big.Int).Lsh(big.NewInt(1), uint(8*len(raw))))
 		}
 	}
-	return table.DecimalFromBig(n, scale).String()
+	return table.DecimalFromBig(n, scale).Append(to)
 }

@@ -33,13 +33,9 @@ func texts(to []string, cells []sheetCell) []string {
 	return to
 }
 
-// rows walks the rows of a sheet.
-func (b *bookParts) rows(in io.Reader, f func(row int, cells []sheetCell) error,
-	merged func(first, last, row int)) error {
-	unpacked, done := ahead(in)
-	defer done()
-	s := newScanner(unpacked)
-	row, column := 0, 0
+// rows walks the rows of a sheet, or of a part of one, which come after a row; after notPlaced each must say its number itself.
+func (b *bookParts) rows(s *scanner, row int, f func(row int, cells []sheetCell) error, merged func(first, last, row int)) error {
+	column := 0
 	var cells []sheetCell
 	for {
 		if plain, ok := s.plainCell(); ok {
@@ -94,9 +90,17 @@ func damaged(err error) error {
 	return fmt.Errorf("%w (%w)", ErrWorkbook, err)
 }
 
+// notPlaced is what stands for the row before one in the midst of a sheet.
+const notPlaced = -1
+
+var errNotPlaced = errors.New("a row does not say which one it is")
+
 // rowNumber is the number of the row that began, after another one.
 func (b *bookParts) rowNumber(s *scanner, before int) (int, error) {
 	r, err := s.attribute("r")
+	if err == nil && len(r) == 0 && before == notPlaced {
+		err = errNotPlaced
+	}
 	if err != nil || len(r) == 0 {
 		return before + 1, err
 	}

@@ -1,11 +1,6 @@
 package workbook
 
-import (
-	"bytes"
-	"io"
-
-	"proudsieve/core/guard"
-)
+import "bytes"
 
 // plainCell is a cell as most are written: an element of few attributes with a value or a text in it, nothing of which has to be
 // made out of references.
@@ -96,19 +91,4 @@ func (b *bookParts) plain(cell *plainCell, column int) (sheetCell, error) {
 		raw = unescaped(raw)
 	}
 	return b.value(sheetCell{column: column}, cellKind(cell.kind), raw, string(cell.style))
-}
-
-// ahead unpacks on a goroutine of its own what is scanned on another; done ends that.
-func ahead(in io.Reader) (out io.Reader, done func()) {
-	from, to := io.Pipe()
-	var group guard.Group
-	group.Go(func() error {
-		buffer := make([]byte, 256<<10)
-		_, err := io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{in}, buffer)
-		return to.CloseWithError(err)
-	})
-	return from, func() {
-		_ = from.Close()
-		_ = group.Wait()
-	}
 }

@@ -26,6 +26,7 @@ type scanner struct {
 	ends       []int  // where each of them ends
 	alone      bool   // the element that began ends at once
 	inTag      bool   // "<" was read
+	part       bool   // what is read is a part of a text, after which it goes on
 	held       []byte // of what is longer than the buffer
 	decoded    []byte
 }
@@ -76,6 +77,9 @@ func (s *scanner) next() (token, error) {
 			text, err := s.until('<')
 			if err != nil {
 				if errors.Is(err, io.EOF) {
+					if s.part && len(text) == 0 {
+						return says, io.EOF
+					}
 					return says, s.atEnd(text)
 				}
 				return says, err

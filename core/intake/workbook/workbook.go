@@ -31,6 +31,9 @@ type reader struct {
 	parts *bookParts
 	done  func()
 	width int
+	// inOne says that the sheet has to be read in one piece.
+	inOne     bool
+	pieceSize int
 	// merged has, of the first rows, the cells whose text stands in an earlier column.
 	merged map[int][][2]int
 }
@@ -46,7 +49,7 @@ func init() {
 			return slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == "xl/workbook.xml" })
 		},
 		Converter: func(c *content.Content, part string) content.Converter {
-			return &reader{open: c.Places, sheet: part, merged: map[int][][2]int{}}
+			return &reader{open: c.Places, sheet: part, merged: map[int][][2]int{}, pieceSize: pieceSize}
 		},
 	})
 }
@@ -130,38 +133,51 @@ func (w *reader) Convert(ctx context.Context, to *content.Records) error {
 		return err
 	}
 	defer in.Close()
-	last := 0
-	var cells []string
-	return w.parts.rows(in, func(row int, found []sheetCell) error {
-		for last++; last < row; last++ { // rows that the sheet leaves out
-			if err := to.Blank(); err != nil {
-				return err
-			}
+	return w.pieces(ctx, in, to)
+}
+
+// rows writes rows as records, from the one after row first on.
+type rows struct {
+	to    *content.Records
+	first int
+	cells []string
+	width int
+}
+
+// write writes a row, and the lines of those that the sheet leaves out before it.
+func (r *rows) write(row int, found []sheetCell) error {
+	for int64(row) > int64(r.first)+r.to.Line()+1 {
+		if err := r.to.Blank(); err != nil {
+			return err
 		}
-		cells = texts(cells[:0], found)
-		for len(cells) > 0 && cells[len(cells)-1] == "" && !found[len(found)-1].unvalued {
-			cells = cells[:len(cells)-1]
+	}
+	cells := texts(r.cells[:0], found)
+	r.cells = cells
+	for len(cells) > 0 && cells[len(cells)-1] == "" && !found[len(found)-1].unvalued {
+		cells = cells[:len(cells)-1]
+	}
+	if len(cells) == 0 {
+		return r.to.Blank()
+	}
+	if r.width = max(r.width, len(cells)); r.width > content.ColumnLimit {
+		return delimited.ErrTooMany
+	}
+	var flaws []content.Flaw
+	for _, c := range found {
+		if c.unvalued {
+			flaws = append(flaws, content.Flaw{Kind: table.FormulaUnvalued, Column: c.column,
+				Detail: "open the workbook in a spreadsheet program and save it again, so that its values are stored"})
 		}
-		if len(cells) == 0 {
-			return to.Blank()
+		if c.numberAsText {
+			flaws = append(flaws, content.Flaw{Kind: table.NumberAsText, Column: c.column, Detail: c.text})
 		}
-		if w.width = max(w.width, len(cells)); w.width > content.ColumnLimit {
-			return delimited.ErrTooMany
-		}
-		var flaws []content.Flaw
-		for _, c := range found {
-			if c.unvalued {
-				flaws = append(flaws, content.Flaw{Kind: table.FormulaUnvalued, Column: c.column,
-					Detail: "open the workbook in a spreadsheet program and save it again, so that its values are stored"})
-			}
-			if c.numberAsText {
-				flaws = append(flaws, content.Flaw{Kind: table.NumberAsText, Column: c.column, Detail: c.text})
-			}
-		}
-		return to.Write(cells, flaws...)
-	}, func(first, last, row int) {
-		if row <= mergedRows && last > first {
-			w.merged[row] = append(w.merged[row], [2]int{first, last})
-		}
-	})
+	}
+	return r.to.Write(cells, flaws...)
+}
+
+// merge notes cells that are merged in a row.
+func (w *reader) merge(first, last, row int) {
+	if row <= mergedRows && last > first {
+		w.merged[row] = append(w.merged[row], [2]int{first, last})
+	}
 }
