@@ -1,0 +1,160 @@
+// Package enginetest starts servers for tests of what reads databases.
+package enginetest
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/ClickHouse/clickhouse-go/v2"
+	"github.com/ClickHouse/clickhouse-go/v2/lib/driver"
+
+	"proudsieve/engine"
+)
+
+// The servers' users, besides the one that may do all, which has no password.
+const (
+	Reader         = "reader"
+	ReaderPassword = "only to read"
+)
+
+// ClickHouse is a server of this test, or several that know of each other as shards of the cluster "vale".
+type ClickHouse struct {
+	Nodes []engine.Database
+}
+
+// Connect opens a connection to a node, that ends with the test.
+func (c *ClickHouse) Connect(t testing.TB, node int) driver.Conn {
+	t.Helper()
+	d := c.Nodes[node]
+	conn, err := clickhouse.Open(&clickhouse.Options{Addr: []string{net.JoinHostPort(d.Host, strconv.Itoa(d.Port))}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = conn.Close() })
+	return conn
+}
+
+// Do does what each statement says, on a node.
+func (c *ClickHouse) Do(t testing.TB, node int, statements ...string) {
+	t.Helper()
+	conn := c.Connect(t, node)
+	for _, s := range statements {
+		if err := conn.Exec(context.Background(), s); err != nil {
+			t.Fatalf("%s: %v", s, err)
+		}
+	}
+}
+
+// StartClickHouse starts so many servers on loopback, with directories of their own that are gone after the test.
+func StartClickHouse(t testing.TB, shards int) *ClickHouse {
+	t.Helper()
+	program, err := exec.LookPath("clickhouse-server")
+	if err != nil {
+		program = "/usr/sbin/clickhouse-server"
+	}
+	if _, err := os.Stat(program); err != nil {
+		t.Fatal("clickhouse-server is needed; as root: apt-get install clickhouse-server")
+	}
+	out := &ClickHouse{}
+	var remote strings.Builder
+	ports := freePorts(t, 3*shards)
+	for i := range shards {
+		fmt.Fprintf(&remote, "<shard><replica><host>127.0.0.1</host><port>%d</port></replica></shard>", ports[3*i])
+	}
+	for i := range shards {
+		directory := t.TempDir()
+		configure(t, directory, remote.String(), ports[3*i:3*i+3])
+		out.Nodes = append(out.Nodes, engine.Database{Engine: "clickhouse", Host: "127.0.0.1", Port: ports[3*i], Name: "default", User: "default"})
+		start(t, program, directory)
+	}
+	for i := range shards {
+		await(t, out, i)
+	}
+	return out
+}
+
+func freePorts(t testing.TB, n int) []int {
+	t.Helper()
+	var ports []int
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+	}
+	return ports
+}
+
+func configure(t testing.TB, directory, remote string, ports []int) {
+	t.Helper()
+	config := fmt.Sprintf(`<yandex>
+	<logger><level>warning</level><log>%[1]s/log</log><errorlog>%[1]s/errors</errorlog><size>10M</size><count>1</count></logger>
+	<tcp_port>%[2]d</tcp_port><http_port>%[3]d</http_port><interserver_http_port>%[4]d</interserver_http_port>
+	<listen_host>127.0.0.1</listen_host><interserver_http_host>127.0.0.1</interserver_http_host>
+	<path>%[1]s/data/</path><tmp_path>%[1]s/tmp/</tmp_path><user_files_path>%[1]s/files/</user_files_path>
+	<users_config>%[1]s/users.xml</users_config><default_profile>default</default_profile><default_database>default</default_database>
+	<mark_cache_size>67108864</mark_cache_size><max_connections>100</max_connections>
+	<remote_servers><vale>%[5]s</vale></remote_servers>
+	<timezone>UTC</timezone>
+</yandex>`, directory, ports[0], ports[1], ports[2], remote)
+	user := func(name, password, profile string) string {
+		return fmt.Sprintf("<%[1]s><password>%[2]s</password><networks><ip>127.0.0.1</ip></networks><profile>%[3]s</profile><quota>default</quota></%[1]s>", name, password, profile)
+	}
+	users := `<yandex><profiles><default><max_memory_usage>2000000000</max_memory_usage></default><readonly><readonly>1</readonly></readonly></profiles>
+	<users>` + user("default", "", "default") + user(Reader, ReaderPassword, "readonly") + `</users><quotas><default></default></quotas></yandex>`
+	for name, text := range map[string]string{"config.xml": config, "users.xml": users} {
+		if err := os.WriteFile(filepath.Join(directory, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func start(t testing.TB, program, directory string) {
+	t.Helper()
+	command := exec.Command(program, "--config-file="+filepath.Join(directory, "config.xml"))
+	command.Dir = directory
+	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var once sync.Once
+	ended := make(chan struct{})
+	go func() { _ = command.Wait(); close(ended) }()
+	t.Cleanup(func() {
+		once.Do(func() {
+			_ = command.Process.Signal(syscall.SIGTERM)
+			select {
+			case <-ended:
+			case <-time.After(5 * time.Second):
+				_ = command.Process.Kill()
+				<-ended
+			}
+		})
+	})
+}
+
+func await(t testing.TB, c *ClickHouse, node int) {
+	t.Helper()
+	conn := c.Connect(t, node)
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		err := conn.Ping(context.Background())
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the server does not answer: %v", err)
+		}
+	}
+}

@@ -1,0 +1,235 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgtype"
+)
+
+func init() {
+	register(Kind{Name: "postgresql", Title: "PostgreSQL", Port: 5432, open: openPostgreSQL})
+}
+
+// postgreSQL is a session with PostgreSQL: one transaction that only reads, and sees what was there when it began.
+type postgreSQL struct {
+	conn     *pgx.Conn
+	version  string
+	snapshot string
+}
+
+func openPostgreSQL(ctx context.Context, d *Database) (Session, error) {
+	config, err := pgx.ParseConfig("")
+	if err != nil {
+		return nil, err
+	}
+	config.Host, config.Port, config.Database, config.User, config.Password = d.Host, uint16(d.Port), d.Name, d.User, d.Password
+	config.Fallbacks, config.ConnectTimeout, config.TLSConfig = nil, connectWait, nil
+	if d.TLS {
+		config.TLSConfig = &tls.Config{ServerName: d.Host, MinVersion: tls.VersionTLS12}
+	}
+	// Who gives up has the server give up as well, instead of leaving it to find out.
+	config.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: 5 * time.Second}
+	}
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	config.RuntimeParams = map[string]string{
+		"application_name": "proudsieve", "default_transaction_read_only": "on", "statement_timeout": strconv.FormatInt(d.Timeout.Milliseconds(), 10),
+		"TimeZone": "UTC", "DateStyle": "ISO, MDY", "IntervalStyle": "iso_8601", "bytea_output": "hex", "client_encoding": "UTF8", "extra_float_digits": "1",
+	}
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, ofPostgreSQL(ctx, err)
+	}
+	p := &postgreSQL{conn: conn}
+	if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err == nil {
+		err = conn.QueryRow(ctx, "SELECT current_setting('server_version'), txid_current_snapshot()::text").Scan(&p.version, &p.snapshot)
+		if err == nil {
+			return p, nil
+		}
+		return nil, errors.Join(ofPostgreSQL(ctx, err), p.Close())
+	}
+	return nil, errors.Join(ofPostgreSQL(ctx, err), p.Close())
+}
+
+// ofPostgreSQL says what an error means.
+func ofPostgreSQL(ctx context.Context, err error) error {
+	var of *pgconn.PgError
+	var network net.Error
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &of):
+		said := of.Message
+		if of.Hint != "" {
+			said += " (" + of.Hint + ")"
+		}
+		switch {
+		case strings.HasPrefix(of.Code, "28"), of.Code == "3D000": // authorisation; no such database
+			return fmt.Errorf("%w: %s", ErrRefused, said)
+		case of.Code == "57014":
+			return fmt.Errorf("%w: %s", ErrTimeout, said)
+		case of.Code == "42P01", of.Code == "42501", of.Code == "3F000": // no such table, not allowed, no such schema
+			return fmt.Errorf("%w: %s", ErrRelation, said)
+		case strings.HasPrefix(of.Code, "57"), strings.HasPrefix(of.Code, "08"): // told to end; of the connection
+			return fmt.Errorf("%w: %s", ErrGone, said)
+		}
+		return fmt.Errorf("%w: %s", ErrQuery, said)
+	case errors.As(err, new(*pgconn.ConnectError)), errors.As(err, &network):
+		return fmt.Errorf("%w: %s", ErrReached, lastOf(err))
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return ErrGone
+	}
+	return err
+}
+
+// lastOf is what an error says in the end, without how a driver came to it.
+func lastOf(err error) string {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err.Error()
+		}
+		err = inner
+	}
+}
+
+func (p *postgreSQL) Server() string {
+	version, _, _ := strings.Cut(p.version, " ")
+	return "PostgreSQL " + version
+}
+
+func (p *postgreSQL) Tables(ctx context.Context) ([]Table, error) {
+	rows, err := p.conn.Query(ctx, `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm'), CASE WHEN c.relkind IN ('v', 'p', 'f') THEN -1 ELSE c.reltuples::bigint END
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_%'
+			AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')
+		ORDER BY 1, 2`)
+	if err != nil {
+		return nil, ofPostgreSQL(ctx, err)
+	}
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (t Table, err error) {
+		return t, row.Scan(&t.Schema, &t.Name, &t.View, &t.Rows)
+	})
+	return all, ofPostgreSQL(ctx, err)
+}
+
+// Read implements Session. A query is sent as a statement of its own in the extended protocol, in which no second one can follow it.
+func (p *postgreSQL) Read(ctx context.Context, r Relation) (Rows, error) {
+	statement := r.Query
+	if statement == "" {
+		statement = "SELECT * FROM " + pgx.Identifier{r.Schema, r.Table}.Sanitize()
+	}
+	described, err := p.conn.PgConn().Prepare(ctx, "", statement, nil)
+	if err != nil {
+		return nil, ofPostgreSQL(ctx, err)
+	}
+	if len(described.Fields) == 0 {
+		return nil, fmt.Errorf("%w: it gives no rows; write a SELECT", ErrQuery)
+	}
+	out := &postgreSQLRows{ctx: ctx, snapshot: p.snapshot, cells: make([][]byte, len(described.Fields))}
+	names, err := p.typeNames(ctx, described.Fields)
+	if err != nil {
+		return nil, err
+	}
+	for c, f := range described.Fields {
+		out.columns = append(out.columns, Column{Name: f.Name, Type: names[c]})
+		out.types = append(out.types, f.DataTypeOID)
+	}
+	out.result = p.conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil)
+	return out, nil
+}
+
+// typeNames asks for the names of types.
+func (p *postgreSQL) typeNames(ctx context.Context, fields []pgconn.FieldDescription) ([]string, error) {
+	var types, modifiers []string
+	for _, f := range fields {
+		types, modifiers = append(types, strconv.FormatUint(uint64(f.DataTypeOID), 10)), append(modifiers, strconv.FormatInt(int64(f.TypeModifier), 10))
+	}
+	rows, err := p.conn.Query(ctx, "SELECT format_type(t::oid, m::int) FROM unnest(string_to_array($1, ','), string_to_array($2, ',')) WITH ORDINALITY AS x(t, m, n) ORDER BY n",
+		strings.Join(types, ","), strings.Join(modifiers, ","))
+	if err != nil {
+		return nil, ofPostgreSQL(ctx, err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err == nil && len(names) != len(fields) {
+		err = fmt.Errorf("the database told %d types of %d columns", len(names), len(fields))
+	}
+	return names, ofPostgreSQL(ctx, err)
+}
+
+func (p *postgreSQL) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return p.conn.Close(ctx)
+}
+
+// postgreSQLRows are rows as the server writes them in text.
+type postgreSQLRows struct {
+	ctx      context.Context
+	result   *pgconn.ResultReader
+	columns  []Column
+	types    []uint32
+	snapshot string
+	cells    [][]byte
+	moments  []byte // points in time that are written anew
+}
+
+func (r *postgreSQLRows) Columns() []Column { return r.columns }
+func (r *postgreSQLRows) Snapshot() string  { return r.snapshot }
+
+func (r *postgreSQLRows) Next() ([][]byte, error) {
+	if !r.result.NextRow() {
+		if _, err := r.result.Close(); err != nil {
+			return nil, ofPostgreSQL(r.ctx, err)
+		}
+		return nil, io.EOF
+	}
+	values := r.result.Values()
+	r.moments = r.moments[:0]
+	for c := range r.cells {
+		r.cells[c] = r.text(r.types[c], values[c])
+	}
+	return r.cells, nil
+}
+
+var (
+	yes = []byte("true")
+	no  = []byte("false")
+)
+
+// text writes truth values as words, and points in time with Z for the zone of the session, which is UTC.
+func (r *postgreSQLRows) text(of uint32, value []byte) []byte {
+	switch {
+	case value == nil:
+		return nil
+	case of == pgtype.BoolOID:
+		if len(value) == 1 && value[0] == 't' {
+			return yes
+		}
+		return no
+	case of == pgtype.TimestamptzOID && bytes.HasSuffix(value, []byte("+00")):
+		from := len(r.moments)
+		r.moments = append(append(r.moments, value[:len(value)-3]...), 'Z')
+		return r.moments[from:len(r.moments):len(r.moments)]
+	}
+	return value
+}
+
+func (r *postgreSQLRows) Close() error {
+	_, err := r.result.Close()
+	return ofPostgreSQL(r.ctx, err)
+}
