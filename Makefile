@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test check race build generate truth bench storm load fuzz screenshots demo-files lint console gallery setup-server setup-browser
+.PHONY: demo tour test check race build generate truth bench storm load fuzz screenshots demo-files lint console gallery setup-server setup-engines setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -10,7 +10,7 @@ tour: build setup-server
 	bin/proudsieve tour
 
 # The console's tests go through every page in a browser, one after the other, and may take more than the usual ten minutes.
-test: build gallery lint setup-server setup-browser
+test: build gallery lint setup-server setup-engines setup-browser
 	go test -vet=off -timeout 18m ./... # lint has run go vet
 
 # All that needs neither a database nor a browser, in half a minute on a warm cache.
@@ -18,8 +18,8 @@ check: web/node_modules/.package-lock.json web/src/client/schema.d.ts
 	@scripts/check
 
 # What runs side by side, under the race detector.
-race: build setup-server
-	go test -race $$(go list ./core/... ./client ./cli ./durable ./postgres ./service/... | grep -v /oracle)
+race: build setup-server setup-engines
+	go test -race $$(go list ./core/... ./client ./cli ./durable ./engine/... ./postgres ./service/... | grep -v /oracle)
 
 web/src/client/schema.d.ts:
 	$(MAKE) console
@@ -79,6 +79,10 @@ screenshots: build setup-server setup-browser
 
 demo-files:
 	go run ./demo/generate demo
+
+# Databases of others, from which deliveries are taken; only the tests need them.
+setup-engines:
+	@scripts/need /usr/sbin/clickhouse-server clickhouse-server
 
 setup-server:
 	@scripts/need /usr/lib/postgresql/*/bin/initdb postgresql

@@ -68,10 +68,10 @@ func application(stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			lookCommand(), siftCommand(), tallyCommand(), upCommand(), serveCommand(),
-			backupCommand(), restoreCommand(), checkCommand(), databaseCommand(),
+			backupCommand(), restoreCommand(), checkCommand(), ownDatabaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), decisionCommand(), questionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
-			noticeCommand(), receiverCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
+			noticeCommand(), receiverCommand(), databaseCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}
 	quietUsage(app)
@@ -88,9 +88,13 @@ func quietUsage(c *cli.Command) {
 		for i, sub := range c.Commands {
 			names[i] = sub.Name
 		}
-		c.Action = func(_ context.Context, c *cli.Command) error {
+		alone := c.Action
+		c.Action = func(ctx context.Context, c *cli.Command) error {
 			if wrong := c.Args().First(); wrong != "" {
 				return fmt.Errorf("%s has no command %q; it has %s", c.FullName(), wrong, strings.Join(names, ", "))
+			}
+			if alone != nil {
+				return alone(ctx, c)
 			}
 			return cli.ShowSubcommandHelp(c)
 		}

@@ -21,7 +21,8 @@ func deliveryCommand() *cli.Command {
 		verb("fetch", "fetch deliveries from a web address, now and, with --every, again and again", "DATASET ADDRESS",
 			append(sourceFlags(), &cli.DurationFlag{Name: "every",
 				Usage: "how often it is fetched, as 24h; what has not changed is not fetched again"}), addFetch),
-		verb("fetch-again", "fetch from an address now", "FETCH", nil,
+		verb("take", "take deliveries from a table or a query in a database, now and, with --every, again and again", "DATASET DATABASE", takeFlags(), takeDelivery),
+		verb("fetch-again", "fetch from an address or a database now", "FETCH", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
@@ -33,7 +34,7 @@ func deliveryCommand() *cli.Command {
 				}
 				return s.followFetch(ctx, job)
 			}),
-		verb("fetch-end", "fetch no more from an address", "FETCH", nil,
+		verb("fetch-end", "fetch no more from an address or a database", "FETCH", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])
 				if err != nil {
@@ -45,7 +46,7 @@ func deliveryCommand() *cli.Command {
 				s.line("Nothing more is fetched from there.")
 				return nil
 			}),
-		verb("fetches", "the addresses from which a dataset's deliveries are fetched", "DATASET", nil,
+		verb("fetches", "the addresses and databases from which a dataset's deliveries are fetched", "DATASET", nil,
 			func(ctx context.Context, s *session, args []string) error {
 				all, err := s.ListFetches(ctx, args[0])
 				return show(s, all, err, s.fetchList)
@@ -95,7 +96,11 @@ func (s *session) sourceNotes() records.SourceNotes {
 }
 
 func addFetch(ctx context.Context, s *session, args []string) error {
-	asked := records.NewFetch{Address: args[1], SourceNotes: s.sourceNotes()}
+	return s.beginFetch(ctx, args[0], &records.NewFetch{Address: args[1], SourceNotes: s.sourceNotes()})
+}
+
+// beginFetch has a dataset's deliveries fetched, and follows the first time.
+func (s *session) beginFetch(ctx context.Context, dataset string, asked *records.NewFetch) error {
 	if every := s.command.Duration("every"); every != 0 {
 		minutes := int(every.Minutes())
 		if minutes < 1 {
@@ -103,7 +108,7 @@ func addFetch(ctx context.Context, s *session, args []string) error {
 		}
 		asked.EveryMinutes = &minutes
 	}
-	f, err := s.AddFetch(ctx, args[0], asked)
+	f, err := s.AddFetch(ctx, dataset, *asked)
 	if err != nil {
 		return err
 	}
@@ -134,7 +139,7 @@ func (s *session) followFetch(ctx context.Context, job *records.Job) error {
 }
 
 func (s *session) fetchList(all *[]records.Fetch) {
-	g := newGrid(">fetch", "address", "how often", "last time", "what came of it", ">delivery")
+	g := newGrid(">fetch", "from", "how often", "last time", "what came of it", ">delivery")
 	for _, f := range *all {
 		often, table := "on request", ""
 		if f.EveryMinutes != nil {

@@ -156,18 +156,20 @@ func restoreCommand() *cli.Command {
 		}}
 }
 
-func databaseCommand() *cli.Command {
-	return &cli.Command{Name: "database",
-		Usage: "print the address of the database of a running service, for tools of your own, as: psql \"$(proudsieve database)\"",
-		Flags: []cli.Flag{dataFlag()}, Action: func(_ context.Context, c *cli.Command) error {
-			if _, err := arguments(c, ""); err != nil {
-				return err
-			}
-			raw, err := durable.ReadSecret(postgres.AddressFile(filepath.Join(c.String("data"), "postgres")))
-			if err != nil {
-				return fmt.Errorf("the address of the database is not known: %w", err)
-			}
-			outputOf(c).line("%s", strings.TrimSpace(string(raw)))
-			return nil
-		}}
+func ownDatabaseCommand() *cli.Command {
+	return &cli.Command{Name: "own-database",
+		Usage: "print the address of the database of a running service, for tools of your own, as: psql \"$(proudsieve own-database)\"",
+		Flags: []cli.Flag{dataFlag()}, Action: printOwnDatabase}
+}
+
+func printOwnDatabase(_ context.Context, c *cli.Command) error {
+	if _, err := arguments(c, ""); err != nil {
+		return err
+	}
+	raw, err := durable.ReadSecret(postgres.AddressFile(filepath.Join(c.String("data"), "postgres")))
+	if err != nil {
+		return fmt.Errorf("the address of the database is not known: %w", err)
+	}
+	outputOf(c).line("%s", strings.TrimSpace(string(raw)))
+	return nil
 }

@@ -93,7 +93,8 @@ func TestTheDemoComesUpStopsAndComesBack(t *testing.T) {
 			t.Errorf("%v: exit %d, want %d with %q\n%s%s", args, got, code, want, out, errs)
 		}
 	}
-	keep(0, "postgres://proudsieve:", "database", "--data", directory)
+	keep(0, "postgres://proudsieve:", "own-database", "--data", directory)
+	keep(0, "postgres://proudsieve:", "database", "--data", directory) // as it was called before
 	keep(0, "are new", "backup", kept, "--data", directory)
 	keep(0, "are as they were kept", "check", "--data", directory)
 	keep(2, "is in use by process", "up", "--data", directory, "--listen", "127.0.0.1:0")

@@ -823,6 +823,12 @@ type Correlations = json.RawMessage
 // Course defines model for Course.
 type Course = json.RawMessage
 
+// Database defines model for Database.
+type Database = records.Database
+
+// DatabaseTable defines model for DatabaseTable.
+type DatabaseTable = records.DatabaseTable
+
 // Dataset defines model for Dataset.
 type Dataset = records.Dataset
 
@@ -1067,6 +1073,9 @@ type MergePreviewedBody struct {
 	// Tables Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given
 	Tables map[string][]int64 `json:"tables,omitempty"`
 }
+
+// NewDatabase defines model for NewDatabase.
+type NewDatabase = records.NewDatabase
 
 // NewDatasetBody defines model for NewDatasetBody.
 type NewDatasetBody struct {
@@ -1455,6 +1464,9 @@ type TriedBody struct {
 	// Source A rulebook in YAML, which is not saved
 	Source string `json:"source"`
 }
+
+// TriedDatabase defines model for TriedDatabase.
+type TriedDatabase = json.RawMessage
 
 // Unseen defines model for Unseen.
 type Unseen = json.RawMessage
@@ -2271,6 +2283,9 @@ type MeantSoJSONRequestBody = MeantBody
 // RevokeCertificateJSONRequestBody defines body for RevokeCertificate for application/json ContentType.
 type RevokeCertificateJSONRequestBody = RevokingBody
 
+// AddDatabaseJSONRequestBody defines body for AddDatabase for application/json ContentType.
+type AddDatabaseJSONRequestBody = NewDatabase
+
 // AddDatasetJSONRequestBody defines body for AddDataset for application/json ContentType.
 type AddDatasetJSONRequestBody = NewDatasetBody
 
@@ -2511,6 +2526,36 @@ func (c *Client) SignCertificate(ctx context.Context, id int64) (*Certificate, e
 	return answered[Certificate](ctx, c, r)
 }
 
+// ListDatabases calls GET /databases: The databases from which deliveries are taken, by name.
+func (c *Client) ListDatabases(ctx context.Context) (*[]Database, error) {
+	r := request{method: "GET", path: pathOf("/databases")}
+	return answered[[]Database](ctx, c, r)
+}
+
+// AddDatabase calls POST /databases: Declare a database from which deliveries are taken. Its password is no part of it: it is a secret of the nodes, which is named.
+func (c *Client) AddDatabase(ctx context.Context, body AddDatabaseJSONRequestBody) (*Database, error) {
+	r := request{method: "POST", path: pathOf("/databases"), body: body}
+	return answered[Database](ctx, c, r)
+}
+
+// RemoveDatabase calls DELETE /databases/{name}: Take nothing more from a database; what was taken stays.
+func (c *Client) RemoveDatabase(ctx context.Context, name string) error {
+	r := request{method: "DELETE", path: pathOf("/databases/%s", name)}
+	return c.done(ctx, r)
+}
+
+// ListDatabaseTables calls GET /databases/{name}/tables: The tables and views of a database that its user may read.
+func (c *Client) ListDatabaseTables(ctx context.Context, name string) (*[]DatabaseTable, error) {
+	r := request{method: "GET", path: pathOf("/databases/%s/tables", name)}
+	return answered[[]DatabaseTable](ctx, c, r)
+}
+
+// TryDatabase calls POST /databases/{name}/trial: Reach a database, and tell what it is or why it cannot be reached.
+func (c *Client) TryDatabase(ctx context.Context, name string) (*TriedDatabase, error) {
+	r := request{method: "POST", path: pathOf("/databases/%s/trial", name)}
+	return answered[TriedDatabase](ctx, c, r)
+}
+
 // ListDatasets calls GET /datasets: All datasets, with where each stands.
 func (c *Client) ListDatasets(ctx context.Context, params *ListDatasetsParams) (*PageDataset, error) {
 	r := request{method: "GET", path: pathOf("/datasets"), params: params}
@@ -2565,7 +2610,7 @@ func (c *Client) ListFetches(ctx context.Context, name string) (*[]Fetch, error)
 	return answered[[]Fetch](ctx, c, r)
 }
 
-// AddFetch calls POST /datasets/{name}/fetches: Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again.
+// AddFetch calls POST /datasets/{name}/fetches: Fetch deliveries from a web address, or from a table or query in a database: once, or again and again. What has not changed is not fetched again.
 func (c *Client) AddFetch(ctx context.Context, name string, body AddFetchJSONRequestBody) (*Fetching, error) {
 	r := request{method: "POST", path: pathOf("/datasets/%s/fetches", name), body: body}
 	return answered[Fetching](ctx, c, r)

@@ -55,10 +55,9 @@ type Session interface {
 
 // Table is a table or view of a database.
 type Table struct {
-	Schema string `json:"schema"`
-	Name   string `json:"name"`
-	View   bool   `json:"view"`
-	Rows   int64  `json:"rows" doc:"As the server estimates them; -1 where it does not say"`
+	Schema, Name string
+	View         bool
+	Rows         int64 // as the server estimates them; -1 where it does not say
 }
 
 // Relation is what is read: a table, or a query where there is one.
@@ -78,7 +77,7 @@ func (r Relation) String() string {
 // Column is a column as the engine declares it.
 type Column struct {
 	Name string `json:"name"`
-	Type string `json:"type" doc:"In the words of the engine"`
+	Type string `json:"type"` // in the words of the engine
 }
 
 // Rows are the rows of a relation, one after the other.

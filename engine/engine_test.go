@@ -261,7 +261,7 @@ func TestWhatCannotBeReachedOrEnteredIsSaid(t *testing.T) {
 			to   func(*engine.Database)
 			want error
 		}{
-			"a port where nobody listens": {func(d *engine.Database) { d.Port = 1 }, engine.ErrReached},
+			"a port where nobody listens":  {func(d *engine.Database) { d.Port = 1 }, engine.ErrReached},
 			"a database that is not there": {func(d *engine.Database) { d.Name = "nowhere" }, engine.ErrRefused},
 			"a user who is not there":      {func(d *engine.Database) { d.User = "nobody at all" }, engine.ErrRefused},
 			"another kind":                 {func(d *engine.Database) { d.Engine = "a card index" }, engine.ErrKind},

@@ -61,7 +61,10 @@ func Take(ctx context.Context, s Session, r Relation, limits Limits, to io.Write
 	for {
 		cells, err := rows.Next()
 		if err != nil && !errors.Is(err, io.EOF) {
-			return nil, fmt.Errorf("row %d: %w", taken.Rows+1, err)
+			if taken.Rows > 0 {
+				err = fmt.Errorf("after %d rows: %w", taken.Rows, err)
+			}
+			return nil, err
 		}
 		ended := err != nil
 		if !ended {

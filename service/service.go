@@ -116,6 +116,7 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	pool.UploadLimit, pool.FetchPrivate, pool.Stall = s.options.UploadLimit, s.options.FetchPrivate, s.options.Stall
+	pool.Secrets = SecretsFolder(s.options.Directory)
 	pool.Secret, pool.Teller = secret, &telling.Teller{Address: cmp.Or(s.options.Address, s.URL()), Mail: s.options.Mail, HTTP: work.Poster(s.options.TellPrivate)}
 	if err := pool.Start(ctx); err != nil {
 		return err
@@ -221,6 +222,9 @@ func (s *Service) firstToken(ctx context.Context) error {
 
 // KeyFile is where the key is that certificates are signed with.
 func KeyFile(directory string) string { return filepath.Join(directory, "signing-key.json") }
+
+// SecretsFolder is where a node has the passwords by which it reaches databases.
+func SecretsFolder(directory string) string { return filepath.Join(directory, "secrets") }
 
 // SecretFile is where the secret is that links to sheets and messages to receivers are signed with.
 func SecretFile(directory string) string { return filepath.Join(directory, "service-secret") }

@@ -161,6 +161,7 @@ func (s *Server) register(r chi.Router) {
 	s.search()
 	s.notices()
 	s.receivers()
+	s.databases()
 }
 
 // operation is one of the interface: what may be asked, by whom, and what it does.

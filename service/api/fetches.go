@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/engine"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -21,14 +23,15 @@ func (s *Server) fetches() {
 	}
 	register(s, operation{
 		Right: access.Work, ID: "add-fetch", Method: http.MethodPost, Path: "/datasets/{name}/fetches",
-		Summary: "Fetch deliveries from a web address: once, or again and again. What has not changed is not fetched again",
+		Summary: "Fetch deliveries from a web address, or from a table or query in a database: once, or again and again. What has not changed is not fetched again",
 	}, func(ctx context.Context, in *added) (*body[records.Fetching], error) {
 		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		if err := work.CheckAddress(in.Body.Address); err != nil {
-			return nil, invalid("%s", sentence(err))
+		from, err := s.fetchFrom(ctx, &in.Body)
+		if err != nil {
+			return nil, err
 		}
 		source, err := json.Marshal(in.Body.SourceNotes)
 		if err != nil {
@@ -36,7 +39,8 @@ func (s *Server) fetches() {
 		}
 		var out records.Fetching
 		err = s.Store.Do(ctx, func(tx *sqlx.Tx) error {
-			f, err := store.AddFetch(ctx, tx, d.ID, in.Body.Address, in.Body.EveryMinutes, source, caller(ctx).ID)
+			from.DatasetID, from.Source, from.PersonID = d.ID, source, caller(ctx).ID
+			f, err := store.AddFetch(ctx, tx, from)
 			if err != nil {
 				return err
 			}
@@ -92,4 +96,35 @@ func (s *Server) fetches() {
 		})
 		return answer(f, err)
 	})
+}
+
+// fetchFrom says where deliveries are to be fetched from, if that can be: a web address, or a database for those who may read it.
+func (s *Server) fetchFrom(ctx context.Context, in *records.NewFetch) (*store.NewFetch, error) {
+	out := &store.NewFetch{Address: in.Address, EveryMinutes: in.EveryMinutes, Of: in.Relation}
+	if in.Database == "" {
+		if in.Schema != "" || in.Table != "" || in.Query != "" {
+			return nil, invalid("A table or a query is in a database: say which one.")
+		}
+		if err := work.CheckAddress(in.Address); err != nil {
+			return nil, invalid("%s", sentence(err))
+		}
+		return out, nil
+	}
+	switch {
+	case caller(ctx).Confined:
+		return nil, errNothingThere
+	case in.Address != "":
+		return nil, invalid("Deliveries come from a web address or from a database, not from both.")
+	case (in.Table == "") == (strings.TrimSpace(in.Query) == ""):
+		return nil, invalid("Say either a table of the database or a query.")
+	case in.Table != "" && in.Schema == "":
+		return nil, invalid("Say in which schema the table %s is.", in.Table)
+	}
+	d, err := store.FindDatabase(ctx, s.Store.DB, in.Database)
+	if err != nil {
+		return nil, err
+	}
+	out.DatabaseID = &d.ID
+	out.Address = d.Name + ": " + engine.Relation{Schema: in.Schema, Table: in.Table, Query: in.Query}.String()
+	return out, nil
 }

@@ -5,12 +5,14 @@ import (
 	"time"
 )
 
-// Fetch is an address from which a dataset's deliveries are fetched, once or again and again.
+// Fetch is an address, or a table in a database, from which a dataset's deliveries are fetched, once or again and again.
 type Fetch struct {
-	ID           int64           `db:"id" json:"id"`
-	Dataset      string          `db:"dataset" json:"dataset"`
-	DatasetID    int64           `db:"dataset_id" json:"-"`
-	Address      string          `db:"address" json:"address"`
+	ID         int64  `db:"id" json:"id"`
+	Dataset    string `db:"dataset" json:"dataset"`
+	DatasetID  int64  `db:"dataset_id" json:"-"`
+	DatabaseID *int64 `db:"database_id" json:"-"`
+	Address    string `db:"address" json:"address" doc:"A web address; of a database its name, and what is taken of it"`
+	Relation
 	EveryMinutes *int            `db:"every_minutes" json:"every_minutes" doc:"How often it is fetched; null for on request alone"`
 	Source       json.RawMessage `db:"source" json:"source" doc:"What is known of where the deliveries come from"`
 	ETag         string          `db:"etag" json:"-"`
@@ -36,10 +38,11 @@ type SourceNotes struct {
 	Note     string `json:"note,omitempty" doc:"Anything else"`
 }
 
-// NewFetch is an address from which deliveries are to be fetched.
+// NewFetch is an address, or a table in a database, from which deliveries are to be fetched.
 type NewFetch struct {
-	Address      string `json:"address" doc:"An http or https address"`
-	EveryMinutes *int   `json:"every_minutes,omitempty" minimum:"1" maximum:"5256000" doc:"How often it is fetched; left out for once, and again on request"`
+	Address string `json:"address,omitempty" doc:"An http or https address; left out for a database"`
+	Relation
+	EveryMinutes *int `json:"every_minutes,omitempty" minimum:"1" maximum:"5256000" doc:"How often it is fetched; left out for once, and again on request"`
 	SourceNotes
 }
 

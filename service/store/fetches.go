@@ -4,17 +4,31 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
+	"proudsieve/service/records"
 )
 
 const fetchColumns = `SELECT f.id, d.name AS dataset, f.dataset_id, f.address, f.every_minutes, f.source, f.etag, f.last_modified, f.next_at, f.checked_at,
-	f.outcome, f.message, f.table_id, f.created_by AS created_by_id, p.name AS created_by, f.created_at, f.ended_at
+	f.outcome, f.message, f.table_id, f.created_by AS created_by_id, p.name AS created_by, f.created_at, f.ended_at,
+	f.database_id, coalesce((SELECT name FROM databases WHERE id = f.database_id), '') AS database, f.schema_name, f.table_name, f.query
 	FROM fetches f JOIN datasets d ON d.id = f.dataset_id JOIN people p ON p.id = f.created_by`
 
-// AddFetch records an address. One that is fetched again and again is due from now on.
-func AddFetch(ctx context.Context, q Querier, dataset int64, address string, everyMinutes *int, source json.RawMessage,
-	person int64) (*Fetch, error) {
-	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by)
-		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5) RETURNING id`, dataset, address, everyMinutes, string(source), person)
+// NewFetch is an address, or what is taken of a database.
+type NewFetch struct {
+	DatasetID    int64
+	Address      string
+	EveryMinutes *int
+	Source       json.RawMessage
+	PersonID     int64
+	DatabaseID   *int64 // nil for a web address
+	Of           records.Relation
+}
+
+// AddFetch records where deliveries are fetched from. What is fetched again and again is due from now on.
+func AddFetch(ctx context.Context, q Querier, n *NewFetch) (*Fetch, error) {
+	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by, database_id, schema_name, table_name, query)
+		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5, $6, $7, $8, $9) RETURNING id`,
+		n.DatasetID, n.Address, n.EveryMinutes, string(n.Source), n.PersonID, n.DatabaseID, n.Of.Schema, n.Of.Table, n.Of.Query)
 	if err != nil {
 		return nil, err
 	}

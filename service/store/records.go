@@ -9,6 +9,7 @@ type (
 	Certificate = records.Certificate
 	Dataset     = records.Dataset
 	Declaration = records.Declaration
+	Database    = records.Database
 	Fetch       = records.Fetch
 	Hit         = records.Hit
 	Found       = records.Found

@@ -194,6 +194,9 @@ func fetch(ctx context.Context, a *attempt) error {
 }
 
 func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetched, error) {
+	if f.Database != "" {
+		return a.takeFrom(ctx, f)
+	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, f.Address, nil)
 	if err != nil {
 		return nil, err
@@ -231,19 +234,25 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetch
 		return nil, fmt.Errorf("%s was cut off: %w; nothing was kept", f.Address, err)
 	}
 	defer kept.Close()
-	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery,
-		Digest: kept.Digest, Bytes: kept.Bytes,
-		FileName: fileName(response), Source: withAddress(f), CreatedBy: f.CreatedByID}, f.Dataset)
+	done, err := a.deliver(ctx, f, kept, fileName(response), nil)
+	if err == nil {
+		done.ETag, done.LastModified = response.Header.Get("ETag"), response.Header.Get("Last-Modified")
+	}
+	return done, err
+}
+
+// deliver makes a delivery of what was fetched; beside it stands what more is known of the source.
+func (a *attempt) deliver(ctx context.Context, f *records.Fetch, kept *files.Kept, name string, more map[string]any) (*store.Fetched, error) {
+	taken, err := a.TakeIn(ctx, f.CreatedByID, store.NewTable{DatasetID: f.DatasetID, Origin: store.OriginDelivery, Digest: kept.Digest, Bytes: kept.Bytes,
+		FileName: name, Source: withAddress(f, more), CreatedBy: f.CreatedByID}, f.Dataset)
 	if err != nil {
 		return nil, err
 	}
-	done := &store.Fetched{Outcome: "delivered", TableID: &taken.Table.ID, ETag: response.Header.Get("ETag"),
-		LastModified: response.Header.Get("Last-Modified"),
-		Message:      fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset)}
 	if taken.Known {
-		done.Outcome, done.Message = "known", fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID)
+		return &store.Fetched{Outcome: "known", TableID: &taken.Table.ID, Message: fmt.Sprintf("The bytes arrived before, as delivery %d.", taken.Table.ID)}, nil
 	}
-	return done, nil
+	return &store.Fetched{Outcome: "delivered", TableID: &taken.Table.ID,
+		Message: fmt.Sprintf("Delivery %d of %s is kept, and its audit is queued.", taken.Table.ID, f.Dataset)}, nil
 }
 
 var (
@@ -290,11 +299,12 @@ func fileName(response *http.Response) string {
 	return strings.ToValidUTF8(name, "?")
 }
 
-// withAddress adds the address to what is known of the source.
-func withAddress(f *records.Fetch) json.RawMessage {
-	known := map[string]string{}
+// withAddress adds the address, and what more is known, to what was said of the source.
+func withAddress(f *records.Fetch, more map[string]any) json.RawMessage {
+	known := map[string]any{}
 	_ = json.Unmarshal(f.Source, &known)
 	known["address"] = f.Address
+	maps.Copy(known, more)
 	raw, err := json.Marshal(known)
 	if err != nil {
 		return f.Source

@@ -68,6 +68,8 @@ type Pool struct {
 	UploadLimit int64
 	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
 	FetchPrivate bool
+	// Secrets is the folder of this node's secrets, each in a file of its name.
+	Secrets string
 	// Stall is how long a job may make no progress before it fails; 0 means DefaultStall.
 	Stall time.Duration
 
