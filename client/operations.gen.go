@@ -873,6 +873,9 @@ type EditsBody struct {
 	Source string `json:"source"`
 }
 
+// Engine defines model for Engine.
+type Engine = records.Engine
+
 // ErrorModel defines model for ErrorModel.
 type ErrorModel = json.RawMessage
 
@@ -2680,6 +2683,12 @@ func (c *Client) TakeDecision(ctx context.Context, id int64, body TakeDecisionJS
 func (c *Client) ShowDesk(ctx context.Context) (*Desk, error) {
 	r := request{method: "GET", path: pathOf("/desk")}
 	return answered[Desk](ctx, c, r)
+}
+
+// ListEngines calls GET /engines: The kinds of database that can be read, by name.
+func (c *Client) ListEngines(ctx context.Context) (*[]Engine, error) {
+	r := request{method: "GET", path: pathOf("/engines")}
+	return answered[[]Engine](ctx, c, r)
 }
 
 // EndFetch calls DELETE /fetches/{id}: Fetch no more from an address.

@@ -35,8 +35,9 @@ func surveyed(t *testing.T) (*servicetest.Running, *person) {
 var everyPage = []struct{ path, sees string }{
 	{"/", "Open issues, the gravest first"},
 	{"/datasets", "stations"},
-	{"/datasets/highgarth_results", "Fetch deliveries from a web address"},
+	{"/datasets/highgarth_results", "Fetch deliveries from a web address or a database"},
 	{"/datasets/highgarth_results/proposal", "is ticked"},
+	{"/databases", "No database is declared"},
 	{"/new", "Drop a file anywhere"},
 	{"/new?arrival=1", "The first rows, as they are read"},
 	{"/datasets/highgarth_results/rulebook", "version 1"},

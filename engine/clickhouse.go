@@ -43,7 +43,10 @@ func openClickHouse(ctx context.Context, d *Database) (Session, error) {
 	// Whoever may only read cannot change settings either, so the limits are set for those alone who could write.
 	level := ""
 	if err := conn.QueryRow(ctx, "SELECT value, version() FROM system.settings WHERE name = 'readonly'").Scan(&level, &c.version); err != nil {
-		return nil, errors.Join(ofClickHouse(ctx, err), conn.Close())
+		if err = ofClickHouse(ctx, err); errors.Is(err, ErrGone) {
+			err = fmt.Errorf("%w: what answers there does not speak its native protocol", ErrReached)
+		}
+		return nil, errors.Join(err, conn.Close())
 	}
 	if level != "1" {
 		c.settings = clickhouse.Settings{"max_execution_time": int(d.Timeout.Seconds()), "readonly": 1}

@@ -277,6 +277,17 @@ func TestWhatCannotBeReachedOrEnteredIsSaid(t *testing.T) {
 			}
 		}
 	}
+	// Each is taken for the other.
+	wrong := pg
+	wrong.Engine = "clickhouse"
+	if _, err := engine.Open(t.Context(), wrong); !errors.Is(err, engine.ErrReached) {
+		t.Errorf("PostgreSQL as ClickHouse: %v", err)
+	}
+	wrong = c.Nodes[0]
+	wrong.Engine = "postgresql"
+	if _, err := engine.Open(t.Context(), wrong); !errors.Is(err, engine.ErrReached) {
+		t.Errorf("ClickHouse as PostgreSQL: %v", err)
+	}
 	reader := c.Nodes[0]
 	reader.User, reader.Password = enginetest.Reader, "not that"
 	if _, err := engine.Open(t.Context(), reader); !errors.Is(err, engine.ErrRefused) || strings.Contains(err.Error(), "not that") {

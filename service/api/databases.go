@@ -37,6 +37,16 @@ func (s *Server) databases() {
 		all, err := store.Databases(ctx, s.Store.DB)
 		return answer(&all, err)
 	})
+	register(s, operation{
+		Right: access.Work, ID: "list-engines", Method: http.MethodGet, Path: "/engines",
+		Summary: "The kinds of database that can be read, by name",
+	}, func(_ context.Context, _ *nothing) (*body[[]records.Engine], error) {
+		all := []records.Engine{}
+		for _, k := range engine.Kinds() {
+			all = append(all, records.Engine{Name: k.Name, Title: k.Title, Port: k.Port})
+		}
+		return answer(&all, nil)
+	})
 	type adding struct{ Body records.NewDatabase }
 	register(s, operation{
 		Right: access.Administer, ID: "add-database", Method: http.MethodPost, Path: "/databases",
@@ -88,7 +98,7 @@ func (s *Server) databases() {
 		tried := TriedDatabase{Reached: true}
 		err := s.withDatabase(ctx, in.Name, func(ctx context.Context, session engine.Session) error {
 			tables, err := session.Tables(ctx)
-			tried.Says = fmt.Sprintf("It is %s and shows %d tables.", session.Server(), len(tables))
+			tried.Says = fmt.Sprintf("%s answers: it is %s and shows %s.", in.Name, session.Server(), tablesShown(len(tables)))
 			return err
 		})
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -113,6 +123,13 @@ func (s *Server) databases() {
 		}
 		return answer(&all, err)
 	})
+}
+
+func tablesShown(n int) string {
+	if n == 1 {
+		return "1 table"
+	}
+	return fmt.Sprintf("%d tables", n)
 }
 
 // withDatabase begins a session for somebody who waits for it.

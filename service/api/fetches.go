@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/intake/delimited"
 	"proudsieve/engine"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
@@ -125,6 +126,9 @@ func (s *Server) fetchFrom(ctx context.Context, in *records.NewFetch) (*store.Ne
 		return nil, err
 	}
 	out.DatabaseID = &d.ID
-	out.Address = d.Name + ": " + engine.Relation{Schema: in.Schema, Table: in.Table, Query: in.Query}.String()
+	out.Address = d.Name + ": " + engine.Relation{Schema: in.Schema, Table: in.Table}.String()
+	if in.Query != "" {
+		out.Address = d.Name + ": " + delimited.Clip(strings.Join(strings.Fields(in.Query), " "))
+	}
 	return out, nil
 }

@@ -50,3 +50,10 @@ type DatabaseTable struct {
 	View   bool   `json:"view"`
 	Rows   int64  `json:"rows" doc:"As the server estimates them; -1 where it does not say"`
 }
+
+// Engine is a kind of database that can be read.
+type Engine struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Port  int    `json:"port" doc:"Where it listens, mostly"`
+}

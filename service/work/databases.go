@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,8 +119,12 @@ func (a *attempt) takeFrom(ctx context.Context, f *records.Fetch) (*store.Fetche
 
 func rowsTaken(t *engine.Taken) string {
 	says := fmt.Sprintf("It has %d rows as of %s.", t.Rows, t.At.Format("2006-01-02 15:04:05 UTC"))
-	if len(t.EmptyTexts) > 0 {
-		says += fmt.Sprintf(" In %d of its columns stand empty texts beside nulls; both are missing in a delivery.", len(t.EmptyTexts))
+	if names := slices.Sorted(maps.Keys(t.EmptyTexts)); len(names) > 0 {
+		more := ""
+		if len(names) > 3 {
+			more = fmt.Sprintf(" and %d columns more", len(names)-3)
+		}
+		says += fmt.Sprintf(" Empty texts, which are not null there, stand in %s%s; a delivery has both as missing.", strings.Join(names[:min(len(names), 3)], ", "), more)
 	}
 	return says
 }

@@ -161,6 +161,11 @@ const notices = createRoute({
   component: lazyRouteComponent(() => import("./tell/NoticesView"), "NoticesView"),
 });
 
+const databases = createRoute({
+  getParentRoute: () => root,
+  path: "/databases",
+  component: lazyRouteComponent(() => import("./deliver/DatabasesView"), "DatabasesView"),
+});
 const people = createRoute({
   getParentRoute: () => root,
   path: "/people",
@@ -195,6 +200,7 @@ export const router = createRouter({
     certificate,
     history,
     notices,
+    databases,
     people,
   ]),
   defaultPreload: "intent",

@@ -69,6 +69,24 @@ export const receivers = queryOptions({
   queryKey: ["receivers"],
   queryFn: ({ signal }) => take(api.GET("/receivers", { signal })),
 });
+/** Databases from which deliveries are taken, what they are, and what is in one. */
+export const databases = queryOptions({
+  queryKey: ["databases"],
+  queryFn: ({ signal }) => take(api.GET("/databases", { signal })),
+});
+export const engines = queryOptions({
+  queryKey: ["engines"],
+  queryFn: ({ signal }) => take(api.GET("/engines", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+export const databaseTables = (name: string) =>
+  queryOptions({
+    queryKey: ["databases", name, "tables"],
+    queryFn: ({ signal }) =>
+      take(api.GET("/databases/{name}/tables", { signal, params: { path: { name } } })),
+    enabled: name !== "",
+    retry: false,
+  });
 export const sendings = (state: Schemas["Sending"]["state"] | undefined) =>
   pages(["sendings", state], (query, signal) =>
     take(api.GET("/sendings", { signal, params: { query: { ...query, state } } })),

@@ -1,33 +1,19 @@
-import { chakra, HStack } from "@chakra-ui/react";
+import { chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Link } from "@tanstack/react-router";
+import { useId, useState } from "react";
 import { api, take } from "../client/client";
-import { fetches, refresh } from "../client/queries";
-import { Field, Press } from "../shared/controls";
+import { databases, databaseTables, fetches, refresh } from "../client/queries";
+import { Choice, Field, Press, useMay, Writing } from "../shared/controls";
 import { Section, TableLink } from "../shared/parts";
 import { Trouble } from "../shared/states";
 import { plural, when } from "../shared/words";
 
-/** The web addresses from which deliveries are fetched. */
+/** The web addresses and databases from which deliveries are fetched. */
 export function Fetches({ name }: { name: string }) {
   const client = useQueryClient();
   const known = useQuery(fetches(name));
-  const [address, setAddress] = useState("");
-  const [hours, setHours] = useState("");
   const done = () => refresh(client, "delivery");
-  const add = useMutation({
-    mutationFn: () =>
-      take(
-        api.POST("/datasets/{name}/fetches", {
-          params: { path: { name } },
-          body: { address, every_minutes: hours ? Math.round(Number(hours) * 60) : undefined },
-        }),
-      ),
-    onSuccess: () => {
-      setAddress("");
-      return done();
-    },
-  });
   const run = useMutation({
     mutationFn: (id: number) => take(api.POST("/fetches/{id}/run", { params: { path: { id } } })),
     onSuccess: done,
@@ -38,40 +24,9 @@ export function Fetches({ name }: { name: string }) {
   });
   const active = known.data?.filter((f) => !f.ended_at) ?? [];
   return (
-    <Section title="Fetch deliveries from a web address">
-      <HStack
-        as="form"
-        gap="3"
-        flexWrap="wrap"
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Field
-          aria-label="Address"
-          placeholder="https://…"
-          type="url"
-          required
-          w="380px"
-          value={address}
-          onChange={(e) => setAddress(e.target.value)}
-        />
-        <Field
-          aria-label="Every so many hours"
-          placeholder="every … hours"
-          type="number"
-          min={0.1}
-          step="any"
-          w="130px"
-          value={hours}
-          onChange={(e) => setHours(e.target.value)}
-        />
-        <Press needs="work" type="submit" plain loading={add.isPending}>
-          Fetch
-        </Press>
-      </HStack>
-      <Trouble error={add.error ?? run.error ?? end.error} />
+    <Section title="Fetch deliveries from a web address or a database">
+      <AddFetch name={name} />
+      <Trouble error={run.error ?? end.error} />
       {active.map((f) => (
         <HStack key={f.id} gap="3" py="1" fontSize="sm" flexWrap="wrap">
           <chakra.span fontFamily="mono" wordBreak="break-all">
@@ -91,5 +46,143 @@ export function Fetches({ name }: { name: string }) {
         </HStack>
       ))}
     </Section>
+  );
+}
+
+/** Asks where deliveries are to be fetched from: a web address, or a table or query of a database. */
+function AddFetch({ name }: { name: string }) {
+  const client = useQueryClient();
+  const { may } = useMay("work");
+  const declared = useQuery({ ...databases, enabled: may, retry: false });
+  const [database, setDatabase] = useState("");
+  const [address, setAddress] = useState("");
+  const [asked, setAsked] = useState({ table: "", query: "", byQuery: false });
+  const [hours, setHours] = useState("");
+  const add = useMutation({
+    mutationFn: () => {
+      const every_minutes = hours ? Math.round(Number(hours) * 60) : undefined;
+      const [schema, ...table] = asked.table.split(".");
+      const from = !database
+        ? { address }
+        : asked.byQuery
+          ? { database, query: asked.query }
+          : { database, schema, table: table.join(".") };
+      return take(
+        api.POST("/datasets/{name}/fetches", {
+          params: { path: { name } },
+          body: { ...from, every_minutes },
+        }),
+      );
+    },
+    onSuccess: () => {
+      setAddress("");
+      setAsked({ table: "", query: "", byQuery: asked.byQuery });
+      return refresh(client, "delivery");
+    },
+  });
+  return (
+    <chakra.form
+      onSubmit={(e: React.FormEvent) => {
+        e.preventDefault();
+        add.mutate();
+      }}
+    >
+      <HStack gap="3" flexWrap="wrap" alignItems="start">
+        <Choice aria-label="From where" value={database} onChange={(e) => setDatabase(e.target.value)}>
+          <option value="">a web address</option>
+          {declared.data?.map((d) => (
+            <option key={d.id} value={d.name}>
+              database {d.name}
+            </option>
+          ))}
+        </Choice>
+        {database === "" ? (
+          <Field
+            aria-label="Address"
+            placeholder="https://…"
+            type="url"
+            required
+            w="380px"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+          />
+        ) : (
+          <OfDatabase key={database} database={database} asked={asked} ask={setAsked} />
+        )}
+        <Field
+          aria-label="Every so many hours"
+          placeholder="every … hours"
+          type="number"
+          min={0.1}
+          step="any"
+          w="130px"
+          value={hours}
+          onChange={(e) => setHours(e.target.value)}
+        />
+        <Press needs="work" type="submit" plain loading={add.isPending}>
+          {database === "" ? "Fetch" : "Take it now"}
+        </Press>
+        {may && (
+          <Text fontSize="sm" pt="1.5">
+            <Link to="/databases">Databases that are declared</Link>
+          </Text>
+        )}
+      </HStack>
+      <Trouble error={add.error} />
+    </chakra.form>
+  );
+}
+
+type Asked = { table: string; query: string; byQuery: boolean };
+
+/** What is taken of a database. */
+function OfDatabase(props: { database: string; asked: Asked; ask: (asked: Asked) => void }) {
+  const { asked, ask } = props;
+  const id = useId();
+  const tables = useQuery(databaseTables(props.database));
+  return (
+    <>
+      <Choice
+        aria-label="A table or a query"
+        value={asked.byQuery ? "query" : "table"}
+        onChange={(e) => ask({ ...asked, byQuery: e.target.value === "query" })}
+      >
+        <option value="table">a table</option>
+        <option value="query">what a query gives</option>
+      </Choice>
+      {asked.byQuery ? (
+        <Writing
+          aria-label="Query"
+          placeholder="SELECT … in the words of the engine, with ORDER BY, so that the same rows are the same delivery"
+          required
+          w="480px"
+          maxW="100%"
+          rows={4}
+          fontFamily="mono"
+          value={asked.query}
+          onChange={(e) => ask({ ...asked, query: e.target.value })}
+        />
+      ) : (
+        <>
+          <Field
+            aria-label="Table"
+            placeholder={tables.isLoading ? "looking what is there …" : "schema.table"}
+            required
+            pattern="[^.]+[.].+"
+            title="The table with its schema, as schema.table"
+            w="300px"
+            list={id}
+            value={asked.table}
+            onChange={(e) => ask({ ...asked, table: e.target.value })}
+          />
+          <datalist id={id}>
+            {tables.data?.map((t) => (
+              <option key={`${t.schema}.${t.name}`} value={`${t.schema}.${t.name}`} />
+            ))}
+          </datalist>
+        </>
+      )}
+      <Trouble error={tables.error} />
+    </>
   );
 }

@@ -3,12 +3,49 @@ import type { ReactNode } from "react";
 import type { Schemas } from "../client/client";
 import { AuditAgain } from "../judge/AuditAgain";
 import { Section, TableLink } from "../shared/parts";
-import { count, sourceNotes, when } from "../shared/words";
+import { count, plural, sourceNotes, when } from "../shared/words";
 import { WithdrawPanel } from "./WithdrawPanel";
+
+/** What is known of what was taken from a database. */
+type Taken = {
+  server: string;
+  query?: string;
+  snapshot?: string;
+  at: string;
+  rows: number;
+  columns: { name: string; type: string }[];
+  empty_texts?: Record<string, number>;
+};
+
+function takenFacts(taken: Taken): [string, ReactNode][] {
+  const empty = Object.entries(taken.empty_texts ?? {});
+  const facts: [string, ReactNode][] = [
+    [
+      "Taken",
+      `${plural(taken.rows, "row", "rows")} of ${taken.server} as of ${when(taken.at)}${taken.snapshot ? `, snapshot ${taken.snapshot}` : ""}`,
+    ],
+    ["Types there", taken.columns.map((c) => `${c.name} ${c.type}`).join(", ")],
+  ];
+  if (empty.length > 0) {
+    facts.push([
+      "Empty texts",
+      `${empty.map(([name, n]) => `${count(n)} in ${name}`).join(", ")}: they are not null there, and missing here as nulls are`,
+    ]);
+  }
+  if (taken.query) {
+    facts.push([
+      "Query",
+      <chakra.pre key="q" fontFamily="mono" fontSize="sm" whiteSpace="pre-wrap" m="0">
+        {taken.query}
+      </chakra.pre>,
+    ]);
+  }
+  return facts;
+}
 
 /** Where a table came from, and what was written down of it. */
 export function SourcePanel({ t }: { t: Schemas["Table"] }) {
-  const source = t.source as Record<string, string | undefined>;
+  const { taken, ...source } = t.source as Record<string, string | undefined> & { taken?: Taken };
   const facts: [string, ReactNode][] = [
     ["File", t.file_name],
     [
@@ -29,6 +66,9 @@ export function SourcePanel({ t }: { t: Schemas["Table"] }) {
     );
     if (source.address) {
       facts.push(["Came from", source.address]);
+    }
+    if (taken) {
+      facts.push(...takenFacts(taken));
     }
   }
   if (t.parent_id) {

@@ -1,5 +1,6 @@
 import { chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas, take } from "../client/client";
 import { me, people } from "../client/queries";
@@ -33,6 +34,11 @@ export function PeopleView() {
       <Title>People</Title>
       <Shown query={all}>{(everybody) => <Everybody people={everybody} administers={administers} />}</Shown>
       {administers && <AddPerson />}
+      {administers && (
+        <Section title="Databases">
+          <Link to="/databases">Databases from which deliveries are taken</Link>
+        </Section>
+      )}
       <TokensSection everybodys={administers} />
     </>
   );

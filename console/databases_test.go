@@ -1,0 +1,71 @@
+package console_test
+
+import (
+	"net"
+	"net/url"
+	"strings"
+	"testing"
+
+	"proudsieve/postgres/postgrestest"
+	"proudsieve/service/servicetest"
+)
+
+// A table in a database is declared, tried, taken and judged without a file.
+func TestATableInADatabaseBecomesADelivery(t *testing.T) {
+	address := postgrestest.Database(t)
+	conn := postgrestest.Connect(t, address)
+	for _, s := range []string{"CREATE SCHEMA vale", "CREATE TABLE vale.gauge_readings (station text, level numeric(6,3), read_at timestamptz)",
+		"INSERT INTO vale.gauge_readings SELECT 'AV-' || n, n / 8.0, '2026-05-01T06:00:00Z'::timestamptz + n * interval '1 hour' FROM generate_series(1, 40) AS x(n)", "ANALYZE",
+		"CREATE VIEW vale.high_water AS SELECT * FROM vale.gauge_readings WHERE level > 4"} {
+		if _, err := conn.Exec(t.Context(), s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	host, port, _ := net.SplitHostPort(u.Host)
+	password, _ := u.User.Password()
+	t.Setenv("PROUDSIEVE_SECRET_GAUGES", password)
+	r := servicetest.Start(t, nil)
+	p := sitDown(t, r.URL)
+	p.visit("/people")
+	p.signsIn(r.Admin.Token)
+	p.presses("Databases from which deliveries are taken")
+	p.sees("No database is declared.", "Declare one below.")
+	for field, text := range map[string]string{"name": "gauges", "host": host, "port": port, "database": strings.TrimPrefix(u.Path, "/"), "login": u.User.Username(), "secret": "gauges", "rows": "1000"} {
+		p.writes("#database-"+field, text)
+	}
+	p.writes("#database-engine", "postgresql")
+	p.presses("Declare it")
+	p.sees("Database gauges is declared.", "30 minutes, 1,000 rows", "secret gauges")
+	p.presses("Try it")
+	p.sees("gauges answers: it is PostgreSQL", "and shows 2 tables.")
+	p.clicks(`button[aria-label="Tables of gauges"]`)
+	p.sees("vale.gauge_readings", "vale.high_water", "view", "40")
+	p.writes(`input[aria-label="Only tables whose names have"]`, "high")
+	p.sees("1 of 2 tables")
+	if strings.Contains(p.page(), "vale.gauge_readings") {
+		t.Error("a table is shown whose name does not have it")
+	}
+
+	if _, err := servicetest.Post[map[string]any](t.Context(), r.Steward, "/datasets", map[string]string{"name": "gauge_readings"}); err != nil {
+		t.Fatal(err)
+	}
+	p = sitDown(t, r.URL)
+	p.visit("/datasets/gauge_readings")
+	p.signsIn(r.Steward.Token)
+	p.writes(`select[aria-label="From where"]`, "gauges")
+	p.writes(`input[aria-label="Table"]`, "vale.gauge_readings")
+	p.presses("Take it now")
+	p.sees("gauges: vale.gauge_readings", "Delivery 1 of gauge_readings is kept", "It has 40 rows as of")
+	p.writes(`select[aria-label="A table or a query"]`, "query")
+	p.writes(`textarea[aria-label="Query"]`, "DELETE FROM vale.gauge_readings RETURNING station")
+	p.presses("Take it now")
+	p.sees("in a read-only transaction")
+	p.visit("/tables/1?view=source")
+	p.sees("vale.gauge_readings.csv", "40 rows of PostgreSQL", "snapshot", "level numeric(6,3)", "read_at timestamp with time zone")
+	p.visit("/tables/1")
+	p.sees("40 rows.", "No verdict: nothing was declared.")
+}
