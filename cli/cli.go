@@ -71,7 +71,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 			backupCommand(), restoreCommand(), checkCommand(), ownDatabaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), decisionCommand(), questionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
-			noticeCommand(), receiverCommand(), databaseCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
+			noticeCommand(), receiverCommand(), databaseCommand(), credentialCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}
 	quietUsage(app)

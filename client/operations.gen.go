@@ -823,6 +823,9 @@ type Correlations = json.RawMessage
 // Course defines model for Course.
 type Course = json.RawMessage
 
+// Credential defines model for Credential.
+type Credential = records.Credential
+
 // Database defines model for Database.
 type Database = records.Database
 
@@ -1076,6 +1079,9 @@ type MergePreviewedBody struct {
 	// Tables Which tables of a dataset take part, by their numbers; those that the merge declares where they are not given
 	Tables map[string][]int64 `json:"tables,omitempty"`
 }
+
+// NewCredential defines model for NewCredential.
+type NewCredential = records.NewCredential
 
 // NewDatabase defines model for NewDatabase.
 type NewDatabase = records.NewDatabase
@@ -2286,6 +2292,9 @@ type MeantSoJSONRequestBody = MeantBody
 // RevokeCertificateJSONRequestBody defines body for RevokeCertificate for application/json ContentType.
 type RevokeCertificateJSONRequestBody = RevokingBody
 
+// AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
+type AddCredentialJSONRequestBody = NewCredential
+
 // AddDatabaseJSONRequestBody defines body for AddDatabase for application/json ContentType.
 type AddDatabaseJSONRequestBody = NewDatabase
 
@@ -2527,6 +2536,24 @@ func (c *Client) RevokeCertificate(ctx context.Context, id int64, body RevokeCer
 func (c *Client) SignCertificate(ctx context.Context, id int64) (*Certificate, error) {
 	r := request{method: "POST", path: pathOf("/certificates/%s/signatures", id)}
 	return answered[Certificate](ctx, c, r)
+}
+
+// ListCredentials calls GET /credentials: By what the service is let in at hosts from which deliveries are fetched; what the secrets say is shown nowhere.
+func (c *Client) ListCredentials(ctx context.Context) (*[]Credential, error) {
+	r := request{method: "GET", path: pathOf("/credentials")}
+	return answered[[]Credential](ctx, c, r)
+}
+
+// AddCredential calls POST /credentials: Declare by what the service is let in at a host: a header, a certificate, or both. Each is a secret of the nodes, which is named.
+func (c *Client) AddCredential(ctx context.Context, body AddCredentialJSONRequestBody) (*Credential, error) {
+	r := request{method: "POST", path: pathOf("/credentials"), body: body}
+	return answered[Credential](ctx, c, r)
+}
+
+// RemoveCredential calls DELETE /credentials/{host}: Come to a host without a credential.
+func (c *Client) RemoveCredential(ctx context.Context, host string) error {
+	r := request{method: "DELETE", path: pathOf("/credentials/%s", host)}
+	return c.done(ctx, r)
 }
 
 // ListDatabases calls GET /databases: The databases from which deliveries are taken, by name.

@@ -214,10 +214,10 @@ func TestWhatKeepsADatabaseFromBeingReadIsSaid(t *testing.T) {
 	_, err = r.Steward.AddFetch(ctx, "samples", records.NewFetch{Relation: records.Relation{Database: "nowhere", Query: "SELECT 1"}})
 	refused(t, "a database", err, http.StatusNotFound, "nowhere")
 	for says, of := range map[string]records.Relation{
-		"no such table":                                    {Schema: "public", Table: "gone"},
-		"refused the query: syntax error":                  {Query: "SELEKT 1"},
-		"in a read-only transaction": {Query: "WITH gone AS (DELETE FROM results RETURNING 1) SELECT * FROM gone"},
-		"column \"depth\" does not exist":                  {Query: "SELECT depth FROM results"},
+		"no such table":                   {Schema: "public", Table: "gone"},
+		"refused the query: syntax error": {Query: "SELEKT 1"},
+		"in a read-only transaction":      {Query: "WITH gone AS (DELETE FROM results RETURNING 1) SELECT * FROM gone"},
+		"column \"depth\" does not exist": {Query: "SELECT depth FROM results"},
 	} {
 		of.Database = "lake"
 		f, err := r.Steward.AddFetch(ctx, "samples", records.NewFetch{Relation: of})

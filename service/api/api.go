@@ -162,6 +162,7 @@ func (s *Server) register(r chi.Router) {
 	s.notices()
 	s.receivers()
 	s.databases()
+	s.credentials()
 }
 
 // operation is one of the interface: what may be asked, by whom, and what it does.

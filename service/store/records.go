@@ -10,6 +10,7 @@ type (
 	Dataset     = records.Dataset
 	Declaration = records.Declaration
 	Database    = records.Database
+	Credential  = records.Credential
 	Fetch       = records.Fetch
 	Hit         = records.Hit
 	Found       = records.Found

@@ -208,7 +208,11 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetch
 	if f.LastModified != "" {
 		request.Header.Set("If-Modified-Since", f.LastModified)
 	}
-	response, err := a.fetcher().Do(request)
+	client, err := a.letIn(ctx, request)
+	if err != nil {
+		return nil, err
+	}
+	response, err := client.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("%s could not be reached: %w", f.Address, err)
 	}
@@ -216,6 +220,8 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetch
 	switch {
 	case response.StatusCode == http.StatusNotModified:
 		return &store.Fetched{Outcome: "unchanged", Message: "Nothing is new there."}, nil
+	case response.StatusCode == http.StatusUnauthorized, response.StatusCode == http.StatusForbidden:
+		return nil, fmt.Errorf("%s answered %s: it wants to know who asks, or this one may not; an administrator declares the credential of a host", f.Address, response.Status)
 	case response.StatusCode != http.StatusOK:
 		return nil, fmt.Errorf("%s answered %s; check the address, or ask its owner", f.Address, response.Status)
 	}
