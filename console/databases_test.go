@@ -50,6 +50,17 @@ func TestATableInADatabaseBecomesADelivery(t *testing.T) {
 		t.Error("a table is shown whose name does not have it")
 	}
 
+	p.sees("Every host is asked without a credential.")
+	p.writes("#credential-host", "lab.alder-vale.example")
+	p.writes("#credential-header", "Authorization")
+	p.presses("Let it in")
+	p.sees("A header and the secret that it says go together.")
+	p.writes("#credential-secret", "lab-key")
+	p.presses("Let it in")
+	p.awaits(`(document.querySelector("[aria-label='Credentials of hosts']")?.innerText ?? "").includes("lab-key")`)
+	p.clicks(`button[aria-label="Remove the credential of lab.alder-vale.example"]`)
+	p.sees("lab.alder-vale.example is asked without a credential.")
+
 	if _, err := servicetest.Post[map[string]any](t.Context(), r.Steward, "/datasets", map[string]string{"name": "gauge_readings"}); err != nil {
 		t.Fatal(err)
 	}

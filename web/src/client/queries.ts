@@ -74,6 +74,10 @@ export const databases = queryOptions({
   queryKey: ["databases"],
   queryFn: ({ signal }) => take(api.GET("/databases", { signal })),
 });
+export const credentials = queryOptions({
+  queryKey: ["credentials"],
+  queryFn: ({ signal }) => take(api.GET("/credentials", { signal })),
+});
 export const engines = queryOptions({
   queryKey: ["engines"],
   queryFn: ({ signal }) => take(api.GET("/engines", { signal })),

@@ -9,6 +9,7 @@ import { Section, Title } from "../shared/parts";
 import { Empty, Shown, Trouble } from "../shared/states";
 import { said } from "../shared/toasts";
 import { count, plural } from "../shared/words";
+import { CredentialsSection } from "./CredentialsSection";
 
 /** The databases from which deliveries are taken. */
 export function DatabasesView() {
@@ -37,6 +38,7 @@ export function DatabasesView() {
       </Shown>
       {looked && <TablesSection key={looked} name={looked} />}
       {administers && <DeclareDatabase />}
+      {administers && <CredentialsSection />}
     </>
   );
 }

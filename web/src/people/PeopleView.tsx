@@ -35,8 +35,8 @@ export function PeopleView() {
       <Shown query={all}>{(everybody) => <Everybody people={everybody} administers={administers} />}</Shown>
       {administers && <AddPerson />}
       {administers && (
-        <Section title="Databases">
-          <Link to="/databases">Databases from which deliveries are taken</Link>
+        <Section title="Where deliveries come from">
+          <Link to="/databases">Databases from which deliveries are taken, and what hosts are told</Link>
         </Section>
       )}
       <TokensSection everybodys={administers} />
