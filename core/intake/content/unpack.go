@@ -10,8 +10,8 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
 	"proudsieve/core/scratch"
