@@ -126,7 +126,7 @@ function AddCredential() {
     >
       <HStack gap="3" flexWrap="wrap" alignItems="end">
         {fields.map((f) => (
-          <chakra.label key={f.name} fontSize="sm" color="quiet">
+          <chakra.label key={f.name} htmlFor={`credential-${f.name}`} fontSize="sm" color="quiet">
             {f.label}
             <Field
               id={`credential-${f.name}`}
