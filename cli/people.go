@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -138,25 +139,27 @@ func tokenCommand() *cli.Command {
 					return s.ListTokens(ctx, &client.ListTokensParams{After: after, Limit: limit})
 				})
 				return show(s, all, err, func(all []records.Token) {
-					g := newGrid(">token", "person", "role", "note", "made", "ends", "ended")
+					g := newGrid(">token", "person", "role", "for", "note", "made", "ends", "ended")
 					for _, t := range all {
-						g.add(fmt.Sprint(t.ID), t.Person, string(t.Role), t.Note, when(t.CreatedAt),
+						g.add(fmt.Sprint(t.ID), t.Person, cmp.Or(t.As, t.Role), cmp.Or(t.Datasets, "all that they see"), t.Note, when(t.CreatedAt),
 							optional(t.ExpiresAt, when), optional(t.RevokedAt, when))
 					}
 					s.grid(g, "There are no tokens.")
 				})
 			}),
-		verb("add", "make another token for yourself; it is shown this once", "", []cli.Flag{
+		verb("add", "make another token for yourself, or for a program; it is shown this once", "", []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "what it is for"},
+			&cli.StringFlag{Name: "as", Usage: "the role that it lets in as, where that is a lesser one than yours: reader, steward, certifier"},
+			&cli.StringSliceFlag{Name: "dataset", Usage: "a dataset that it is for alone; may be given more than once"},
 			&cli.IntFlag{Name: "days", Usage: "for how many days it is in force; 0 without end"}, toFlag(),
 		}, func(ctx context.Context, s *session, _ []string) error {
 			made, err := s.AddToken(ctx, client.NewTokenBody{Note: s.command.String("note"),
-				Days: int64(s.command.Int("days"))})
+				Days: int64(s.command.Int("days")), As: client.NewTokenBodyAs(s.command.String("as")), Datasets: s.command.StringSlice("dataset")})
 			if err == nil {
 				err = s.hand(&made.Secret)
 			}
 			return show(s, made, err, func(m *records.MadeToken) {
-				s.line("Token %d for %s (%s) is made.", m.ID, m.Person, string(m.Role))
+				s.line("Token %d for %s (%s) is made, for %s.", m.ID, m.Person, cmp.Or(m.As, m.Role), cmp.Or(m.Datasets, "all that they see"))
 				s.handed(m.Secret)
 			})
 		}),

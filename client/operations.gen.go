@@ -183,6 +183,33 @@ func (e NewReceiverKinds) Valid() bool {
 	}
 }
 
+// Defines values for NewTokenBodyAs.
+const (
+	NewTokenBodyAsAdministrator NewTokenBodyAs = "administrator"
+	NewTokenBodyAsCertifier     NewTokenBodyAs = "certifier"
+	NewTokenBodyAsEmpty         NewTokenBodyAs = ""
+	NewTokenBodyAsReader        NewTokenBodyAs = "reader"
+	NewTokenBodyAsSteward       NewTokenBodyAs = "steward"
+)
+
+// Valid indicates whether the value is a known member of the NewTokenBodyAs enum.
+func (e NewTokenBodyAs) Valid() bool {
+	switch e {
+	case NewTokenBodyAsAdministrator:
+		return true
+	case NewTokenBodyAsCertifier:
+		return true
+	case NewTokenBodyAsEmpty:
+		return true
+	case NewTokenBodyAsReader:
+		return true
+	case NewTokenBodyAsSteward:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadingWishEncoding.
 const (
 	ReadingWishEncodingIso88591    ReadingWishEncoding = "iso-8859-1"
@@ -1144,10 +1171,19 @@ type NewSheet struct {
 
 // NewTokenBody defines model for NewTokenBody.
 type NewTokenBody struct {
+	// As The role that it lets in as; left out for one's own
+	As NewTokenBodyAs `json:"as,omitempty"`
+
+	// Datasets The datasets that it is for, by name; left out for all that one sees. Goes with a role other than administrator
+	Datasets []string `json:"datasets,omitempty"`
+
 	// Days For how many days the token is in force; 0 without end
 	Days int64  `json:"days,omitempty"`
 	Note string `json:"note,omitempty"`
 }
+
+// NewTokenBodyAs The role that it lets in as; left out for one's own
+type NewTokenBodyAs string
 
 // NoticeChoice defines model for NoticeChoice.
 type NoticeChoice = records.NoticeChoice
@@ -3378,7 +3414,7 @@ func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams) (*Pag
 	return answered[PageToken](ctx, c, r)
 }
 
-// AddToken calls POST /tokens: Make another token for oneself.
+// AddToken calls POST /tokens: Make another token for oneself, or for a program: as a lesser role, for some datasets alone, with an end.
 func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody) (*MadeToken, error) {
 	r := request{method: "POST", path: pathOf("/tokens"), body: body}
 	return answered[MadeToken](ctx, c, r)

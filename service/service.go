@@ -212,8 +212,7 @@ func (s *Service) firstToken(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := store.AddToken(ctx, tx, person.ID, access.Hash(secret), "made at the first start",
-			nil); err != nil {
+		if _, err := store.AddToken(ctx, tx, &store.NewToken{PersonID: person.ID, Hash: access.Hash(secret), Note: "made at the first start"}); err != nil {
 			return err
 		}
 		return durable.WriteFile(TokenFile(s.options.Directory), []byte(secret+"\n"), 0o600)

@@ -41,6 +41,23 @@ var rights = map[Role][]Right{
 // May reports whether the role has a right.
 func (r Role) May(right Right) bool { return slices.Contains(rights[r], right) }
 
+// Within reports whether a role allows nothing that another does not.
+func (r Role) Within(other Role) bool {
+	return !slices.ContainsFunc(rights[r], func(right Right) bool { return !other.May(right) })
+}
+
+// Narrowed is what a role comes to for who comes in as another: that one, where it allows no more, and else a reader. The empty
+// role changes nothing.
+func (r Role) Narrowed(to Role) Role {
+	switch {
+	case to == "":
+		return r
+	case to.Within(r):
+		return to
+	}
+	return Reader
+}
+
 // Roles lists the roles in the order in which they are shown.
 var Roles = []Role{Reader, Steward, Certifier, Administrator}
 

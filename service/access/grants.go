@@ -20,6 +20,17 @@ const (
 
 var grantRights = map[Level][]Right{ToRead: {Read}, ToWork: {Read, Discuss, Work}, ToCertify: {Read, Discuss, Certify}}
 
+// LevelOf is how far a role goes with a dataset.
+func LevelOf(r Role) Level {
+	switch {
+	case r.May(Work):
+		return ToWork
+	case r.May(Certify):
+		return ToCertify
+	}
+	return ToRead
+}
+
 // Allows reports whether a grant has a right.
 func (g Grant) Allows(right Right) bool { return slices.Contains(grantRights[g.May], right) }
 

@@ -38,6 +38,9 @@ var withoutThing = []string{
 	"add-sheet", "take-answers", "change-issues",
 }
 
+// ofPerson lists those that are for a person, and tell of all that they see: not for a token that is for some datasets alone.
+var ofPerson = []string{"list-tokens", "show-choices", "change-choices", "see-notices"}
+
 // ownThing lists those that name something which belongs to a person; the handlers look whose it is.
 var ownThing = []string{"revoke-token", "look-at-arrival", "deliver-arrival"}
 
@@ -61,6 +64,8 @@ func (s *Server) reach(ctx huma.Context, right access.Right) error {
 	}
 	noun, key := named(op.Path, ctx.Param)
 	switch {
+	case c.Scoped && slices.Contains(ofPerson, op.OperationID):
+		return huma.NewError(http.StatusForbidden, "This tells of all that a person sees, and the token is for some datasets alone.")
 	case slices.Contains(ownThing, op.OperationID):
 		return nil
 	case key == "" && !slices.Contains(withoutThing, op.OperationID):

@@ -53,7 +53,7 @@ func (s *Server) notices() {
 		Right: access.Read, ID: "list-notices", Method: http.MethodGet, Path: "/notices",
 		Summary: "What happened that the caller wants to be told of, newest first",
 	}, func(ctx context.Context, in *listed) (*body[records.Page[records.Notice]], error) {
-		return answer(store.Notices(ctx, s.Store.DB, caller(ctx).ID, in.Kind, in.Dataset, in.cursor()))
+		return answer(store.Notices(seen(ctx), s.Store.DB, caller(ctx).ID, in.Kind, in.Dataset, in.cursor()))
 	})
 	type seen struct {
 		Body struct {
@@ -89,7 +89,7 @@ func (s *Server) notices() {
 }
 
 func (s *Server) unseen(ctx context.Context) (*Unseen, error) {
-	n, err := store.UnseenNotices(ctx, s.Store.DB, caller(ctx).ID, unseenMost)
+	n, err := store.UnseenNotices(seen(ctx), s.Store.DB, caller(ctx).ID, unseenMost)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -43,7 +44,7 @@ func (s *Server) people() {
 				return err
 			}
 			made.Person = *person
-			token, err := s.newToken(ctx, tx, person.ID, in.Body.Note, 0)
+			token, err := s.newToken(ctx, tx, &store.NewToken{PersonID: person.ID, Note: in.Body.Note}, 0)
 			if err != nil {
 				return err
 			}
@@ -101,7 +102,7 @@ func (s *Server) people() {
 			if err := store.RevokeTokens(ctx, tx, person.ID); err != nil {
 				return err
 			}
-			token, err := s.newToken(ctx, tx, person.ID, "made by "+caller(ctx).Name, 0)
+			token, err := s.newToken(ctx, tx, &store.NewToken{PersonID: person.ID, Note: "made by " + caller(ctx).Name}, 0)
 			if err != nil {
 				return err
 			}
@@ -187,18 +188,18 @@ func orElse(err, other error) error {
 	return other
 }
 
-func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, person int64, note string,
-	days int) (*records.MadeToken, error) {
+// newToken makes a token that is in force for so many days; 0 for without end.
+func (s *Server) newToken(ctx context.Context, tx *sqlx.Tx, n *store.NewToken, days int) (*records.MadeToken, error) {
 	secret, err := access.NewSecret("ps_")
 	if err != nil {
 		return nil, err
 	}
-	var expires *time.Time
 	if days > 0 {
 		at := time.Now().AddDate(0, 0, days)
-		expires = &at
+		n.Expires = &at
 	}
-	id, err := store.AddToken(ctx, tx, person, access.Hash(secret), note, expires)
+	n.Hash = access.Hash(secret)
+	id, err := store.AddToken(ctx, tx, n)
 	if err != nil {
 		return nil, err
 	}
@@ -224,19 +225,25 @@ func (s *Server) tokens() {
 		Body struct {
 			Note string `json:"note,omitempty" maxLength:"200"`
 			Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"For how many days the token is in force; 0 without end"`
+			records.Scope
 		}
 	}
 	register(s, operation{
 		Right: access.Read, ID: "add-token", Method: http.MethodPost, Path: "/tokens",
-		Summary: "Make another token for oneself",
+		Summary: "Make another token for oneself, or for a program: as a lesser role, for some datasets alone, with an end",
 	}, func(ctx context.Context, in *newToken) (*body[records.MadeToken], error) {
+		n, err := s.scoped(ctx, &in.Body.Scope)
+		if err != nil {
+			return nil, err
+		}
+		n.PersonID, n.Note = caller(ctx).ID, in.Body.Note
 		var made *records.MadeToken
-		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-			if made, err = s.newToken(ctx, tx, caller(ctx).ID, in.Body.Note, in.Body.Days); err != nil {
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+			if made, err = s.newToken(ctx, tx, n, in.Body.Days); err != nil {
 				return err
 			}
 			return store.Record(ctx, tx, caller(ctx).ID, "made a token", made.Person,
-				map[string]any{"token": made.ID, "from": addressIn(ctx)})
+				map[string]any{"token": made.ID, "from": addressIn(ctx), "as": made.As, "datasets": made.Datasets})
 		})
 		return answer(made, err)
 	})
@@ -247,6 +254,9 @@ func (s *Server) tokens() {
 		token, err := store.FindToken(ctx, s.Store.DB, in.ID)
 		if err != nil {
 			return nil, err
+		}
+		if caller(ctx).Scoped && token.ID != caller(ctx).TokenID {
+			return nil, huma.NewError(http.StatusForbidden, "This token is for less than all that its person may do; it ends itself alone.")
 		}
 		if token.Person != caller(ctx).Name && !access.Role(caller(ctx).Role).May(access.Administer) {
 			s.recordRefusal(ctx, caller(ctx), "End a token of somebody else", access.Administer)
@@ -262,4 +272,28 @@ func (s *Server) tokens() {
 		s.slowing.forget()
 		return &nothing{}, err
 	})
+}
+
+// scoped is a token for what a scope says, if that is no more than the caller may do.
+func (s *Server) scoped(ctx context.Context, scope *records.Scope) (*store.NewToken, error) {
+	c, n := caller(ctx), &store.NewToken{As: access.Role(scope.As)}
+	switch {
+	case c.Scoped:
+		return nil, huma.NewError(http.StatusForbidden, "This token is for less than all that its person may do; tokens are made by those who came in without such a limit.")
+	case n.As != "" && !n.As.Within(access.Role(c.Role)):
+		return nil, invalid("A %s may do what a %s may not; a token lets in for no more than its person may do.", n.As, c.Role)
+	case len(scope.Datasets) > 0 && cmp.Or(n.As, access.Role(c.Role)) == access.Administrator:
+		return nil, invalid("An administrator lets people in and is for all datasets; say as whom else the token lets in.")
+	}
+	for _, name := range scope.Datasets {
+		d, err := store.FindDataset(ctx, s.Store.DB, name)
+		if err != nil {
+			return nil, err
+		}
+		if err := mayIn(c, access.Read, d.ID); err != nil {
+			return nil, err
+		}
+		n.Datasets = append(n.Datasets, d.ID)
+	}
+	return n, nil
 }

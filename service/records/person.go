@@ -17,11 +17,19 @@ type Person struct {
 type Token struct {
 	ID        int64      `db:"id" json:"id"`
 	Person    string     `db:"person" json:"person"`
-	Role      string     `db:"role" json:"role" enum:"reader,steward,certifier,administrator"`
+	Role      string     `db:"role" json:"role" enum:"reader,steward,certifier,administrator" doc:"Of the person"`
+	As        string     `db:"as_role" json:"as" enum:",reader,steward,certifier,administrator" doc:"The role that it lets in as, where that is a lesser one; empty for the person's own"`
+	Datasets  string     `db:"datasets" json:"datasets" doc:"The datasets that it is for, by name with commas between them; empty for all that the person sees"`
 	Note      string     `db:"note" json:"note"`
 	CreatedAt time.Time  `db:"created_at" json:"created_at"`
 	ExpiresAt *time.Time `db:"expires_at" json:"expires_at"`
 	RevokedAt *time.Time `db:"revoked_at" json:"revoked_at"`
+}
+
+// Scope is what a token is for, where that is less than all its person may do.
+type Scope struct {
+	As       string   `json:"as,omitempty" enum:",reader,steward,certifier,administrator" doc:"The role that it lets in as; left out for one's own"`
+	Datasets []string `json:"datasets,omitempty" maxItems:"200" doc:"The datasets that it is for, by name; left out for all that one sees. Goes with a role other than administrator"`
 }
 
 // MadePerson is a person with the token by which they come in first.

@@ -63,14 +63,15 @@ const noticeColumns = `SELECT n.id, n.event, n.kind, d.name AS dataset, n.says, 
 	FROM notices n JOIN datasets d ON d.id = n.dataset_id LEFT JOIN people p ON p.id = n.person_id`
 
 // listed holds for the notices that a person wants in their list.
-func listed(person string) string {
-	return "NOT EXISTS (SELECT 1 FROM notice_choices c WHERE c.person_id = " + person + " AND c.kind = n.kind AND NOT c.listed) AND " + inScope(person, "n.dataset_id")
+func listed(ctx context.Context, person string) string {
+	return "NOT EXISTS (SELECT 1 FROM notice_choices c WHERE c.person_id = " + person + " AND c.kind = n.kind AND NOT c.listed) AND " + inScope(person, "n.dataset_id") +
+		seen(ctx, "n.dataset_id")
 }
 
 // Notices lists what a person wants to be told of, newest first; kind and dataset may be left empty.
 func Notices(ctx context.Context, q Querier, person int64, kind, dataset string, c Cursor) (*Page[Notice], error) {
 	return page(ctx, q, c, func(n *Notice) int64 { return n.ID }, noticeColumns+` WHERE n.id < $1 AND ($4 = '' OR n.kind = $4) AND ($5 = '' OR d.name = $5)
-		AND `+listed("$3")+` ORDER BY n.id DESC LIMIT $2`, person, kind, dataset)
+		AND `+listed(ctx, "$3")+` ORDER BY n.id DESC LIMIT $2`, person, kind, dataset)
 }
 
 // FindNotice returns a notice by its id.
@@ -93,7 +94,7 @@ func NoticesNow(ctx context.Context, q Querier) (*NoticeState, error) {
 // UnseenNotices counts the notices in a person's list that they have not seen, up to most.
 func UnseenNotices(ctx context.Context, q Querier, person int64, most int) (int64, error) {
 	n, err := get[int64](ctx, q, "count", `SELECT count(*) FROM (SELECT 1 FROM notices n WHERE n.id > (SELECT notices_seen FROM people WHERE id = $1)
-		AND n.person_id IS DISTINCT FROM $1 AND `+listed("$1")+` LIMIT $2) seen`, person, most)
+		AND n.person_id IS DISTINCT FROM $1 AND `+listed(ctx, "$1")+` LIMIT $2) seen`, person, most)
 	if err != nil {
 		return 0, err
 	}

@@ -64,19 +64,34 @@ func People(ctx context.Context, q Querier) ([]Person, error) {
 	return list[Person](ctx, q, "SELECT id, name, role, disabled_at, confined FROM people ORDER BY name")
 }
 
+// NewToken is a token that is to be recorded.
+type NewToken struct {
+	PersonID int64
+	Hash     []byte
+	Note     string
+	Expires  *time.Time  // nil for without end
+	As       access.Role // empty for the person's own
+	Datasets []int64     // empty for all that the person sees
+}
+
 // AddToken records a token and returns its id.
-func AddToken(ctx context.Context, q Querier, person int64, hash []byte, note string,
-	expires *time.Time) (int64, error) {
-	id, err := get[int64](ctx, q, "token",
-		"INSERT INTO tokens (person_id, hash, note, expires_at) VALUES ($1, $2, $3, $4) RETURNING id", person, hash,
-		note, expires)
+func AddToken(ctx context.Context, q Querier, n *NewToken) (int64, error) {
+	id, err := get[int64](ctx, q, "token", "INSERT INTO tokens (person_id, hash, note, expires_at, role) VALUES ($1, $2, $3, $4, $5) RETURNING id",
+		n.PersonID, n.Hash, n.Note, n.Expires, n.As)
 	if err != nil {
 		return 0, err
+	}
+	for _, dataset := range n.Datasets {
+		if _, err := exec(ctx, q, "INSERT INTO token_datasets (token_id, dataset_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", *id, dataset); err != nil {
+			return 0, err
+		}
 	}
 	return *id, nil
 }
 
-const tokenColumns = `SELECT t.id, p.name AS person, p.role, t.note, t.created_at, t.expires_at, t.revoked_at FROM tokens t JOIN people p ON p.id = t.person_id`
+const tokenColumns = `SELECT t.id, p.name AS person, p.role, t.role AS as_role, t.note, t.created_at, t.expires_at, t.revoked_at,
+	coalesce((SELECT string_agg(d.name, ', ' ORDER BY d.name) FROM token_datasets x JOIN datasets d ON d.id = x.dataset_id WHERE x.token_id = t.id), '') AS datasets
+	FROM tokens t JOIN people p ON p.id = t.person_id`
 
 // Tokens lists tokens; person 0 means everybody's.
 func Tokens(ctx context.Context, q Querier, person int64, c Cursor) (*Page[Token], error) {
@@ -101,33 +116,60 @@ func RevokeToken(ctx context.Context, q Querier, id int64) error {
 	return err
 }
 
-// Caller is a person with the token they came in by.
+// Caller is a person with the token they came in by. Role and Grants are what the token lets them do.
 type Caller struct {
 	Person
 	TokenID int64                  `db:"token_id"`
-	Grants  map[int64]access.Grant `db:"-"` // by dataset, of somebody who is confined to datasets
+	As      access.Role            `db:"as_role"`
+	Scoped  bool                   `db:"scoped"` // the token is for less than all that its person may do
+	Grants  map[int64]access.Grant `db:"-"`      // by dataset, of somebody who is confined to datasets
 }
 
-const valid = "p.disabled_at IS NULL AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
+const (
+	valid         = "p.disabled_at IS NULL AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > now())"
+	callerColumns = `SELECT p.id, p.name, p.role, p.confined, t.id AS token_id, t.role AS as_role,
+		t.role <> '' OR EXISTS (SELECT FROM token_datasets WHERE token_id = t.id) AS scoped`
+)
 
-// granted finds a caller, with what they are confined to.
+// granted finds a caller, with what they, and their token, are confined to.
 func granted(ctx context.Context, q Querier, what, query string, hash []byte) (*Caller, error) {
 	c, err := get[Caller](ctx, q, what, query, hash)
 	if err != nil {
 		return nil, err
 	}
-	return c, c.grants(ctx, q)
+	if err := c.grants(ctx, q); err != nil || !c.Scoped {
+		return c, err
+	}
+	return c, c.scope(ctx, q)
+}
+
+// scope narrows a caller to what their token is for.
+func (c *Caller) scope(ctx context.Context, q Querier) error {
+	c.Role = string(access.Role(c.Role).Narrowed(c.As))
+	datasets, err := list[int64](ctx, q, "SELECT dataset_id FROM token_datasets WHERE token_id = $1", c.TokenID)
+	if err != nil || len(datasets) == 0 {
+		return err
+	}
+	grants := map[int64]access.Grant{}
+	for _, id := range datasets {
+		if !c.Confined {
+			grants[id] = access.Grant{May: access.LevelOf(access.Role(c.Role)), Personal: true}
+		} else if grant, has := c.Grants[id]; has {
+			grants[id] = grant
+		}
+	}
+	c.Confined, c.Grants = true, grants
+	return nil
 }
 
 // CallerByToken returns who holds a token that is in force.
 func CallerByToken(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
-	return granted(ctx, q, "such token",
-		"SELECT p.id, p.name, p.role, p.confined, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
+	return granted(ctx, q, "such token", callerColumns+" FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.hash = $1 AND "+valid, hash)
 }
 
 // CallerBySession returns who holds a session whose token is in force.
 func CallerBySession(ctx context.Context, q Querier, hash []byte) (*Caller, error) {
-	return granted(ctx, q, "such session", `SELECT p.id, p.name, p.role, p.confined, t.id AS token_id FROM sessions s JOIN tokens t ON t.id = s.token_id
+	return granted(ctx, q, "such session", callerColumns+` FROM sessions s JOIN tokens t ON t.id = s.token_id
 		JOIN people p ON p.id = t.person_id WHERE s.hash = $1 AND s.expires_at > now() AND `+valid, hash)
 }
 

@@ -3,7 +3,10 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
+	"strings"
 
 	"proudsieve/service/access"
 	"proudsieve/service/records"
@@ -62,16 +65,23 @@ func SeenBy(ctx context.Context, c *Caller) context.Context {
 	if c == nil || !c.Confined {
 		return ctx
 	}
-	return context.WithValue(ctx, seenKey{}, c.ID)
+	return context.WithValue(ctx, seenKey{}, slices.Sorted(maps.Keys(c.Grants)))
 }
 
 // seen is the condition by which a list leaves out what somebody may not see; column has the id of a dataset.
 func seen(ctx context.Context, column string) string {
-	person, confined := ctx.Value(seenKey{}).(int64)
-	if !confined {
+	datasets, confined := ctx.Value(seenKey{}).([]int64)
+	switch {
+	case !confined:
 		return ""
+	case len(datasets) == 0:
+		return " AND false"
 	}
-	return " AND " + column + " IN (SELECT dataset_id FROM dataset_rights WHERE person_id = " + strconv.FormatInt(person, 10) + ")"
+	ids := make([]string, len(datasets))
+	for i, id := range datasets {
+		ids[i] = strconv.FormatInt(id, 10)
+	}
+	return " AND " + column + " IN (" + strings.Join(ids, ", ") + ")"
 }
 
 // chainOf are the datasets of all tables that one rests on, and its own; $1 is its id.

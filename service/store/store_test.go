@@ -105,7 +105,7 @@ func TestPeopleAndTokens(t *testing.T) {
 	}
 	past, future := time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
 	for secret, expires := range map[string]*time.Time{"endless": nil, "past": &past, "future": &future} {
-		if _, err := AddToken(ctx, s.DB, p.ID, access.Hash(secret), "", expires); err != nil {
+		if _, err := AddToken(ctx, s.DB, &NewToken{PersonID: p.ID, Hash: access.Hash(secret), Note: "", Expires: expires}); err != nil {
 			t.Fatal(err)
 		}
 	}

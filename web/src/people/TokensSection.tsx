@@ -3,12 +3,23 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { useState } from "react";
 import { api, take } from "../client/client";
 import { tokens } from "../client/queries";
-import { Field, Press } from "../shared/controls";
+import { Choice, Field, Press } from "../shared/controls";
 import { Grid, More, right, Td, Th, Unseen } from "../shared/grid";
 import { Section } from "../shared/parts";
 import { Empty, Shown, Trouble } from "../shared/states";
 import { when } from "../shared/words";
 import { Secret } from "./Secret";
+
+const lesser = ["reader", "steward", "certifier"] as const;
+type Lesser = (typeof lesser)[number];
+
+const namesIn = (text: string) => {
+  const names = text
+    .split(",")
+    .map((name) => name.trim())
+    .filter(Boolean);
+  return names.length > 0 ? names : undefined;
+};
 
 /** The tokens by which one comes in, and to an administrator those of everybody: made, and ended. */
 export function TokensSection({ everybodys }: { everybodys: boolean }) {
@@ -16,14 +27,27 @@ export function TokensSection({ everybodys }: { everybodys: boolean }) {
   const all = useInfiniteQuery(tokens);
   const [note, setNote] = useState("");
   const [days, setDays] = useState("");
+  const [as, setAs] = useState<Lesser | "">("");
+  const [datasets, setDatasets] = useState("");
   const wrong = days !== "" && !(Number.isInteger(Number(days)) && Number(days) >= 1 && Number(days) <= 3650);
   const done = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const make = useMutation({
     mutationFn: () =>
-      take(api.POST("/tokens", { body: { note: note || undefined, days: days ? Number(days) : undefined } })),
+      take(
+        api.POST("/tokens", {
+          body: {
+            note: note || undefined,
+            days: days ? Number(days) : undefined,
+            as: as || undefined,
+            datasets: namesIn(datasets),
+          },
+        }),
+      ),
     onSuccess: () => {
       setNote("");
       setDays("");
+      setAs("");
+      setDatasets("");
       return done();
     },
   });
@@ -56,8 +80,28 @@ export function TokensSection({ everybodys }: { everybodys: boolean }) {
             value={days}
             onChange={(e) => setDays(e.target.value)}
           />
+          <Choice
+            aria-label="As whom it lets in"
+            value={as}
+            onChange={(e) => setAs(e.target.value as Lesser | "")}
+          >
+            <option value="">as yourself</option>
+            {lesser.map((role) => (
+              <option key={role} value={role}>
+                as a {role}
+              </option>
+            ))}
+          </Choice>
+          <Field
+            aria-label="Datasets that it is for, with commas between them"
+            placeholder="for all datasets that you see"
+            title="For a program: the names of the datasets that it is for, with commas between them"
+            w="240px"
+            value={datasets}
+            onChange={(e) => setDatasets(e.target.value)}
+          />
           <Press type="submit" plain loading={make.isPending} disabled={wrong}>
-            Make a token for yourself
+            Make a token
           </Press>
           {wrong && (
             <chakra.span role="alert" fontSize="sm" color="validity">
@@ -78,6 +122,8 @@ export function TokensSection({ everybodys }: { everybodys: boolean }) {
                 <tr>
                   <Th {...right}>token</Th>
                   <Th>of</Th>
+                  <Th>as</Th>
+                  <Th>datasets</Th>
                   <Th>for</Th>
                   <Th>made</Th>
                   <Th>in force</Th>
@@ -89,6 +135,8 @@ export function TokensSection({ everybodys }: { everybodys: boolean }) {
                   <tr key={t.id}>
                     <Td {...right}>{t.id}</Td>
                     <Td>{t.person}</Td>
+                    <Td>{t.as || t.role}</Td>
+                    <Td overflowWrap="anywhere">{t.datasets || "all that they see"}</Td>
                     <Td>{t.note}</Td>
                     <Td>{when(t.created_at)}</Td>
                     <Td>
