@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -129,7 +130,7 @@ func (c *clickHouse) Read(ctx context.Context, r Relation) (Rows, error) {
 	}
 	var texts []string
 	for _, t := range described.ColumnTypes() {
-		out.columns = append(out.columns, Column{Name: t.Name(), Type: t.DatabaseTypeName()})
+		out.columns = append(out.columns, Column{Name: t.Name(), Type: t.DatabaseTypeName(), Text: !typedThere.MatchString(t.DatabaseTypeName())})
 		out.kinds = append(out.kinds, kindOf(t.DatabaseTypeName()))
 		switch out.kinds[len(out.kinds)-1] {
 		case aMoment:
@@ -161,6 +162,9 @@ func (c *clickHouse) Read(ctx context.Context, r Relation) (Rows, error) {
 }
 
 func (c *clickHouse) Close() error { return c.conn.Close() }
+
+// typedThere are the types whose values are numbers, dates or truth values.
+var typedThere = regexp.MustCompile(`^(LowCardinality\(|Nullable\()*(U?Int[0-9]+|Float[0-9]+|Decimal|Date|Bool)`)
 
 // kind is how the values of a column become text.
 type kind uint8

@@ -78,6 +78,8 @@ func (r Relation) String() string {
 type Column struct {
 	Name string `json:"name"`
 	Type string `json:"type"` // in the words of the engine
+	// Text says that its values are whatever somebody wrote, and not numbers, dates or truth values that the engine writes.
+	Text bool `json:"text,omitempty"`
 }
 
 // Rows are the rows of a relation, one after the other.

@@ -83,7 +83,7 @@ func TestATableOfPostgreSQLIsTaken(t *testing.T) {
 	}
 	records, taken := took(t, d, engine.Relation{Schema: "Vale", Table: "field visits"})
 	want := `id|site "name"|depth|x|day|at|seen|dry|tags|raw|none
-1|north, "old" bridge|1.500|0.1|2024-02-29|2024-02-29 10:00:00.25|2024-02-29 10:00:00Z|true|{a,"b,c"}|\x00ff|
+1|north, "old" bridge|1.500|0.1|2024-02-29|2024-02-29 10:00:00.250|2024-02-29 10:00:00Z|true|{a,"b,c"}|\x00ff|
 2|||1e-07||1969-12-31 23:59:59||false|||
 3|two
 lines|-12345.678|NaN|0044-03-15 BC||||{}|\x|`
@@ -93,7 +93,7 @@ lines|-12345.678|NaN|0044-03-15 BC||||{}|\x|`
 	if taken.Rows != 3 || taken.Snapshot == "" || !strings.HasPrefix(taken.Server, "PostgreSQL ") || taken.Relation != "Vale.field visits" || len(taken.EmptyTexts) != 1 || taken.EmptyTexts[`site "name"`] != 1 {
 		t.Errorf("%+v", taken)
 	}
-	if got := fmt.Sprint(taken.Columns); !strings.Contains(got, "{depth numeric(8,3)}") || !strings.Contains(got, "{seen timestamp with time zone}") {
+	if got := fmt.Sprint(taken.Columns); !strings.Contains(got, "{depth numeric(8,3) false}") || !strings.Contains(got, "{seen timestamp with time zone false}") || !strings.Contains(got, "{tags text[] true}") || strings.Count(got, "true}") != 3 {
 		t.Errorf("the columns are %s", got)
 	}
 	records, _ = took(t, d, engine.Relation{Query: `SELECT none FROM "Vale"."field visits" -- a column of nulls`})
@@ -132,7 +132,7 @@ func TestATableOfClickHouseIsTaken(t *testing.T) {
 		}
 	}
 	records, taken := took(t, c.Nodes[1], engine.Relation{Schema: "vale", Table: "visits"})
-	if len(records) != 2 || taken.Relation != "vale.visits" || fmt.Sprint(taken.Columns[2]) != "{depth Nullable(Decimal(8, 3))}" {
+	if len(records) != 2 || taken.Relation != "vale.visits" || fmt.Sprint(taken.Columns[2]) != "{depth Nullable(Decimal(8, 3)) false}" || strings.Count(fmt.Sprint(taken.Columns), "true}") != 4 {
 		t.Errorf("%q, %+v", records, taken)
 	}
 	tables, err := opened(t, reader).Tables(t.Context())

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -146,7 +147,7 @@ func (p *postgreSQL) Read(ctx context.Context, r Relation) (Rows, error) {
 		return nil, err
 	}
 	for c, f := range described.Fields {
-		out.columns = append(out.columns, Column{Name: f.Name, Type: names[c]})
+		out.columns = append(out.columns, Column{Name: f.Name, Type: names[c], Text: !slices.Contains(typed, f.DataTypeOID)})
 		out.types = append(out.types, f.DataTypeOID)
 	}
 	out.result = p.conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil)
@@ -206,12 +207,16 @@ func (r *postgreSQLRows) Next() ([][]byte, error) {
 	return r.cells, nil
 }
 
+// typed are the types whose values are numbers, dates or truth values.
+var typed = []uint32{pgtype.BoolOID, pgtype.Int2OID, pgtype.Int4OID, pgtype.Int8OID, pgtype.OIDOID, pgtype.Float4OID, pgtype.Float8OID, pgtype.NumericOID,
+	pgtype.DateOID, pgtype.TimestampOID, pgtype.TimestamptzOID}
+
 var (
 	yes = []byte("true")
 	no  = []byte("false")
 )
 
-// text writes truth values as words, and points in time with Z for the zone of the session, which is UTC.
+// text writes truth values as words, and points in time as they are read.
 func (r *postgreSQLRows) text(of uint32, value []byte) []byte {
 	switch {
 	case value == nil:
@@ -221,12 +226,28 @@ func (r *postgreSQLRows) text(of uint32, value []byte) []byte {
 			return yes
 		}
 		return no
-	case of == pgtype.TimestamptzOID && bytes.HasSuffix(value, []byte("+00")):
+	case of == pgtype.TimestamptzOID, of == pgtype.TimestampOID:
 		from := len(r.moments)
-		r.moments = append(append(r.moments, value[:len(value)-3]...), 'Z')
+		r.moments = appendMoment(r.moments, value)
 		return r.moments[from:len(r.moments):len(r.moments)]
 	}
 	return value
+}
+
+// appendMoment writes a point in time with three or six digits after its point, where the server leaves zeros out, and with Z for
+// the zone of the session, which is UTC.
+func appendMoment(to, value []byte) []byte {
+	rest, zoned := bytes.CutSuffix(value, []byte("+00"))
+	to = append(to, rest...)
+	if at := bytes.IndexByte(rest, '.'); at >= 0 {
+		for digits := len(rest) - at - 1; digits%3 != 0; digits++ {
+			to = append(to, '0')
+		}
+	}
+	if zoned {
+		to = append(to, 'Z')
+	}
+	return to
 }
 
 func (r *postgreSQLRows) Close() error {

@@ -255,3 +255,51 @@ func TestWhoMayDoWhatWithDatabases(t *testing.T) {
 	_, err = otto.AddFetch(ctx, "samples", records.NewFetch{Relation: records.Relation{Database: "lake", Query: "SELECT 1"}})
 	refused(t, "confined", err, http.StatusNotFound, "")
 }
+
+// A rulebook that says how files of a dataset are written is not held against numbers and dates that a database writes; what stands
+// there as text is read as it says.
+func TestWhatADatabaseWritesIsReadAsItWritesIt(t *testing.T) {
+	d := lake(t, "CREATE TABLE readings (station text, level numeric(6,3), x double precision, day date, at timestamp, seen timestamptz, dry boolean, said_level text, said_day text, said_dry text, old_name int)",
+		`INSERT INTO readings SELECT 'AV-' || n, n / 8.0, n / 7.0, DATE '2026-05-01' + n, '2026-05-01 06:00:00'::timestamp + n * interval '90 minutes', '2026-05-01 06:00:00.5Z'::timestamptz + n * interval '1 hour',
+			n % 2 = 0, (n + 1000) || ',25', to_char(DATE '2026-05-01' + n, 'DD.MM.YYYY'), CASE WHEN n % 2 = 0 THEN 'ja' ELSE 'nein' END, n FROM generate_series(1, 60) AS x(n)`,
+		"INSERT INTO readings VALUES ('n/a', null, 'NaN', null, null, null, null, '1.5', '2026-05-01', 'yes', null)")
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", `dataset: readings
+reading: {encoding: windows-1252, delimiter: ";", header_line: 3, decimal_mark: ",", grouping_mark: ".", dates: [dd.MM.yyyy], missing: [n/a], true_words: [ja], false_words: [nein]}
+columns:
+  - {name: station, type: text}
+  - {name: level, type: decimal}
+  - {name: x, type: decimal}
+  - {name: day, type: date}
+  - {name: at, type: datetime}
+  - {name: seen, type: datetime}
+  - {name: dry, type: boolean}
+  - {name: said_level, type: decimal}
+  - {name: said_day, type: date}
+  - {name: said_dry, type: boolean}
+  - {name: new_name, was: [old_name], type: integer}
+`)
+	declared(t, r, d)
+	f, err := r.Steward.AddFetch(ctx, "readings", records.NewFetch{Relation: records.Relation{Database: "lake", Schema: "public", Table: "readings"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	job, err := fetched(t, r, f.Job)
+	if err != nil {
+		t.Fatal(err)
+	}
+	audit := audited(t, r.Steward, *job.ResultTable)
+	if audit.Rows != 61 {
+		t.Fatalf("%d rows", audit.Rows)
+	}
+	for _, c := range audit.Result.Columns {
+		missing, wrong := int64(1), int64(0)
+		switch c.Name {
+		case "x", "said_level", "said_day", "said_dry": // NaN, and what is not written as the rulebook says
+			missing, wrong = 0, 1
+		}
+		if c.Missing != missing || c.Mistyped != wrong {
+			t.Errorf("%s: %d missing, %d of another type", c.Name, c.Missing, c.Mistyped)
+		}
+	}
+}

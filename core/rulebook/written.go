@@ -84,6 +84,34 @@ func (b *Rulebook) ForTable(reading TableReading) *Rulebook {
 	return &copied
 }
 
+// ForTyped returns the rulebook as it applies to a table that was taken from where columns have types: in our layout, with numbers,
+// dates and truth values in standard form. What stands there as text is written as the rulebook says; text names those columns,
+// as they are called there.
+func (b *Rulebook) ForTyped(text []string) *Rulebook {
+	copied := *b
+	copied.Reading = intake.Standard()
+	copied.Reading.Format = intake.Delimited // whatever its first bytes look like
+	copied.Reading.Missing, copied.Reading.Renamed = b.Reading.Missing, b.Reading.Renamed
+	written := map[string]bool{}
+	for _, name := range text {
+		written[name] = true
+		if now, renamed := b.Reading.Renamed[name]; renamed {
+			written[now] = true
+		}
+	}
+	copied.Columns = slices.Clone(b.Columns)
+	for i := range copied.Columns {
+		c := &copied.Columns[i]
+		w := Written{}
+		if written[c.Name] {
+			w = b.written(c)
+		}
+		c.Dates, c.DecimalMark, c.GroupingMark = w.Dates, w.DecimalMark, w.GroupingMark
+		c.WrittenWith, c.Brackets, c.TrueWords, c.FalseWords = w.With, w.Brackets, w.TrueWords, w.FalseWords
+	}
+	return &copied
+}
+
 // ReadingOf returns how a table of ours with these columns is read; cells are those of each, as they are written.
 func ReadingOf(names []string, cells []*Cells) (out TableReading) {
 	marks := map[string]bool{}

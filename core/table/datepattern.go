@@ -542,31 +542,29 @@ func AppendDate(to []byte, days int64) []byte {
 	return time.Unix(days*86_400, 0).UTC().AppendFormat(to, "2006-01-02")
 }
 
-// AppendSecond writes a moment, in seconds since 1970-01-01, as yyyy-MM-dd HH:mm:ss.
-func AppendSecond(to []byte, seconds int64) []byte {
-	day, of := seconds/86_400, int(seconds%86_400)
+// AppendInstant writes a moment, in microseconds since 1970-01-01, as yyyy-MM-dd HH:mm:ss, with six digits after a point where it is no
+// whole second.
+func AppendInstant(to []byte, micros int64) []byte {
+	day, of := micros/microsPerDay, micros%microsPerDay
 	if of < 0 {
-		day, of = day-1, of+86_400
+		day, of = day-1, of+microsPerDay
 	}
+	seconds, fraction := int(of/1_000_000), int(of%1_000_000)
 	to = append(AppendDate(to, day), ' ')
-	to = append(appendTwo(to, of/3600), ':')
-	to = append(appendTwo(to, of/60%60), ':')
-	return appendTwo(to, of%60)
+	to = append(appendTwo(to, seconds/3600), ':')
+	to = append(appendTwo(to, seconds/60%60), ':')
+	to = appendTwo(to, seconds%60)
+	if fraction == 0 {
+		return to
+	}
+	to = append(to, '.')
+	return appendTwo(appendTwo(appendTwo(to, fraction/10_000), fraction/100%100), fraction%100)
 }
 
-// formatInstant writes a moment, since 1970-01-01, as yyyy-MM-dd HH:mm:ss, with six digits after a point where it is no whole second.
+// formatInstant writes what AppendInstant does.
 func formatInstant(micros int64) string {
-	seconds, fraction := micros/1_000_000, int(micros%1_000_000)
-	if fraction < 0 {
-		seconds, fraction = seconds-1, fraction+1_000_000
-	}
 	var raw [len("2006-01-02 15:04:05.000000")]byte
-	out := AppendSecond(raw[:0], seconds)
-	if fraction > 0 {
-		out = append(out, '.')
-		out = appendTwo(appendTwo(appendTwo(out, fraction/10_000), fraction/100%100), fraction%100)
-	}
-	return string(out)
+	return string(AppendInstant(raw[:0], micros))
 }
 
 // appendDay writes a day of the years 1 to 9999; nil for others. The year begins in March, as in daysSince.

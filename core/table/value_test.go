@@ -247,3 +247,20 @@ func TestTimesAreReadAsTheStandardLibraryReadsThem(t *testing.T) {
 func lenient(text, layout string) bool {
 	return strings.HasSuffix(layout, "07:00") && len(text) > 19 || strings.Contains(text, ",") || strings.Contains(text, "  ") || strings.Contains(text, ".-") || strings.Contains(text, "0000")
 }
+
+// What we write is read again, and so is what others write of the same: to the thousandth or millionth of a second, in UTC.
+func TestMomentsAreReadAsTheyAreWritten(t *testing.T) {
+	for _, micros := range []int64{0, 1, -1, 999_999, 250_000, 1_714_543_200_000_000, 1_714_543_200_123_456, -62_135_596_800_000_000} {
+		written := InstantValue(micros).Standard()
+		for _, text := range []string{written, strings.Replace(written, " ", "T", 1), written + "Z", strings.Replace(written, " ", "T", 1) + "Z"} {
+			if v, ok := StandardFormat.Parse(TypeDateTime, text); !ok || v.When != micros {
+				t.Errorf("%s is read as %s, %v", text, v.Standard(), ok)
+			}
+		}
+	}
+	for _, text := range []string{"2026-05-01 06:00:00.250Z", "2026-05-01T06:00:00.250Z", "2026-05-01 06:00:00.250000Z"} {
+		if v, ok := StandardFormat.Parse(TypeDateTime, text); !ok || v.Standard() != "2026-05-01 06:00:00.250000" {
+			t.Errorf("%s is read as %s, %v", text, v.Standard(), ok)
+		}
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
+	"proudsieve/engine"
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -55,6 +56,8 @@ func openTable(ctx context.Context, f *files.Directory, t *records.Table, book *
 				return nil, nil, err
 			}
 			book = book.ForTable(reading)
+		} else if columns, taken := takenColumns(t); taken {
+			book = book.ForTyped(columns)
 		}
 		source, err := intake.Open(ctx, open, book.Reading)
 		return source, book, err
@@ -70,6 +73,25 @@ func openTable(ctx context.Context, f *files.Directory, t *records.Table, book *
 	return d.File, rulebook.Draft(t.Dataset, d, d.File.Columns()), nil
 }
 
+// takenColumns returns, of a delivery that was taken from a database, the columns that are text there.
+func takenColumns(t *records.Table) (text []string, taken bool) {
+	var source struct {
+		Taken *engine.Taken `json:"taken"`
+	}
+	if json.Unmarshal(t.Source, &source) != nil || source.Taken == nil {
+		return nil, false
+	}
+	for _, c := range source.Taken.Columns {
+		if c.Text {
+			text = append(text, c.Name)
+		}
+	}
+	return text, true
+}
+
+// takenReading is what is known of how a delivery is read that was taken from a database; the rest is for its texts to tell.
+var takenReading = intake.Reading{Format: intake.Delimited, Encoding: "utf-8", Delimiter: ",", Quote: `"`, HeaderLine: 1, DecimalMark: "."}
+
 // ReadingOf returns what is known, without a rulebook, of how a table is read: what a person said of a delivery, and
 // everything of the tables that we write.
 func ReadingOf(t *records.Table) (fixed intake.Reading, err error) {
@@ -78,6 +100,9 @@ func ReadingOf(t *records.Table) (fixed intake.Reading, err error) {
 		fixed = intake.Standard()
 		fixed.Missing = own.Missing
 		return fixed, err
+	}
+	if _, taken := takenColumns(t); taken {
+		fixed = takenReading
 	}
 	if t.Reading != nil {
 		err = json.Unmarshal(*t.Reading, &fixed)

@@ -78,7 +78,8 @@ func (v visit) cells() []string {
 	if v.Depth != nil {
 		depth = strconv.FormatFloat(*v.Depth, 'f', -1, 64)
 	}
-	at := v.At.Format("2006-01-02 15:04:05.999999")
+	at := v.At.Format("2006-01-02 15:04:05.000000")
+	at = strings.TrimSuffix(at, ".000000")
 	key := fmt.Sprintf("%x-%x-%x-%x-%x", v.Key[:4], v.Key[4:6], v.Key[6:8], v.Key[8:10], v.Key[10:])
 	raw := string(v.Raw)
 	if v.Raw[0] >= 0x80 {

@@ -160,17 +160,18 @@ func textOf(t *format.LogicalType) func(to []byte, v parquet.Value) []byte {
 	}
 }
 
-// appendInstant writes a point in time given in units since 1970.
+// appendInstant writes a point in time given in units since 1970. What is finer than a microsecond keeps all of its digits.
 func appendInstant(to []byte, n int64, unit time.Duration) []byte {
 	per := int64(time.Second / unit)
 	seconds, rest := n/per, n%per
 	if rest < 0 {
 		seconds, rest = seconds-1, rest+per
 	}
-	if rest == 0 {
-		return table.AppendSecond(to, seconds)
+	nanos := rest * int64(unit)
+	if most := int64(1 << 40); nanos%1000 != 0 || seconds < -most || seconds > most {
+		return time.Unix(seconds, nanos).UTC().AppendFormat(to, "2006-01-02 15:04:05.999999999")
 	}
-	return time.Unix(seconds, rest*int64(unit)).UTC().AppendFormat(to, "2006-01-02 15:04:05.999999999")
+	return table.AppendInstant(to, seconds*1_000_000+nanos/1000)
 }
 
 // appendInt96 reads the old way to write points in time: nanoseconds of a day, and its Julian number.
