@@ -99,7 +99,6 @@ var (
 	ErrReached  = errors.New("the database could not be reached")
 	ErrQuery    = errors.New("the database refused the query")
 	ErrTimeout  = errors.New("the database took longer than its limit for one statement")
-	ErrChanged  = errors.New("the table was changed while it was read")
 	ErrGone     = errors.New("the connection to the database was lost")
 	ErrRelation = errors.New("there is no such table in the database, or its user may not read it")
 )

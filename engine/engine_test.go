@@ -294,3 +294,38 @@ func TestWhatCannotBeReachedOrEnteredIsSaid(t *testing.T) {
 		t.Errorf("a wrong password: %v", err)
 	}
 }
+
+// ending ends something once the first bytes are written.
+type ending struct {
+	bytes.Buffer
+	end func()
+}
+
+func (e *ending) Write(p []byte) (int, error) {
+	if e.end != nil {
+		e.end()
+		e.end = nil
+	}
+	return e.Buffer.Write(p)
+}
+
+// A server that ends in the midst of a table is told of, and what came by then is not taken for the table.
+func TestAServerThatEndsInTheMidstIsSaid(t *testing.T) {
+	address := postgrestest.Database(t)
+	pg, conn := ofAddress(t, address), postgrestest.Connect(t, address)
+	out := &ending{end: func() {
+		if _, err := conn.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'proudsieve' AND datname = current_database()"); err != nil {
+			t.Error(err)
+		}
+	}}
+	taken, err := engine.Take(t.Context(), opened(t, pg), engine.Relation{Query: "SELECT n, repeat('x', 1000) AS text FROM generate_series(1, 300000) AS x(n)"}, engine.Limits{}, out)
+	if taken != nil || !errors.Is(err, engine.ErrGone) || !strings.Contains(err.Error(), "after ") {
+		t.Errorf("PostgreSQL: %+v, %v", taken, err)
+	}
+	c := enginetest.StartClickHouse(t, 1)
+	out = &ending{end: func() { c.Kill(0) }}
+	taken, err = engine.Take(t.Context(), opened(t, c.Nodes[0]), engine.Relation{Query: "SELECT number, 'some text of its own' AS text FROM system.numbers LIMIT 30000000"}, engine.Limits{}, out)
+	if taken != nil || !errors.Is(err, engine.ErrGone) && !errors.Is(err, engine.ErrReached) || !strings.Contains(err.Error(), "after ") {
+		t.Errorf("ClickHouse: %+v, %v", taken, err)
+	}
+}

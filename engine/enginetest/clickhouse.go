@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -29,8 +28,12 @@ const (
 
 // ClickHouse is a server of this test, or several that know of each other as shards of the cluster "vale".
 type ClickHouse struct {
-	Nodes []engine.Database
+	Nodes   []engine.Database
+	servers []*exec.Cmd
 }
+
+// Kill ends a node at once.
+func (c *ClickHouse) Kill(node int) { _ = c.servers[node].Process.Kill() }
 
 // Connect opens a connection to a node, that ends with the test.
 func (c *ClickHouse) Connect(t testing.TB, node int) driver.Conn {
@@ -75,7 +78,7 @@ func StartClickHouse(t testing.TB, shards int) *ClickHouse {
 		directory := t.TempDir()
 		configure(t, directory, remote.String(), ports[3*i:3*i+3])
 		out.Nodes = append(out.Nodes, engine.Database{Engine: "clickhouse", Host: "127.0.0.1", Port: ports[3*i], Name: "default", User: "default"})
-		start(t, program, directory)
+		out.servers = append(out.servers, start(t, program, directory))
 	}
 	for i := range shards {
 		await(t, out, i)
@@ -121,7 +124,7 @@ func configure(t testing.TB, directory, remote string, ports []int) {
 	}
 }
 
-func start(t testing.TB, program, directory string) {
+func start(t testing.TB, program, directory string) *exec.Cmd {
 	t.Helper()
 	command := exec.Command(program, "--config-file="+filepath.Join(directory, "config.xml"))
 	command.Dir = directory
@@ -129,20 +132,18 @@ func start(t testing.TB, program, directory string) {
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}
-	var once sync.Once
 	ended := make(chan struct{})
 	go func() { _ = command.Wait(); close(ended) }()
 	t.Cleanup(func() {
-		once.Do(func() {
-			_ = command.Process.Signal(syscall.SIGTERM)
-			select {
-			case <-ended:
-			case <-time.After(5 * time.Second):
-				_ = command.Process.Kill()
-				<-ended
-			}
-		})
+		_ = command.Process.Signal(syscall.SIGTERM)
+		select {
+		case <-ended:
+		case <-time.After(5 * time.Second):
+			_ = command.Process.Kill()
+			<-ended
+		}
 	})
+	return command
 }
 
 func await(t testing.TB, c *ClickHouse, node int) {
