@@ -91,6 +91,11 @@ func personCommand() *cli.Command {
 		verb("unconfine", "let somebody see all datasets, and do what their role allows", "NAME", nil, func(ctx context.Context, s *session, args []string) error {
 			return s.rights(s.SetRights(ctx, args[0], records.Confinement{Rights: []records.DatasetRight{}}))
 		}),
+		verb("link", "say what the provider of identities calls a person who came in by tokens so far", "NAME SUBJECT", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				person, err := s.LinkPerson(ctx, args[0], client.LinkingBody{Subject: args[1]})
+				return show(s, person, err, func(p *records.Person) { s.line("%s comes in by the provider as well.", p.Name) })
+			}),
 		verb("reset", "end all tokens of a person and make a new one, for somebody who lost theirs", "NAME",
 			[]cli.Flag{toFlag()}, func(ctx context.Context, s *session, args []string) error {
 				made, err := s.ResetPerson(ctx, args[0])

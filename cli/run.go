@@ -23,7 +23,9 @@ import (
 	"proudsieve/durable"
 	"proudsieve/postgres"
 	"proudsieve/service"
+	"proudsieve/service/access"
 	"proudsieve/service/api"
+	"proudsieve/service/provider"
 	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
@@ -76,6 +78,12 @@ func arrivalFlags() []cli.Flag {
 			Usage: "a host by which the service is called, besides localhost; may be given more than once"},
 		&cli.StringSliceFlag{Name: "trusted-proxy",
 			Usage: "a network, as 10.1.0.0/16, whose proxies say from where a request comes (X-Forwarded-For)"},
+		&cli.StringFlag{Name: "provider", Usage: "the https address of a provider of identities (OpenID Connect) by which people come in, as it calls itself"},
+		&cli.StringFlag{Name: "provider-title", Usage: "as people call it", Value: "your organisation"},
+		&cli.StringFlag{Name: "provider-client", Usage: "as what it knows the service"},
+		&cli.StringFlag{Name: "provider-secret", Usage: "the name, among the secrets of the node, of what the service proves that by"},
+		&cli.StringFlag{Name: "provider-groups", Usage: "the claim that has somebody's groups", Value: "groups"},
+		&cli.StringSliceFlag{Name: "provider-role", Usage: "GROUP=ROLE: whoever is in the group comes in as that; may be given more than once"},
 		&cli.StringFlag{Name: "tls-certificate", Usage: "file in PEM by which the service is reached over https"},
 		&cli.StringFlag{Name: "tls-key", Usage: "file in PEM with the certificate's key, mode 0600"},
 	}...)
@@ -110,6 +118,10 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	if o.Mail, err = mailServer(c); err != nil {
 		return o, err
 	}
+	if o.Provider, err = identityProvider(c); err != nil {
+		return o, err
+	}
+	o.ProviderSecret = c.String("provider-secret")
 	samples, err := demoSamples()
 	if err != nil {
 		return o, err
@@ -135,6 +147,22 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	tune(budget.Memory())
 	makeRoomForRequests()
 	return o, nil
+}
+
+// identityProvider is the provider by which people come in, which the flags of a command tell; nil for none.
+func identityProvider(c *cli.Command) (*provider.Settings, error) {
+	if c.String("provider") == "" {
+		return nil, nil
+	}
+	s := &provider.Settings{Title: c.String("provider-title"), Issuer: c.String("provider"), Client: c.String("provider-client"), Groups: c.String("provider-groups"), Roles: map[string]access.Role{}}
+	for _, text := range c.StringSlice("provider-role") {
+		at := strings.LastIndex(text, "=")
+		if at < 1 {
+			return nil, fmt.Errorf("--provider-role is GROUP=ROLE, and not %q", text)
+		}
+		s.Roles[text[:at]] = access.Role(text[at+1:])
+	}
+	return s, s.Check()
 }
 
 // mailServer is the server that takes letters, which the flags of a command tell; nil for none.

@@ -1015,6 +1015,12 @@ type LinkedBody struct {
 	Days int64 `json:"days"`
 }
 
+// LinkingBody defines model for LinkingBody.
+type LinkingBody struct {
+	// Subject The address of the provider and what it calls the person, with a space between them
+	Subject string `json:"subject"`
+}
+
 // LookedAt defines model for LookedAt.
 type LookedAt = json.RawMessage
 
@@ -1543,6 +1549,9 @@ type WaivedFor string
 
 // WaivedOf What is accepted: as many rows as there are now, whichever they are; some texts; or these rows, known by what stands in them. count where it is left out
 type WaivedOf string
+
+// WaysIn defines model for WaysIn.
+type WaysIn = json.RawMessage
 
 // WeighedBody defines model for WeighedBody.
 type WeighedBody struct {
@@ -2421,6 +2430,9 @@ type ChangePersonJSONRequestBody = ChangeBody
 // SetRightsJSONRequestBody defines body for SetRights for application/json ContentType.
 type SetRightsJSONRequestBody = Confinement
 
+// LinkPersonJSONRequestBody defines body for LinkPerson for application/json ContentType.
+type LinkPersonJSONRequestBody = LinkingBody
+
 // AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
 type AddReceiverJSONRequestBody = NewReceiver
 
@@ -3000,6 +3012,12 @@ func (c *Client) SetRights(ctx context.Context, name string, body SetRightsJSONR
 	return answered[Confinement](ctx, c, r)
 }
 
+// LinkPerson calls PUT /people/{name}/subject: Say what the provider of identities calls a person who came in by tokens so far.
+func (c *Client) LinkPerson(ctx context.Context, name string, body LinkPersonJSONRequestBody) (*Person, error) {
+	r := request{method: "PUT", path: pathOf("/people/%s/subject", name), body: body}
+	return answered[Person](ctx, c, r)
+}
+
 // ListReceivers calls GET /receivers: The programs that are told of what happens, by name.
 func (c *Client) ListReceivers(ctx context.Context) (*[]Receiver, error) {
 	r := request{method: "GET", path: pathOf("/receivers")}
@@ -3424,6 +3442,12 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody) (*M
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
 	r := request{method: "DELETE", path: pathOf("/tokens/%s", id)}
 	return c.done(ctx, r)
+}
+
+// ListWaysIn calls GET /ways-in: By what people come in beside tokens.
+func (c *Client) ListWaysIn(ctx context.Context) (*WaysIn, error) {
+	r := request{method: "GET", path: pathOf("/ways-in")}
+	return answered[WaysIn](ctx, c, r)
 }
 
 // The methods above answer with records; what oapi-codegen makes of responses by itself is left out.

@@ -24,6 +24,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/files"
+	"proudsieve/service/provider"
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
@@ -51,7 +52,10 @@ type Options struct {
 	Mail    *telling.MailServer // takes letters; nil for none
 	// TellPrivate says that receivers of notices may be at addresses of this machine and of private networks.
 	TellPrivate bool
-	Stall       time.Duration // how long a job may make no progress; 0 means work.DefaultStall
+	Provider    *provider.Settings // lets in whom it knows; nil for none
+	// ProviderSecret is the name, among the secrets of the node, of what the service proves to the provider who it is by; empty for none.
+	ProviderSecret string
+	Stall          time.Duration // how long a job may make no progress; 0 means work.DefaultStall
 	// Samples are made-up datasets that a person may bring to look around in.
 	Samples []records.Sample
 	Log     *slog.Logger
@@ -133,7 +137,16 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := (&api.Server{Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, Signing: key,
+	var lets *provider.Provider
+	if s.options.Provider != nil {
+		if s.options.ProviderSecret != "" {
+			if s.options.Provider.Secret, err = pool.NodeSecret(s.options.ProviderSecret); err != nil {
+				return err
+			}
+		}
+		lets = provider.New(*s.options.Provider, cmp.Or(s.options.Address, s.URL())+api.SignInDone, secret)
+	}
+	handler := (&api.Server{Provider: lets, Store: s.store, Files: kept, Pool: pool, Log: s.options.Log, Signing: key,
 		Console: pages, UploadLimit: s.options.UploadLimit, Samples: s.options.Samples,
 		Names: s.options.Names, TrustedProxies: s.options.TrustedProxies, Secure: secure != nil}).Handler()
 	serving, cancel := context.WithCancel(context.WithoutCancel(ctx))

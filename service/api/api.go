@@ -31,6 +31,7 @@ import (
 
 	"proudsieve/service/access"
 	"proudsieve/service/files"
+	"proudsieve/service/provider"
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
@@ -43,6 +44,7 @@ const Prefix = "/api/v1"
 
 // public lists the operations that need no caller.
 var public = []string{
+	"GET " + Prefix + "/ways-in", "GET " + Prefix + signInPath, "GET " + Prefix + signInDonePath,
 	"POST " + Prefix + "/session",
 	"GET " + Prefix + "/signing-key",
 	"GET " + Prefix + "/signing-keys",
@@ -68,6 +70,8 @@ type Server struct {
 	Samples []records.Sample
 	// Secure says that people reach the service by https.
 	Secure bool
+	// Provider lets in whom it knows; nil for none.
+	Provider *provider.Provider
 
 	api        huma.API
 	remembered remembered
@@ -129,6 +133,7 @@ func (s *Server) register(r chi.Router) {
 		_ = json.NewEncoder(w).Encode(s.api.OpenAPI())
 	})
 	s.sessions()
+	s.signIns(r)
 	s.people()
 	s.withdrawals()
 	s.datasets()

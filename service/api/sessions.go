@@ -59,6 +59,19 @@ func meOf(c *store.Caller) *me {
 	return m
 }
 
+// beginSession begins a session by a token, and returns the cookie that is its secret.
+func (s *Server) beginSession(ctx context.Context, q store.Querier, token int64) (*http.Cookie, error) {
+	secret, err := access.NewSecret("ses_")
+	if err != nil {
+		return nil, err
+	}
+	expires := time.Now().Add(sessionLasts)
+	if err := store.AddSession(ctx, q, access.Hash(secret), token, expires); err != nil {
+		return nil, err
+	}
+	return &http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires}, nil
+}
+
 func (s *Server) sessions() {
 	type signIn struct {
 		Body struct {
@@ -89,17 +102,11 @@ func (s *Server) sessions() {
 			return nil, err
 		}
 		s.slowing.succeeded(hash)
-		secret, err := access.NewSecret("ses_")
+		cookie, err := s.beginSession(ctx, s.Store.DB, c.TokenID)
 		if err != nil {
 			return nil, err
 		}
-		expires := time.Now().Add(sessionLasts)
-		if err := store.AddSession(ctx, s.Store.DB, access.Hash(secret), c.TokenID, expires); err != nil {
-			return nil, err
-		}
-		cookie := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true,
-			SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires}
-		return &signedIn{cookie, *meOf(c)}, store.Record(ctx, s.Store.DB, c.ID, "signed in", "console",
+		return &signedIn{*cookie, *meOf(c)}, store.Record(ctx, s.Store.DB, c.ID, "signed in", "console",
 			map[string]any{"from": addressIn(ctx)})
 	})
 	type signOut struct {

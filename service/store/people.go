@@ -59,6 +59,23 @@ func FindPerson(ctx context.Context, q Querier, name string) (*Person, error) {
 		"SELECT id, name, role, disabled_at, confined FROM people WHERE name = $1", name)
 }
 
+// FindSubject returns the person whom a provider of identities calls so.
+func FindSubject(ctx context.Context, q Querier, subject string) (*Person, error) {
+	return get[Person](ctx, q, "somebody of this subject", "SELECT id, name, role, disabled_at, confined FROM people WHERE subject = $1", subject)
+}
+
+// LinkSubject says what a provider of identities calls a person. A subject that is somebody else's is ErrConflict.
+func LinkSubject(ctx context.Context, q Querier, person int64, subject string) error {
+	_, err := exec(ctx, q, "UPDATE people SET subject = $2 WHERE id = $1", person, subject)
+	return conflict(err, "somebody else is known to the provider so")
+}
+
+// SetRole gives a person another role.
+func SetRole(ctx context.Context, q Querier, person int64, role access.Role) error {
+	_, err := exec(ctx, q, "UPDATE people SET role = $2 WHERE id = $1", person, role)
+	return err
+}
+
 // People lists everybody by name.
 func People(ctx context.Context, q Querier) ([]Person, error) {
 	return list[Person](ctx, q, "SELECT id, name, role, disabled_at, confined FROM people ORDER BY name")

@@ -69,6 +69,12 @@ export const receivers = queryOptions({
   queryKey: ["receivers"],
   queryFn: ({ signal }) => take(api.GET("/receivers", { signal })),
 });
+/** By what people come in beside tokens. */
+export const waysIn = queryOptions({
+  queryKey: ["ways-in"],
+  queryFn: ({ signal }) => take(api.GET("/ways-in", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
 /** Databases from which deliveries are taken, what they are, and what is in one. */
 export const databases = queryOptions({
   queryKey: ["databases"],

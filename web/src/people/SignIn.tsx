@@ -1,7 +1,8 @@
 import { Box, chakra, Dialog, HStack, Text } from "@chakra-ui/react";
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, Refusal, sessionEnded, take } from "../client/client";
+import { waysIn } from "../client/queries";
 import { Field, Press } from "../shared/controls";
 import { Trouble } from "../shared/states";
 
@@ -40,6 +41,54 @@ function TokenForm({ done }: { done: () => Promise<unknown> }) {
   );
 }
 
+/** Why somebody did not come in by the provider, by the word that the service says. */
+const refusals: Record<string, string> = {
+  denied: "You were not let in there.",
+  groups: "None of your groups has a role here. Ask an administrator which group you should be in.",
+  stale: "It was begun too long ago, or in another browser. Begin again.",
+  "kept-out": "You are kept out. Ask an administrator.",
+  taken:
+    "Somebody here has your name and comes in by tokens. If that is you, ask an administrator to link the two: proudsieve person link.",
+  confined: "You are confined to datasets here, and your groups make you an administrator. Ask one.",
+  failed:
+    "The provider could not be reached, or its answer does not hold. Try again, or ask an administrator, whose log says more.",
+};
+
+/** Signing in by a provider of identities, where there is one. */
+function ByProvider() {
+  const ways = useQuery(waysIn);
+  const provider = ways.data?.provider;
+  if (!provider) {
+    return null;
+  }
+  const refused = new URLSearchParams(location.search).get("refused");
+  const to = refused ? "/" : location.pathname + location.search;
+  return (
+    <Box mb="5">
+      {refused && (
+        <Text role="alert" color="validity" mb="2">
+          {refusals[refused] ?? refusals.failed}
+        </Text>
+      )}
+      <chakra.a
+        href={`/api/v1/sign-in?to=${encodeURIComponent(to)}`}
+        display="inline-block"
+        px="3"
+        py="1.5"
+        bg="accent"
+        color="accentInk"
+        fontWeight="600"
+        borderRadius="2px"
+      >
+        Sign in by {provider}
+      </chakra.a>
+      <Text fontSize="sm" color="quiet" mt="4">
+        or by a token:
+      </Text>
+    </Box>
+  );
+}
+
 /** Where a session has ended while somebody was at work: the page stays as it is behind. */
 export function SignInAgain({ name }: { name: string }) {
   const client = useQueryClient();
@@ -54,6 +103,7 @@ export function SignInAgain({ name }: { name: string }) {
           <Dialog.Description mb="3">
             The session of {name} has ended. What you were at stays as it is behind this.
           </Dialog.Description>
+          <ByProvider />
           <TokenForm done={() => client.invalidateQueries()} />
         </Dialog.Content>
       </Dialog.Positioner>
@@ -75,6 +125,7 @@ export function SignIn() {
       <Text color="quiet" mb="4">
         Audits of incoming tables, from arrival to certificate.
       </Text>
+      <ByProvider />
       <TokenForm done={() => client.resetQueries()} />
       <Text fontSize="sm" color="quiet" mt="4">
         An administrator makes tokens with <chakra.code fontFamily="mono">proudsieve token add</chakra.code>.
