@@ -78,6 +78,7 @@ function ByProvider() {
         bg="accent"
         color="accentInk"
         fontWeight="600"
+        textDecoration="none"
         borderRadius="2px"
       >
         Sign in by {provider}
