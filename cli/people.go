@@ -164,7 +164,7 @@ func tokenCommand() *cli.Command {
 				err = s.hand(&made.Secret)
 			}
 			return show(s, made, err, func(m *records.MadeToken) {
-				s.line("Token %d for %s (%s) is made, for %s.", m.ID, m.Person, cmp.Or(m.As, m.Role), cmp.Or(m.Datasets, "all that they see"))
+				s.line("Token %d for %s (%s) is made%s.", m.ID, m.Person, cmp.Or(m.As, m.Role), forDatasets(m.Datasets))
 				s.handed(m.Secret)
 			})
 		}),
@@ -181,4 +181,12 @@ func tokenCommand() *cli.Command {
 					func(map[string]string) { s.line("Token %s has ended.", args[0]) })
 			}),
 	)
+}
+
+// forDatasets says which datasets a token is for, where it is for some alone.
+func forDatasets(names string) string {
+	if names == "" {
+		return ""
+	}
+	return ", for " + names + " alone"
 }
