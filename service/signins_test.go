@@ -243,3 +243,23 @@ func TestAProviderThatIsNotThereIsSaid(t *testing.T) {
 		}
 	}
 }
+
+// The last administrator stays one, whatever the groups say; once there is another, they count.
+func TestTheLastAdministratorStaysOne(t *testing.T) {
+	t.Parallel()
+	r, p := withProvider(t)
+	if _, err := r.Admin.LinkPerson(ctx, "administrator", client.LinkingBody{Subject: p.URL + " first"}); err != nil {
+		t.Fatal(err)
+	}
+	p.Comes(map[string]any{"sub": "first", "name": "administrator", "groups": "readers"}, nil)
+	b := browser(t)
+	if ledTo(t, b, r.URL+"/api/v1/sign-in"); !strings.Contains(whoIs(t, b, r), `"administrator","rights"`) {
+		t.Errorf("the last one comes in as %s", whoIs(t, b, r))
+	}
+	if _, err := r.Admin.AddPerson(ctx, client.NewPersonBody{Name: "Rolf", Role: "administrator"}); err != nil {
+		t.Fatal(err)
+	}
+	if ledTo(t, b, r.URL+"/api/v1/sign-in"); !strings.Contains(whoIs(t, b, r), `"reader","rights"`) {
+		t.Errorf("one of two comes in as %s", whoIs(t, b, r))
+	}
+}

@@ -138,13 +138,9 @@ func (s *Server) letIn(ctx context.Context, known *provider.Known) (cookie *http
 			return errKeptOut
 		case person.Confined && known.Role == access.Administrator:
 			return errConfined
-		case person.Role != string(known.Role):
-			if err := store.SetRole(ctx, tx, person.ID, known.Role); err != nil {
-				return err
-			}
-			if err := store.Record(ctx, tx, person.ID, "has another role by their groups", person.Name, map[string]any{"from": person.Role, "to": known.Role}); err != nil {
-				return err
-			}
+		}
+		if err := s.changeRole(ctx, tx, person, known.Role); err != nil {
+			return err
 		}
 		made, err := s.newToken(ctx, tx, &store.NewToken{PersonID: person.ID, Note: "signed in by " + s.Provider.Title(), Expires: new(time.Now().Add(sessionLasts))}, 0)
 		if err != nil {
@@ -156,6 +152,22 @@ func (s *Server) letIn(ctx context.Context, known *provider.Known) (cookie *http
 		return store.Record(ctx, tx, person.ID, "signed in", "console", map[string]any{"from": addressIn(ctx), "by": s.Provider.Title()})
 	})
 	return cookie, err
+}
+
+// changeRole gives somebody the role that their groups say. The last administrator stays one, or nobody could let people in.
+func (s *Server) changeRole(ctx context.Context, tx *sqlx.Tx, person *records.Person, role access.Role) error {
+	if person.Role == string(role) {
+		return nil
+	}
+	if access.Role(person.Role) == access.Administrator {
+		if left, err := store.Administrators(ctx, tx); err != nil || left <= 1 {
+			return err
+		}
+	}
+	if err := store.SetRole(ctx, tx, person.ID, role); err != nil {
+		return err
+	}
+	return store.Record(ctx, tx, person.ID, "has another role by their groups", person.Name, map[string]any{"from": person.Role, "to": role})
 }
 
 // newlyKnown makes a person of somebody who comes for the first time. A name that is taken lets nobody in as somebody else.
