@@ -111,10 +111,11 @@ func (p *person) presses(text string) {
 				text))))
 }
 
-// writes replaces the text of a field; the page's own code sees it as typing.
+// writes replaces the text of a field, or chooses what a list has, once it has it; the page's own code sees it as typing.
 func (p *person) writes(selector, text string) {
 	p.t.Helper()
 	p.do("waiting for "+selector, chromedp.WaitVisible(chromedp.CSS(selector)))
+	p.awaits(fmt.Sprintf(`((e) => !(e instanceof HTMLSelectElement) || [...e.options].some((o) => o.value === %[2]q))(document.querySelector(%[1]q))`, selector, text))
 	evaluate[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q);
 		const proto = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : e instanceof HTMLSelectElement ? HTMLSelectElement : HTMLInputElement;
 		Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q);
