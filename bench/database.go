@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"proudsieve/engine"
 	"proudsieve/postgres"
 )
 
@@ -99,5 +101,32 @@ func (b *bench) asking(ctx context.Context) error {
 		"times as fast", 50, true)
 	fmt.Printf("%-58s %8.2f s, of which %.2f s for loading\n", "PostgreSQL, COPY and SQL", took.Seconds(),
 		loaded.Seconds())
+	return taking(ctx, conn)
+}
+
+// taking compares taking the table as a delivery with PostgreSQL's own way to hand it out.
+func taking(ctx context.Context, conn *pgx.Conn) error {
+	var copied, taken measured
+	of := conn.Config()
+	if err := (&bench{rounds: 2}).inTurn([]measuring{
+		{&copied, func() (measured, error) {
+			started := time.Now()
+			_, err := conn.PgConn().CopyTo(ctx, io.Discard, "COPY t TO STDOUT (FORMAT csv)")
+			return measured{took: time.Since(started)}, err
+		}},
+		{&taken, func() (measured, error) {
+			started := time.Now()
+			session, err := engine.Open(ctx, engine.Database{Engine: "postgresql", Host: of.Host, Port: int(of.Port), Name: of.Database, User: of.User, Password: of.Password})
+			if err != nil {
+				return measured{}, err
+			}
+			defer session.Close()
+			_, err = engine.Take(ctx, session, engine.Relation{Schema: "public", Table: "t"}, engine.Limits{}, io.Discard)
+			return measured{took: time.Since(started)}, err
+		}},
+	}); err != nil {
+		return err
+	}
+	bar("taking it from PostgreSQL against its own COPY", copied.took.Seconds()/taken.took.Seconds(), "times as fast", 0.8, true)
 	return nil
 }

@@ -107,6 +107,15 @@ var single = map[string]func(*bench, context.Context) error{
 		if !b.database {
 			return nil
 		}
+		if err := b.made(); err != nil {
+			return err
+		}
+		if b.audit.took == 0 { // where nothing else is measured
+			var err error
+			if b.audit, err = sift(b.table, b.book, 2); err != nil {
+				return err
+			}
+		}
 		return b.asking(ctx)
 	},
 }
