@@ -58,7 +58,6 @@ func openClickHouse(ctx context.Context, d *Database) (Session, error) {
 // ofClickHouse says what an error means, by the numbers of the server.
 func ofClickHouse(ctx context.Context, err error) error {
 	var of *clickhouse.Exception
-	var network net.Error
 	switch {
 	case err == nil:
 		return nil
@@ -79,12 +78,8 @@ func ofClickHouse(ctx context.Context, err error) error {
 			return fmt.Errorf("%w: %s", ErrRelation, said)
 		}
 		return fmt.Errorf("%w: %s", ErrQuery, said)
-	case errors.As(err, &network):
-		return fmt.Errorf("%w: %s", ErrReached, lastOf(err))
-	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return ErrGone
 	}
-	return err
+	return ofConnection(err)
 }
 
 func (c *clickHouse) with(ctx context.Context) context.Context {

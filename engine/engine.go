@@ -9,6 +9,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +18,7 @@ import (
 
 // Database is how a database is reached.
 type Database struct {
-	Engine   string // one of Engines
+	Engine   string // one of Names
 	Host     string
 	Port     int // 0 for the engine's own
 	Name     string
@@ -117,6 +119,15 @@ func Kinds() []Kind {
 	return all
 }
 
+// Find returns the kind of a name; ErrKind where there is none.
+func Find(name string) (Kind, error) {
+	kind, known := kinds[name]
+	if !known {
+		return Kind{}, fmt.Errorf("%w: %q; use one of %s", ErrKind, name, strings.Join(Names(), ", "))
+	}
+	return kind, nil
+}
+
 // Names lists the names of the kinds.
 func Names() []string {
 	var names []string
@@ -128,10 +139,33 @@ func Names() []string {
 
 // Open begins a session. It returns ErrKind, ErrRefused, ErrReached, or another error of the server.
 func Open(ctx context.Context, d Database) (Session, error) {
-	kind, known := kinds[d.Engine]
-	if !known {
-		return nil, fmt.Errorf("%w: %q; use one of %s", ErrKind, d.Engine, strings.Join(Names(), ", "))
+	kind, err := Find(d.Engine)
+	if err != nil {
+		return nil, err
 	}
 	d.Port, d.Timeout = cmp.Or(d.Port, kind.Port), cmp.Or(d.Timeout, DefaultTimeout)
 	return kind.open(ctx, &d)
+}
+
+// ofConnection says what an error means that no server told.
+func ofConnection(err error) error {
+	var network net.Error
+	switch {
+	case errors.As(err, &network):
+		return fmt.Errorf("%w: %s", ErrReached, lastOf(err))
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return ErrGone
+	}
+	return err
+}
+
+// lastOf is what an error says in the end, without how a driver came to it.
+func lastOf(err error) string {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err.Error()
+		}
+		err = inner
+	}
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,20 +53,19 @@ func openPostgreSQL(ctx context.Context, d *Database) (Session, error) {
 		return nil, ofPostgreSQL(ctx, err)
 	}
 	p := &postgreSQL{conn: conn}
-	if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err == nil {
+	_, err = conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+	if err == nil {
 		err = conn.QueryRow(ctx, "SELECT current_setting('server_version'), txid_current_snapshot()::text").Scan(&p.version, &p.snapshot)
-		if err == nil {
-			return p, nil
-		}
+	}
+	if err != nil {
 		return nil, errors.Join(ofPostgreSQL(ctx, err), p.Close())
 	}
-	return nil, errors.Join(ofPostgreSQL(ctx, err), p.Close())
+	return p, nil
 }
 
 // ofPostgreSQL says what an error means.
 func ofPostgreSQL(ctx context.Context, err error) error {
 	var of *pgconn.PgError
-	var network net.Error
 	switch {
 	case err == nil:
 		return nil
@@ -89,23 +87,10 @@ func ofPostgreSQL(ctx context.Context, err error) error {
 			return fmt.Errorf("%w: %s", ErrGone, said)
 		}
 		return fmt.Errorf("%w: %s", ErrQuery, said)
-	case errors.As(err, new(*pgconn.ConnectError)), errors.As(err, &network):
+	case errors.As(err, new(*pgconn.ConnectError)):
 		return fmt.Errorf("%w: %s", ErrReached, lastOf(err))
-	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return ErrGone
 	}
-	return err
-}
-
-// lastOf is what an error says in the end, without how a driver came to it.
-func lastOf(err error) string {
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil {
-			return err.Error()
-		}
-		err = inner
-	}
+	return ofConnection(err)
 }
 
 func (p *postgreSQL) Server() string {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -53,18 +52,18 @@ func (s *Server) databases() {
 		Summary: "Declare a database from which deliveries are taken. Its password is no part of it: it is a secret of the nodes, which is named",
 	}, func(ctx context.Context, in *adding) (*body[records.Database], error) {
 		n := &in.Body
-		kind := slices.IndexFunc(engine.Kinds(), func(k engine.Kind) bool { return k.Name == n.Engine })
+		kind, err := engine.Find(n.Engine)
 		switch {
-		case kind < 0:
+		case err != nil:
 			return nil, invalid("%q is no engine known here; use one of %s.", n.Engine, strings.Join(engine.Names(), ", "))
 		case n.Secret != "" && !work.SecretName.MatchString(n.Secret):
 			return nil, invalid("%q is no name of a secret: it is of small letters, digits, - and _.", n.Secret)
 		case strings.ContainsAny(n.Host, "/@: \t"):
 			return nil, invalid("%q is no name of a host; write the name alone, and its port apart.", n.Host)
 		}
-		n.Port, n.TimeoutMinutes = cmp.Or(n.Port, engine.Kinds()[kind].Port), cmp.Or(n.TimeoutMinutes, int(engine.DefaultTimeout.Minutes()))
+		n.Port, n.TimeoutMinutes = cmp.Or(n.Port, kind.Port), cmp.Or(n.TimeoutMinutes, int(engine.DefaultTimeout.Minutes()))
 		var made *records.Database
-		err := s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
+		err = s.Store.Do(ctx, func(tx *sqlx.Tx) (err error) {
 			if made, err = store.AddDatabase(ctx, tx, n, caller(ctx).ID); err != nil {
 				return err
 			}

@@ -147,18 +147,3 @@ func (a *attempt) ticking(ctx context.Context) (end func()) {
 	})
 	return func() { cancel(); _ = group.Wait() }
 }
-
-// counted tells how many bytes were read.
-type counted struct {
-	in   io.Reader
-	tell func(int64)
-	n    int64
-}
-
-// Read implements io.Reader.
-func (c *counted) Read(b []byte) (int, error) {
-	n, err := c.in.Read(b)
-	c.n += int64(n)
-	c.tell(c.n)
-	return n, err
-}

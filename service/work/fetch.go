@@ -226,7 +226,7 @@ func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetch
 		return nil, fmt.Errorf("%s answered %s; check the address, or ask its owner", f.Address, response.Status)
 	}
 	a.total.Store(max(response.ContentLength, 0))
-	in := &told{in: response.Body, most: a.UploadLimit, tell: func(n int64) { a.progress(n, 0) }}
+	in := &told{counted: counted{in: response.Body, tell: func(n int64) { a.progress(n, 0) }}, most: a.UploadLimit}
 	kept, err := a.Receive(ctx, in)
 	switch {
 	case errors.Is(err, files.ErrNothing):
@@ -266,21 +266,32 @@ var (
 	errTooSlow  = fmt.Errorf("it sent less than %d bytes in %s", fetchSlowest, fetchWindow)
 )
 
-// told tells how many bytes were read, and ends where they are too many or come too slowly.
+// counted tells how many bytes were read.
+type counted struct {
+	in   io.Reader
+	tell func(int64)
+	n    int64
+}
+
+// Read implements io.Reader.
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.in.Read(b)
+	c.n += int64(n)
+	c.tell(c.n)
+	return n, err
+}
+
+// told is counted that ends where there are too many bytes, or they come too slowly.
 type told struct {
-	in     io.Reader
+	counted
 	most   int64
-	tell   func(int64)
-	n      int64
 	window time.Time // when it began
 	before int64     // bytes read by then
 }
 
 // Read implements io.Reader.
 func (t *told) Read(b []byte) (int, error) {
-	n, err := t.in.Read(b)
-	t.n += int64(n)
-	t.tell(t.n)
+	n, err := t.counted.Read(b)
 	if t.n > t.most {
 		return n, errTooLarge
 	}
@@ -412,7 +423,7 @@ func (w *watching) take(ctx context.Context, root *os.Root, folder, path string)
 	if named, err := root.Lstat(path); err != nil || !os.SameFile(opened, named) {
 		return errors.Join(errors.New("it was replaced while it was opened"), err)
 	}
-	kept, err := w.Receive(ctx, &told{in: f, most: w.UploadLimit, tell: func(int64) {}})
+	kept, err := w.Receive(ctx, &told{counted: counted{in: f, tell: func(int64) {}}, most: w.UploadLimit})
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package json
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -11,6 +10,7 @@ import (
 	"testing"
 
 	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/content/contenttest"
 )
 
 // lineByLine converts lines one after the other.
@@ -32,28 +32,11 @@ func (l *lineByLine) Convert(ctx context.Context, to *content.Records) error {
 
 func converted(t *testing.T, c content.Converter) string {
 	t.Helper()
-	spool, err := content.Convert(t.Context(), c)
+	text, flaws, err := contenttest.Converted(t, c)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer spool.Close()
-	in, err := spool.Open(t.Context(), 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := io.ReadAll(in)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defects, err := spool.Noted(nil).UpTo(1 << 40)
-	if err != nil {
-		t.Fatal(err)
-	}
-	flaws, err := json.Marshal(defects)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(raw) + string(flaws)
+	return text + flaws
 }
 
 // linesAtRandom has lines of a few members each, among them ever new ones, broken lines, empty ones and long ones.

@@ -2,7 +2,6 @@ package workbook
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io"
 	"math/rand/v2"
@@ -10,6 +9,7 @@ import (
 	"testing"
 
 	"proudsieve/core/intake/content"
+	"proudsieve/core/intake/content/contenttest"
 )
 
 // inPieces converts a sheet as it is, in pieces of some size.
@@ -28,28 +28,7 @@ func (p *inPieces) Convert(ctx context.Context, to *content.Records) error {
 func converted(t *testing.T, p *inPieces) (text string, flaws string, err error) {
 	t.Helper()
 	p.parts, p.merged = twinBook(), map[int][][2]int{}
-	spool, err := content.Convert(t.Context(), p)
-	if err != nil {
-		return "", "", err
-	}
-	defer spool.Close()
-	in, err := spool.Open(t.Context(), 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := io.ReadAll(in)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defects, err := spool.Noted(nil).UpTo(1 << 40)
-	if err != nil {
-		t.Fatal(err)
-	}
-	noted, err := json.Marshal(defects)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(raw), string(noted), nil
+	return contenttest.Converted(t, p)
 }
 
 func heldInPieces(t *testing.T, sheet string, sizes ...int) (times int) {
