@@ -11,6 +11,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"proudsieve/core/document"
 	"proudsieve/engine"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
@@ -97,7 +98,7 @@ func (s *Server) databases() {
 		tried := TriedDatabase{Reached: true}
 		err := s.withDatabase(ctx, in.Name, func(ctx context.Context, session engine.Session) error {
 			tables, err := session.Tables(ctx)
-			tried.Says = fmt.Sprintf("%s answers: it is %s and shows %s.", in.Name, session.Server(), tablesShown(len(tables)))
+			tried.Says = fmt.Sprintf("%s answers: it is %s and shows %s.", in.Name, session.Server(), document.Counted(int64(len(tables)), "table", "tables"))
 			return err
 		})
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -122,13 +123,6 @@ func (s *Server) databases() {
 		}
 		return answer(&all, err)
 	})
-}
-
-func tablesShown(n int) string {
-	if n == 1 {
-		return "1 table"
-	}
-	return fmt.Sprintf("%d tables", n)
 }
 
 // withDatabase begins a session for somebody who waits for it.

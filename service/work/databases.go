@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"proudsieve/core/document"
 	"proudsieve/core/guard"
 	"proudsieve/durable"
 	"proudsieve/engine"
@@ -118,7 +119,7 @@ func (a *attempt) takeFrom(ctx context.Context, f *records.Fetch) (*store.Fetche
 }
 
 func rowsTaken(t *engine.Taken) string {
-	says := fmt.Sprintf("It has %d rows as of %s.", t.Rows, t.At.Format("2006-01-02 15:04:05 UTC"))
+	says := fmt.Sprintf("It has %s as of %s.", document.Counted(t.Rows, "row", "rows"), t.At.Format("2006-01-02 15:04:05 UTC"))
 	if names := slices.Sorted(maps.Keys(t.EmptyTexts)); len(names) > 0 {
 		more := ""
 		if len(names) > 3 {
