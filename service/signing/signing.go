@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"sync"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -24,7 +23,7 @@ type Key struct {
 
 	mutex   sync.Mutex
 	private []byte
-	read    time.Time // the time of the file that was read
+	file    os.FileInfo // what was read; times are coarse, so that two files may have one
 }
 
 // ErrBehind says that this node has an earlier key than the one that counts.
@@ -73,11 +72,11 @@ func (k *Key) Private() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k.private == nil || !info.ModTime().Equal(k.read) {
+	if k.private == nil || !os.SameFile(info, k.file) || !info.ModTime().Equal(k.file.ModTime()) {
 		if k.private, err = durable.ReadSecret(k.path); err != nil {
 			return nil, err
 		}
-		k.read = info.ModTime()
+		k.file = info
 	}
 	return k.private, nil
 }
