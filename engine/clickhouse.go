@@ -114,38 +114,70 @@ func quoted(name string) string {
 // Read implements Session. The server writes the values as text itself, for which what a query gives is asked for by its columns; the
 // whole is one statement, since this protocol has no others.
 func (c *clickHouse) Read(ctx context.Context, r Relation) (Rows, error) {
-	from := quoted(r.Schema) + "." + quoted(r.Table)
-	if r.Query != "" {
-		from = "(\n" + strings.TrimRight(r.Query, "; \t\r\n") + "\n)"
+	columns, err := c.Describe(ctx, r)
+	if err != nil {
+		return nil, err
 	}
-	out := &clickHouseRows{ctx: ctx}
-	described, err := c.conn.Query(c.with(ctx), "SELECT * FROM "+from+" LIMIT 0")
+	var texts []string
+	var kinds []kind
+	for _, one := range columns {
+		kinds = append(kinds, kindOf(one.Type))
+		switch kinds[len(kinds)-1] {
+		case aMoment:
+			texts = append(texts, "toString("+quoted(one.Name)+", 'UTC')")
+		case aText:
+			texts = append(texts, quoted(one.Name))
+		default:
+			texts = append(texts, "toString("+quoted(one.Name)+")")
+		}
+	}
+	out, err := c.rows(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+c.From(r), kinds)
+	if err != nil {
+		return nil, err
+	}
+	out.columns = columns
+	return out, nil
+}
+
+// From implements Session. What a person wrote stands on lines of its own, so that a comment at its end hides nothing.
+func (c *clickHouse) From(r Relation) string {
+	if r.Query == "" {
+		return quoted(r.Schema) + "." + quoted(r.Table)
+	}
+	return "(\n" + strings.TrimRight(r.Query, "; \t\r\n") + "\n)"
+}
+
+// Describe implements Session.
+func (c *clickHouse) Describe(ctx context.Context, r Relation) (columns []Column, err error) {
+	described, err := c.conn.Query(c.with(ctx), "SELECT * FROM "+c.From(r)+" LIMIT 0")
 	if err != nil {
 		return nil, ofClickHouse(ctx, err)
 	}
-	var texts []string
 	for _, t := range described.ColumnTypes() {
-		out.columns = append(out.columns, Column{Name: t.Name(), Type: t.DatabaseTypeName(), Text: !typedThere.MatchString(t.DatabaseTypeName())})
-		out.kinds = append(out.kinds, kindOf(t.DatabaseTypeName()))
-		switch out.kinds[len(out.kinds)-1] {
-		case aMoment:
-			texts = append(texts, "toString("+quoted(t.Name())+", 'UTC')")
-		case aText:
-			texts = append(texts, quoted(t.Name()))
-		default:
-			texts = append(texts, "toString("+quoted(t.Name())+")")
-		}
+		columns = append(columns, Column{Name: t.Name(), Type: t.DatabaseTypeName(), Text: !typedThere.MatchString(t.DatabaseTypeName())})
 	}
-	if err := errors.Join(described.Err(), described.Close()); err != nil {
+	return columns, ofClickHouse(ctx, errors.Join(described.Err(), described.Close()))
+}
+
+// Ask implements Session.
+func (c *clickHouse) Ask(ctx context.Context, statement string) (Rows, error) {
+	return c.rows(ctx, statement, nil)
+}
+
+// rows puts a question whose answers are all texts, of some kinds; of none where these are nil.
+func (c *clickHouse) rows(ctx context.Context, statement string, kinds []kind) (*clickHouseRows, error) {
+	out := &clickHouseRows{ctx: ctx, kinds: kinds}
+	var err error
+	if out.rows, err = c.conn.Query(c.with(ctx), statement); err != nil {
 		return nil, ofClickHouse(ctx, err)
 	}
-	if out.rows, err = c.conn.Query(c.with(ctx), "SELECT "+strings.Join(texts, ", ")+" FROM "+from); err != nil {
-		return nil, ofClickHouse(ctx, err)
+	types := out.rows.ColumnTypes()
+	if kinds == nil {
+		out.kinds = make([]kind, len(types))
 	}
-	out.values, out.targets = make([]*string, len(texts)), make([]any, len(texts))
-	out.cells = make([][]byte, len(texts))
-	out.plain = make([]string, len(texts))
-	for i, t := range out.rows.ColumnTypes() {
+	out.values, out.targets = make([]*string, len(types)), make([]any, len(types))
+	out.cells, out.plain = make([][]byte, len(types)), make([]string, len(types))
+	for i, t := range types {
 		if t.Nullable() {
 			out.targets[i] = &out.values[i]
 		} else {

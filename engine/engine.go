@@ -51,6 +51,12 @@ type Session interface {
 	Tables(ctx context.Context) ([]Table, error)
 	// Read begins to read a table or what a query gives. What was being read before must have been closed.
 	Read(ctx context.Context, r Relation) (Rows, error)
+	// Describe tells the columns of a relation.
+	Describe(ctx context.Context, r Relation) ([]Column, error)
+	// Ask puts a question in the engine's own SQL, whose answers are all texts. What was being read before must have been closed.
+	Ask(ctx context.Context, statement string) (Rows, error)
+	// From is how a statement of Ask names a relation.
+	From(r Relation) string
 	// Close ends the session.
 	Close() error
 }

@@ -115,28 +115,68 @@ func (p *postgreSQL) Tables(ctx context.Context) ([]Table, error) {
 
 // Read implements Session. A query is sent as a statement of its own in the extended protocol, in which no second one can follow it.
 func (p *postgreSQL) Read(ctx context.Context, r Relation) (Rows, error) {
-	statement := r.Query
-	if statement == "" {
-		statement = "SELECT * FROM " + pgx.Identifier{r.Schema, r.Table}.Sanitize()
+	statement := statementOf(r)
+	columns, types, err := p.describe(ctx, statement)
+	if err != nil {
+		return nil, err
 	}
+	return p.rows(ctx, statement, columns, types), nil
+}
+
+func statementOf(r Relation) string {
+	if r.Query != "" {
+		return r.Query
+	}
+	return "SELECT * FROM " + pgx.Identifier{r.Schema, r.Table}.Sanitize()
+}
+
+func (p *postgreSQL) rows(ctx context.Context, statement string, columns []Column, types []uint32) *postgreSQLRows {
+	return &postgreSQLRows{ctx: ctx, snapshot: p.snapshot, cells: make([][]byte, len(columns)), columns: columns, types: types,
+		result: p.conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil)}
+}
+
+// describe tells what a statement gives.
+func (p *postgreSQL) describe(ctx context.Context, statement string) (columns []Column, types []uint32, err error) {
+	described, err := p.conn.PgConn().Prepare(ctx, "", statement, nil)
+	if err != nil {
+		return nil, nil, ofPostgreSQL(ctx, err)
+	}
+	if len(described.Fields) == 0 {
+		return nil, nil, fmt.Errorf("%w: it gives no rows; write a SELECT", ErrQuery)
+	}
+	names, err := p.typeNames(ctx, described.Fields)
+	if err != nil {
+		return nil, nil, err
+	}
+	for c, f := range described.Fields {
+		columns = append(columns, Column{Name: f.Name, Type: names[c], Text: !slices.Contains(typed, f.DataTypeOID)})
+		types = append(types, f.DataTypeOID)
+	}
+	return columns, types, nil
+}
+
+// Describe implements Session.
+func (p *postgreSQL) Describe(ctx context.Context, r Relation) ([]Column, error) {
+	columns, _, err := p.describe(ctx, statementOf(r))
+	return columns, err
+}
+
+// Ask implements Session.
+func (p *postgreSQL) Ask(ctx context.Context, statement string) (Rows, error) {
 	described, err := p.conn.PgConn().Prepare(ctx, "", statement, nil)
 	if err != nil {
 		return nil, ofPostgreSQL(ctx, err)
 	}
-	if len(described.Fields) == 0 {
-		return nil, fmt.Errorf("%w: it gives no rows; write a SELECT", ErrQuery)
+	columns, types := make([]Column, len(described.Fields)), make([]uint32, len(described.Fields))
+	return p.rows(ctx, statement, columns, types), nil
+}
+
+// From implements Session. What a person wrote stands on lines of its own, so that a comment at its end hides nothing.
+func (p *postgreSQL) From(r Relation) string {
+	if r.Query == "" {
+		return pgx.Identifier{r.Schema, r.Table}.Sanitize()
 	}
-	out := &postgreSQLRows{ctx: ctx, snapshot: p.snapshot, cells: make([][]byte, len(described.Fields))}
-	names, err := p.typeNames(ctx, described.Fields)
-	if err != nil {
-		return nil, err
-	}
-	for c, f := range described.Fields {
-		out.columns = append(out.columns, Column{Name: f.Name, Type: names[c], Text: !slices.Contains(typed, f.DataTypeOID)})
-		out.types = append(out.types, f.DataTypeOID)
-	}
-	out.result = p.conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil)
-	return out, nil
+	return "(\n" + strings.TrimRight(r.Query, "; \t\r\n") + "\n) AS q"
 }
 
 // typeNames asks for the names of types.

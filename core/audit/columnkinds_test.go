@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/audit/audittest"
 	"proudsieve/core/intake"
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/rulebook"
@@ -145,3 +146,15 @@ func TestMemoryOfManyColumnsIsBounded(t *testing.T) {
 
 // mostOfColumn is how many bytes are held for each of many columns of nothing but different numbers, of 3,000 rows.
 const mostOfColumn = 200 << 10
+
+func TestAColumnOfIntegersWithoutAnyInteger(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("flow\n")
+	for i := range 60 {
+		fmt.Fprintf(&b, "%d.5\n", i)
+	}
+	r := audittest.Run(t, b.String(), "dataset: d\ncolumns:\n  - {name: flow, type: integer}\n")
+	if c := audittest.Column(t, r, "flow"); c.Mistyped != 60 || c.Score != 0 {
+		t.Errorf("%d of 60 are mistyped, and the score is %v", c.Mistyped, c.Score)
+	}
+}

@@ -65,6 +65,9 @@ func roleOf(c *Column, rows int64) Role {
 // oneAfterAnother reports whether whole numbers lie as those do that were given one after another: half of those between
 // the 5th and the 95th of a hundred are there.
 func oneAfterAnother(c *Column) bool {
+	if c.Numbers == nil { // none of its texts is a number
+		return false
+	}
 	low, high := 0.0, 0.0
 	for _, q := range c.Numbers.Quantiles {
 		switch q.Share {

@@ -241,7 +241,7 @@ func (k *checker) moving(n arithmetic, left node, a table.Kind, right node, b ta
 		if n.sign == '-' {
 			sign = -1
 		}
-		return call{at: n.at, name: "+", args: []node{left, right}, apply: func(v []table.Value) table.Value {
+		return call{at: n.at, name: "+", word: string(n.sign), args: []node{left, right}, apply: func(v []table.Value) table.Value {
 			days, ok := wholeNumber(v[1])
 			if v[0].Kind == table.Missing || v[1].Kind == table.Missing || !ok || days > intervalLimit ||
 				days < -intervalLimit {

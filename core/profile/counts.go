@@ -31,7 +31,8 @@ type Frequency struct {
 type counts struct {
 	tallied
 	over   bool
-	room   int // how many texts are counted; 0 means distinctCap
+	room   int         // how many texts are counted; 0 means distinctCap
+	told   *toldCounts // what an engine counted instead; nil where it was done here
 	sketch sketch
 }
 
@@ -140,6 +141,9 @@ func (c *counts) prune() {
 
 // distinct returns the number of different texts, and the relative standard error of an estimate.
 func (c *counts) distinct() (n int64, relativeError float64) {
+	if c.told != nil {
+		return c.told.distinct, c.told.relative
+	}
 	if c.over {
 		return c.sketch.estimate(), math.Round(1e4/math.Sqrt(sketchSize-2)) / 1e4
 	}
@@ -154,7 +158,10 @@ const outstanding = 2000
 func (c *counts) most(shown int, filled int64) []Frequency {
 	least := int64(0)
 	if c.over {
-		least = max(filled/outstanding, 2)
+		least = Outstanding(filled)
+	}
+	if c.told != nil {
+		return c.told.first(shown, least)
 	}
 	return c.first(shown, moreFrequent, func(rows int64) bool { return rows >= least })
 }

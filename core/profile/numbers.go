@@ -20,6 +20,7 @@ type Numbers struct {
 	fractions bool
 	around    moments // for the skewness alone, and thus in floating point
 	buckets   buckets
+	told      *ToldNumbers // what an engine worked out instead; nil where it was done here
 }
 
 // moments are the sums of the first three powers of the distances from one of the numbers. Those
@@ -249,6 +250,9 @@ func (n *Numbers) Count() int64 { return n.count }
 
 // Sum returns the exact sum.
 func (n *Numbers) Sum() table.Decimal {
+	if n.told != nil {
+		return n.told.Sum
+	}
 	sum := table.Decimal{}
 	for scale := range n.scales {
 		if s := &n.scales[scale]; s.any {
@@ -288,6 +292,9 @@ func (n *Numbers) squared() table.Decimal {
 
 // extremes returns the least and the greatest number; ok is false where there is none.
 func (n *Numbers) extremes() (lowest, highest table.Decimal, ok bool) {
+	if n.told != nil {
+		return n.told.Lowest, n.told.Highest, true
+	}
 	take := func(low, high table.Decimal) {
 		if !ok || low.Cmp(lowest) < 0 {
 			lowest = low
@@ -311,6 +318,9 @@ func (n *Numbers) extremes() (lowest, highest table.Decimal, ok bool) {
 // deviation returns the standard deviation of the numbers as a sample (divided by n-1),
 // from the exact sums. It is NaN for fewer than two numbers.
 func (n *Numbers) deviation() float64 {
+	if n.told != nil {
+		return n.told.Deviation
+	}
 	if n.count < 2 {
 		return math.NaN()
 	}
@@ -331,6 +341,9 @@ const noise = 1e-9
 // skewness returns the third standardised moment g1 = m3 / m2^1.5 (Fisher-Pearson),
 // NaN where all numbers are equal or there are fewer than three.
 func (n *Numbers) skewness() float64 {
+	if n.told != nil {
+		return n.told.Skewness
+	}
 	m2 := n.around2() / float64(n.count)
 	if n.count < 3 || m2 <= 0 {
 		return math.NaN()

@@ -51,6 +51,18 @@ func (b *Rulebook) WithOpen(names []string, seen []detect.ColumnEvidence, rows *
 	return &copied
 }
 
+// WithTypes returns the rulebook with the columns that it does not declare, of types that are known.
+func (b *Rulebook) WithTypes(names []string, types map[string]table.Type) *Rulebook {
+	copied := *b
+	copied.Columns = slices.Clone(b.Columns)
+	for _, name := range names {
+		if copied.Column(name) == nil {
+			copied.Columns = append(copied.Columns, Column{Name: name, Type: types[name], Weight: 1, Open: true})
+		}
+	}
+	return &copied
+}
+
 // Opened is what all values of an open column decided.
 type Opened struct {
 	Type  table.Type

@@ -154,6 +154,12 @@ type RowRule interface {
 	Tolerates(broken, of int64) bool
 }
 
+// ConditionRule is a RowRule that is broken by rows for which a condition is false, where another one, if there is one, is true.
+type ConditionRule interface {
+	RowRule
+	Conditions() (when, holds *condition.Condition)
+}
+
 // RowJudge calls broken for each row that breaks its rule, and counts those that are undecided.
 type RowJudge func(rows Rows, broken func(i int)) (undecided int64)
 

@@ -66,6 +66,9 @@ func (r onRows) Columns() []string {
 	return names
 }
 
+// Conditions implements rulebook.ConditionRule.
+func (r onRows) Conditions() (when, holds *condition.Condition) { return r.when, r.holds }
+
 // Judge implements rulebook.RowRule.
 func (r onRows) Judge(m *condition.Memory) rulebook.RowJudge {
 	holds := r.holds.Evaluator(m)

@@ -41,3 +41,6 @@ func (r decimals) Says() string {
 func (r decimals) Found(b *rulebook.Broken) string {
 	return fmt.Sprintf("%s too many digits after the point in %s.", b.Have(), r.name())
 }
+
+// DigitsAlike says that numbers which differ in nothing but their digits are judged alike.
+func (decimals) DigitsAlike() bool { return true }

@@ -57,3 +57,6 @@ func (r pattern) Says() string { return fmt.Sprintf("Every %s has the form %s.",
 func (r pattern) Found(b *rulebook.Broken) string {
 	return fmt.Sprintf("%s a text of another form in %s.", b.Have(), r.name())
 }
+
+// MatchingPattern returns the pattern of RE2 that the texts match which do not break the rule.
+func (r pattern) MatchingPattern() string { return r.whole.String() }

@@ -1,0 +1,458 @@
+package inplace
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/table"
+	"proudsieve/engine"
+)
+
+// clickhouse is the SQL of ClickHouse from 18.16 on, as far as old and new servers agree. Numbers are decimals of 38 digits, of which a server says so where
+// they do not suffice; days are counted from 1970-01-01, and moments in microseconds since then, since its own dates have a short reach.
+type clickhouse struct{}
+
+func (clickhouse) name(n string) string {
+	return "`" + strings.NewReplacer("\\", "\\\\", "`", "\\`").Replace(n) + "`"
+}
+
+func (clickhouse) quote(text string) (string, error) {
+	return "'" + strings.NewReplacer("\\", "\\\\", "'", "\\'", "\x00", "\\0").Replace(text) + "'", nil
+}
+
+var (
+	clickhouseDecimal = regexp.MustCompile(`^Decimal(?:(?:32|64|128)\(([0-9]+)\)|\([0-9]+, ?([0-9]+)\))$`)
+	clickhouseInteger = regexp.MustCompile(`^U?Int(8|16|32|64)$`)
+	clickhouseMoment  = regexp.MustCompile(`^DateTime64\(([0-9])`)
+)
+
+func (clickhouse) natureOf(c *engine.Column) nature {
+	t := c.Type
+	for _, wrap := range []string{"LowCardinality(", "Nullable("} {
+		if inner, wrapped := strings.CutPrefix(t, wrap); wrapped {
+			t = strings.TrimSuffix(inner, ")")
+		}
+	}
+	switch {
+	case clickhouseInteger.MatchString(t):
+		return nature{kind: integer}
+	case clickhouseDecimal.MatchString(t):
+		m := clickhouseDecimal.FindStringSubmatch(t)
+		scale, _ := strconv.Atoi(m[1] + m[2])
+		return nature{kind: exact, scale: scale}
+	case strings.HasPrefix(t, "Float"):
+		return nature{kind: floating, wraps: t}
+	case t == "Bool":
+		return nature{kind: boolean}
+	case t == "Date" || t == "Date32":
+		return nature{kind: dated}
+	case clickhouseMoment.MatchString(t):
+		scale, _ := strconv.Atoi(clickhouseMoment.FindStringSubmatch(t)[1])
+		return nature{kind: moment, scale: scale, zoned: true}
+	case strings.HasPrefix(t, "DateTime"):
+		return nature{kind: moment, zoned: true}
+	case t == "String":
+		return nature{kind: textual}
+	case strings.HasPrefix(t, "FixedString("):
+		return nature{kind: padded}
+	}
+	return nature{kind: other}
+}
+
+func (clickhouse) text(ref string, n nature) string {
+	switch n.kind {
+	case textual:
+		return ref
+	case padded:
+		return "replaceRegexpOne(toString(" + ref + `), '\\x00+$', '')`
+	case moment:
+		return "concat(toString(" + ref + ", 'UTC'), 'Z')"
+	}
+	return "toString(" + ref + ")"
+}
+
+func (c clickhouse) direct(ref string, n nature, to table.Type) (v said, odd string, ok bool) {
+	switch {
+	case n.kind == integer && to.IsNumber():
+		return said{sql: "toDecimal128(" + ref + ", 0)", kind: table.Number}, "", true
+	case n.kind == exact && to == table.TypeDecimal:
+		return said{sql: "toDecimal128(" + ref + ", " + strconv.Itoa(n.scale) + ")", kind: table.Number, scale: n.scale}, "", true
+	case n.kind == floating && to == table.TypeDecimal:
+		return said{sql: "toFloat64(" + c.text(ref, n) + ")", kind: table.Number, scale: -1, float: true}, "(isNaN(" + ref + ") OR isInfinite(" + ref + "))", true
+	case n.kind == boolean && to == table.TypeBoolean:
+		return said{sql: "toUInt8(" + ref + ")", kind: table.Boolean}, "", true
+	case n.kind == dated && to == table.TypeDate:
+		return said{sql: "toInt64(toRelativeDayNum(" + ref + "))", kind: table.Date}, "", true
+	case n.kind == moment && n.scale == 0 && to == table.TypeDateTime:
+		return said{sql: "(toInt64(toUnixTimestamp(" + ref + ")) * 1000000)", kind: table.Instant}, "", true
+	}
+	return said{}, "", false
+}
+
+func (clickhouse) none(like said) said {
+	switch like.kind {
+	case table.Number:
+		like.sql = fmt.Sprintf("CAST(NULL AS Nullable(Decimal(38, %d)))", max(like.scale, 0))
+		if like.float {
+			like.sql = "CAST(NULL AS Nullable(Float64))"
+		}
+	case table.Text:
+		like.sql = "CAST(NULL AS Nullable(String))"
+	case table.Boolean:
+		like.sql = "CAST(NULL AS Nullable(UInt8))"
+	default:
+		like.sql = "CAST(NULL AS Nullable(Int64))"
+	}
+	return like
+}
+
+func (c clickhouse) literal(v table.Value) (said, error) {
+	switch v.Kind {
+	case table.Missing:
+		return said{}, nil
+	case table.Text:
+		sql, err := c.quote(v.Text)
+		return said{sql: sql, kind: table.Text}, err
+	case table.Boolean:
+		return said{sql: map[bool]string{true: "toUInt8(1)", false: "toUInt8(0)"}[v.True], kind: table.Boolean}, nil
+	case table.Number:
+		text := v.Number.Shortest()
+		_, fraction, _ := strings.Cut(text, ".")
+		if len(strings.Trim(text, "-.")) > 36 {
+			return said{}, unsaid("a number of more than 36 digits")
+		}
+		return said{sql: fmt.Sprintf("toDecimal128('%s', %d)", text, len(fraction)), kind: table.Number, scale: len(fraction)}, nil
+	}
+	return said{sql: "toInt64(" + strconv.FormatInt(v.When, 10) + ")", kind: v.Kind}, nil
+}
+
+func (c clickhouse) compare(sign string, a, b said) (string, error) {
+	switch {
+	case a.float != b.float:
+		return c.compareFloat(sign, a, b)
+	case a.kind == table.Date && b.kind == table.Instant:
+		a.sql = "(" + a.sql + " * 86400000000)"
+	case a.kind == table.Instant && b.kind == table.Date:
+		b.sql = "(" + b.sql + " * 86400000000)"
+	}
+	return "(" + a.sql + " " + sign + " " + b.sql + ")", nil
+}
+
+// not is no NOT, of which servers of old take two together away where they tell others what to do.
+func (clickhouse) not(condition string) string { return "(" + condition + " = 0)" }
+
+// join works with numbers, since servers of old take what is unknown for false: 0 for false, 1 for unknown, 2 for true.
+func (clickhouse) join(word, a, b string) string {
+	of := map[string]string{condition.And: "least", condition.Or: "greatest"}[word]
+	return fmt.Sprintf("intDiv(nullIf(%s(ifNull(%s * 2, 1), ifNull(%s * 2, 1)), 1), 2)", of, a, b)
+}
+
+var floatLiteral = regexp.MustCompile(`^toDecimal128\('(-?[0-9]+(?:\.[0-9]+)?)', [0-9]+\)$`)
+
+// compareFloat compares a binary fraction with a number that stands in the condition: the fraction that lies nearest to it is on the same side of all others.
+func (clickhouse) compareFloat(sign string, a, b said) (string, error) {
+	for _, one := range []*said{&a, &b} {
+		if one.float {
+			continue
+		}
+		m := floatLiteral.FindStringSubmatch(one.sql)
+		if m == nil || len(strings.Trim(m[1], "-.0")) > 15 {
+			return "", unsaid("a comparison of a binary fraction with an exact number that is worked out")
+		}
+		one.sql = "toFloat64('" + m[1] + "')"
+	}
+	return "(" + a.sql + " " + sign + " " + b.sql + ")", nil
+}
+
+func (clickhouse) calculate(sign string, a, b said) (said, error) {
+	switch {
+	case a.float || b.float:
+		return said{}, unsaid("an exact calculation with binary fractions")
+	case sign == "/":
+		return said{}, unsaid("an exact quotient")
+	}
+	out := said{sql: "(" + a.sql + " " + sign + " " + b.sql + ")", kind: table.Number, scale: max(a.scale, b.scale)}
+	if sign == "*" {
+		out.scale = a.scale + b.scale
+	}
+	if out.scale > 30 {
+		return said{}, unsaid("a product of so many digits after the point")
+	}
+	return out, nil
+}
+
+// alike gives values the same type, as the branches of a choice must have.
+func (c clickhouse) alike(of []said) ([]said, error) {
+	scale, float, instant := 0, false, false
+	for _, v := range of {
+		scale, float, instant = max(scale, v.scale), float || v.float, instant || v.kind == table.Instant
+	}
+	out := make([]said, len(of))
+	for i, v := range of {
+		if out[i] = v; v.kind != table.Number {
+			if v.kind == table.Date && instant {
+				out[i].sql, out[i].kind = "("+v.sql+" * 86400000000)", table.Instant
+			}
+			continue
+		}
+		if float != v.float {
+			return nil, unsaid("a choice between binary fractions and exact numbers")
+		}
+		if !float && v.scale < scale {
+			out[i].sql, out[i].scale = fmt.Sprintf("(%s * toDecimal128('1', %d))", v.sql, scale-v.scale), scale
+		}
+	}
+	return out, nil
+}
+
+func (c clickhouse) choose(when []string, then []said) (said, error) {
+	then, err := c.alike(then)
+	if err != nil {
+		return said{}, err
+	}
+	var parts []string
+	for i, w := range when {
+		parts = append(parts, w, then[i].sql)
+	}
+	last := then[len(then)-1]
+	return said{sql: "multiIf(" + strings.Join(append(parts, last.sql), ", ") + ")", kind: last.kind, scale: last.scale, float: last.float}, nil
+}
+
+func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
+	number := func(sql string) (said, error) {
+		return said{sql: "toDecimal128(" + sql + ", 0)", kind: table.Number}, nil
+	}
+	text := func(sql string) (said, error) { return said{sql: sql, kind: table.Text}, nil }
+	switch s.Does {
+	case "ABS":
+		args[0].sql = "abs(" + args[0].sql + ")"
+		return args[0], nil
+	case "LENGTH", "CHAR_LENGTH", "CHARACTER_LENGTH":
+		return number("lengthUTF8(" + args[0].sql + ")")
+	case "POSITION":
+		return number("positionUTF8(" + args[1].sql + ", " + args[0].sql + ")")
+	case "||":
+		return text("concat(" + args[0].sql + ", " + args[1].sql + ")")
+	case condition.DaysFrom:
+		return number("(" + args[0].sql + " - " + args[1].sql + ")")
+	case condition.PlusDays, condition.LessDays:
+		days, ok := wholeLiteral(s.Of[1])
+		if !ok || days > 1_000_000 || days < -1_000_000 {
+			return said{}, unsaid("a date moved by days that are worked out")
+		}
+		if s.Does == condition.LessDays {
+			days = -days
+		}
+		return said{sql: fmt.Sprintf("(%s + (%d))", args[0].sql, days), kind: table.Date}, nil
+	case condition.Move:
+		if s.By.Months != 0 {
+			return said{}, unsaid("a date moved by months or years")
+		}
+		if s.Kind == table.Date {
+			return said{sql: fmt.Sprintf("(%s + (%d))", args[0].sql, s.By.Days), kind: table.Date}, nil
+		}
+		at := args[0].sql
+		if args[0].kind == table.Date {
+			at = "(" + at + " * 86400000000)"
+		}
+		return said{sql: fmt.Sprintf("(%s + (%d))", at, s.By.Days*86_400_000_000+s.By.Micros), kind: table.Instant}, nil
+	case "CAST":
+		switch {
+		case len(args) == 1 && args[0].kind == table.Number && (s.Word == "DECIMAL" || s.Word == "NUMERIC"), args[0].kind == s.Kind && s.Kind != table.Number:
+			return args[0], nil
+		case args[0].kind == table.Date && s.Kind == table.Instant:
+			return said{sql: "(" + args[0].sql + " * 86400000000)", kind: table.Instant}, nil
+		}
+	}
+	return said{}, unsaid("%s", s.Does)
+}
+
+func (c clickhouse) mapped(text string, from []string, to []table.Value, kind table.Kind) (said, error) {
+	if len(from) == 0 {
+		return c.none(said{kind: kind}), nil
+	}
+	out, values := said{kind: kind}, make([]string, len(from))
+	for i, v := range to {
+		switch values[i] = v.Identity(); kind {
+		case table.Number:
+			_, fraction, _ := strings.Cut(values[i], ".")
+			if out.scale = max(out.scale, len(fraction)); len(values[i]) > 30 || out.scale > 18 {
+				return said{}, unsaid("a number of so many digits")
+			}
+		case table.Boolean:
+			values[i] = map[bool]string{true: "1", false: "0"}[v.True]
+		case table.Date, table.Instant:
+			values[i] = strconv.FormatInt(v.When, 10)
+		}
+	}
+	// What is not in the list becomes what none of it can be.
+	instead := map[bool]string{true: "0", false: ""}[kind != table.Text]
+	sql := fmt.Sprintf("transform(ifNull(%s, ''), %s, %s, '%s')", text, c.list(from), c.list(values), instead)
+	switch kind {
+	case table.Number:
+		sql = fmt.Sprintf("toDecimal128(%s, %d)", sql, out.scale)
+	case table.Boolean:
+		sql = "toUInt8(" + sql + ")"
+	case table.Date, table.Instant:
+		sql = "toInt64(" + sql + ")"
+	}
+	out.sql = "if(" + c.among(text, from) + ", " + sql + ", NULL)"
+	return out, nil
+}
+
+// list is an array of texts, written as a single one: servers of old do not know literals of many parts again that they told to others.
+func (c clickhouse) list(texts []string) string {
+	separator := byte(1)
+	for ; separator < ' '; separator++ {
+		if !slices.ContainsFunc(texts, func(t string) bool { return strings.IndexByte(t, separator) >= 0 }) {
+			break
+		}
+	}
+	if separator == ' ' { // there is none to tell them apart
+		var quoted []string
+		for _, t := range texts {
+			q, _ := c.quote(t)
+			quoted = append(quoted, q)
+		}
+		return "[" + strings.Join(quoted, ", ") + "]"
+	}
+	joined, _ := c.quote(strings.Join(texts, string(separator)))
+	return fmt.Sprintf("splitByChar('\\x%02x', %s)", separator, joined)
+}
+
+// matches has a point match everything but the end of a line, as elsewhere.
+func (c clickhouse) matches(text, pattern string) (string, error) {
+	quoted, err := c.quote("(?-s)" + pattern)
+	return "match(" + text + ", " + quoted + ")", err
+}
+
+func (clickhouse) certain(condition string) string { return "(ifNull(" + condition + ", 0) = 1)" }
+func (clickhouse) isNull(sql string) string        { return "isNull(" + sql + ")" }
+
+// amongFew is up to how many texts are listed one by one.
+const amongFew = 90
+
+func (c clickhouse) among(text string, list []string) string {
+	if len(list) <= amongFew {
+		var quoted []string
+		for _, t := range list {
+			q, _ := c.quote(t)
+			quoted = append(quoted, q)
+		}
+		return "(ifNull(" + text + ", '') IN (" + strings.Join(quoted, ", ") + "))"
+	}
+	var filled []string
+	for _, t := range list {
+		if t != "" {
+			filled = append(filled, t)
+		}
+	}
+	texts := c.list(filled)
+	is := fmt.Sprintf("(transform(ifNull(%s, ''), %s, %[2]s, '') != '')", text, texts)
+	if len(filled) < len(list) {
+		is = "(" + is + " OR ifNull(" + text + ", '') = '')"
+	}
+	return is
+}
+
+func (c clickhouse) amongRows(texts []string, rows [][]string) string {
+	var list []string
+	for _, row := range rows {
+		var b strings.Builder
+		for _, text := range row {
+			fmt.Fprintf(&b, "%d:%s", len(text), text)
+		}
+		list = append(list, b.String())
+	}
+	return c.among(c.written(texts), list)
+}
+
+func (clickhouse) firstOf(text string) string { return "ifNull(" + text + ", '')" }
+
+func (clickhouse) digitsAlike(text string) string {
+	return "replaceRegexpAll(" + text + ", '[0-8]', '9')"
+}
+
+func (clickhouse) length(text string) string { return "lengthUTF8(" + text + ")" }
+func (clickhouse) asText(sql string) string  { return "toString(" + sql + ")" }
+func (clickhouse) countWhere(condition string) string {
+	return "countIf(" + condition + ")"
+}
+
+func (clickhouse) sumWhere(v said, condition string) string {
+	return "sumIf(" + v.sql + ", " + condition + ")"
+}
+
+func (clickhouse) lowest(v said, condition string) string {
+	return "minIf(" + v.sql + ", " + condition + ")"
+}
+
+func (clickhouse) highest(v said, condition string) string {
+	return "maxIf(" + v.sql + ", " + condition + ")"
+}
+
+func (clickhouse) bits(conditions []string) string {
+	var parts []string
+	for i, c := range conditions {
+		parts = append(parts, fmt.Sprintf("toUInt64(%s) * %d", c, int64(1)<<i))
+	}
+	return strings.Join(parts, " + ")
+}
+
+func (c clickhouse) bucket(v said) string {
+	// Zeros at the end are left out of the bytes, and come back as they are read.
+	return "bitShiftRight(reinterpretAsUInt64(reinterpretAsString(" + c.double(v) + " + 0.)), 42)"
+}
+
+func (clickhouse) double(v said) string {
+	if v.float {
+		return v.sql
+	}
+	return "toFloat64(toString(" + v.sql + "))"
+}
+
+func (clickhouse) trimmed(v said) string {
+	text := "toString(" + v.sql + ")"
+	if v.scale == 0 {
+		return text
+	}
+	return "replaceRegexpOne(replaceRegexpOne(" + text + `, '(\\.[0-9]*?)0+$', '\\1'), '\\.$', '')`
+}
+
+func (clickhouse) spread(text string, buckets int) string {
+	return fmt.Sprintf("(cityHash64(%s) %% %d)", text, buckets)
+}
+
+func (c clickhouse) rowHash(texts []string) string {
+	return "hex(sipHash128(" + c.written(texts) + "))"
+}
+
+// written writes the texts of a row one after the other, each with its length.
+func (clickhouse) written(texts []string) string {
+	parts := []string{"''"}
+	for _, t := range texts {
+		parts = append(parts, "toString(length(ifNull("+t+", '')))", "':'", "ifNull("+t+", '')")
+	}
+	return "concat(" + strings.Join(parts, ", ") + ")"
+}
+
+func (c clickhouse) digest(texts []string) (sql, name string) {
+	return "concat(toString(sum(h)), '-', toString(groupBitXor(h))) FROM (SELECT sipHash64(" + c.written(texts) + ") AS h", "sum and exclusive or of SipHash-2-4"
+}
+
+func (clickhouse) day(v said) string {
+	if v.kind == table.Instant {
+		return "intDiv(" + v.sql + ", 86400000000)"
+	}
+	return v.sql
+}
+
+func (clickhouse) distinct(text string) (string, float64) {
+	return "uniqCombined(" + text + ")", 0.01
+}
+
+func (clickhouse) elsewhere() string { return "GLOBAL " }

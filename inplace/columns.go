@@ -1,0 +1,663 @@
+package inplace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/profile"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/engine"
+)
+
+// never is a condition that no row fulfils.
+const never = "(1 = 0)"
+
+// column is a column of the table, and how its cells are said in SQL.
+type column struct {
+	at     int
+	name   string
+	ref    string // as SQL names it
+	nature nature
+	cells  *rulebook.Cells
+	text   string // SQL; null for none
+	// listed are its different texts, where there are few; nil otherwise.
+	listed []listed
+	// direct says that the engine holds values of the column's type.
+	direct bool
+	odd    string // of a direct one: where a cell is no value of the type all the same; empty for never
+	// missing and mistyped are conditions that are never null.
+	missing, mistyped string
+	value             said // null where there is none
+	valueUnsaid       error
+	// missingTexts are the texts that stand for nothing, of a column that is not listed.
+	missingTexts map[string]int64
+	nulls        int64
+	shapes       []shape // of a column that is not listed, where they were asked for
+	shapesUnsaid error
+	shapesAsked  bool
+}
+
+// listed is a text of a column.
+type listed struct {
+	text string
+	null bool
+	rows int64
+	cell rulebook.Cell
+}
+
+// shape is what texts have in common that differ in nothing but their digits.
+type shape struct {
+	text string // with a 9 for each digit
+	rows int64
+}
+
+func (c *column) mistypedSQL() string { return c.mistyped }
+
+// filled is where a cell is not missing.
+func (c *column) filled() string { return "(NOT " + c.missing + ")" }
+
+// valued is where a cell has a value of its type.
+func (c *column) valued() string {
+	if c.mistyped == never {
+		return c.filled()
+	}
+	return "(NOT " + c.missing + " AND NOT " + c.mistyped + ")"
+}
+
+func (j *judgement) newColumn(at int, e *engine.Column) *column {
+	c := &column{at: at, name: e.Name, ref: j.name(e.Name), nature: j.natureOf(e), cells: j.outline.Cells(at)}
+	c.text = j.dialect.text(c.ref, c.nature)
+	c.missing, c.mistyped = never, never
+	c.value, c.odd, c.direct = j.dialect.direct(c.ref, c.nature, c.cells.Type)
+	return c
+}
+
+// samples is how many rows are looked at first for columns of nearly nothing but different texts.
+const samples = 200_000
+
+// manyAmong finds columns that have too many different texts to be listed, at a glance.
+func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
+	var counts []string
+	for _, c := range j.columns {
+		counts = append(counts, j.asText("count(DISTINCT "+c.text+")"))
+	}
+	answer, err := j.all(ctx, "which columns have many different texts, by the first rows", fmt.Sprintf("SELECT %s FROM (SELECT * FROM %s LIMIT %d) AS sample",
+		strings.Join(counts, ", "), j.from, samples))
+	if err != nil {
+		return nil, err
+	}
+	for i := range j.columns {
+		n, err := answer[0][i].count()
+		if err != nil {
+			return nil, err
+		}
+		many = append(many, n > profile.DistinctCap)
+	}
+	if sql, _ := j.distinct(j.columns[0].text); sql == "" {
+		return many, nil
+	}
+	var estimates []string
+	for _, c := range j.columns {
+		sql, _ := j.distinct(c.text)
+		estimates = append(estimates, j.asText(sql))
+	}
+	if answer, err = j.all(ctx, "about how many different texts each column has", "SELECT "+strings.Join(estimates, ", ")+" FROM "+j.from); err != nil {
+		return nil, err
+	}
+	for i := range j.columns {
+		n, err := answer[0][i].count()
+		if err != nil {
+			return nil, err
+		}
+		many[i] = many[i] || n > profile.DistinctCap*5/4
+	}
+	return many, nil
+}
+
+// read finds out how the cells of a column are read.
+func (j *judgement) read(ctx context.Context, c *column, many bool) error {
+	if !many {
+		if err := j.list(ctx, c); err != nil || c.listed != nil {
+			return err
+		}
+	}
+	return j.readMany(ctx, c)
+}
+
+// list lists the texts of a column, unless there are too many.
+func (j *judgement) list(ctx context.Context, c *column) error {
+	answer, err := j.all(ctx, "the texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %[1]s LIMIT %[4]d", c.text, j.asText("count(*)"), j.from, profile.DistinctCap+2))
+	if err != nil {
+		return err
+	}
+	if len(answer) > profile.DistinctCap+1 {
+		return nil
+	}
+	c.listed = []listed{}
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		c.listed = append(c.listed, listed{row[0].text, row[0].null, n, c.cells.Read(row[0].text)})
+	}
+	slices.SortFunc(c.listed, func(a, b listed) int { return strings.Compare(a.text, b.text) })
+	c.missing = j.amongListed(c, func(l *listed) bool { return l.cell.Missing })
+	c.mistyped = j.amongListed(c, func(l *listed) bool { return l.cell.Mistyped })
+	j.valueOfListed(c)
+	return nil
+}
+
+// amongListed is a condition that the text of a listed column is one of some.
+func (j *judgement) amongListed(c *column, is func(l *listed) bool) string {
+	var texts []string
+	null := false
+	for i := range c.listed {
+		if l := &c.listed[i]; is(l) {
+			if null = null || l.null; !l.null {
+				texts = append(texts, l.text)
+			}
+		}
+	}
+	return j.amongTexts(c.text, texts, null)
+}
+
+func (j *judgement) amongTexts(text string, texts []string, null bool) string {
+	slices.Sort(texts)
+	switch {
+	case len(texts) == 0 && !null:
+		return never
+	case len(texts) == 0:
+		return j.isNull(text)
+	case null:
+		return "(" + j.isNull(text) + " OR " + j.among(text, texts) + ")"
+	}
+	if texts[0] != "" {
+		return j.among(text, texts)
+	}
+	return "(NOT " + j.isNull(text) + " AND " + j.among(text, texts) + ")"
+}
+
+// valueOfListed says the values of a listed column.
+func (j *judgement) valueOfListed(c *column) {
+	kind := c.cells.Type.Kind()
+	if !c.direct && kind != table.Text {
+		var from []string
+		var to []table.Value
+		for i := range c.listed {
+			if l := &c.listed[i]; l.cell.Value.Kind != table.Missing {
+				from, to = append(from, l.text), append(to, l.cell.Value)
+			}
+		}
+		c.value, c.valueUnsaid = j.mapped(c.text, from, to, kind)
+		return
+	}
+	if !c.direct {
+		c.value = said{sql: c.text, kind: table.Text}
+	}
+	nothing := j.amongListed(c, func(l *listed) bool { return l.cell.Value.Kind == table.Missing || l.cell.Unknown })
+	var spelled []string
+	var codes []table.Value
+	for i := range c.listed {
+		if l := &c.listed[i]; l.cell.Spelling && !l.cell.Unknown {
+			spelled, codes = append(spelled, l.text), append(codes, l.cell.Value)
+		}
+	}
+	var when []string
+	var then []said
+	if nothing != never {
+		when, then = append(when, nothing), append(then, j.none(c.value))
+	}
+	if len(spelled) > 0 {
+		code, err := j.mapped(c.text, spelled, codes, table.Text)
+		if err != nil {
+			c.valueUnsaid = err
+			return
+		}
+		when, then = append(when, "(NOT "+j.isNull(code.sql)+")"), append(then, code)
+	}
+	j.guard(c, when, then)
+}
+
+// guard has a column stand for other values in some cases.
+func (j *judgement) guard(c *column, when []string, then []said) {
+	if len(when) > 0 {
+		scale := c.value.scale
+		c.value, c.valueUnsaid = j.choose(when, append(then, c.value))
+		if c.value.scale < scale {
+			c.value.scale = scale
+		}
+	}
+}
+
+// spaceClass are the characters that a person would take for a space, or not see at all, as table.IsSpace has them.
+const spaceClass = `[\t-\r \x{85}\x{A0}\x{AD}\x{1680}\x{2000}-\x{200A}\x{200B}-\x{200D}\x{2028}\x{2029}\x{202F}\x{205F}\x{2060}\x{3000}\x{FEFF}]`
+
+// readMany finds out how the cells of a column are read that has too many texts to list them.
+func (j *judgement) readMany(ctx context.Context, c *column) error {
+	pattern := `\A` + spaceClass + `*`
+	var marks []string
+	for _, m := range c.cells.Marks() {
+		var b strings.Builder
+		for _, r := range m {
+			if r == ' ' {
+				b.WriteString(spaceClass + "+")
+				continue
+			}
+			b.WriteString(quoteMeta(r))
+		}
+		marks = append(marks, b.String())
+	}
+	if len(marks) > 0 {
+		pattern += "(?:" + strings.Join(marks, "|") + ")?"
+	}
+	matches, err := j.matches(c.text, pattern+spaceClass+`*\z`)
+	if err != nil {
+		return err
+	}
+	if c.direct && len(marks) == 0 {
+		matches = never
+	}
+	answer, err := j.all(ctx, "the texts of "+c.name+" that stand for nothing", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s OR %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from,
+		j.isNull(c.ref), matches))
+	if err != nil {
+		return err
+	}
+	c.missingTexts = map[string]int64{}
+	var texts []string
+	null := false
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		if row[0].null {
+			null, c.nulls = true, n
+			c.missingTexts[""] += n
+		} else if c.cells.Read(row[0].text).Missing {
+			texts = append(texts, row[0].text)
+			c.missingTexts[row[0].text] += n
+		}
+	}
+	c.missing = j.amongTexts(c.text, texts, null)
+	switch {
+	case c.direct:
+		if c.odd != "" {
+			c.mistyped = "(NOT " + c.missing + " AND " + j.certain("("+c.odd+")") + ")"
+		}
+	case c.cells.Type == table.TypeText:
+		c.value = said{sql: c.text, kind: table.Text}
+	default:
+		c.valueUnsaid = unsaid("more than %d different texts, read as %s, ", profile.DistinctCap, c.cells.Type)
+		return nil
+	}
+	var when []string
+	var then []said
+	if c.missing != never {
+		when, then = append(when, c.missing), append(then, j.none(c.value))
+	}
+	if c.mistyped != never {
+		if err := j.countOdd(ctx, c); err != nil {
+			return err
+		}
+		if c.mistyped != never {
+			when, then = append(when, c.mistyped), append(then, j.none(c.value))
+		}
+	}
+	j.guard(c, when, then)
+	return nil
+}
+
+// countOdd finds out whether there are cells that an engine can hold and that are no value of the type.
+func (j *judgement) countOdd(ctx context.Context, c *column) error {
+	answer, err := j.all(ctx, "whether "+c.name+" holds what is no "+string(c.cells.Type), "SELECT "+j.asText(j.countWhere(c.mistyped))+" FROM "+j.from)
+	if err != nil {
+		return err
+	}
+	n, err := answer[0][0].count()
+	if n == 0 {
+		c.mistyped = never
+	}
+	return err
+}
+
+// askShapes asks for the shapes of a column that is not listed.
+func (j *judgement) askShapes(ctx context.Context, c *column) error {
+	if c.shapesAsked {
+		return nil
+	}
+	c.shapesAsked = true
+	alike := j.digitsAlike(c.text)
+	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, c.filled(), profile.DistinctCap+1))
+	if err != nil {
+		return err
+	}
+	if len(answer) > profile.DistinctCap {
+		c.shapesUnsaid = fmt.Errorf("%s has more than %d shapes of texts", c.name, profile.DistinctCap)
+		return nil
+	}
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		c.shapes = append(c.shapes, shape{row[0].text, n})
+	}
+	slices.SortFunc(c.shapes, func(a, b shape) int { return strings.Compare(a.text, b.text) })
+	return nil
+}
+
+// breaks says which rows break a rule on the cells of a column; texts are those that do, as far as they are told. An error that is errUnsaid says that the
+// engine cannot judge it.
+func (j *judgement) breaks(ctx context.Context, c *column, rule rulebook.CellRule) (where string, texts map[string]int64, err error) {
+	if c.listed != nil {
+		texts = map[string]int64{}
+		broken := func(l *listed) bool {
+			state := rulebook.Valued
+			switch {
+			case l.cell.Missing:
+				state = rulebook.Lacking
+			case l.cell.Mistyped:
+				state = rulebook.Mistyped
+			}
+			return rule.Speaks() == state && (state != rulebook.Valued || rule.Breaks(l.cell, l.text))
+		}
+		for i := range c.listed {
+			if l := &c.listed[i]; broken(l) {
+				texts[l.text] += l.rows
+			}
+		}
+		return j.amongListed(c, broken), texts, nil
+	}
+	switch rule.Speaks() {
+	case rulebook.Lacking:
+		return c.missing, maps.Clone(c.missingTexts), nil
+	case rulebook.Mistyped:
+		if !c.direct && c.cells.Type != table.TypeText {
+			return "", nil, c.valueUnsaid
+		}
+		texts, err = j.mostFrequent(ctx, c, c.mistyped)
+		return c.mistyped, texts, err
+	}
+	if where, err = j.breaksMany(ctx, c, rule); err != nil {
+		return "", nil, err
+	}
+	texts, err = j.mostFrequent(ctx, c, where)
+	return where, texts, err
+}
+
+func (j *judgement) breaksMany(ctx context.Context, c *column, rule rulebook.CellRule) (string, error) {
+	if alike, ok := rule.(interface{ DigitsAlike() bool }); ok && alike.DigitsAlike() {
+		if err := j.askShapes(ctx, c); err != nil {
+			return "", err
+		}
+		if c.shapesUnsaid == nil {
+			var broken []string
+			for _, s := range c.shapes {
+				if cell := c.cells.Read(s.text); !cell.Missing && !cell.Mistyped && rule.Breaks(cell, s.text) {
+					broken = append(broken, s.text)
+				}
+			}
+			where := j.amongTexts(j.digitsAlike(c.text), broken, false)
+			if where != never {
+				where = "(" + c.valued() + " AND " + where + ")"
+			}
+			return where, nil
+		}
+	}
+	if tells, ok := rule.(rulebook.TellsBroken); ok && tells.BrokenWhere() != "" {
+		told, mistakes := condition.Compile(tells.BrokenWhere(), map[string]table.Type{c.name: c.cells.Type})
+		if len(mistakes) > 0 {
+			return "", errors.Join(mistakes...)
+		}
+		where, err := j.holds(told)
+		return j.certain(where), err
+	}
+	if matching, ok := rule.(interface{ MatchingPattern() string }); ok {
+		where, err := j.matches(c.text, matching.MatchingPattern())
+		return "(" + c.valued() + " AND NOT " + j.certain(where) + ")", err
+	}
+	return "", unsaid("a rule on more than %d different texts", profile.DistinctCap)
+}
+
+// mostFrequent returns the most frequent texts that fulfil a condition.
+func (j *judgement) mostFrequent(ctx context.Context, c *column, where string) (map[string]int64, error) {
+	if where == never {
+		return nil, nil
+	}
+	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT t, %s FROM (SELECT %s AS t, count(*) AS n FROM %s WHERE %s GROUP BY %[2]s ORDER BY n DESC, t LIMIT %[5]d) AS most",
+		j.asText("n"), c.text, j.from, where, profile.FrequentShown))
+	if err != nil {
+		return nil, err
+	}
+	texts := map[string]int64{}
+	for _, row := range answer {
+		if texts[row[0].text], err = row[1].count(); err != nil {
+			return nil, err
+		}
+	}
+	return texts, nil
+}
+
+// hashBuckets is how many buckets the texts of a column are counted in, to find those that are frequent.
+const hashBuckets = 1 << 16
+
+// frequent finds the texts that stand in so many rows that they are shown.
+func (j *judgement) frequent(ctx context.Context, c *column, filled int64) (found []profile.Frequency, err error) {
+	least := profile.Outstanding(filled)
+	spread := j.spread(c.text, hashBuckets)
+	answer, err := j.all(ctx, "where frequent texts of "+c.name+" may be", fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) >= %d", j.asText(spread), j.from, c.filled(), spread, least))
+	if err != nil || len(answer) == 0 {
+		return nil, err
+	}
+	var buckets []string
+	for _, row := range answer {
+		if _, err := row[0].count(); err != nil {
+			return nil, err
+		}
+		buckets = append(buckets, row[0].text)
+	}
+	slices.Sort(buckets)
+	answer, err = j.all(ctx, "the frequent texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s AND %s IN (%s) GROUP BY %[1]s HAVING count(*) >= %[7]d", c.text, j.asText("count(*)"), j.from, c.filled(),
+		spread, strings.Join(buckets, ", "), least))
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, profile.Frequency{Text: row[0].text, Rows: n})
+	}
+	return found, nil
+}
+
+// describe says what the column holds.
+func (j *judgement) describe(ctx context.Context, c *column) (s profile.Summary, err error) {
+	if c.listed != nil {
+		s.List(func(each func(cell *profile.Cell, rows int64)) {
+			for i := range c.listed {
+				l := &c.listed[i]
+				each(&profile.Cell{Token: table.TokenOf(l.text), Text: l.text, Missing: l.cell.Missing, Value: l.cell.Value}, l.rows)
+			}
+		})
+		return s, nil
+	}
+	told := &profile.Told{Marks: c.missingTexts, Shapes: map[string]int64{}}
+	for _, n := range c.missingTexts {
+		told.Missing += n
+	}
+	told.Filled = j.rows - told.Missing
+	numeric := c.direct && c.cells.Type.IsNumber()
+	if err := j.describeLengths(ctx, c, told); err != nil {
+		return s, err
+	}
+	if told.Frequent, err = j.frequent(ctx, c, told.Filled); err != nil {
+		return s, err
+	}
+	switch {
+	case numeric:
+		err = j.describeNumbers(ctx, c, told)
+	case c.direct:
+		err = j.describeMoments(ctx, c, told)
+	default:
+		err = j.describeTexts(ctx, c, told)
+	}
+	if err == nil && c.mistyped != never {
+		err = j.describeExceptions(ctx, c, told)
+	}
+	s.Tell(told)
+	return s, err
+}
+
+// describeLengths counts the different texts, and how long they are.
+func (j *judgement) describeLengths(ctx context.Context, c *column, told *profile.Told) error {
+	length := said{sql: j.length(c.text), kind: table.Number}
+	sql, relative := j.distinct(c.text)
+	if sql == "" {
+		sql = fmt.Sprintf("(SELECT count(*) FROM (SELECT 1 FROM %s WHERE %s GROUP BY %s) AS d)", j.from, c.filled(), c.text)
+	}
+	answer, err := j.all(ctx, "how many different texts "+c.name+" has and how long they are", fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s", j.asText(sql), j.asText(j.lowest(length, "1 = 1")),
+		j.asText(j.highest(length, "1 = 1")), j.from, c.filled()))
+	if err != nil {
+		return err
+	}
+	shortest, err1 := answer[0][1].count()
+	longest, err2 := answer[0][2].count()
+	told.Distinct, err = answer[0][0].count()
+	told.Shortest, told.Longest, told.DistinctError = int(shortest), int(longest), relative
+	return errors.Join(err, err1, err2)
+}
+
+func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profile.Told) error {
+	valued, v := c.valued(), c.value
+	double := j.double(v)
+	answer, err := j.all(ctx, "the sum and the extremes of "+c.name, fmt.Sprintf("SELECT %s, %s, %s, %s, %s FROM %s", j.asText(j.countWhere(valued)), j.asText(j.sumWhere(v, valued)), j.asText(j.lowest(v, valued)),
+		j.asText(j.highest(v, valued)), j.asText(j.countWhere(valued+" AND floor("+double+") <> "+double)), j.from))
+	if err != nil {
+		return err
+	}
+	n := &profile.ToldNumbers{Buckets: map[uint32]int64{}, Deviation: math.NaN(), Skewness: math.NaN()}
+	var errs [5]error
+	var fractions int64
+	row := answer[0]
+	n.Count, errs[0] = row[0].count()
+	n.Sum, errs[1] = row[1].number()
+	n.Lowest, errs[2] = row[2].number()
+	n.Highest, errs[3] = row[3].number()
+	fractions, errs[4] = row[4].count()
+	if err := errors.Join(errs[:]...); err != nil || n.Count == 0 {
+		return err
+	}
+	if v.float {
+		j.note("%s holds binary fractions: its sum is one of double precision, and not exact.", c.name)
+	}
+	n.Fractions = fractions > 0
+	mean := n.Sum.Float() / float64(n.Count)
+	away := fmt.Sprintf("(%s - (%.17g))", double, mean)
+	second, third := 0.0, 0.0
+	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT b, %s, %s, %s FROM (SELECT %s AS b, count(*) AS n, sum(%s * %[6]s) AS m2, sum(%[6]s * %[6]s * %[6]s) AS m3 FROM %[7]s WHERE %[8]s GROUP BY %[9]s) AS buckets ORDER BY b",
+		j.asText("n"), j.asText("m2"), j.asText("m3"), j.asText(j.bucket(v)), "", away, j.from, valued, j.bucket(v)), func(row []cell) error {
+		at, err := row[0].count()
+		rows, err1 := row[1].count()
+		m2, err2 := row[2].float()
+		m3, err3 := row[3].float()
+		n.Buckets[uint32(at)] += rows
+		second, third = second+m2, third+m3
+		return errors.Join(err, err1, err2, err3)
+	}); err != nil {
+		return err
+	}
+	count := float64(n.Count)
+	if n.Count > 1 {
+		n.Deviation = math.Sqrt(second / (count - 1))
+	}
+	if n.Count > 2 && second > 0 {
+		n.Skewness = third / count / math.Pow(second/count, 1.5)
+	}
+	told.Numbers = n
+	return nil
+}
+
+func (j *judgement) describeMoments(ctx context.Context, c *column, told *profile.Told) error {
+	told.Days = map[int64]int64{}
+	day := j.day(c.value)
+	if err := j.each(ctx, "the days of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %s", j.asText(day), j.asText("count(*)"), j.from, c.valued(), day), func(row []cell) error {
+		at, err := row[0].count()
+		n, err1 := row[1].count()
+		told.Days[at] += n
+		return errors.Join(err, err1)
+	}); err != nil {
+		return err
+	}
+	for _, end := range []struct {
+		value *table.Value
+		order string
+	}{{&told.Lowest, "ASC"}, {&told.Highest, "DESC"}} {
+		answer, err := j.all(ctx, "the first and the last of "+c.name, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s %s LIMIT 1", c.text, j.from, c.valued(), c.ref, end.order))
+		if err != nil {
+			return err
+		}
+		if len(answer) > 0 {
+			*end.value = c.cells.Read(answer[0][0].text).Value
+		}
+	}
+	return nil
+}
+
+func (j *judgement) describeTexts(ctx context.Context, c *column, told *profile.Told) error {
+	if err := j.askShapes(ctx, c); err != nil {
+		return err
+	}
+	if c.shapesUnsaid != nil {
+		j.note("The shapes and stray spaces of %s are not told: %v.", c.name, c.shapesUnsaid)
+		told.MoreShapes = true
+	}
+	for _, s := range c.shapes {
+		told.Shapes[profile.ShapeOf(s.text)] += s.rows
+		told.Spaces.Plus(profile.SpacesOf(s.text, s.rows))
+	}
+	text := said{sql: c.text, kind: table.Text}
+	answer, err := j.all(ctx, "the first and the last text of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s", j.lowest(j.sorted(text), "1 = 1"), j.highest(j.sorted(text), "1 = 1"), j.from, c.filled()))
+	if err != nil {
+		return err
+	}
+	if told.Filled > 0 {
+		told.Lowest, told.Highest = table.TextValue(answer[0][0].text), table.TextValue(answer[0][1].text)
+	}
+	return nil
+}
+
+// sorted has a text ordered by its bytes.
+func (j *judgement) sorted(v said) said {
+	if p, ok := j.dialect.(postgresql); ok {
+		v.sql = p.bytewise(v)
+	}
+	return v
+}
+
+func (j *judgement) describeExceptions(ctx context.Context, c *column, told *profile.Told) error {
+	answer, err := j.all(ctx, "what of "+c.name+" is no "+string(c.cells.Type), fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from, c.mistyped))
+	if err != nil {
+		return err
+	}
+	told.Exceptions = map[string]int64{}
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		told.Mistyped += n
+		told.Exceptions[row[0].text] = n
+		told.Shapes[profile.ShapeOf(row[0].text)] += n
+	}
+	return nil
+}

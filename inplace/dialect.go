@@ -1,0 +1,295 @@
+package inplace
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/table"
+	"proudsieve/engine"
+)
+
+// dialect is the SQL of an engine. Names and texts get into a statement through it alone.
+type dialect interface {
+	// name quotes the name of a column.
+	name(string) string
+	// quote writes a text as a literal; an error where there is no such literal.
+	quote(text string) (string, error)
+	natureOf(c *engine.Column) nature
+	// text is a column as the text that a delivery would have; null for none.
+	text(ref string, n nature) string
+	// direct is a column as a value of a type, where its nature is one of that type; odd is a condition that is true where it is none all the
+	// same, as of NaN; empty for never.
+	direct(ref string, n nature, to table.Type) (v said, odd string, ok bool)
+	// none is a null of a kind, like another value.
+	none(like said) said
+	literal(v table.Value) (said, error)
+	compare(sign string, a, b said) (string, error)
+	// not is NOT, and join is AND or OR, in the logic of three values.
+	not(condition string) string
+	join(word, a, b string) string
+	calculate(sign string, a, b said) (said, error)
+	call(s *condition.Step, args []said) (said, error)
+	// choose is one of several values by conditions that are never null; the last value is the one without.
+	choose(when []string, then []said) (said, error)
+	// mapped turns the texts of a column into the values that they stand for; others are null.
+	mapped(text string, from []string, to []table.Value, kind table.Kind) (said, error)
+	// matches is a condition that a text matches a pattern of RE2.
+	matches(text, pattern string) (string, error)
+	// certain makes a condition that is true or false and never null: whether it is true.
+	certain(condition string) string
+	isNull(sql string) string
+	// among is a condition that a text is one of some, and amongRows that several are together; a null is like an empty text.
+	among(text string, list []string) string
+	amongRows(texts []string, rows [][]string) string
+	// firstOf is a text or, where that is null, nothing.
+	firstOf(text string) string
+	digitsAlike(text string) string
+	length(text string) string
+	// asText turns what was worked out into a text.
+	asText(sql string) string
+	countWhere(condition string) string
+	sumWhere(v said, condition string) string
+	lowest(v said, condition string) string
+	highest(v said, condition string) string
+	// bits is a word of up to wordBits conditions.
+	bits(conditions []string) string
+	// bucket is the first bits of a number as in profile.BucketBits.
+	bucket(v said) string
+	double(v said) string
+	// trimmed is the text of an exact number, without zeros at its end.
+	trimmed(v said) string
+	// spread is one of buckets by a hash of a text.
+	spread(text string, buckets int) string
+	// rowHash is a hash of texts, in hexadecimal, and digest one of all rows without regard to their order, with its name.
+	rowHash(texts []string) string
+	digest(texts []string) (sql, name string)
+	day(v said) string
+	// distinct is how many different texts there are, with its relative error; a query over all of them is asked where it is empty.
+	distinct(text string) (sql string, relative float64)
+	// elsewhere is the word before IN that has a list from a query told to all parts of a table.
+	elsewhere() string
+}
+
+// said is a value in the words of an engine.
+type said struct {
+	sql   string
+	kind  table.Kind
+	scale int  // digits after the point, of an exact number; -1 where they differ
+	float bool // it is a binary fraction, with which an engine does not calculate exactly
+}
+
+// nature is what an engine has a column hold.
+type nature struct {
+	kind  natureKind
+	scale int  // of exact numbers, -1 where they differ; of moments the digits after the second
+	zoned bool // moments with a zone
+	wraps string
+}
+
+type natureKind uint8
+
+const (
+	textual natureKind = iota
+	padded             // texts that are filled up with zero bytes
+	integer
+	exact
+	floating
+	boolean
+	dated
+	moment
+	other // what an engine writes as text in its own way
+)
+
+// errUnsaid is what all that an engine's SQL cannot say exactly has in common.
+var errUnsaid = errors.New("cannot be said in its SQL")
+
+func unsaid(format string, args ...any) error {
+	return fmt.Errorf("%s %w", fmt.Sprintf(format, args...), errUnsaid)
+}
+
+// wordBits is how many conditions are gathered into one number.
+const wordBits = 60
+
+// translator says conditions about the columns of a table.
+type translator struct {
+	dialect
+	columns map[string]*column
+}
+
+// holds says a condition; the result may be null.
+func (t *translator) holds(c *condition.Condition) (string, error) {
+	v, err := t.step(c.Steps())
+	return v.sql, err
+}
+
+func (t *translator) step(s condition.Step) (said, error) {
+	switch s.Does {
+	case condition.Literally:
+		return t.literal(s.Is)
+	case condition.OfColumn:
+		c := t.columns[s.Name]
+		return c.value, c.valueUnsaid
+	case condition.IsMissing, condition.IsMistyped:
+		c := t.columns[s.Of[0].Name]
+		if c.valueUnsaid != nil {
+			return said{}, c.valueUnsaid
+		}
+		sql := c.mistypedSQL()
+		if s.Does == condition.IsMissing {
+			sql = fmt.Sprintf("(%s AND NOT %s)", t.isNull(c.value.sql), sql)
+		}
+		return said{sql: sql, kind: table.Boolean}, nil
+	}
+	args := make([]said, len(s.Of))
+	for i := range s.Of {
+		var err error
+		if args[i], err = t.step(s.Of[i]); err != nil {
+			return said{}, err
+		}
+	}
+	if err := t.shapeNulls(&s, args); err != nil {
+		return said{}, err
+	}
+	truth := func(sql string, err error) (said, error) { return said{sql: sql, kind: table.Boolean}, err }
+	switch s.Does {
+	case condition.Minus:
+		zero, err := t.literal(table.NumberValue(table.Decimal{}))
+		if err != nil {
+			return said{}, err
+		}
+		return t.calculate("-", zero, args[0])
+	case "+", "-", "*", "/":
+		return t.calculate(s.Does, args[0], args[1])
+	case "=", "<>", "<", "<=", ">", ">=":
+		return truth(t.compare(s.Does, args[0], args[1]))
+	case condition.IsNull:
+		return truth(t.isNull(args[0].sql), nil)
+	case condition.Not:
+		return truth(t.not(args[0].sql), nil)
+	case condition.And, condition.Or:
+		return truth(t.join(s.Does, args[0].sql, args[1].sql), nil)
+	case condition.OneOf:
+		return truth(t.oneOf(args))
+	case "IS TRUE":
+		return truth(t.certain(args[0].sql), nil)
+	case "IS FALSE":
+		return truth(t.certain(t.not(args[0].sql)), nil)
+	case "IS UNKNOWN":
+		return truth(t.isNull(args[0].sql), nil)
+	case "IS DISTINCT FROM":
+		equal, err := t.compare("=", args[0], args[1])
+		a, b := t.isNull(args[0].sql), t.isNull(args[1].sql)
+		return truth(t.not(fmt.Sprintf("(%s OR (%s AND %s))", t.certain(equal), a, b)), err)
+	case "COALESCE":
+		var when []string
+		for _, one := range args[:len(args)-1] {
+			when = append(when, "(NOT "+t.isNull(one.sql)+")")
+		}
+		return t.choose(when, args)
+	case "NULLIF":
+		equal, err := t.compare("=", args[0], args[1])
+		if err != nil {
+			return said{}, err
+		}
+		return t.choose([]string{t.certain(equal)}, []said{t.none(args[0]), args[0]})
+	case "CASE":
+		var when []string
+		var then []said
+		for i := 0; i < len(args)-1; i += 2 {
+			when, then = append(when, t.certain(args[i].sql)), append(then, args[i+1])
+		}
+		return t.choose(when, append(then, args[len(args)-1]))
+	case "LIKE":
+		pattern, err := likePattern(s.Of[1].Is.Text, s.Word)
+		if err != nil {
+			return said{}, err
+		}
+		return truth(t.matches(args[0].sql, pattern))
+	case "LIKE_REGEX":
+		return truth(t.matches(args[0].sql, s.Of[1].Is.Text))
+	}
+	return t.call(&s, args)
+}
+
+// shapeNulls gives a NULL among the arguments the kind of what stands beside it.
+func (t *translator) shapeNulls(s *condition.Step, args []said) error {
+	like := -1
+	for i := range args {
+		if args[i].kind != table.Missing && !(s.Does == "CASE" && i%2 == 0 && i < len(args)-1) {
+			like = i
+		}
+	}
+	for i := range args {
+		if args[i].kind != table.Missing {
+			continue
+		}
+		shape := said{kind: table.Boolean}
+		switch s.Does {
+		case condition.Not, condition.And, condition.Or, "IS TRUE", "IS FALSE", "IS UNKNOWN":
+		case "CASE":
+			if i%2 == 0 && i < len(args)-1 {
+				break
+			}
+			fallthrough
+		default:
+			if like < 0 {
+				return unsaid("a value that is nothing but NULL")
+			}
+			shape = args[like]
+		}
+		args[i] = t.none(shape)
+	}
+	return nil
+}
+
+// oneOf says that a value is one of a list.
+func (t *translator) oneOf(args []said) (string, error) {
+	any := ""
+	for i, one := range args[1:] {
+		equal, err := t.compare("=", args[0], one)
+		if err != nil {
+			return "", err
+		}
+		if any = t.join(condition.Or, any, equal); i == 0 {
+			any = equal
+		}
+	}
+	return any, nil
+}
+
+// likePattern makes a pattern of RE2 of one of LIKE.
+func likePattern(like, escape string) (string, error) {
+	var b strings.Builder
+	b.WriteString(`\A(?s:`)
+	escaped := false
+	for _, r := range like {
+		switch {
+		case !escaped && escape != "" && string(r) == escape:
+			escaped = true
+			continue
+		case !escaped && r == '%':
+			b.WriteString(".*")
+		case !escaped && r == '_':
+			b.WriteByte('.')
+		default:
+			b.WriteString(quoteMeta(r))
+		}
+		escaped = false
+	}
+	b.WriteString(`)\z`)
+	return b.String(), nil
+}
+
+func quoteMeta(r rune) string {
+	if strings.ContainsRune(`\.+*?()|[]{}^$`, r) {
+		return `\` + string(r)
+	}
+	return string(r)
+}
+
+// countedOnce is 1 where a condition holds that is never null, and 0 elsewhere.
+func (j *judgement) countedOnce(condition string) string {
+	return "(CASE WHEN " + condition + " THEN 1 ELSE 0 END)"
+}

@@ -1,0 +1,398 @@
+// Package inplace judges tables where they lie, in a database. A rulebook becomes questions in the engine's own SQL; what comes back are counts, the
+// different texts of columns that have few of them, and the rows that share a key with others. What a text stands for is decided here, by the
+// same code that judges files, so that results are the same; what an engine's SQL cannot say exactly is said to be unjudged.
+//
+// An engine is a dialect, which is one file. The tables are read through package engine, which lets nothing be written.
+package inplace
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/profile"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+	"proudsieve/engine"
+)
+
+var dialects = map[string]dialect{"postgresql": postgresql{}, "clickhouse": clickhouse{}}
+
+// Options say how a table is judged.
+type Options struct {
+	// Tell is told each question before it is put; nil for nobody.
+	Tell func(says, sql string)
+	// Books tells a rulebook in which the codes of other datasets are filled in; workers read those.
+	Workers int
+}
+
+// Judged is what came of a table.
+type Judged struct {
+	Result *audit.Result
+	// Digest is one of all rows, without regard to their order, and DigestBy how the server worked it out.
+	Digest, DigestBy string
+	Rows             int64
+	Columns          []engine.Column
+	// Notes say what is not exact, or not told.
+	Notes      []string
+	Statements []Statement
+}
+
+type judgement struct {
+	*translator
+	dialect
+	session    engine.Session
+	options    Options
+	outline    *audit.Outline
+	from       string
+	rows       int64
+	columns    []*column
+	laid       []audit.Laid
+	rules      []audit.ToldRule
+	where      []string // per rule, which rows break it
+	undecided  []string // per rule on rows
+	notes      []string
+	statements []Statement
+}
+
+func (j *judgement) note(format string, args ...any) {
+	j.notes = append(j.notes, fmt.Sprintf(format, args...))
+}
+
+// Judge judges a relation by a rulebook, on an engine of a name. The rulebook is taken as one for a table with types (Rulebook.ForTyped). Errors are those of the
+// engine, and audit.ErrRows.
+func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Relation, book *rulebook.Rulebook, o Options) (*Judged, error) {
+	d, known := dialects[engineName]
+	if !known {
+		return nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
+	}
+	described, err := s.Describe(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	names, text := []string{}, []string{}
+	for i := range described {
+		if slices.Contains(names, described[i].Name) {
+			return nil, fmt.Errorf("%w: it gives two columns %q", engine.ErrQuery, described[i].Name)
+		}
+		names = append(names, described[i].Name)
+		if described[i].Text {
+			text = append(text, described[i].Name)
+		}
+	}
+	if book, err = audit.Bound(ctx, book.ForTyped(text), max(o.Workers, 1)); err != nil {
+		return nil, err
+	}
+	types := map[string]table.Type{}
+	for i := range described {
+		types[described[i].Name] = typeOf(d.natureOf(&described[i]))
+	}
+	book = book.WithTypes(names, types)
+	j := &judgement{dialect: d, session: s, options: o, outline: audit.NewOutline(book, names), from: s.From(r)}
+	j.laid = j.outline.Rules()
+	j.rules, j.where, j.undecided = make([]audit.ToldRule, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid))
+	j.translator = &translator{d, map[string]*column{}}
+	for i := range described {
+		c := j.newColumn(i, &described[i])
+		j.columns = append(j.columns, c)
+		j.translator.columns[c.name] = c
+	}
+	told, err := j.judge(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &Judged{Rows: j.rows, Columns: described}
+	if out.Result, err = j.outline.Result(ctx, told); err != nil {
+		return nil, err
+	}
+	if out.Digest, out.DigestBy, err = j.askDigest(ctx); err != nil {
+		return nil, err
+	}
+	slices.Sort(j.notes)
+	out.Notes, out.Statements = slices.Compact(j.notes), j.statements
+	return out, nil
+}
+
+// typeOf is the type of a column that no rulebook declares.
+func typeOf(n nature) table.Type {
+	switch n.kind {
+	case integer:
+		return table.TypeInteger
+	case exact, floating:
+		return table.TypeDecimal
+	case boolean:
+		return table.TypeBoolean
+	case dated:
+		return table.TypeDate
+	case moment:
+		return table.TypeDateTime
+	}
+	return table.TypeText
+}
+
+func (j *judgement) judge(ctx context.Context) (*audit.Told, error) {
+	answer, err := j.all(ctx, "how many rows there are", "SELECT "+j.asText("count(*)")+" FROM "+j.from)
+	if err != nil {
+		return nil, err
+	}
+	if j.rows, err = answer[0][0].count(); err != nil {
+		return nil, err
+	}
+	many, err := j.manyAmong(ctx)
+	if err != nil {
+		return nil, err
+	}
+	told := &audit.Told{Columns: make([]profile.Summary, len(j.columns)), Met: make([]map[string]bool, len(j.columns))}
+	for i, c := range j.columns {
+		if err := j.read(ctx, c, many[i]); err != nil {
+			return nil, err
+		}
+	}
+	for i, c := range j.columns {
+		if told.Columns[i], err = j.describe(ctx, c); err != nil {
+			return nil, err
+		}
+		told.Met[i] = c.met()
+	}
+	var groups []int
+	for at := range j.laid {
+		if err := j.lay(ctx, at, &groups); err != nil {
+			return nil, err
+		}
+	}
+	if told.Alike, err = j.count(ctx, groups); err != nil {
+		return nil, err
+	}
+	told.Rules = j.rules
+	return told, nil
+}
+
+// met returns the codes that occur.
+func (c *column) met() map[string]bool {
+	met := map[string]bool{}
+	if codes := c.cells.Codes(); codes != nil {
+		for i := range c.listed {
+			if l := &c.listed[i]; !l.cell.Missing && codes.Find(l.cell.Value.Text) != nil {
+				met[l.cell.Value.Text] = true
+			}
+		}
+	}
+	return met
+}
+
+// lay finds out which rows break a rule.
+func (j *judgement) lay(ctx context.Context, at int, groups *[]int) error {
+	j.where[at] = never
+	laid := &j.laid[at]
+	if laid.Unjudged != "" {
+		return nil
+	}
+	var err error
+	switch rule := laid.Rule.(type) {
+	case rulebook.CellRule:
+		j.where[at], j.rules[at].Texts, err = j.breaks(ctx, j.columns[laid.Columns[0]], rule)
+	case rulebook.RowRule:
+		j.where[at], j.undecided[at], err = j.onRow(ctx, rule, laid.Columns)
+	case rulebook.GroupRule:
+		*groups = append(*groups, at)
+	case rulebook.SummaryRule:
+		if asks, ok := rule.(rulebook.CodesRule); ok {
+			for _, c := range j.columns {
+				if c.name == asks.MetIn() && c.listed == nil {
+					err = unsaid("which codes occur among more than %d different texts", profile.DistinctCap)
+				}
+			}
+		}
+	default:
+		err = unsaid("a rule on the table as a whole")
+	}
+	if err == nil || ctx.Err() != nil || ofEngine(err) {
+		return err
+	}
+	j.where[at], j.rules[at].Unjudged = never, "it is not judged where the table lies: "+oneLine(err)
+	return nil
+}
+
+// ofEngine reports whether an error is one of the connection or the server, which is no matter of a single rule.
+func ofEngine(err error) bool {
+	return errors.Is(err, engine.ErrGone) || errors.Is(err, engine.ErrReached) || errors.Is(err, engine.ErrRefused) || errors.Is(err, engine.ErrRelation) || errors.Is(err, engine.ErrTimeout) ||
+		errors.Is(err, ErrAnswer) || errors.Is(err, engine.ErrQuery)
+}
+
+// gathered is what is asked of rows that are counted together: words of bits, and the sums of the measures.
+type gathered struct {
+	broken    []int // the rules that can be broken
+	missing   []int // the columns that can be missing
+	undecided []int
+	measures  []int
+	selects   []string // each with the name by which it is grouped
+	sums      []string
+}
+
+func (j *judgement) gather() *gathered {
+	g := &gathered{measures: j.outline.Measures()}
+	var broken, missing []string
+	for at, where := range j.where {
+		if where != never {
+			g.broken, broken = append(g.broken, at), append(broken, where)
+		}
+		if u := j.undecided[at]; u != "" && u != never {
+			g.undecided = append(g.undecided, at)
+		}
+	}
+	for i, c := range j.columns {
+		if c.missing != never {
+			g.missing, missing = append(g.missing, i), append(missing, c.missing)
+		}
+	}
+	for _, conditions := range [][]string{broken, missing} {
+		for some := range slices.Chunk(conditions, wordBits) {
+			g.selects = append(g.selects, j.bits(some))
+		}
+	}
+	return g
+}
+
+// count counts the rows by which rules they break and which columns they lack.
+func (j *judgement) count(ctx context.Context, groups []int) ([]audit.Alike, error) {
+	for _, m := range j.outline.Measures() {
+		c := j.columns[m]
+		if c.value.float {
+			j.note("Sums of %s over findings are those of binary fractions in double precision, and not exact.", c.name)
+		}
+		if c.valueUnsaid != nil {
+			return nil, fmt.Errorf("the measure %s cannot be summed where the table lies: %w; take the table as a delivery instead", c.name, c.valueUnsaid)
+		}
+	}
+	keys, err := j.keys(ctx, groups)
+	if err != nil {
+		return nil, err
+	}
+	g := j.gather()
+	apart, err := j.countApart(ctx, g, keys)
+	if err != nil {
+		return nil, err
+	}
+	var inner, names, outer []string
+	for i, sql := range g.selects {
+		inner, names = append(inner, fmt.Sprintf("%s AS w%d", sql, i)), append(names, fmt.Sprintf("w%d", i))
+		outer = append(outer, j.asText(names[i]))
+	}
+	outer = append(outer, j.asText("count(*)"))
+	for i, m := range g.measures {
+		v := j.columns[m].value
+		inner = append(inner, fmt.Sprintf("%s AS m%d", v.sql, i))
+		outer = append(outer, j.asText(j.sumWhere(said{sql: fmt.Sprintf("m%d", i), kind: table.Number, scale: v.scale, float: v.float}, "NOT "+j.isNull(fmt.Sprintf("m%d", i)))))
+	}
+	for i, at := range g.undecided {
+		inner = append(inner, fmt.Sprintf("%s AS u%d", j.undecided[at], i))
+		outer = append(outer, j.asText(j.countWhere(fmt.Sprintf("u%d", i))))
+	}
+	if len(inner) == 0 {
+		inner = []string{"1 AS one"}
+	}
+	where := "1 = 1"
+	if keys.any() {
+		where = "NOT " + keys.shared
+	}
+	sql := fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS judged", strings.Join(outer, ", "), strings.Join(inner, ", "), j.from, where)
+	if len(names) > 0 {
+		sql += " GROUP BY " + strings.Join(names, ", ")
+	}
+	err = j.each(ctx, "how many rows break which rules, and lack which columns", sql, func(row []cell) error {
+		one, err := j.alike(g, row)
+		if err == nil && one.Rows > 0 {
+			apart = append(apart, one)
+		}
+		return err
+	})
+	return merged(apart), err
+}
+
+// alike reads a row of an answer about rows of which the same is said.
+func (j *judgement) alike(g *gathered, row []cell) (audit.Alike, error) {
+	one := audit.Alike{Broken: audit.NewBits(len(j.laid)), Missing: audit.NewBits(len(j.columns))}
+	at := 0
+	bits := func(of []int, to audit.Bits) error {
+		for some := range slices.Chunk(of, wordBits) {
+			word, err := row[at].count()
+			if err != nil {
+				return err
+			}
+			for i, place := range some {
+				if word>>i&1 != 0 {
+					to.Set(place)
+				}
+			}
+			at++
+		}
+		return nil
+	}
+	if err := cmp.Or(bits(g.broken, one.Broken), bits(g.missing, one.Missing)); err != nil {
+		return one, err
+	}
+	var err error
+	if one.Rows, err = row[at].count(); err != nil {
+		return one, err
+	}
+	for range g.measures {
+		at++
+		sum, err := row[at].number()
+		if err != nil {
+			return one, err
+		}
+		one.Sums = append(one.Sums, sum)
+	}
+	for _, rule := range g.undecided {
+		at++
+		n, err := row[at].count()
+		if err != nil {
+			return one, err
+		}
+		j.rules[rule].Undecided += n
+	}
+	return one, nil
+}
+
+// merged puts together what says the same.
+func merged(all []audit.Alike) (out []audit.Alike) {
+	known := map[string]int{}
+	for _, one := range all {
+		key := fmt.Sprint(one.Broken, one.Missing)
+		at, met := known[key]
+		if !met {
+			known[key] = len(out)
+			out = append(out, one)
+			continue
+		}
+		out[at].Rows += one.Rows
+		for m := range one.Sums {
+			out[at].Sums[m] = out[at].Sums[m].Add(one.Sums[m])
+		}
+	}
+	return out
+}
+
+func (j *judgement) texts() (texts []string) {
+	for _, c := range j.columns {
+		texts = append(texts, c.text)
+	}
+	return texts
+}
+
+func (j *judgement) askDigest(ctx context.Context) (digest, by string, err error) {
+	sql, by := j.digest(j.texts())
+	answer, err := j.all(ctx, "a digest of all rows", "SELECT "+sql+" FROM "+j.from+") AS rows_")
+	if err != nil {
+		return "", "", err
+	}
+	return answer[0][0].text, by, nil
+}
+
+func oneLine(err error) string {
+	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " ")
+}

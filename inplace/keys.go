@@ -1,0 +1,254 @@
+package inplace
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/audit"
+	"proudsieve/core/document"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// Rows that share a key with others are surplus, all but the first one. A table in a database has no order that means anything, so that the first is the
+// one whose texts come first. Rows that share a key are few where a table is good: they are read one by one.
+
+// keysListed is how many keys that are there more than once are named in a question; more of them are looked up where they lie.
+const keysListed = 5000
+
+// sharedLimit is how many rows that share a key are read.
+const sharedLimit = 5_000_000
+
+// keys are the rows that share a key with others, or are equal to others.
+type keys struct {
+	rules  []keyRule
+	shared string // where a row is one of them
+}
+
+type keyRule struct {
+	at      int
+	columns []*column // nil for equal rows
+	parts   []string  // its identities, as texts
+	lacking string    // where a part is missing
+	shared  string    // where another row has the same
+}
+
+func (k *keys) any() bool { return k.shared != never }
+
+// identity is the text by which cells of a column are one thing.
+func (j *judgement) identity(c *column) (native, text string, err error) {
+	switch {
+	case c.valueUnsaid != nil:
+		return "", "", c.valueUnsaid
+	case c.direct && c.mistyped == never && c.value.kind != table.Number:
+		return c.ref, c.text, nil
+	case c.direct && c.mistyped == never && c.nature.kind == integer:
+		return c.ref, c.text, nil
+	case c.value.kind == table.Text && !c.spelled():
+		return c.text, c.text, nil
+	}
+	instead, err := j.choose([]string{"(NOT " + j.isNull(c.value.sql) + ")"}, []said{{sql: j.shortest(c.value), kind: table.Text}, {sql: c.text, kind: table.Text}})
+	return instead.sql, instead.sql, err
+}
+
+// spelled reports whether there are other spellings of codes.
+func (c *column) spelled() bool {
+	return slices.ContainsFunc(c.listed, func(l listed) bool { return l.cell.Spelling })
+}
+
+// shortest is the text of a value by which it is one thing with equal ones.
+func (j *judgement) shortest(v said) string {
+	if v.kind == table.Number && !v.float {
+		return j.trimmed(v)
+	}
+	return j.asText(v.sql)
+}
+
+// keys finds the rows that share a key.
+func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
+	out := &keys{shared: never}
+	var shared []string
+	equal := -1
+	for _, at := range groups {
+		columns, whole := j.laid[at].Rule.(rulebook.GroupRule).GroupBy()
+		if whole {
+			equal = at
+			continue
+		}
+		rule := keyRule{at: at}
+		var natives, lacks []string
+		var unjudged error
+		for _, name := range columns {
+			c := j.translator.columns[name]
+			native, text, err := j.identity(c)
+			if err != nil {
+				unjudged = err
+				break
+			}
+			rule.columns, rule.parts = append(rule.columns, c), append(rule.parts, j.firstOf(text))
+			natives, lacks = append(natives, native), append(lacks, c.missing)
+		}
+		if unjudged != nil {
+			j.rules[at].Unjudged = "it is not judged where the table lies: " + oneLine(unjudged)
+			continue
+		}
+		rule.lacking = anyOf(lacks)
+		if err := j.sharing(ctx, &rule, natives, "NOT "+rule.lacking, "the values of "+document.Join(columns)+" that are there more than once"); err != nil {
+			return nil, err
+		}
+		shared, out.rules = append(shared, rule.shared), append(out.rules, rule)
+	}
+	if equal >= 0 {
+		rule := keyRule{at: equal, lacking: never, parts: []string{j.rowHash(j.texts())}}
+		where := "1 = 1"
+		if len(out.rules) > 0 { // equal rows share their key, or lack the same part of it
+			where = anyOf([]string{out.rules[0].shared, out.rules[0].lacking})
+		}
+		rule.shared = never
+		if where != never {
+			if err := j.sharing(ctx, &rule, rule.parts, where, "rows that are equal"); err != nil {
+				return nil, err
+			}
+		}
+		shared, out.rules = append(shared, rule.shared), append(out.rules, rule)
+	}
+	out.shared = anyOf(shared)
+	return out, nil
+}
+
+// anyOf is where one of some conditions holds, which are never null.
+func anyOf(conditions []string) string {
+	conditions = slices.DeleteFunc(slices.Clone(conditions), func(c string) bool { return c == never })
+	if len(conditions) == 0 {
+		return never
+	}
+	return "(" + strings.Join(conditions, " OR ") + ")"
+}
+
+// sharing finds the keys that are there more than once.
+func (j *judgement) sharing(ctx context.Context, rule *keyRule, natives []string, where, says string) error {
+	var texts []string
+	for i := range natives {
+		texts = append(texts, j.keyText(rule, natives, i))
+	}
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) > 1", strings.Join(texts, ", "), j.from, where, strings.Join(natives, ", "))
+	answer, err := j.all(ctx, says, fmt.Sprintf("%s LIMIT %d", query, keysListed+1))
+	if err != nil {
+		return err
+	}
+	if len(answer) == 0 {
+		rule.shared = never
+		return nil
+	}
+	if len(answer) <= keysListed {
+		var all [][]string
+		for _, row := range answer {
+			var texts []string
+			for _, one := range row {
+				texts = append(texts, one.text)
+			}
+			all = append(all, texts)
+		}
+		slices.SortFunc(all, slices.Compare[[]string])
+		rule.shared = j.amongRows(rule.parts, all)
+	} else {
+		parts := strings.Join(rule.parts, ", ")
+		if len(rule.parts) > 1 {
+			parts = "(" + parts + ")"
+		}
+		rule.shared = fmt.Sprintf("(%s %sIN (%s))", parts, j.elsewhere(), query)
+	}
+	if rule.lacking != never {
+		rule.shared = "(NOT " + rule.lacking + " AND " + rule.shared + ")"
+	}
+	return nil
+}
+
+// keyText is a part of a key as a text, in a question that is grouped by what the engine holds.
+func (j *judgement) keyText(rule *keyRule, natives []string, i int) string {
+	if rule.columns == nil {
+		return natives[i]
+	}
+	return j.firstOf(j.asText(j.dialect.text(natives[i], j.groupedNature(rule.columns[i], natives[i]))))
+}
+
+func (j *judgement) groupedNature(c *column, native string) nature {
+	if native == c.ref {
+		return c.nature
+	}
+	return nature{kind: textual}
+}
+
+// countApart reads the rows that share a key, or are equal to others, and finds those that are surplus.
+func (j *judgement) countApart(ctx context.Context, g *gathered, k *keys) (all []audit.Alike, err error) {
+	if !k.any() {
+		return nil, nil
+	}
+	var selects []string
+	selects = append(selects, g.selects...)
+	selects = append(selects, "1")
+	for _, m := range g.measures {
+		selects = append(selects, j.columns[m].value.sql)
+	}
+	for _, at := range g.undecided {
+		selects = append(selects, j.countedOnce(j.undecided[at]))
+	}
+	known := len(selects)
+	for _, rule := range k.rules {
+		selects = append(selects, j.countedOnce(rule.shared))
+		selects = append(selects, rule.parts...)
+	}
+	var names, order []string
+	for i := range selects {
+		selects[i] += fmt.Sprintf(" AS a%d", i)
+		names = append(names, j.asText(fmt.Sprintf("a%d", i)))
+	}
+	for i, c := range j.columns {
+		order = append(order, fmt.Sprintf("o%d", i))
+		selects = append(selects, j.sorted(said{sql: j.firstOf(c.text), kind: table.Text}).sql+" AS "+order[i])
+	}
+	met := make([]map[string]int, len(k.rules))
+	for i := range met {
+		met[i] = map[string]int{}
+	}
+	n := 0
+	err = j.each(ctx, "the rows that share a key with others", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS shared ORDER BY %s", strings.Join(names, ", "), strings.Join(selects, ", "), j.from, k.shared,
+		strings.Join(order, ", ")), func(row []cell) error {
+		if n++; n > sharedLimit {
+			return fmt.Errorf("%w: more than %d rows share a key with others", ErrAnswer, sharedLimit)
+		}
+		one, err := j.alike(g, row)
+		if err != nil {
+			return err
+		}
+		at := known
+		for i := range k.rules {
+			rule := &k.rules[i]
+			shares, texts := row[at].text == "1", []string{}
+			for _, part := range row[at+1 : at+1+len(rule.parts)] {
+				texts = append(texts, part.text)
+			}
+			at += 1 + len(rule.parts)
+			if !shares {
+				continue
+			}
+			key := fmt.Sprintf("%q", texts)
+			met[i][key]++
+			switch met[i][key] {
+			case 1:
+				continue
+			case 2:
+				j.rules[rule.at].Groups++
+			}
+			one.Broken.Set(rule.at)
+		}
+		all = append(all, one)
+		if len(all) > 1<<16 {
+			all = merged(all)
+		}
+		return nil
+	})
+	return merged(all), err
+}

@@ -1,0 +1,143 @@
+package inplace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/document"
+	"proudsieve/core/profile"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/table"
+)
+
+// onRow says which rows break a rule on rows, and for which it is undecided. Where the engine's SQL cannot say the rule, the different
+// combinations of its cells are judged here, as long as they are few.
+func (j *judgement) onRow(ctx context.Context, rule rulebook.RowRule, at []int) (broken, undecided string, err error) {
+	if c, ok := rule.(rulebook.ConditionRule); ok {
+		broken, undecided, err = j.condition(c)
+		if !errors.Is(err, errUnsaid) {
+			return broken, undecided, err
+		}
+	}
+	broken, undecided, few := j.byCombinations(ctx, rule, at)
+	if few == nil {
+		return broken, undecided, nil
+	}
+	return "", "", errors.Join(few, err)
+}
+
+func (j *judgement) condition(rule rulebook.ConditionRule) (broken, undecided string, err error) {
+	when, holds := rule.Conditions()
+	says, err := j.holds(holds)
+	if err != nil {
+		return "", "", err
+	}
+	broken, undecided = j.certain(j.not(says)), j.isNull(says)
+	if when != nil {
+		given, err := j.holds(when)
+		if err != nil {
+			return "", "", err
+		}
+		broken, undecided = "("+j.certain(given)+" AND "+broken+")", "("+j.certain(given)+" AND "+undecided+")"
+	}
+	return broken, undecided, nil
+}
+
+// byCombinations judges a rule on the different combinations of the cells that it speaks of.
+func (j *judgement) byCombinations(ctx context.Context, rule rulebook.RowRule, at []int) (broken, undecided string, err error) {
+	var texts, firsts []string
+	rows := &combinations{values: map[string][]table.Value{}}
+	for _, c := range at {
+		column := j.columns[c]
+		texts, firsts = append(texts, column.text), append(firsts, j.firstOf(column.text))
+		rows.columns = append(rows.columns, column)
+	}
+	answer, err := j.all(ctx, "the combinations of "+document.Join(rows.names()), fmt.Sprintf("SELECT %s FROM %s GROUP BY %[1]s LIMIT %[3]d", strings.Join(firsts, ", "), j.from, profile.DistinctCap+1))
+	if err != nil {
+		return "", "", err
+	}
+	if len(answer) > profile.DistinctCap {
+		return "", "", fmt.Errorf("there are more than %d combinations of %s, so that they cannot be judged one by one", profile.DistinctCap, document.Join(rows.names()))
+	}
+	for _, row := range answer {
+		one := make([]string, len(row))
+		for i := range row {
+			one[i] = row[i].text
+			cell := rows.columns[i].cells.Read(row[i].text)
+			if cell.Unknown {
+				cell.Value = table.Value{}
+			}
+			name := rows.columns[i].name
+			rows.values[name] = append(rows.values[name], cell.Value)
+		}
+		rows.texts = append(rows.texts, one)
+	}
+	var bad, open []int
+	judge := rule.Judge(condition.NewMemory(1))
+	if judge(rows, func(i int) { bad = append(bad, i) }) > 0 {
+		open = rows.undecided(rule)
+	}
+	return j.amongCombinations(texts, rows, bad), j.amongCombinations(texts, rows, open), nil
+}
+
+func (j *judgement) amongCombinations(texts []string, rows *combinations, some []int) string {
+	if len(some) == 0 {
+		return never
+	}
+	var list [][]string
+	for _, i := range some {
+		list = append(list, rows.texts[i])
+	}
+	slices.SortFunc(list, slices.Compare[[]string])
+	return j.amongRows(texts, list)
+}
+
+// combinations are the different combinations of some columns' texts, as the rows of a batch.
+type combinations struct {
+	columns []*column
+	texts   [][]string
+	values  map[string][]table.Value
+}
+
+func (c *combinations) names() (names []string) {
+	for _, one := range c.columns {
+		names = append(names, one.name)
+	}
+	return names
+}
+
+func (c *combinations) Len() int { return len(c.texts) }
+
+func (c *combinations) Values(column string) ([]table.Value, []uint32) {
+	codes := make([]uint32, len(c.texts))
+	for i := range codes {
+		codes[i] = uint32(i)
+	}
+	return c.values[column], codes
+}
+
+func (c *combinations) Only(some []int) condition.Rows {
+	out := &combinations{columns: c.columns, values: map[string][]table.Value{}}
+	for _, i := range some {
+		out.texts = append(out.texts, c.texts[i])
+		for name, values := range c.values {
+			out.values[name] = append(out.values[name], values[i])
+		}
+	}
+	return out
+}
+
+// undecided finds the combinations for which a rule is neither broken nor holds, one by one.
+func (c *combinations) undecided(rule rulebook.RowRule) (open []int) {
+	judge := rule.Judge(condition.NewMemory(1))
+	for i := range c.texts {
+		if judge(c.Only([]int{i}).(*combinations), func(int) {}) > 0 {
+			open = append(open, i)
+		}
+	}
+	return open
+}
