@@ -79,16 +79,24 @@ func (c clickhouse) direct(ref string, n nature, to table.Type) (v said, odd str
 	switch {
 	case n.kind == integer && to.IsNumber():
 		return said{sql: "toDecimal128(" + ref + ", 0)", kind: table.Number}, "", true
-	case n.kind == exact && to == table.TypeDecimal:
-		return said{sql: "toDecimal128(" + ref + ", " + strconv.Itoa(n.scale) + ")", kind: table.Number, scale: n.scale}, "", true
-	case n.kind == floating && to == table.TypeDecimal:
-		return said{sql: "toFloat64(" + c.text(ref, n) + ")", kind: table.Number, scale: -1, float: true}, "(isNaN(" + ref + ") OR isInfinite(" + ref + "))", true
+	case n.kind == exact && to.IsNumber():
+		v = said{sql: "toDecimal128(" + ref + ", " + strconv.Itoa(n.scale) + ")", kind: table.Number, scale: n.scale}
+		if to == table.TypeInteger {
+			odd = "floor(" + v.sql + ") != " + v.sql
+		}
+		return v, odd, true
+	case n.kind == floating && to.IsNumber():
+		v = said{sql: "toFloat64(" + c.text(ref, n) + ")", kind: table.Number, scale: -1, float: true}
+		if odd = "(isNaN(" + ref + ") OR isInfinite(" + ref + "))"; to == table.TypeInteger {
+			odd = "(" + odd + " OR floor(" + v.sql + ") != " + v.sql + ")"
+		}
+		return v, odd, true
 	case n.kind == boolean && to == table.TypeBoolean:
 		return said{sql: "toUInt8(" + ref + ")", kind: table.Boolean}, "", true
 	case n.kind == dated && to == table.TypeDate:
-		return said{sql: "toInt64(toRelativeDayNum(" + ref + "))", kind: table.Date}, "", true
+		return said{sql: "toInt64(toRelativeDayNum(" + ref + "))", kind: table.Date, near: true}, "", true
 	case n.kind == moment && n.scale == 0 && to == table.TypeDateTime:
-		return said{sql: "(toInt64(toUnixTimestamp(" + ref + ")) * 1000000)", kind: table.Instant}, "", true
+		return said{sql: "(toInt64(toUnixTimestamp(" + ref + ")) * 1000000)", kind: table.Instant, near: true}, "", true
 	}
 	return said{}, "", false
 }
@@ -215,11 +223,12 @@ func (c clickhouse) choose(when []string, then []said) (said, error) {
 		return said{}, err
 	}
 	var parts []string
-	for i, w := range when {
-		parts = append(parts, w, then[i].sql)
-	}
 	last := then[len(then)-1]
-	return said{sql: "multiIf(" + strings.Join(append(parts, last.sql), ", ") + ")", kind: last.kind, scale: last.scale, float: last.float}, nil
+	near := last.near
+	for i, w := range when {
+		parts, near = append(parts, w, then[i].sql), near && then[i].near
+	}
+	return said{sql: "multiIf(" + strings.Join(append(parts, last.sql), ", ") + ")", kind: last.kind, scale: last.scale, float: last.float, near: near}, nil
 }
 
 func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
@@ -235,6 +244,36 @@ func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 		return number("lengthUTF8(" + args[0].sql + ")")
 	case "POSITION":
 		return number("positionUTF8(" + args[1].sql + ", " + args[0].sql + ")")
+	case "LOWER", "UPPER":
+		return text(strings.ToLower(s.Does) + "UTF8(" + args[0].sql + ")")
+	case "SUBSTRING":
+		from, ok := wholeLiteral(s.Of[1])
+		length := 1 << 20
+		if ok && len(args) == 3 {
+			length, ok = wholeLiteral(s.Of[2])
+		}
+		if !ok || from < 1 || from > 1<<20 || length < 0 || length > 1<<20 {
+			return said{}, unsaid("SUBSTRING from a place, or of a length, that is worked out")
+		}
+		if length == 0 {
+			return text("if(" + c.isNull(args[0].sql) + ", NULL, '')")
+		}
+		return text(fmt.Sprintf("substringUTF8(%s, %d, %d)", args[0].sql, from, length))
+	case "ROUND", "FLOOR", "CEIL", "CEILING":
+		places, ok := 0, true
+		if len(args) == 2 {
+			places, ok = wholeLiteral(s.Of[1])
+		}
+		if args[0].float || !ok || places < 0 || places > 30 {
+			return said{}, unsaid("%s of a binary fraction, or to a number of places that is worked out,", s.Does)
+		}
+		does := strings.TrimSuffix(strings.ToLower(s.Does), "ing")
+		args[0].sql = fmt.Sprintf("%s(%s, %d)", does, args[0].sql, min(places, args[0].scale))
+		return args[0], nil
+	case "EXTRACT":
+		return c.extract(s.Word, args[0])
+	case "DATE_TRUNC":
+		return c.truncate(strings.ToLower(s.Of[0].Is.Text), args[1])
 	case "||":
 		return text("concat(" + args[0].sql + ", " + args[1].sql + ")")
 	case condition.DaysFrom:
@@ -262,6 +301,13 @@ func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 		return said{sql: fmt.Sprintf("(%s + (%d))", at, s.By.Days*86_400_000_000+s.By.Micros), kind: table.Instant}, nil
 	case "CAST":
 		switch {
+		case len(args) == 1 && args[0].kind == table.Number && s.Kind == table.Number && !args[0].float:
+			if s.Word != "DECIMAL" && s.Word != "NUMERIC" {
+				args[0].sql = "round(" + args[0].sql + ", 0)"
+			}
+			return args[0], nil
+		case args[0].kind == table.Instant && s.Kind == table.Date && args[0].near:
+			return said{sql: "intDiv(" + args[0].sql + ", 86400000000)", kind: table.Date, near: true}, nil
 		case len(args) == 1 && args[0].kind == table.Number && (s.Word == "DECIMAL" || s.Word == "NUMERIC"), args[0].kind == s.Kind && s.Kind != table.Number:
 			return args[0], nil
 		case args[0].kind == table.Date && s.Kind == table.Instant:
@@ -269,6 +315,66 @@ func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 		}
 	}
 	return said{}, unsaid("%s", s.Does)
+}
+
+// asDate is the engine's own date, or point in time, of a value that lies within its reach.
+func (clickhouse) asDate(v said) (string, error) {
+	switch {
+	case !v.near:
+		return "", unsaid("a part of a date that may lie before 1970 or after 2105")
+	case v.kind == table.Instant:
+		return "toDateTime(intDiv(" + v.sql + ", 1000000), 'UTC')", nil
+	}
+	return "toDate(" + v.sql + ")", nil
+}
+
+// extract asks for a field of a date; a null has none.
+func (c clickhouse) extract(field string, v said) (said, error) {
+	date, err := c.asDate(v)
+	if err != nil {
+		return said{}, err
+	}
+	function, known := map[string]string{"YEAR": "toYear", "QUARTER": "toQuarter", "MONTH": "toMonth", "DAY": "toDayOfMonth", "DOY": "toDayOfYear", "WEEK": "toISOWeek", "ISODOW": "toDayOfWeek",
+		"HOUR": "toHour", "MINUTE": "toMinute", "SECOND": "toSecond"}[field]
+	if !known {
+		return said{}, unsaid("EXTRACT of %s", field)
+	}
+	return said{sql: "toDecimal128(" + function + "(" + date + "), 0)", kind: table.Number}, nil
+}
+
+// truncate goes back to where a period begins.
+func (c clickhouse) truncate(unit string, v said) (said, error) {
+	date, err := c.asDate(v)
+	if err != nil {
+		return said{}, err
+	}
+	if seconds := map[string]int64{"second": 1, "minute": 60, "hour": 3600, "day": 86400}[unit]; seconds > 0 && v.kind == table.Instant {
+		return said{sql: fmt.Sprintf("(intDiv(%s, %d) * %[2]d)", v.sql, seconds*1_000_000), kind: v.kind, near: true}, nil
+	}
+	function := map[string]string{"year": "toStartOfYear", "quarter": "toStartOfQuarter", "month": "toStartOfMonth", "week": "toMonday", "day": "toDate"}[unit]
+	if function == "" {
+		return v, nil // a date has no hours
+	}
+	out := said{sql: "toInt64(toRelativeDayNum(" + function + "(" + date + ")))", kind: v.kind, near: unit != "week"}
+	if v.kind == table.Instant {
+		out.sql = "(" + out.sql + " * 86400000000)"
+	}
+	return out, nil
+}
+
+// number reads what is written with a point and without anything but digits and a sign, where a condition holds that is never null.
+func (clickhouse) number(text, where string, scale int) (said, error) {
+	if scale > 18 {
+		return said{}, unsaid("numbers of %d digits after the point", scale)
+	}
+	return said{sql: fmt.Sprintf("if(%s, toDecimal128(if(%[1]s, ifNull(%s, '0'), '0'), %d), NULL)", where, text, scale), kind: table.Number, scale: scale}, nil
+}
+
+func (clickhouse) replace(text, what, by string) string {
+	q := clickhouse{}
+	w, _ := q.quote(what)
+	b, _ := q.quote(by)
+	return "replaceAll(" + text + ", " + w + ", " + b + ")"
 }
 
 func (c clickhouse) mapped(text string, from []string, to []table.Value, kind table.Kind) (said, error) {

@@ -16,6 +16,9 @@ import (
 	"proudsieve/engine"
 )
 
+// listedMost is how many different texts of a column, or combinations of several columns, are listed. Tests lower it.
+var listedMost = profile.DistinctCap
+
 // never is a condition that no row fulfils.
 const never = "(1 = 0)"
 
@@ -98,7 +101,7 @@ func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
 		if err != nil {
 			return nil, err
 		}
-		many = append(many, n > profile.DistinctCap)
+		many = append(many, n > int64(listedMost))
 	}
 	if sql, _ := j.distinct(j.columns[0].text); sql == "" {
 		return many, nil
@@ -116,7 +119,7 @@ func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
 		if err != nil {
 			return nil, err
 		}
-		many[i] = many[i] || n > profile.DistinctCap*5/4
+		many[i] = many[i] || n > int64(listedMost)*5/4
 	}
 	return many, nil
 }
@@ -133,11 +136,11 @@ func (j *judgement) read(ctx context.Context, c *column, many bool) error {
 
 // list lists the texts of a column, unless there are too many.
 func (j *judgement) list(ctx context.Context, c *column) error {
-	answer, err := j.all(ctx, "the texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %[1]s LIMIT %[4]d", c.text, j.asText("count(*)"), j.from, profile.DistinctCap+2))
+	answer, err := j.all(ctx, "the texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %[1]s LIMIT %[4]d", c.text, j.asText("count(*)"), j.from, listedMost+2))
 	if err != nil {
 		return err
 	}
-	if len(answer) > profile.DistinctCap+1 {
+	if len(answer) > listedMost+1 {
 		return nil
 	}
 	c.listed = []listed{}
@@ -294,8 +297,10 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 		}
 	case c.cells.Type == table.TypeText:
 		c.value = said{sql: c.text, kind: table.Text}
+	case c.cells.Type.IsNumber():
+		return j.readNumbers(ctx, c)
 	default:
-		c.valueUnsaid = unsaid("more than %d different texts, read as %s, ", profile.DistinctCap, c.cells.Type)
+		c.valueUnsaid = unsaid("more than %d different texts, read as %s, ", listedMost, c.cells.Type)
 		return nil
 	}
 	var when []string
@@ -312,6 +317,73 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 		}
 	}
 	j.guard(c, when, then)
+	return nil
+}
+
+// readNumbers reads the texts of a column that is not listed as numbers. Whether a text is one is seen by its shape, except that it is whole.
+func (j *judgement) readNumbers(ctx context.Context, c *column) error {
+	if err := j.askShapes(ctx, c); err != nil {
+		return err
+	}
+	if c.valueUnsaid = c.shapesUnsaid; c.valueUnsaid != nil {
+		return nil
+	}
+	written, other := c.cells.Written()
+	mark, group := ".", ""
+	if other && written.DecimalMark != "" {
+		mark = written.DecimalMark
+	}
+	if other {
+		group = written.GroupingMark
+	}
+	decimal, mistyped := c.cells.AsDecimal(), []string{}
+	scale, digits := 0, 0
+	for _, s := range c.shapes {
+		if decimal.Read(s.text).Mistyped {
+			mistyped = append(mistyped, s.text)
+			continue
+		}
+		plain := s.text
+		if group != "" {
+			plain = strings.ReplaceAll(plain, group, "")
+		}
+		whole, fraction, _ := strings.Cut(plain, mark)
+		if strings.Trim(whole+fraction, "0123456789-+") != "" {
+			c.valueUnsaid = unsaid("a number written as %s, in a column of more than %d different texts,", s.text, listedMost)
+			return nil
+		}
+		scale, digits = max(scale, len(fraction)), max(digits, len(whole)+len(fraction))
+	}
+	if digits > 28 {
+		c.valueUnsaid = unsaid("numbers of %d digits", digits)
+		return nil
+	}
+	c.mistyped = j.amongTexts(j.digitsAlike(c.text), mistyped, false)
+	if c.mistyped != never {
+		c.mistyped = "(NOT " + c.missing + " AND " + c.mistyped + ")"
+	}
+	text := c.text
+	if group != "" {
+		text = j.replace(text, group, "")
+	}
+	if mark != "." {
+		text = j.replace(text, mark, ".")
+	}
+	where := c.valued()
+	if c.value, c.valueUnsaid = j.dialect.number(text, where, scale); c.valueUnsaid != nil || c.cells.Type != table.TypeInteger || scale == 0 {
+		return nil
+	}
+	rounded, err := j.call(&condition.Step{Does: "FLOOR"}, []said{c.value})
+	if err != nil {
+		c.valueUnsaid = err
+		return nil
+	}
+	whole, err := j.compare("=", rounded, c.value)
+	if err != nil {
+		return err
+	}
+	c.mistyped = "(" + c.mistyped + " OR (" + where + " AND NOT " + j.certain(whole) + "))"
+	c.value, c.valueUnsaid = j.dialect.number(text, c.valued(), scale)
 	return nil
 }
 
@@ -335,12 +407,12 @@ func (j *judgement) askShapes(ctx context.Context, c *column) error {
 	}
 	c.shapesAsked = true
 	alike := j.digitsAlike(c.text)
-	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, c.filled(), profile.DistinctCap+1))
+	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, c.filled(), listedMost+1))
 	if err != nil {
 		return err
 	}
-	if len(answer) > profile.DistinctCap {
-		c.shapesUnsaid = fmt.Errorf("%s has more than %d shapes of texts", c.name, profile.DistinctCap)
+	if len(answer) > listedMost {
+		c.shapesUnsaid = fmt.Errorf("%s has more than %d shapes of texts", c.name, listedMost)
 		return nil
 	}
 	for _, row := range answer {
@@ -380,7 +452,7 @@ func (j *judgement) breaks(ctx context.Context, c *column, rule rulebook.CellRul
 	case rulebook.Lacking:
 		return c.missing, maps.Clone(c.missingTexts), nil
 	case rulebook.Mistyped:
-		if !c.direct && c.cells.Type != table.TypeText {
+		if c.valueUnsaid != nil {
 			return "", nil, c.valueUnsaid
 		}
 		texts, err = j.mostFrequent(ctx, c, c.mistyped)
@@ -424,7 +496,7 @@ func (j *judgement) breaksMany(ctx context.Context, c *column, rule rulebook.Cel
 		where, err := j.matches(c.text, matching.MatchingPattern())
 		return "(" + c.valued() + " AND NOT " + j.certain(where) + ")", err
 	}
-	return "", unsaid("a rule on more than %d different texts", profile.DistinctCap)
+	return "", unsaid("a rule on more than %d different texts", listedMost)
 }
 
 // mostFrequent returns the most frequent texts that fulfil a condition.
@@ -432,8 +504,8 @@ func (j *judgement) mostFrequent(ctx context.Context, c *column, where string) (
 	if where == never {
 		return nil, nil
 	}
-	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT t, %s FROM (SELECT %s AS t, count(*) AS n FROM %s WHERE %s GROUP BY %[2]s ORDER BY n DESC, t LIMIT %[5]d) AS most",
-		j.asText("n"), c.text, j.from, where, profile.FrequentShown))
+	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT t, %s FROM (SELECT %s AS t, count(*) AS n FROM %s WHERE %s GROUP BY %[2]s ORDER BY n DESC, %[5]s LIMIT %[6]d) AS most",
+		j.asText("n"), c.text, j.from, where, j.sorted(said{sql: c.text, kind: table.Text}).sql, profile.FrequentShown))
 	if err != nil {
 		return nil, err
 	}
@@ -496,7 +568,7 @@ func (j *judgement) describe(ctx context.Context, c *column) (s profile.Summary,
 		told.Missing += n
 	}
 	told.Filled = j.rows - told.Missing
-	numeric := c.direct && c.cells.Type.IsNumber()
+	numeric := c.value.kind == table.Number && c.valueUnsaid == nil
 	if err := j.describeLengths(ctx, c, told); err != nil {
 		return s, err
 	}
@@ -505,7 +577,11 @@ func (j *judgement) describe(ctx context.Context, c *column) (s profile.Summary,
 	}
 	switch {
 	case numeric:
-		err = j.describeNumbers(ctx, c, told)
+		if err = j.describeNumbers(ctx, c, told); err == nil && !c.direct {
+			for _, s := range c.shapes {
+				told.Spaces.Plus(profile.SpacesOf(s.text, s.rows))
+			}
+		}
 	case c.direct:
 		err = j.describeMoments(ctx, c, told)
 	default:
@@ -557,6 +633,11 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	if err := errors.Join(errs[:]...); err != nil || n.Count == 0 {
 		return err
 	}
+	if !c.direct {
+		if err := errors.Join(j.asWritten(ctx, c, &n.Lowest), j.asWritten(ctx, c, &n.Highest)); err != nil {
+			return err
+		}
+	}
 	if v.float {
 		j.note("%s holds binary fractions: its sum is one of double precision, and not exact.", c.name)
 	}
@@ -564,8 +645,9 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	mean := n.Sum.Float() / float64(n.Count)
 	away := fmt.Sprintf("(%s - (%.17g))", double, mean)
 	second, third := 0.0, 0.0
-	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT b, %s, %s, %s FROM (SELECT %s AS b, count(*) AS n, sum(%s * %[6]s) AS m2, sum(%[6]s * %[6]s * %[6]s) AS m3 FROM %[7]s WHERE %[8]s GROUP BY %[9]s) AS buckets ORDER BY b",
-		j.asText("n"), j.asText("m2"), j.asText("m3"), j.asText(j.bucket(v)), "", away, j.from, valued, j.bucket(v)), func(row []cell) error {
+	sql := fmt.Sprintf("SELECT %s, %s, %s, %s FROM (SELECT %s AS b, count(*) AS n, sum(%s * %[6]s) AS m2, sum(%[6]s * %[6]s * %[6]s) AS m3 FROM %[7]s WHERE %[8]s GROUP BY %[5]s) AS buckets",
+		j.asText("b"), j.asText("n"), j.asText("m2"), j.asText("m3"), j.bucket(v), away, j.from, valued)
+	if err := j.each(ctx, "how the numbers of "+c.name+" lie", sql, func(row []cell) error {
 		at, err := row[0].count()
 		rows, err1 := row[1].count()
 		m2, err2 := row[2].float()
@@ -585,6 +667,25 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	}
 	told.Numbers = n
 	return nil
+}
+
+// asWritten finds the shortest way in which a number is written.
+func (j *judgement) asWritten(ctx context.Context, c *column, n *table.Decimal) error {
+	literal, err := j.literal(table.NumberValue(*n))
+	if err != nil {
+		return err
+	}
+	is, err := j.compare("=", c.value, literal)
+	if err != nil {
+		return err
+	}
+	answer, err := j.all(ctx, "how an extreme of "+c.name+" is written", fmt.Sprintf("SELECT min(%s) FROM %s WHERE %s AND %s = (SELECT min(%[4]s) FROM %[2]s WHERE %[3]s)", c.text, j.from, j.certain(is), j.length(c.text)))
+	if err == nil {
+		if v := c.cells.Read(answer[0][0].text).Value; v.Kind == table.Number {
+			*n = v.Number
+		}
+	}
+	return err
 }
 
 func (j *judgement) describeMoments(ctx context.Context, c *column, told *profile.Told) error {
@@ -644,20 +745,17 @@ func (j *judgement) sorted(v said) said {
 	return v
 }
 
-func (j *judgement) describeExceptions(ctx context.Context, c *column, told *profile.Told) error {
-	answer, err := j.all(ctx, "what of "+c.name+" is no "+string(c.cells.Type), fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from, c.mistyped))
-	if err != nil {
+// describeExceptions counts what is no value of the column's type.
+func (j *judgement) describeExceptions(ctx context.Context, c *column, told *profile.Told) (err error) {
+	alike := j.digitsAlike(c.text)
+	if err := j.each(ctx, "what of "+c.name+" is no "+string(c.cells.Type), fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", alike, j.asText("count(*)"), j.from, c.mistyped), func(row []cell) error {
+		n, err := row[1].count()
+		told.Mistyped += n
+		told.Shapes[profile.ShapeOf(row[0].text)] += n
+		return err
+	}); err != nil {
 		return err
 	}
-	told.Exceptions = map[string]int64{}
-	for _, row := range answer {
-		n, err := row[1].count()
-		if err != nil {
-			return err
-		}
-		told.Mistyped += n
-		told.Exceptions[row[0].text] = n
-		told.Shapes[profile.ShapeOf(row[0].text)] += n
-	}
-	return nil
+	told.Exceptions, err = j.mostFrequent(ctx, c, c.mistyped)
+	return err
 }

@@ -35,6 +35,10 @@ type dialect interface {
 	choose(when []string, then []said) (said, error)
 	// mapped turns the texts of a column into the values that they stand for; others are null.
 	mapped(text string, from []string, to []table.Value, kind table.Kind) (said, error)
+	// number reads a text of digits, a sign and a point as a number of so many digits after it, where a condition holds that is never null.
+	number(text, where string, scale int) (said, error)
+	// replace puts a text in the place of another.
+	replace(text, what, by string) string
 	// matches is a condition that a text matches a pattern of RE2.
 	matches(text, pattern string) (string, error)
 	// certain makes a condition that is true or false and never null: whether it is true.
@@ -78,6 +82,7 @@ type said struct {
 	kind  table.Kind
 	scale int  // digits after the point, of an exact number; -1 where they differ
 	float bool // it is a binary fraction, with which an engine does not calculate exactly
+	near  bool // it is a date or moment within the reach of the engine's own
 }
 
 // nature is what an engine has a column hold.

@@ -203,7 +203,7 @@ func (j *judgement) lay(ctx context.Context, at int, groups *[]int) error {
 		if asks, ok := rule.(rulebook.CodesRule); ok {
 			for _, c := range j.columns {
 				if c.name == asks.MetIn() && c.listed == nil {
-					err = unsaid("which codes occur among more than %d different texts", profile.DistinctCap)
+					err = unsaid("which codes occur among more than %d different texts", listedMost)
 				}
 			}
 		}

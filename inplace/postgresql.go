@@ -74,10 +74,15 @@ func (p postgresql) direct(ref string, n nature, to table.Type) (v said, odd str
 	switch {
 	case n.kind == integer && to.IsNumber():
 		return said{sql: ref + "::numeric", kind: table.Number}, "", true
-	case n.kind == exact && to == table.TypeDecimal:
-		return said{sql: ref, kind: table.Number, scale: n.scale}, text + " IN ('NaN', 'Infinity', '-Infinity')", true
-	case n.kind == floating && to == table.TypeDecimal:
-		return said{sql: text + "::numeric", kind: table.Number, scale: -1}, text + " IN ('NaN', 'Infinity', '-Infinity')", true
+	case (n.kind == exact || n.kind == floating) && to.IsNumber():
+		v = said{sql: ref, kind: table.Number, scale: n.scale}
+		if n.kind == floating {
+			v = said{sql: "(" + text + ")::numeric", kind: table.Number, scale: -1}
+		}
+		if odd = text + " IN ('NaN', 'Infinity', '-Infinity')"; to == table.TypeInteger {
+			odd += " OR trunc(" + v.sql + ") <> " + v.sql
+		}
+		return v, odd, true
 	case n.kind == boolean && to == table.TypeBoolean:
 		return said{sql: ref, kind: table.Boolean}, "", true
 	case n.kind == dated && to == table.TypeDate:
@@ -264,6 +269,16 @@ func wholeLiteral(s condition.Step) (int, bool) {
 	}
 	n, err := strconv.Atoi(s.Is.Number.Shortest())
 	return sign * n, err == nil
+}
+
+func (postgresql) number(text, where string, scale int) (said, error) {
+	return said{sql: "(CASE WHEN " + where + " THEN (" + text + ")::numeric END)", kind: table.Number, scale: scale}, nil
+}
+
+func (p postgresql) replace(text, what, by string) string {
+	w, _ := p.quote(what)
+	b, _ := p.quote(by)
+	return "replace(" + text + ", " + w + ", " + b + ")"
 }
 
 func (p postgresql) mapped(text string, from []string, to []table.Value, kind table.Kind) (said, error) {

@@ -9,7 +9,6 @@ import (
 
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
-	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 )
@@ -56,12 +55,12 @@ func (j *judgement) byCombinations(ctx context.Context, rule rulebook.RowRule, a
 		texts, firsts = append(texts, column.text), append(firsts, j.firstOf(column.text))
 		rows.columns = append(rows.columns, column)
 	}
-	answer, err := j.all(ctx, "the combinations of "+document.Join(rows.names()), fmt.Sprintf("SELECT %s FROM %s GROUP BY %[1]s LIMIT %[3]d", strings.Join(firsts, ", "), j.from, profile.DistinctCap+1))
+	answer, err := j.all(ctx, "the combinations of "+document.Join(rows.names()), fmt.Sprintf("SELECT %s FROM %s GROUP BY %[1]s LIMIT %[3]d", strings.Join(firsts, ", "), j.from, listedMost+1))
 	if err != nil {
 		return "", "", err
 	}
-	if len(answer) > profile.DistinctCap {
-		return "", "", fmt.Errorf("there are more than %d combinations of %s, so that they cannot be judged one by one", profile.DistinctCap, document.Join(rows.names()))
+	if len(answer) > listedMost {
+		return "", "", fmt.Errorf("there are more than %d combinations of %s, so that they cannot be judged one by one", listedMost, document.Join(rows.names()))
 	}
 	for _, row := range answer {
 		one := make([]string, len(row))

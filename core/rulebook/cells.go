@@ -36,6 +36,13 @@ func (c *Cells) InStandardForm() *Cells {
 	return &copied
 }
 
+// AsDecimal reads the cells of a column of numbers as decimals.
+func (c *Cells) AsDecimal() *Cells {
+	copied := *c
+	copied.Type = table.TypeDecimal
+	return &copied
+}
+
 // OfType reads the cells of a column that no rulebook declares and that is of a type, in standard form.
 func OfType(t table.Type) *Cells { return &Cells{Type: t, format: &table.StandardFormat} }
 
