@@ -46,7 +46,7 @@ func openPostgreSQL(ctx context.Context, d *Database) (Session, error) {
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	config.RuntimeParams = map[string]string{
 		"application_name": "proudsieve", "default_transaction_read_only": "on", "statement_timeout": strconv.FormatInt(d.Timeout.Milliseconds(), 10),
-		"TimeZone": "UTC", "DateStyle": "ISO, MDY", "IntervalStyle": "iso_8601", "bytea_output": "hex", "client_encoding": "UTF8", "extra_float_digits": "1",
+		"TimeZone": "UTC", "DateStyle": "ISO, MDY", "IntervalStyle": "iso_8601", "bytea_output": "hex", "client_encoding": "UTF8", "standard_conforming_strings": "on", "work_mem": "64MB", "extra_float_digits": "1",
 	}
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {

@@ -25,7 +25,7 @@ func (clickhouse) quote(text string) (string, error) {
 }
 
 var (
-	clickhouseDecimal = regexp.MustCompile(`^Decimal(?:(?:32|64|128)\(([0-9]+)\)|\([0-9]+, ?([0-9]+)\))$`)
+	clickhouseDecimal = regexp.MustCompile(`^Decimal\(([0-9]+), ?([0-9]+)\)$`)
 	clickhouseInteger = regexp.MustCompile(`^U?Int(8|16|32|64)$`)
 	clickhouseMoment  = regexp.MustCompile(`^DateTime64\(([0-9])`)
 )
@@ -42,8 +42,9 @@ func (clickhouse) natureOf(c *engine.Column) nature {
 		return nature{kind: integer}
 	case clickhouseDecimal.MatchString(t):
 		m := clickhouseDecimal.FindStringSubmatch(t)
-		scale, _ := strconv.Atoi(m[1] + m[2])
-		return nature{kind: exact, scale: scale}
+		digits, _ := strconv.Atoi(m[1])
+		scale, _ := strconv.Atoi(m[2])
+		return nature{kind: exact, scale: scale, digits: digits}
 	case strings.HasPrefix(t, "Float"):
 		return nature{kind: floating, wraps: t}
 	case t == "Bool":
@@ -78,9 +79,9 @@ func (clickhouse) text(ref string, n nature) string {
 func (c clickhouse) direct(ref string, n nature, to table.Type) (v said, odd string, ok bool) {
 	switch {
 	case n.kind == integer && to.IsNumber():
-		return said{sql: "toDecimal128(" + ref + ", 0)", kind: table.Number}, "", true
+		return said{sql: ref, kind: table.Number}, "", true
 	case n.kind == exact && to.IsNumber():
-		v = said{sql: "toDecimal128(" + ref + ", " + strconv.Itoa(n.scale) + ")", kind: table.Number, scale: n.scale}
+		v = said{sql: ref, kind: table.Number, scale: n.scale, digits: n.digits}
 		if to == table.TypeInteger {
 			odd = "floor(" + v.sql + ") != " + v.sql
 		}
@@ -124,18 +125,18 @@ func (c clickhouse) literal(v table.Value) (said, error) {
 		return said{}, nil
 	case table.Text:
 		sql, err := c.quote(v.Text)
-		return said{sql: sql, kind: table.Text}, err
+		return said{sql: sql, kind: table.Text, sure: true}, err
 	case table.Boolean:
-		return said{sql: map[bool]string{true: "toUInt8(1)", false: "toUInt8(0)"}[v.True], kind: table.Boolean}, nil
+		return said{sql: map[bool]string{true: "toUInt8(1)", false: "toUInt8(0)"}[v.True], kind: table.Boolean, sure: true}, nil
 	case table.Number:
 		text := v.Number.Shortest()
 		_, fraction, _ := strings.Cut(text, ".")
 		if len(strings.Trim(text, "-.")) > 36 {
 			return said{}, unsaid("a number of more than 36 digits")
 		}
-		return said{sql: fmt.Sprintf("toDecimal128('%s', %d)", text, len(fraction)), kind: table.Number, scale: len(fraction)}, nil
+		return said{sql: fmt.Sprintf("toDecimal128('%s', %d)", text, len(fraction)), kind: table.Number, scale: len(fraction), wide: true, sure: true}, nil
 	}
-	return said{sql: "toInt64(" + strconv.FormatInt(v.When, 10) + ")", kind: v.Kind}, nil
+	return said{sql: "toInt64(" + strconv.FormatInt(v.When, 10) + ")", kind: v.Kind, sure: true}, nil
 }
 
 func (c clickhouse) compare(sign string, a, b said) (string, error) {
@@ -176,14 +177,14 @@ func (clickhouse) compareFloat(sign string, a, b said) (string, error) {
 	return "(" + a.sql + " " + sign + " " + b.sql + ")", nil
 }
 
-func (clickhouse) calculate(sign string, a, b said) (said, error) {
+func (c clickhouse) calculate(sign string, a, b said) (said, error) {
 	switch {
 	case a.float || b.float:
 		return said{}, unsaid("an exact calculation with binary fractions")
 	case sign == "/":
 		return said{}, unsaid("an exact quotient")
 	}
-	out := said{sql: "(" + a.sql + " " + sign + " " + b.sql + ")", kind: table.Number, scale: max(a.scale, b.scale)}
+	out := said{sql: "(" + c.widened(a) + " " + sign + " " + c.widened(b) + ")", kind: table.Number, scale: max(a.scale, b.scale), wide: true}
 	if sign == "*" {
 		out.scale = a.scale + b.scale
 	}
@@ -191,6 +192,14 @@ func (clickhouse) calculate(sign string, a, b said) (said, error) {
 		return said{}, unsaid("a product of so many digits after the point")
 	}
 	return out, nil
+}
+
+// widened gives an exact number room for calculations.
+func (clickhouse) widened(v said) string {
+	if v.wide || v.float || v.kind != table.Number {
+		return v.sql
+	}
+	return fmt.Sprintf("toDecimal128(%s, %d)", v.sql, v.scale)
 }
 
 // alike gives values the same type, as the branches of a choice must have.
@@ -210,8 +219,8 @@ func (c clickhouse) alike(of []said) ([]said, error) {
 		if float != v.float {
 			return nil, unsaid("a choice between binary fractions and exact numbers")
 		}
-		if !float && v.scale < scale {
-			out[i].sql, out[i].scale = fmt.Sprintf("(%s * toDecimal128('1', %d))", v.sql, scale-v.scale), scale
+		if out[i].sql, out[i].wide = c.widened(v), true; !float && v.scale < scale {
+			out[i].sql, out[i].scale = fmt.Sprintf("(%s * toDecimal128('1', %d))", out[i].sql, scale-v.scale), scale
 		}
 	}
 	return out, nil
@@ -228,17 +237,17 @@ func (c clickhouse) choose(when []string, then []said) (said, error) {
 	for i, w := range when {
 		parts, near = append(parts, w, then[i].sql), near && then[i].near
 	}
-	return said{sql: "multiIf(" + strings.Join(append(parts, last.sql), ", ") + ")", kind: last.kind, scale: last.scale, float: last.float, near: near}, nil
+	return said{sql: "multiIf(" + strings.Join(append(parts, last.sql), ", ") + ")", kind: last.kind, scale: last.scale, float: last.float, near: near, wide: !last.float}, nil
 }
 
 func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 	number := func(sql string) (said, error) {
-		return said{sql: "toDecimal128(" + sql + ", 0)", kind: table.Number}, nil
+		return said{sql: "toDecimal128(" + sql + ", 0)", kind: table.Number, wide: true}, nil
 	}
 	text := func(sql string) (said, error) { return said{sql: sql, kind: table.Text}, nil }
 	switch s.Does {
 	case "ABS":
-		args[0].sql = "abs(" + args[0].sql + ")"
+		args[0].sql, args[0].wide = "abs("+c.widened(args[0])+")", true
 		return args[0], nil
 	case "LENGTH", "CHAR_LENGTH", "CHARACTER_LENGTH":
 		return number("lengthUTF8(" + args[0].sql + ")")
@@ -268,7 +277,8 @@ func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 			return said{}, unsaid("%s of a binary fraction, or to a number of places that is worked out,", s.Does)
 		}
 		does := strings.TrimSuffix(strings.ToLower(s.Does), "ing")
-		args[0].sql = fmt.Sprintf("%s(%s, %d)", does, args[0].sql, min(places, args[0].scale))
+		args[0].sql = fmt.Sprintf("%s(%s, %d)", does, c.widened(args[0]), min(places, args[0].scale))
+		args[0].wide = true
 		return args[0], nil
 	case "EXTRACT":
 		return c.extract(s.Word, args[0])
@@ -303,7 +313,7 @@ func (c clickhouse) call(s *condition.Step, args []said) (said, error) {
 		switch {
 		case len(args) == 1 && args[0].kind == table.Number && s.Kind == table.Number && !args[0].float:
 			if s.Word != "DECIMAL" && s.Word != "NUMERIC" {
-				args[0].sql = "round(" + args[0].sql + ", 0)"
+				args[0].sql, args[0].wide = "round("+c.widened(args[0])+", 0)", true
 			}
 			return args[0], nil
 		case args[0].kind == table.Instant && s.Kind == table.Date && args[0].near:
@@ -339,7 +349,7 @@ func (c clickhouse) extract(field string, v said) (said, error) {
 	if !known {
 		return said{}, unsaid("EXTRACT of %s", field)
 	}
-	return said{sql: "toDecimal128(" + function + "(" + date + "), 0)", kind: table.Number}, nil
+	return said{sql: "toDecimal128(" + function + "(" + date + "), 0)", kind: table.Number, wide: true}, nil
 }
 
 // truncate goes back to where a period begins.
@@ -367,7 +377,7 @@ func (clickhouse) number(text, where string, scale int) (said, error) {
 	if scale > 18 {
 		return said{}, unsaid("numbers of %d digits after the point", scale)
 	}
-	return said{sql: fmt.Sprintf("if(%s, toDecimal128(if(%[1]s, ifNull(%s, '0'), '0'), %d), NULL)", where, text, scale), kind: table.Number, scale: scale}, nil
+	return said{sql: fmt.Sprintf("if(%s, toDecimal128(if(%[1]s, ifNull(%s, '0'), '0'), %d), NULL)", where, text, scale), kind: table.Number, scale: scale, wide: true}, nil
 }
 
 func (clickhouse) replace(text, what, by string) string {
@@ -400,7 +410,7 @@ func (c clickhouse) mapped(text string, from []string, to []table.Value, kind ta
 	sql := fmt.Sprintf("transform(ifNull(%s, ''), %s, %s, '%s')", text, c.list(from), c.list(values), instead)
 	switch kind {
 	case table.Number:
-		sql = fmt.Sprintf("toDecimal128(%s, %d)", sql, out.scale)
+		sql, out.wide = fmt.Sprintf("toDecimal128(%s, %d)", sql, out.scale), true
 	case table.Boolean:
 		sql = "toUInt8(" + sql + ")"
 	case table.Date, table.Instant:
@@ -489,8 +499,8 @@ func (clickhouse) countWhere(condition string) string {
 	return "countIf(" + condition + ")"
 }
 
-func (clickhouse) sumWhere(v said, condition string) string {
-	return "sumIf(" + v.sql + ", " + condition + ")"
+func (c clickhouse) sumWhere(v said, condition string) string {
+	return "sumIf(" + c.widened(v) + ", " + condition + ")"
 }
 
 func (clickhouse) lowest(v said, condition string) string {
@@ -517,6 +527,9 @@ func (c clickhouse) bucket(v said) string {
 func (clickhouse) double(v said) string {
 	if v.float {
 		return v.sql
+	}
+	if !v.wide && v.digits <= 15 { // the quotient of two numbers that double precision holds is the nearest one
+		return "toFloat64(" + v.sql + ")"
 	}
 	return "toFloat64(toString(" + v.sql + "))"
 }
@@ -546,8 +559,31 @@ func (clickhouse) written(texts []string) string {
 	return "concat(" + strings.Join(parts, ", ") + ")"
 }
 
-func (c clickhouse) digest(texts []string) (sql, name string) {
-	return "concat(toString(sum(h)), '-', toString(groupBitXor(h))) FROM (SELECT sipHash64(" + c.written(texts) + ") AS h", "sum and exclusive or of SipHash-2-4"
+func (c clickhouse) hash(columns []*column) string {
+	var parts, nulls []string
+	for _, one := range columns {
+		nulls = append(nulls, c.isNull(one.ref))
+		switch one.nature.kind {
+		case textual:
+			parts = append(parts, "ifNull("+one.ref+", '')")
+		case integer:
+			parts = append(parts, "ifNull("+one.ref+", 0)")
+		default:
+			parts = append(parts, "ifNull("+one.text+", '')")
+		}
+	}
+	for some := range slices.Chunk(nulls, wordBits) {
+		parts = append(parts, c.bits(some))
+	}
+	return "cityHash64(" + strings.Join(parts, ", ") + ")"
+}
+
+func (clickhouse) hashName() string { return "sum and exclusive or of CityHash64 of its rows" }
+
+func (clickhouse) exclusiveOr(hash string) string { return "groupBitXor(" + hash + ")" }
+
+func (clickhouse) groups(n nature) bool {
+	return n.kind != other && n.kind != floating && n.kind != padded
 }
 
 func (clickhouse) day(v said) string {
@@ -558,7 +594,9 @@ func (clickhouse) day(v said) string {
 }
 
 func (clickhouse) distinct(text string) (string, float64) {
-	return "uniqCombined(" + text + ")", 0.01
+	return "uniqCombined(" + text + ")", 0.005
 }
+
+func (clickhouse) fence() string { return "" }
 
 func (clickhouse) elsewhere() string { return "GLOBAL " }

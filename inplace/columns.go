@@ -1,12 +1,14 @@
 package inplace
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"proudsieve/core/condition"
@@ -61,8 +63,6 @@ type shape struct {
 	rows int64
 }
 
-func (c *column) mistypedSQL() string { return c.mistyped }
-
 // filled is where a cell is not missing.
 func (c *column) filled() string { return "(NOT " + c.missing + ")" }
 
@@ -89,7 +89,8 @@ const samples = 200_000
 func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
 	var counts []string
 	for _, c := range j.columns {
-		counts = append(counts, j.asText("count(DISTINCT "+c.text+")"))
+		sql, _ := j.distinct(c.text)
+		counts = append(counts, j.asText(cmp.Or(sql, "count(DISTINCT "+c.text+")")))
 	}
 	answer, err := j.all(ctx, "which columns have many different texts, by the first rows", fmt.Sprintf("SELECT %s FROM (SELECT * FROM %s LIMIT %d) AS sample",
 		strings.Join(counts, ", "), j.from, samples))
@@ -102,24 +103,6 @@ func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
 			return nil, err
 		}
 		many = append(many, n > int64(listedMost))
-	}
-	if sql, _ := j.distinct(j.columns[0].text); sql == "" {
-		return many, nil
-	}
-	var estimates []string
-	for _, c := range j.columns {
-		sql, _ := j.distinct(c.text)
-		estimates = append(estimates, j.asText(sql))
-	}
-	if answer, err = j.all(ctx, "about how many different texts each column has", "SELECT "+strings.Join(estimates, ", ")+" FROM "+j.from); err != nil {
-		return nil, err
-	}
-	for i := range j.columns {
-		n, err := answer[0][i].count()
-		if err != nil {
-			return nil, err
-		}
-		many[i] = many[i] || n > int64(listedMost)*5/4
 	}
 	return many, nil
 }
@@ -231,7 +214,7 @@ func (j *judgement) valueOfListed(c *column) {
 
 // guard has a column stand for other values in some cases.
 func (j *judgement) guard(c *column, when []string, then []said) {
-	if len(when) > 0 {
+	if c.value.sure = len(when) == 0; len(when) > 0 {
 		scale := c.value.scale
 		c.value, c.valueUnsaid = j.choose(when, append(then, c.value))
 		if c.value.scale < scale {
@@ -400,6 +383,9 @@ func (j *judgement) countOdd(ctx context.Context, c *column) error {
 	return err
 }
 
+// shapesKnown is up to how many shapes, seen in the first rows, are looked for by patterns, which is faster than to make the shape of each text.
+const shapesKnown = 6
+
 // askShapes asks for the shapes of a column that is not listed.
 func (j *judgement) askShapes(ctx context.Context, c *column) error {
 	if c.shapesAsked {
@@ -407,7 +393,56 @@ func (j *judgement) askShapes(ctx context.Context, c *column) error {
 	}
 	c.shapesAsked = true
 	alike := j.digitsAlike(c.text)
-	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, c.filled(), listedMost+1))
+	where := c.filled()
+	first, err := j.all(ctx, "the shapes of "+c.name+" in the first rows", fmt.Sprintf("SELECT %s, %s FROM (SELECT * FROM %s WHERE %s LIMIT %d) AS sample GROUP BY %[1]s LIMIT %[6]d", alike, j.asText("count(*)"), j.from, where, samples/4,
+		shapesKnown+1))
+	if err != nil {
+		return err
+	}
+	if len(first) <= shapesKnown && j.rows > samples && j.fence() == "" {
+		var which []string
+		var then []said
+		for i, row := range first {
+			var pattern strings.Builder
+			pattern.WriteString(`\A`)
+			for _, r := range row[0].text {
+				if r == '9' {
+					pattern.WriteString("[0-9]")
+				} else {
+					pattern.WriteString(quoteMeta(r))
+				}
+			}
+			is, err := j.matches(c.text, pattern.String()+`\z`)
+			if err != nil {
+				return err
+			}
+			which, then = append(which, j.certain(is)), append(then, said{sql: "'" + strconv.Itoa(i) + "'", kind: table.Text})
+		}
+		sorted, err := j.choose(which, append(then, said{sql: "'-'", kind: table.Text}))
+		if err != nil {
+			return err
+		}
+		answer, err := j.all(ctx, "how many texts of "+c.name+" have these shapes", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", sorted.sql, j.asText("count(*)"), j.from, where))
+		if err != nil {
+			return err
+		}
+		others := false
+		for _, row := range answer {
+			n, err := row[1].count()
+			if err != nil {
+				return err
+			}
+			if at, err := strconv.Atoi(row[0].text); err == nil && at >= 0 && at < len(first) {
+				c.shapes = append(c.shapes, shape{first[at][0].text, n})
+			} else {
+				others = true
+			}
+		}
+		if where = "(" + where + " AND NOT " + anyOf(which) + ")"; !others {
+			return nil
+		}
+	}
+	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, where, listedMost+1))
 	if err != nil {
 		return err
 	}
@@ -490,7 +525,7 @@ func (j *judgement) breaksMany(ctx context.Context, c *column, rule rulebook.Cel
 			return "", errors.Join(mistakes...)
 		}
 		where, err := j.holds(told)
-		return j.certain(where), err
+		return j.certainly(where), err
 	}
 	if matching, ok := rule.(interface{ MatchingPattern() string }); ok {
 		where, err := j.matches(c.text, matching.MatchingPattern())
@@ -526,8 +561,8 @@ func (j *judgement) frequent(ctx context.Context, c *column, filled int64) (foun
 	least := profile.Outstanding(filled)
 	spread := j.spread(c.text, hashBuckets)
 	answer, err := j.all(ctx, "where frequent texts of "+c.name+" may be", fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) >= %d", j.asText(spread), j.from, c.filled(), spread, least))
-	if err != nil || len(answer) == 0 {
-		return nil, err
+	if found = []profile.Frequency{}; err != nil || len(answer) == 0 {
+		return found, err
 	}
 	var buckets []string
 	for _, row := range answer {
@@ -613,24 +648,57 @@ func (j *judgement) describeLengths(ctx context.Context, c *column, told *profil
 	return errors.Join(err, err1, err2)
 }
 
+// describeNumbers asks for each bucket of the numbers what its numbers come to, all in one question. Powers are of the distances from one of the numbers:
+// those from zero would lose everything where numbers are large and lie close together.
 func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profile.Told) error {
-	valued, v := c.valued(), c.value
-	double := j.double(v)
-	answer, err := j.all(ctx, "the sum and the extremes of "+c.name, fmt.Sprintf("SELECT %s, %s, %s, %s, %s FROM %s", j.asText(j.countWhere(valued)), j.asText(j.sumWhere(v, valued)), j.asText(j.lowest(v, valued)),
-		j.asText(j.highest(v, valued)), j.asText(j.countWhere(valued+" AND floor("+double+") <> "+double)), j.from))
+	v, valued := c.value, c.valued()
+	answer, err := j.all(ctx, "one of the numbers of "+c.name, fmt.Sprintf("SELECT %s FROM %s WHERE %s LIMIT 1", j.asText(j.double(v)), j.from, valued))
+	if err != nil || len(answer) == 0 {
+		return err
+	}
+	from, err := answer[0][0].float()
 	if err != nil {
 		return err
 	}
 	n := &profile.ToldNumbers{Buckets: map[uint32]int64{}, Deviation: math.NaN(), Skewness: math.NaN()}
-	var errs [5]error
-	var fractions int64
-	row := answer[0]
-	n.Count, errs[0] = row[0].count()
-	n.Sum, errs[1] = row[1].number()
-	n.Lowest, errs[2] = row[2].number()
-	n.Highest, errs[3] = row[3].number()
-	fractions, errs[4] = row[4].count()
-	if err := errors.Join(errs[:]...); err != nil || n.Count == 0 {
+	as := func(name string) said {
+		named := v
+		named.sql = name
+		return named
+	}
+	fractions := "0"
+	if c.nature.kind != integer && c.cells.Type != table.TypeInteger {
+		fractions = j.countWhere("floor(d) <> d")
+	}
+	inner := fmt.Sprintf("SELECT %s AS b, %s AS v, %s AS d FROM %s WHERE %s%s", j.bucket(said{sql: "d0", kind: table.Number, float: true}), "v0", "d0", "(SELECT "+v.sql+" AS v0, "+j.double(v)+" AS d0 FROM "+j.from+" WHERE "+valued+j.fence()+") AS doubled", "1 = 1", j.fence())
+	grouped := fmt.Sprintf("SELECT b, count(*) AS n, %s AS s, %s AS low, %s AS high, sum(d - (%[4]s)) AS m1, sum((d - (%[4]s)) * (d - (%[4]s))) AS m2, sum((d - (%[4]s)) * (d - (%[4]s)) * (d - (%[4]s))) AS m3, %[5]s AS f FROM (%[6]s) AS numbers GROUP BY b",
+		j.sumWhere(as("v"), "1 = 1"), j.lowest(as("v"), "1 = 1"), j.highest(as("v"), "1 = 1"), strconv.FormatFloat(from, 'g', 17, 64), fractions, inner)
+	var m1, m2, m3 float64
+	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s FROM (%s) AS buckets", j.asTexts("b", "n", "s", "low", "high", "m1", "m2", "m3", "f"), grouped), func(row []cell) error {
+		var errs [9]error
+		var at, rows, fractions int64
+		var sum, low, high table.Decimal
+		var a, b, c float64
+		at, errs[0] = row[0].count()
+		rows, errs[1] = row[1].count()
+		sum, errs[2] = row[2].number()
+		low, errs[3] = row[3].number()
+		high, errs[4] = row[4].number()
+		a, errs[5] = row[5].float()
+		b, errs[6] = row[6].float()
+		c, errs[7] = row[7].float()
+		fractions, errs[8] = row[8].count()
+		if n.Count == 0 || low.Cmp(n.Lowest) < 0 {
+			n.Lowest = low
+		}
+		if n.Count == 0 || high.Cmp(n.Highest) > 0 {
+			n.Highest = high
+		}
+		n.Buckets[uint32(at)] += rows
+		n.Count, n.Sum, n.Fractions = n.Count+rows, n.Sum.Add(sum), n.Fractions || fractions > 0
+		m1, m2, m3 = m1+a, m2+b, m3+c
+		return errors.Join(errs[:]...)
+	}); err != nil {
 		return err
 	}
 	if !c.direct {
@@ -641,32 +709,26 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	if v.float {
 		j.note("%s holds binary fractions: its sum is one of double precision, and not exact.", c.name)
 	}
-	n.Fractions = fractions > 0
-	mean := n.Sum.Float() / float64(n.Count)
-	away := fmt.Sprintf("(%s - (%.17g))", double, mean)
-	second, third := 0.0, 0.0
-	sql := fmt.Sprintf("SELECT %s, %s, %s, %s FROM (SELECT %s AS b, count(*) AS n, sum(%s * %[6]s) AS m2, sum(%[6]s * %[6]s * %[6]s) AS m3 FROM %[7]s WHERE %[8]s GROUP BY %[5]s) AS buckets",
-		j.asText("b"), j.asText("n"), j.asText("m2"), j.asText("m3"), j.bucket(v), away, j.from, valued)
-	if err := j.each(ctx, "how the numbers of "+c.name+" lie", sql, func(row []cell) error {
-		at, err := row[0].count()
-		rows, err1 := row[1].count()
-		m2, err2 := row[2].float()
-		m3, err3 := row[3].float()
-		n.Buckets[uint32(at)] += rows
-		second, third = second+m2, third+m3
-		return errors.Join(err, err1, err2, err3)
-	}); err != nil {
-		return err
-	}
 	count := float64(n.Count)
+	mean := m1 / count
+	second, third := m2-mean*m1, m3/count-3*mean*m2/count+2*mean*mean*mean
 	if n.Count > 1 {
-		n.Deviation = math.Sqrt(second / (count - 1))
+		n.Deviation = math.Sqrt(max(second, 0) / (count - 1))
 	}
 	if n.Count > 2 && second > 0 {
-		n.Skewness = third / count / math.Pow(second/count, 1.5)
+		n.Skewness = third / math.Pow(second/count, 1.5)
 	}
 	told.Numbers = n
 	return nil
+}
+
+// asTexts lists columns of a question within, each as a text.
+func (j *judgement) asTexts(names ...string) string {
+	var texts []string
+	for _, name := range names {
+		texts = append(texts, j.asText(name))
+	}
+	return strings.Join(texts, ", ")
 }
 
 // asWritten finds the shortest way in which a number is written.

@@ -3,6 +3,7 @@ package inplace
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"proudsieve/core/condition"
@@ -66,9 +67,16 @@ type dialect interface {
 	trimmed(v said) string
 	// spread is one of buckets by a hash of a text.
 	spread(text string, buckets int) string
-	// rowHash is a hash of texts, in hexadecimal, and digest one of all rows without regard to their order, with its name.
+	// rowHash is a hash of 128 bits of texts, in hexadecimal.
 	rowHash(texts []string) string
-	digest(texts []string) (sql, name string)
+	// fence keeps what stands in a question within from being worked out again for each use; empty where an engine does so by itself.
+	fence() string
+	// hash is a hash of 64 bits of columns, whose name is hashName, and exclusiveOr what comes of several.
+	hash(columns []*column) string
+	hashName() string
+	exclusiveOr(hash string) string
+	// group is what a question is grouped by to find equal values of a column of a nature.
+	groups(n nature) bool
 	day(v said) string
 	// distinct is how many different texts there are, with its relative error; a query over all of them is asked where it is empty.
 	distinct(text string) (sql string, relative float64)
@@ -78,19 +86,23 @@ type dialect interface {
 
 // said is a value in the words of an engine.
 type said struct {
-	sql   string
-	kind  table.Kind
-	scale int  // digits after the point, of an exact number; -1 where they differ
-	float bool // it is a binary fraction, with which an engine does not calculate exactly
-	near  bool // it is a date or moment within the reach of the engine's own
+	sql    string
+	kind   table.Kind
+	scale  int  // digits after the point, of an exact number; -1 where they differ
+	float  bool // it is a binary fraction, with which an engine does not calculate exactly
+	digits int  // at most, of a number as the engine holds it; 0 for few
+	wide   bool // it is an exact number with room for calculations
+	sure   bool // it is never null
+	near   bool // it is a date or moment within the reach of the engine's own
 }
 
 // nature is what an engine has a column hold.
 type nature struct {
-	kind  natureKind
-	scale int  // of exact numbers, -1 where they differ; of moments the digits after the second
-	zoned bool // moments with a zone
-	wraps string
+	kind   natureKind
+	scale  int  // of exact numbers, -1 where they differ; of moments the digits after the second
+	digits int  // of exact numbers
+	zoned  bool // moments with a zone
+	wraps  string
 }
 
 type natureKind uint8
@@ -123,11 +135,8 @@ type translator struct {
 	columns map[string]*column
 }
 
-// holds says a condition; the result may be null.
-func (t *translator) holds(c *condition.Condition) (string, error) {
-	v, err := t.step(c.Steps())
-	return v.sql, err
-}
+// holds says a condition.
+func (t *translator) holds(c *condition.Condition) (said, error) { return t.step(c.Steps()) }
 
 func (t *translator) step(s condition.Step) (said, error) {
 	switch s.Does {
@@ -141,11 +150,11 @@ func (t *translator) step(s condition.Step) (said, error) {
 		if c.valueUnsaid != nil {
 			return said{}, c.valueUnsaid
 		}
-		sql := c.mistypedSQL()
+		sql := c.mistyped
 		if s.Does == condition.IsMissing {
-			sql = fmt.Sprintf("(%s AND NOT %s)", t.isNull(c.value.sql), sql)
+			sql = fmt.Sprintf("(%s AND NOT %s)", t.nullOf(c.value), sql)
 		}
-		return said{sql: sql, kind: table.Boolean}, nil
+		return said{sql: sql, kind: table.Boolean, sure: true}, nil
 	}
 	args := make([]said, len(s.Of))
 	for i := range s.Of {
@@ -157,7 +166,9 @@ func (t *translator) step(s condition.Step) (said, error) {
 	if err := t.shapeNulls(&s, args); err != nil {
 		return said{}, err
 	}
-	truth := func(sql string, err error) (said, error) { return said{sql: sql, kind: table.Boolean}, err }
+	sure := !slices.ContainsFunc(args, func(v said) bool { return !v.sure })
+	truth := func(sql string, err error) (said, error) { return said{sql: sql, kind: table.Boolean, sure: sure}, err }
+	always := func(sql string, err error) (said, error) { return said{sql: sql, kind: table.Boolean, sure: true}, err }
 	switch s.Does {
 	case condition.Minus:
 		zero, err := t.literal(table.NumberValue(table.Decimal{}))
@@ -170,23 +181,26 @@ func (t *translator) step(s condition.Step) (said, error) {
 	case "=", "<>", "<", "<=", ">", ">=":
 		return truth(t.compare(s.Does, args[0], args[1]))
 	case condition.IsNull:
-		return truth(t.isNull(args[0].sql), nil)
+		return always(t.nullOf(args[0]), nil)
 	case condition.Not:
 		return truth(t.not(args[0].sql), nil)
 	case condition.And, condition.Or:
+		if sure {
+			return truth("("+args[0].sql+" "+s.Does+" "+args[1].sql+")", nil)
+		}
 		return truth(t.join(s.Does, args[0].sql, args[1].sql), nil)
 	case condition.OneOf:
 		return truth(t.oneOf(args))
 	case "IS TRUE":
-		return truth(t.certain(args[0].sql), nil)
+		return always(t.certainly(args[0]), nil)
 	case "IS FALSE":
-		return truth(t.certain(t.not(args[0].sql)), nil)
+		return always(t.certain(t.not(args[0].sql)), nil)
 	case "IS UNKNOWN":
-		return truth(t.isNull(args[0].sql), nil)
+		return always(t.nullOf(args[0]), nil)
 	case "IS DISTINCT FROM":
 		equal, err := t.compare("=", args[0], args[1])
 		a, b := t.isNull(args[0].sql), t.isNull(args[1].sql)
-		return truth(t.not(fmt.Sprintf("(%s OR (%s AND %s))", t.certain(equal), a, b)), err)
+		return always(t.not(fmt.Sprintf("(%s OR (%s AND %s))", t.certain(equal), a, b)), err)
 	case "COALESCE":
 		var when []string
 		for _, one := range args[:len(args)-1] {
@@ -203,7 +217,7 @@ func (t *translator) step(s condition.Step) (said, error) {
 		var when []string
 		var then []said
 		for i := 0; i < len(args)-1; i += 2 {
-			when, then = append(when, t.certain(args[i].sql)), append(then, args[i+1])
+			when, then = append(when, t.certainly(args[i])), append(then, args[i+1])
 		}
 		return t.choose(when, append(then, args[len(args)-1]))
 	case "LIKE":
@@ -215,7 +229,24 @@ func (t *translator) step(s condition.Step) (said, error) {
 	case "LIKE_REGEX":
 		return truth(t.matches(args[0].sql, s.Of[1].Is.Text))
 	}
-	return t.call(&s, args)
+	v, err := t.call(&s, args)
+	return v, err
+}
+
+// certainly is whether a truth value is true.
+func (t *translator) certainly(v said) string {
+	if v.sure {
+		return v.sql
+	}
+	return t.certain(v.sql)
+}
+
+// nullOf is whether there is no value.
+func (t *translator) nullOf(v said) string {
+	if v.sure {
+		return never
+	}
+	return t.isNull(v.sql)
 }
 
 // shapeNulls gives a NULL among the arguments the kind of what stands beside it.

@@ -42,9 +42,10 @@ func (j *judgement) identity(c *column) (native, text string, err error) {
 	switch {
 	case c.valueUnsaid != nil:
 		return "", "", c.valueUnsaid
-	case c.direct && c.mistyped == never && c.value.kind != table.Number:
-		return c.ref, c.text, nil
-	case c.direct && c.mistyped == never && c.nature.kind == integer:
+	case c.direct && c.mistyped == never && c.nature.kind == exact && j.groups(c.nature):
+		number, _, _ := j.dialect.direct(c.ref, c.nature, c.cells.Type)
+		return c.ref, j.trimmed(number), nil
+	case c.direct && c.mistyped == never && j.groups(c.nature):
 		return c.ref, c.text, nil
 	case c.value.kind == table.Text && !c.spelled():
 		return c.text, c.text, nil
@@ -130,8 +131,11 @@ func anyOf(conditions []string) string {
 // sharing finds the keys that are there more than once.
 func (j *judgement) sharing(ctx context.Context, rule *keyRule, natives []string, where, says string) error {
 	var texts []string
-	for i := range natives {
-		texts = append(texts, j.keyText(rule, natives, i))
+	texts = append(texts, rule.parts...)
+	where, unique, err := j.maybeShared(ctx, rule, where, says)
+	if err != nil || unique {
+		rule.shared = never
+		return err
 	}
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) > 1", strings.Join(texts, ", "), j.from, where, strings.Join(natives, ", "))
 	answer, err := j.all(ctx, says, fmt.Sprintf("%s LIMIT %d", query, keysListed+1))
@@ -166,19 +170,35 @@ func (j *judgement) sharing(ctx context.Context, rule *keyRule, natives []string
 	return nil
 }
 
-// keyText is a part of a key as a text, in a question that is grouped by what the engine holds.
-func (j *judgement) keyText(rule *keyRule, natives []string, i int) string {
-	if rule.columns == nil {
-		return natives[i]
+// maybeShared looks for hashes that several rows share, which takes less than their keys do. Two different keys may share one; whether rows do share a key is
+// seen by the keys of those few.
+func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says string) (narrower string, unique bool, err error) {
+	columns := rule.columns
+	if columns == nil {
+		columns = j.columns
 	}
-	return j.firstOf(j.asText(j.dialect.text(natives[i], j.groupedNature(rule.columns[i], natives[i]))))
-}
-
-func (j *judgement) groupedNature(c *column, native string) nature {
-	if native == c.ref {
-		return c.nature
+	if j.fence() != "" || slices.ContainsFunc(columns, func(c *column) bool {
+		return rule.columns != nil && (!c.direct && c.value.kind != table.Text || c.mistyped != never || c.spelled() || !j.groups(c.nature))
+	}) {
+		return where, false, nil // its equal values may be written in several ways
 	}
-	return nature{kind: textual}
+	hash := j.hash(columns)
+	answer, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS h FROM %s WHERE %s) AS hashes GROUP BY h HAVING count(*) > 1 LIMIT %d", j.asText("h"), hash, j.from, where, keysListed+1))
+	if err != nil || len(answer) == 0 {
+		return where, err == nil, err
+	}
+	if len(answer) > keysListed {
+		return where, false, nil
+	}
+	var hashes []string
+	for _, row := range answer {
+		if strings.Trim(row[0].text, "-0123456789") != "" {
+			return "", false, fmt.Errorf("the database answered %q where a whole number was asked for", row[0].text)
+		}
+		hashes = append(hashes, row[0].text)
+	}
+	slices.Sort(hashes)
+	return where + " AND " + hash + " IN (" + strings.Join(hashes, ", ") + ")", false, nil
 }
 
 // countApart reads the rows that share a key, or are equal to others, and finds those that are surplus.
@@ -195,6 +215,8 @@ func (j *judgement) countApart(ctx context.Context, g *gathered, k *keys) (all [
 	for _, at := range g.undecided {
 		selects = append(selects, j.countedOnce(j.undecided[at]))
 	}
+	hash := j.hash(j.columns)
+	selects = append(selects, hash, hash)
 	known := len(selects)
 	for _, rule := range k.rules {
 		selects = append(selects, j.countedOnce(rule.shared))

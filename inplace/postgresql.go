@@ -110,11 +110,11 @@ func (p postgresql) literal(v table.Value) (said, error) {
 		return said{}, nil
 	case table.Text:
 		sql, err := p.quote(v.Text)
-		return said{sql: sql + "::text", kind: table.Text}, err
+		return said{sql: sql + "::text", kind: table.Text, sure: true}, err
 	case table.Boolean:
-		return said{sql: strings.ToUpper(v.Standard()), kind: table.Boolean}, nil
+		return said{sql: strings.ToUpper(v.Standard()), kind: table.Boolean, sure: true}, nil
 	}
-	return said{sql: "'" + v.Standard() + "'::" + postgresTypes[v.Kind], kind: v.Kind, scale: -1}, nil
+	return said{sql: "'" + v.Standard() + "'::" + postgresTypes[v.Kind], kind: v.Kind, scale: -1, sure: true}, nil
 }
 
 // bytewise has texts compared by their bytes.
@@ -462,7 +462,12 @@ func (p postgresql) bucket(v said) string {
 	return "(('x' || substr(encode(float8send(" + p.double(v) + "), 'hex'), 1, 6))::bit(24)::int >> 2)"
 }
 
-func (postgresql) double(v said) string { return "(" + v.sql + ")::float8" }
+func (postgresql) double(v said) string {
+	if v.float {
+		return v.sql
+	}
+	return "(" + v.sql + ")::float8"
+}
 
 func (postgresql) trimmed(v said) string { return "trim_scale(" + v.sql + ")::text" }
 
@@ -483,10 +488,26 @@ func (postgresql) written(texts []string) string {
 	return strings.Join(parts, " || ")
 }
 
-func (p postgresql) digest(texts []string) (sql, name string) {
-	return "COALESCE(mod(sum(('x' || substr(h, 1, 15))::bit(60)::bigint::numeric), 1152921504606846976)::text || '-' || mod(sum(('x' || substr(h, 17, 15))::bit(60)::bigint::numeric), 1152921504606846976)::text, '0-0') FROM (SELECT " +
-		p.rowHash(texts) + " AS h", "sums of MD5"
+// hash relies on PostgreSQL 14, from which on a record has a hash.
+func (postgresql) hash(columns []*column) string {
+	var parts []string
+	for _, c := range columns {
+		if c.nature.kind == other {
+			parts = append(parts, c.text)
+		} else {
+			parts = append(parts, c.ref)
+		}
+	}
+	return "hash_record_extended(ROW(" + strings.Join(parts, ", ") + "), 0)"
 }
+
+func (postgresql) hashName() string {
+	return "sum and exclusive or of the server's own hashes of its records"
+}
+
+func (postgresql) exclusiveOr(hash string) string { return "bit_xor(" + hash + ")" }
+
+func (postgresql) groups(n nature) bool { return n.kind != other && n.kind != floating }
 
 func (postgresql) day(v said) string {
 	if v.kind == table.Instant {
@@ -496,4 +517,5 @@ func (postgresql) day(v said) string {
 }
 
 func (postgresql) distinct(string) (string, float64) { return "", 0 }
+func (postgresql) fence() string                     { return " OFFSET 0" }
 func (postgresql) elsewhere() string                 { return "" }

@@ -35,13 +35,15 @@ func (j *judgement) condition(rule rulebook.ConditionRule) (broken, undecided st
 	if err != nil {
 		return "", "", err
 	}
-	broken, undecided = j.certain(j.not(says)), j.isNull(says)
+	broken, undecided = j.certainly(said{sql: j.not(says.sql), sure: says.sure}), j.nullOf(says)
 	if when != nil {
 		given, err := j.holds(when)
 		if err != nil {
 			return "", "", err
 		}
-		broken, undecided = "("+j.certain(given)+" AND "+broken+")", "("+j.certain(given)+" AND "+undecided+")"
+		if broken = "(" + j.certainly(given) + " AND " + broken + ")"; undecided != never {
+			undecided = "(" + j.certainly(given) + " AND " + undecided + ")"
+		}
 	}
 	return broken, undecided, nil
 }
