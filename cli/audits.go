@@ -61,6 +61,15 @@ func auditCommand() *cli.Command {
 					s.comparison(&c.Comparison)
 				})
 			}),
+		verb("asked", "the questions that were put to a server, of a table that was judged where it lies", "AUDIT", nil,
+			func(ctx context.Context, s *session, args []string) error {
+				id, err := idOf(args[0])
+				if err != nil {
+					return err
+				}
+				a, err := client.Decode[api.AuditShown](s.ShowAudit(ctx, id))
+				return show(s, a, err, func(a *api.AuditShown) { s.asked(&a.Result) })
+			}),
 		verb("report", "write an audit as a page for the owner of the data, who needs no account; as PDF where FILE ends in .pdf", "AUDIT FILE", []cli.Flag{personalFlag()},
 			func(ctx context.Context, s *session, args []string) error {
 				id, err := idOf(args[0])

@@ -95,12 +95,13 @@ func takeFlags() []cli.Flag {
 	return append(sourceFlags(),
 		&cli.StringFlag{Name: "table", Usage: "the table or view, with its schema: SCHEMA.TABLE"},
 		&cli.StringFlag{Name: "query", Usage: "a SELECT in the words of the engine, instead of a table; @FILE for one in a file"},
-		&cli.DurationFlag{Name: "every", Usage: "how often it is taken, as 24h; the same bytes make no new delivery"})
+		&cli.DurationFlag{Name: "every", Usage: "how often it is taken, as 24h; the same bytes make no new delivery"},
+		&cli.BoolFlag{Name: "in-place", Usage: "judge it where it lies, and take none of its rows"})
 }
 
 // takeDelivery takes a delivery from a database.
 func takeDelivery(ctx context.Context, s *session, args []string) error {
-	asked := records.NewFetch{Relation: records.Relation{Database: args[1], Query: s.command.String("query")}, SourceNotes: s.sourceNotes()}
+	asked := records.NewFetch{Relation: records.Relation{Database: args[1], Query: s.command.String("query"), InPlace: s.command.Bool("in-place")}, SourceNotes: s.sourceNotes()}
 	if path, file := strings.CutPrefix(asked.Query, "@"); file {
 		raw, err := os.ReadFile(path)
 		if err != nil {

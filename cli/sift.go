@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -264,6 +265,9 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 	for _, name := range slices.Sorted(maps.Keys(r.Renamed)) {
 		o.line("%s stands as %s in the file, a name that it had before.", safe(name), safe(r.Renamed[name]))
 	}
+	if r.There != nil {
+		o.there(r)
+	}
 	switch {
 	case r.Passed == nil:
 		o.line("No verdict: nothing was declared.")
@@ -287,6 +291,32 @@ func (o *output) auditResult(r *audit.Result, judged bool) {
 	} else {
 		o.profiledColumns(r)
 	}
+}
+
+// there says where a table was judged that was not taken.
+func (o *output) there(r *audit.Result) {
+	t, took := r.There, time.Duration(0)
+	for i := range t.Statements {
+		took += time.Duration(t.Statements[i].Milliseconds) * time.Millisecond
+	}
+	o.line("Judged where it lies: %s of the database %s, %s. None of its rows were taken.", safe(t.Relation), safe(t.Database), safe(t.Server))
+	o.line("%s in %s; digest %s (%s).", document.Counted(int64(len(t.Statements)), "question", "questions"), took.Round(100*time.Millisecond), t.Digest, safe(t.DigestBy))
+	for _, note := range t.Notes {
+		o.line("%s", safe(note))
+	}
+}
+
+// asked lists the questions that were put to the server.
+func (o *output) asked(r *audit.Result) {
+	if r.There == nil {
+		o.line("It was judged here, by reading its rows.")
+		return
+	}
+	g := newGrid(">took", ">rows of the answer", "what it answers", "in the engine's own SQL")
+	for _, s := range r.There.Statements {
+		g.add((time.Duration(s.Milliseconds) * time.Millisecond).String(), document.Grouped(s.Rows), safe(s.Says), safe(s.SQL))
+	}
+	o.grid(g, "Nothing was asked.")
 }
 
 // columnsShown is how many columns are listed where there are more than fit a window: those that something is told of,

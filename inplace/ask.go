@@ -8,16 +8,9 @@ import (
 	"strconv"
 	"time"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/table"
 )
-
-// Statement is a question that was put to the server.
-type Statement struct {
-	Says string        `json:"says"` // what it answers
-	SQL  string        `json:"sql"`
-	Rows int64         `json:"rows"` // of its answer
-	Took time.Duration `json:"took"`
-}
 
 // ErrAnswer says that an answer is longer than one may be.
 var ErrAnswer = errors.New("the answer of the database is longer than it may be")
@@ -45,7 +38,7 @@ func (j *judgement) each(ctx context.Context, says, sql string, take func(row []
 		if closed := rows.Close(); err == nil && closed != nil {
 			err = fmt.Errorf("%s: %w", says, closed)
 		}
-		j.statements = append(j.statements, Statement{says, sql, n, time.Since(began)})
+		j.statements = append(j.statements, audit.Statement{Says: says, SQL: sql, Rows: n, Milliseconds: time.Since(began).Milliseconds()})
 	}()
 	var row []cell
 	for {

@@ -542,8 +542,12 @@ func (clickhouse) trimmed(v said) string {
 	return "replaceRegexpOne(replaceRegexpOne(" + text + `, '(\\.[0-9]*?)0+$', '\\1'), '\\.$', '')`
 }
 
-func (clickhouse) spread(text string, buckets int) string {
-	return fmt.Sprintf("(cityHash64(%s) %% %d)", text, buckets)
+func (clickhouse) spread(c *column, buckets int) string {
+	hashed := c.same()
+	if c.nature.kind == exact {
+		hashed = c.text // a decimal has no hash
+	}
+	return fmt.Sprintf("(cityHash64(%s) %% %d)", hashed, buckets)
 }
 
 func (c clickhouse) rowHash(texts []string) string {

@@ -63,6 +63,19 @@ type shape struct {
 	rows int64
 }
 
+// same is what two cells share that have the same text, in the way that is the least work for an engine.
+func (c *column) same() string {
+	switch c.nature.kind {
+	case integer, dated, moment, textual, boolean:
+		return c.ref
+	case exact:
+		if c.nature.scale >= 0 {
+			return c.ref
+		}
+	}
+	return c.text
+}
+
 // filled is where a cell is not missing.
 func (c *column) filled() string { return "(NOT " + c.missing + ")" }
 
@@ -89,8 +102,8 @@ const samples = 200_000
 func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
 	var counts []string
 	for _, c := range j.columns {
-		sql, _ := j.distinct(c.text)
-		counts = append(counts, j.asText(cmp.Or(sql, "count(DISTINCT "+c.text+")")))
+		sql, _ := j.distinct(c.same())
+		counts = append(counts, j.asText(cmp.Or(sql, "count(DISTINCT "+c.same()+")")))
 	}
 	answer, err := j.all(ctx, "which columns have many different texts, by the first rows", fmt.Sprintf("SELECT %s FROM (SELECT * FROM %s LIMIT %d) AS sample",
 		strings.Join(counts, ", "), j.from, samples))
@@ -119,7 +132,7 @@ func (j *judgement) read(ctx context.Context, c *column, many bool) error {
 
 // list lists the texts of a column, unless there are too many.
 func (j *judgement) list(ctx context.Context, c *column) error {
-	answer, err := j.all(ctx, "the texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %[1]s LIMIT %[4]d", c.text, j.asText("count(*)"), j.from, listedMost+2))
+	answer, err := j.all(ctx, "the texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %s LIMIT %d", c.text, j.asText("count(*)"), j.from, c.same(), listedMost+2))
 	if err != nil {
 		return err
 	}
@@ -559,7 +572,7 @@ const hashBuckets = 1 << 16
 // frequent finds the texts that stand in so many rows that they are shown.
 func (j *judgement) frequent(ctx context.Context, c *column, filled int64) (found []profile.Frequency, err error) {
 	least := profile.Outstanding(filled)
-	spread := j.spread(c.text, hashBuckets)
+	spread := j.spread(c, hashBuckets)
 	answer, err := j.all(ctx, "where frequent texts of "+c.name+" may be", fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) >= %d", j.asText(spread), j.from, c.filled(), spread, least))
 	if found = []profile.Frequency{}; err != nil || len(answer) == 0 {
 		return found, err
@@ -572,8 +585,8 @@ func (j *judgement) frequent(ctx context.Context, c *column, filled int64) (foun
 		buckets = append(buckets, row[0].text)
 	}
 	slices.Sort(buckets)
-	answer, err = j.all(ctx, "the frequent texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s AND %s IN (%s) GROUP BY %[1]s HAVING count(*) >= %[7]d", c.text, j.asText("count(*)"), j.from, c.filled(),
-		spread, strings.Join(buckets, ", "), least))
+	answer, err = j.all(ctx, "the frequent texts of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s AND %s IN (%s) GROUP BY %s HAVING count(*) >= %d", c.text, j.asText("count(*)"), j.from, c.filled(),
+		spread, strings.Join(buckets, ", "), c.same(), least))
 	if err != nil {
 		return nil, err
 	}
@@ -632,9 +645,9 @@ func (j *judgement) describe(ctx context.Context, c *column) (s profile.Summary,
 // describeLengths counts the different texts, and how long they are.
 func (j *judgement) describeLengths(ctx context.Context, c *column, told *profile.Told) error {
 	length := said{sql: j.length(c.text), kind: table.Number}
-	sql, relative := j.distinct(c.text)
+	sql, relative := j.distinct(c.same())
 	if sql == "" {
-		sql = fmt.Sprintf("(SELECT count(*) FROM (SELECT 1 FROM %s WHERE %s GROUP BY %s) AS d)", j.from, c.filled(), c.text)
+		sql = fmt.Sprintf("(SELECT count(*) FROM (SELECT 1 FROM %s WHERE %s GROUP BY %s) AS d)", j.from, c.filled(), c.same())
 	}
 	answer, err := j.all(ctx, "how many different texts "+c.name+" has and how long they are", fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s", j.asText(sql), j.asText(j.lowest(length, "1 = 1")),
 		j.asText(j.highest(length, "1 = 1")), j.from, c.filled()))

@@ -65,8 +65,8 @@ type dialect interface {
 	double(v said) string
 	// trimmed is the text of an exact number, without zeros at its end.
 	trimmed(v said) string
-	// spread is one of buckets by a hash of a text.
-	spread(text string, buckets int) string
+	// spread is one of so many buckets, by a hash of a column.
+	spread(c *column, buckets int) string
 	// rowHash is a hash of 128 bits of texts, in hexadecimal.
 	rowHash(texts []string) string
 	// fence keeps what stands in a question within from being worked out again for each use; empty where an engine does so by itself.

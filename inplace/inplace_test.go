@@ -240,7 +240,7 @@ func judgedHere(t *testing.T, content string, taken *engine.Taken, book *ruleboo
 	return result
 }
 
-func there(t *testing.T, at place, book *rulebook.Rulebook) *inplace.Judged {
+func there(t *testing.T, at place, book *rulebook.Rulebook) *audit.Result {
 	t.Helper()
 	last, s := "", opened(t, at.database)
 	defer s.Close()
@@ -268,7 +268,7 @@ func plain(t *testing.T, r *audit.Result) map[string]any {
 func without(v any) any {
 	switch v := v.(type) {
 	case map[string]any:
-		for _, name := range []string{"mesh", "gaps", "first_rows", "leads", "unsure"} {
+		for _, name := range []string{"mesh", "gaps", "first_rows", "leads", "unsure", "there"} {
 			delete(v, name)
 		}
 		for name := range v {
@@ -400,7 +400,7 @@ func TestEnginesJudgeAsFilesAreJudged(t *testing.T) {
 			books++
 			for _, at := range all {
 				judged := there(t, at, book)
-				want, got := plain(t, here(t, at, book)), plain(t, judged.Result)
+				want, got := plain(t, here(t, at, book)), plain(t, judged)
 				got["rules"] = withoutUnjudged(t, at.name, want["rules"].([]any), got["rules"].([]any))
 				if d := differences("", want, got); len(d) > 0 {
 					t.Errorf("%s differs:\n%s\n%s", at.name, strings.Join(d[:min(len(d), 12)], "\n"), text)
@@ -464,9 +464,9 @@ func TestColumnsOfManyTextsAreJudgedAsOthersAre(t *testing.T) {
 			}
 			for _, at := range all {
 				judged := there(t, at, book)
-				want, got := few(plain(t, here(t, at, book))), few(plain(t, judged.Result))
+				want, got := few(plain(t, here(t, at, book))), few(plain(t, judged))
 				unjudged := map[string]bool{}
-				for _, rule := range judged.Result.Rules {
+				for _, rule := range judged.Rules {
 					unjudged[rule.Rule] = rule.Unjudged != ""
 				}
 				if len(unjudgedOf(unjudged)) > 0 {

@@ -31,23 +31,21 @@ type Options struct {
 	Workers int
 }
 
-// Judged is what came of a table.
-type Judged struct {
-	Result *audit.Result
-	// Digest is one of all rows, without regard to their order, and DigestBy how the server worked it out.
-	Digest, DigestBy string
-	Rows             int64
-	Columns          []engine.Column
-	// Notes say what is not exact, or not told.
-	Notes      []string
-	Statements []Statement
-}
+// ErrChanged says that a table changed while it was judged.
+var ErrChanged = errors.New("the table changed while it was judged; judge it when nothing is written there")
+
+// whereLimit is how long a condition may be that is kept with a finding, in bytes, and sqlKept how much of a question is.
+const (
+	whereLimit = 1 << 16
+	sqlKept    = 1 << 12
+)
 
 type judgement struct {
 	*translator
 	dialect
 	session    engine.Session
 	options    Options
+	book       *rulebook.Rulebook
 	outline    *audit.Outline
 	from       string
 	rows       int64
@@ -56,9 +54,10 @@ type judgement struct {
 	rules      []audit.ToldRule
 	where      []string // per rule, which rows break it
 	undecided  []string // per rule on rows
+	shared     []string // per key, which rows share it with others
 	digest     digest
 	notes      []string
-	statements []Statement
+	statements []audit.Statement
 }
 
 func (j *judgement) note(format string, args ...any) {
@@ -67,7 +66,7 @@ func (j *judgement) note(format string, args ...any) {
 
 // Judge judges a relation by a rulebook, on an engine of a name. The rulebook is taken as one for a table with types (Rulebook.ForTyped). Errors are those of the
 // engine, and audit.ErrRows.
-func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Relation, book *rulebook.Rulebook, o Options) (*Judged, error) {
+func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Relation, book *rulebook.Rulebook, o Options) (*audit.Result, error) {
 	d, known := dialects[engineName]
 	if !known {
 		return nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
@@ -94,9 +93,9 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 		types[described[i].Name] = typeOf(d.natureOf(&described[i]))
 	}
 	book = book.WithTypes(names, types)
-	j := &judgement{dialect: d, session: s, options: o, outline: audit.NewOutline(book, names), from: s.From(r)}
+	j := &judgement{dialect: d, session: s, options: o, book: book, outline: audit.NewOutline(book, names), from: s.From(r)}
 	j.laid = j.outline.Rules()
-	j.rules, j.where, j.undecided = make([]audit.ToldRule, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid))
+	j.rules, j.where, j.undecided, j.shared = make([]audit.ToldRule, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid))
 	j.translator = &translator{d, map[string]*column{}}
 	for i := range described {
 		c := j.newColumn(i, &described[i])
@@ -107,14 +106,36 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	if err != nil {
 		return nil, err
 	}
-	out := &Judged{Rows: j.rows, Columns: described}
-	if out.Result, err = j.outline.Result(ctx, told); err != nil {
+	if counted := told.Rows(); counted != j.rows {
+		return nil, fmt.Errorf("%w: it had %d rows, and later %d", ErrChanged, j.rows, counted)
+	}
+	result, err := j.outline.Result(ctx, told)
+	if err != nil {
 		return nil, err
 	}
-	out.Digest, out.DigestBy = j.digest.String(), j.hashName()
+	result.There = j.there(s, r, result)
+	return result, nil
+}
+
+// there says where the table lies and how it was judged.
+func (j *judgement) there(s engine.Session, r engine.Relation, result *audit.Result) *audit.There {
 	slices.Sort(j.notes)
-	out.Notes, out.Statements = slices.Compact(j.notes), j.statements
-	return out, nil
+	out := &audit.There{Server: s.Server(), Relation: r.String(), Query: r.Query, Digest: j.digest.String(), DigestBy: j.hashName(), Notes: slices.Compact(j.notes), Statements: j.statements,
+		Where: map[string]string{}}
+	for i := range out.Statements {
+		if sql := &out.Statements[i].SQL; len(*sql) > sqlKept {
+			*sql = strings.ToValidUTF8((*sql)[:sqlKept], "") + " …"
+		}
+	}
+	for at, where := range j.where {
+		if j.shared[at] != "" {
+			where = j.shared[at]
+		}
+		if id := j.laid[at].ID; where != never && len(where) <= whereLimit && result.Finding(id) != nil {
+			out.Where[id] = where
+		}
+	}
+	return out
 }
 
 // typeOf is the type of a column that no rulebook declares.
@@ -164,11 +185,28 @@ func (j *judgement) judge(ctx context.Context) (*audit.Told, error) {
 			return nil, err
 		}
 	}
+	if err := j.listedAreAll(); err != nil {
+		return nil, err
+	}
 	if told.Alike, err = j.count(ctx, groups); err != nil {
 		return nil, err
 	}
 	told.Rules = j.rules
 	return told, nil
+}
+
+// listedAreAll reports whether the columns that were listed have as many rows as the table.
+func (j *judgement) listedAreAll() error {
+	for _, c := range j.columns {
+		n := int64(0)
+		for i := range c.listed {
+			n += c.listed[i].rows
+		}
+		if c.listed != nil && n != j.rows {
+			return fmt.Errorf("%w: it had %d rows, and later %d", ErrChanged, j.rows, n)
+		}
+	}
+	return nil
 }
 
 // met returns the codes that occur.
@@ -207,6 +245,8 @@ func (j *judgement) lay(ctx context.Context, at int, groups *[]int) error {
 				}
 			}
 		}
+	case rulebook.ApartRule:
+		err = j.apart(ctx, at, rule)
 	default:
 		err = unsaid("a rule on the table as a whole")
 	}
@@ -406,4 +446,79 @@ func (d *digest) String() string { return fmt.Sprintf("%016x%016x", d.sum, d.or)
 
 func oneLine(err error) string {
 	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " ")
+}
+
+// Identity is what tells a table in a database from another, and from itself once it has changed.
+type Identity struct {
+	Columns  []engine.Column `json:"columns"`
+	Rows     int64           `json:"rows"`
+	Digest   string          `json:"digest"`
+	DigestBy string          `json:"digest_by"`
+}
+
+// Identify works out the identity of a relation, in one pass over it.
+func Identify(ctx context.Context, s engine.Session, engineName string, r engine.Relation) (*Identity, error) {
+	d, known := dialects[engineName]
+	if !known {
+		return nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
+	}
+	described, err := s.Describe(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	j := &judgement{dialect: d, session: s, from: s.From(r)}
+	for i := range described {
+		c := &column{name: described[i].Name, ref: d.name(described[i].Name), nature: d.natureOf(&described[i])}
+		c.text = d.text(c.ref, c.nature)
+		j.columns = append(j.columns, c)
+	}
+	answer, err := j.all(ctx, "how many rows there are, and a digest of them", fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s AS h FROM %s) AS hashes", j.asText("count(*)"), j.asText("sum(h)"), j.asText(j.exclusiveOr("h")),
+		j.hash(j.columns), j.from))
+	if err != nil {
+		return nil, err
+	}
+	out := &Identity{Columns: described, DigestBy: j.hashName()}
+	if out.Rows, err = answer[0][0].count(); err != nil {
+		return nil, err
+	}
+	var sums digest
+	if out.Rows > 0 {
+		err = sums.add(answer[0][1], answer[0][2])
+	}
+	out.Digest = sums.String()
+	return out, err
+}
+
+// Rows reads a page of the rows for which a condition holds that a judgement made (There.Where), ordered by all of their texts, as these. The first row is a
+// header.
+func Rows(ctx context.Context, s engine.Session, engineName string, r engine.Relation, where string, after, most int) (names []string, rows [][]string, err error) {
+	d, known := dialects[engineName]
+	if !known {
+		return nil, nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
+	}
+	described, err := s.Describe(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	j := &judgement{dialect: d, session: s}
+	var inner, outer, order []string
+	for i := range described {
+		ref := d.name(described[i].Name)
+		text := d.firstOf(d.text(ref, d.natureOf(&described[i])))
+		names = append(names, described[i].Name)
+		inner = append(inner, fmt.Sprintf("%s AS a%d", text, i))
+		outer = append(outer, d.asText(fmt.Sprintf("a%d", i)))
+		order = append(order, j.sorted(said{sql: fmt.Sprintf("a%d", i), kind: table.Text}).sql)
+	}
+	rows = [][]string{}
+	err = j.each(ctx, "rows that break a rule", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS broken ORDER BY %s LIMIT %d OFFSET %d", strings.Join(outer, ", "), strings.Join(inner, ", "), s.From(r), where,
+		strings.Join(order, ", "), most, after), func(row []cell) error {
+		var texts []string
+		for _, c := range row {
+			texts = append(texts, c.text)
+		}
+		rows = append(rows, texts)
+		return nil
+	})
+	return names, rows, err
 }

@@ -116,6 +116,9 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 		shared, out.rules = append(shared, rule.shared), append(out.rules, rule)
 	}
 	out.shared = anyOf(shared)
+	for i := range out.rules {
+		j.shared[out.rules[i].at] = out.rules[i].shared
+	}
 	return out, nil
 }
 

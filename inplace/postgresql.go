@@ -471,8 +471,8 @@ func (postgresql) double(v said) string {
 
 func (postgresql) trimmed(v said) string { return "trim_scale(" + v.sql + ")::text" }
 
-func (postgresql) spread(text string, buckets int) string {
-	return fmt.Sprintf("(hashtext(%s) & %d)", text, buckets-1)
+func (postgresql) spread(c *column, buckets int) string {
+	return fmt.Sprintf("(hash_record_extended(ROW(%s), 0) & %d)", c.same(), buckets-1)
 }
 
 func (p postgresql) rowHash(texts []string) string {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"proudsieve/core/audit"
 	"proudsieve/core/condition"
 	"proudsieve/core/document"
 	"proudsieve/core/rulebook"
@@ -95,6 +96,81 @@ func (j *judgement) amongCombinations(texts []string, rows *combinations, some [
 	}
 	slices.SortFunc(list, slices.Compare[[]string])
 	return j.amongRows(texts, list)
+}
+
+// apart judges a rule on groups of rows, each of which is told once.
+func (j *judgement) apart(ctx context.Context, at int, rule rulebook.ApartRule) error {
+	needs := rule.Needs()
+	var parts []string
+	var cells []*rulebook.Cells
+	lacks := []string{}
+	for _, name := range needs.Group {
+		c := j.translator.columns[name]
+		_, text, err := j.identity(c)
+		if err != nil {
+			return err
+		}
+		parts, cells, lacks = append(parts, j.firstOf(text)), append(cells, c.cells), append(lacks, c.missing)
+	}
+	judge, err := rule.Begin(ctx, audit.Around(j.book, j.rows, max(j.options.Workers, 1)))
+	if err != nil {
+		return err
+	}
+	answer, err := j.all(ctx, "the values of "+document.Join(needs.Group), fmt.Sprintf("SELECT %s, %s FROM %s WHERE NOT %s GROUP BY %[1]s", strings.Join(parts, ", "), j.asText("count(*)"), j.from, anyOf(lacks)))
+	if err != nil {
+		return err
+	}
+	var rows []rulebook.TableRow
+	for i, row := range answer {
+		var texts []string
+		for _, one := range row[:len(parts)] {
+			texts = append(texts, one.text)
+		}
+		hash, label, lacking := audit.KeyOf(cells, texts)
+		one := rulebook.TableRow{Row: uint32(i + 1), Group: hash, Label: label, Value: table.BooleanValue(true)}
+		if lacking {
+			one.Value = table.Value{}
+		}
+		rows = append(rows, one)
+	}
+	if err := judge.Take(rows); err != nil {
+		return err
+	}
+	o, err := judge.End()
+	if err != nil || o.Unjudged != "" {
+		return errors.Join(err, unjudgedAs(o.Unjudged))
+	}
+	if o.Rows == nil || o.Rows.IsEmpty() {
+		return nil
+	}
+	if o.Rows.GetCardinality() > uint64(listedMost) {
+		return fmt.Errorf("more than %d values of %s break it, so that they cannot be named", listedMost, document.Join(needs.Group))
+	}
+	j.rules[at].Texts = map[string]int64{}
+	var list [][]string
+	for it := o.Rows.Iterator(); it.HasNext(); {
+		row := it.Next() - 1
+		var texts []string
+		for _, one := range answer[row][:len(parts)] {
+			texts = append(texts, one.text)
+		}
+		list = append(list, texts)
+		if j.rules[at].Texts[rows[row].Label], err = answer[row][len(parts)].count(); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(list, slices.Compare[[]string])
+	if j.where[at] = j.amongRows(parts, list); anyOf(lacks) != never {
+		j.where[at] = "(NOT " + anyOf(lacks) + " AND " + j.where[at] + ")"
+	}
+	return nil
+}
+
+func unjudgedAs(why string) error {
+	if why == "" {
+		return nil
+	}
+	return errors.New(why)
 }
 
 // combinations are the different combinations of some columns' texts, as the rows of a batch.

@@ -51,6 +51,9 @@ type Result struct {
 	// Estimates says how many cells are estimates; nil of a table without any.
 	Estimates *Estimates `json:"estimates,omitempty"`
 
+	// There says where the table lies, of one that was judged there; nil of others.
+	There *There `json:"there,omitempty"`
+
 	// Beside says which tables of other datasets the table was held against.
 	Beside map[string]string `json:"beside,omitempty"`
 

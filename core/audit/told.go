@@ -81,10 +81,19 @@ type Told struct {
 	Met     []map[string]bool // per column the codes that occur
 }
 
+// Rows returns how many rows were told of.
+func (t *Told) Rows() (rows int64) {
+	for i := range t.Alike {
+		rows += t.Alike[i].Rows
+	}
+	return rows
+}
+
 // ErrRows says that a table has more rows than an audit can count.
 var ErrRows = fmt.Errorf("a table of more than %d rows cannot be judged", uint32(math.MaxUint32))
 
-// Result says what comes of it. There are no rows to be shown, and where in the table things lie is not known: meshes are empty.
+// Result says what comes of it. Where in the table things lie is not known: meshes are empty, and no rows are named. The row sets of findings say how many rows
+// are in several of them at once, and nothing else.
 func (o *Outline) Result(ctx context.Context, told *Told) (*Result, error) {
 	r := newRun(o.plan, 1)
 	defer r.close()
@@ -119,6 +128,9 @@ func (o *Outline) Result(ctx context.Context, told *Told) (*Result, error) {
 	for at := range r.verdicts {
 		v, of := &r.verdicts[at], &told.Rules[at]
 		v.texts, v.groups, v.undecided, v.unjudged = of.Texts, of.Groups, of.Undecided, cmp.Or(v.unjudged, of.Unjudged)
+		if grouped, ok := o.plan.checks[at].Rule.(rulebook.ApartRule); ok {
+			v.found = grouped.FoundIn(int64(v.rows.GetCardinality()), r.rows)
+		}
 	}
 	r.judgeEnds()
 	r.weighAlike(alike)
@@ -154,14 +166,63 @@ func (r *run) weighAlike(alike []Alike) {
 	}
 }
 
+// Around is what rules on the table ask for beside its rows, which are so many.
+func Around(book *rulebook.Rulebook, rows int64, workers int) *rulebook.Around {
+	return &rulebook.Around{Rows: rows, Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func([]rulebook.TableRow) error) error {
+		return readElsewhere(ctx, book, dataset, needs, workers, take)
+	}}
+}
+
+// KeyOf is the hash and the label of a group, by the texts of its columns; lacking says that one of them is missing.
+func KeyOf(cells []*rulebook.Cells, texts []string) (hash table.Hash, label string, lacking bool) {
+	for c, text := range texts {
+		cell, identity := cells[c].Read(text), ""
+		if cell.Missing {
+			lacking = true
+		} else {
+			identity = cell.Identity(text)
+		}
+		if hash = table.With(hash, table.TokenOf(identity)); c > 0 {
+			label += ", "
+		}
+		label += identity
+	}
+	return hash, label, lacking
+}
+
+// There says where a table lies that was judged there, and how.
+type There struct {
+	Server   string `json:"server"`
+	Database string `json:"database"`
+	Relation string `json:"relation"`
+	Query    string `json:"query,omitempty"`
+	Snapshot string `json:"snapshot,omitempty"`
+	// Digest is one of all rows, without regard to their order, and DigestBy says how the server worked it out.
+	Digest   string `json:"digest"`
+	DigestBy string `json:"digest_by"`
+	// Notes say what is not exact, or not told.
+	Notes      []string    `json:"notes,omitempty"`
+	Statements []Statement `json:"statements"`
+	// Where says in the engine's own SQL which rows break a rule; rules for which that is too long are left out.
+	Where map[string]string `json:"where,omitempty"`
+}
+
+// Statement is a question that was put to a server.
+type Statement struct {
+	Says         string `json:"says"` // what it answers
+	SQL          string `json:"sql"`
+	Rows         int64  `json:"rows"` // of its answer
+	Milliseconds int64  `json:"milliseconds"`
+}
+
 // forgetPlaces drops what is said of where in the table things lie.
 func (r *Result) forgetPlaces() {
 	r.Mesh = Mesh{}
 	for i := range r.Columns {
-		r.Columns[i].Mesh, r.Columns[i].Gaps, r.Columns[i].MissingRows = Mesh{}, nil, nil
+		r.Columns[i].Mesh, r.Columns[i].Gaps = Mesh{}, nil
 	}
 	for i := range r.Findings {
-		r.Findings[i].FirstRows, r.Findings[i].RowSet = []uint32{}, nil
+		r.Findings[i].FirstRows = []uint32{}
 	}
 	for i := range r.Leads {
 		r.Leads[i].FirstRows = []uint32{}

@@ -22,11 +22,7 @@ type wholeRun struct {
 
 // judgeWhole judges rules on the table, and references.
 func (r *run) judgeWhole(ctx context.Context, source table.Source, workers int) error {
-	around := &rulebook.Around{Rows: r.rows,
-		Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func(
-			[]rulebook.TableRow) error) error {
-			return readElsewhere(ctx, r.plan.book, dataset, needs, workers, take)
-		}}
+	around := Around(r.plan.book, r.rows, workers)
 	var judged []*wholeRun
 	var reads bool
 	for _, at := range r.plan.whole {

@@ -209,6 +209,13 @@ type TableRule interface {
 	Begin(ctx context.Context, a *Around) (TableJudge, error)
 }
 
+// ApartRule is a TableRule that judges each group of rows by itself: the rows of a group break it, or all of them hold.
+type ApartRule interface {
+	TableRule
+	// FoundIn says what was found in so many rows of so many.
+	FoundIn(rows, of int64) string
+}
+
 // TableJudge takes the rows in file order.
 type TableJudge interface {
 	Take(rows []TableRow) error

@@ -85,7 +85,14 @@ func (j *referenceJudge) End() (rulebook.Outcome, error) {
 	if n == 0 {
 		return rulebook.Outcome{}, nil
 	}
-	broken := rulebook.Broken{Rows: n, Of: j.of}
-	return rulebook.Outcome{Found: fmt.Sprintf("%s a %s that is no %s.", broken.Have(), document.Join(j.columns), j.to),
-		Rows: j.rows, Texts: j.texts}, nil
+	return rulebook.Outcome{Found: j.FoundIn(n, j.of), Rows: j.rows, Texts: j.texts}, nil
+}
+
+// FoundIn implements rulebook.ApartRule.
+func (r reference) FoundIn(rows, of int64) string {
+	if rows == 0 {
+		return ""
+	}
+	broken := rulebook.Broken{Rows: rows, Of: of}
+	return fmt.Sprintf("%s a %s that is no %s.", broken.Have(), document.Join(r.columns), r.to)
 }

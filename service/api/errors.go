@@ -16,6 +16,7 @@ import (
 	"proudsieve/core/intake/content"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // refusal turns an error into the problem that is sent. What the caller can do
@@ -61,6 +62,8 @@ func (s *Server) refusal(err error) error {
 	case errors.Is(err, intake.ErrEmpty), errors.Is(err, content.ErrWebPage), errors.Is(err, intake.ErrBinary),
 		errors.Is(err, intake.ErrNoHeader), errors.Is(err, intake.ErrTooLong), errors.Is(err, intake.ErrTooMany):
 		status, detail = http.StatusUnprocessableEntity, err.Error()
+	case errors.Is(err, work.ErrThere):
+		status, detail = http.StatusConflict, sentence(err)
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		status, detail = http.StatusBadRequest,
 			"The upload was cut off before its end; nothing was kept. Send it again."

@@ -103,7 +103,7 @@ func (s *Server) fetches() {
 func (s *Server) fetchFrom(ctx context.Context, in *records.NewFetch) (*store.NewFetch, error) {
 	out := &store.NewFetch{Address: in.Address, EveryMinutes: in.EveryMinutes, Of: in.Relation}
 	if in.Database == "" {
-		if in.Schema != "" || in.Table != "" || in.Query != "" {
+		if in.Schema != "" || in.Table != "" || in.Query != "" || in.InPlace {
 			return nil, invalid("A table or a query is in a database: say which one.")
 		}
 		if err := work.CheckAddress(in.Address); err != nil {

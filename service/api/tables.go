@@ -170,6 +170,12 @@ func (s *Server) tables() {
 }
 
 func (s *Server) rows(ctx context.Context, in *rowsAsked) (*RowsPage, error) {
+	if elsewhere, there, err := s.liesThere(ctx, in.ID); err != nil || there {
+		if err != nil {
+			return nil, err
+		}
+		return s.rowsThere(ctx, elsewhere, in)
+	}
 	t, err := s.insideBy(ctx, in.ID, in.Audit)
 	if err != nil {
 		return nil, err

@@ -154,7 +154,7 @@ func (s *Server) accepted(ctx context.Context, a *records.Audit) (accepted *work
 	if err != nil {
 		return nil, nil, err
 	}
-	return &work.Accepted{Result: result,
+	return &work.Accepted{Result: result, There: result.There != nil,
 		Open: func() (*relation.Table, error) {
 			t, err := s.insideBy(ctx, a.TableID, a.ID)
 			if err != nil {

@@ -41,6 +41,7 @@ type Relation struct {
 	Schema   string `db:"schema_name" json:"schema,omitempty" maxLength:"200"`
 	Table    string `db:"table_name" json:"table,omitempty" maxLength:"200"`
 	Query    string `db:"query" json:"query,omitempty" maxLength:"100000" doc:"A SELECT in the words of the engine, instead of a table"`
+	InPlace  bool   `db:"in_place" json:"in_place,omitempty" doc:"The table is judged where it lies, and none of its rows are taken"`
 }
 
 // DatabaseTable is a table or view that can be taken.

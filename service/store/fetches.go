@@ -10,7 +10,7 @@ import (
 
 const fetchColumns = `SELECT f.id, d.name AS dataset, f.dataset_id, f.address, f.every_minutes, f.source, f.etag, f.last_modified, f.next_at, f.checked_at,
 	f.outcome, f.message, f.table_id, f.created_by AS created_by_id, p.name AS created_by, f.created_at, f.ended_at,
-	f.database_id, coalesce((SELECT name FROM databases WHERE id = f.database_id), '') AS database, f.schema_name, f.table_name, f.query
+	f.database_id, coalesce((SELECT name FROM databases WHERE id = f.database_id), '') AS database, f.schema_name, f.table_name, f.query, f.in_place
 	FROM fetches f JOIN datasets d ON d.id = f.dataset_id JOIN people p ON p.id = f.created_by`
 
 // NewFetch is an address, or what is taken of a database.
@@ -26,9 +26,9 @@ type NewFetch struct {
 
 // AddFetch records where deliveries are fetched from. What is fetched again and again is due from now on.
 func AddFetch(ctx context.Context, q Querier, n *NewFetch) (*Fetch, error) {
-	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by, database_id, schema_name, table_name, query)
-		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5, $6, $7, $8, $9) RETURNING id`,
-		n.DatasetID, n.Address, n.EveryMinutes, string(n.Source), n.PersonID, n.DatabaseID, n.Of.Schema, n.Of.Table, n.Of.Query)
+	id, err := get[int64](ctx, q, "fetch", `INSERT INTO fetches (dataset_id, address, every_minutes, next_at, source, created_by, database_id, schema_name, table_name, query, in_place)
+		VALUES ($1, $2, $3, CASE WHEN $3::int IS NOT NULL THEN now() + $3 * interval '1 minute' END, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+		n.DatasetID, n.Address, n.EveryMinutes, string(n.Source), n.PersonID, n.DatabaseID, n.Of.Schema, n.Of.Table, n.Of.Query, n.Of.InPlace)
 	if err != nil {
 		return nil, err
 	}

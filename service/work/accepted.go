@@ -18,6 +18,8 @@ import (
 // Accepted tells what waivers accept of what an audit found, and what there still is of the issues that people made.
 type Accepted struct {
 	Result *audit.Result
+	// There says that the table was judged where it lies: no rows or texts of it can be looked for, so that waivers which name some accept nothing.
+	There bool
 	// Open opens the table; it is called where texts or rows are looked for.
 	Open func() (*relation.Table, error)
 	// Rows returns the rows of a finding.
@@ -56,6 +58,9 @@ func (a *Accepted) By(ctx context.Context, subject, rule string, about json.RawM
 	if err != nil || f == nil {
 		return nil, err
 	}
+	if a.There {
+		scopes = slices.DeleteFunc(slices.Clone(scopes), func(s waiver.Scope) bool { return len(s.Texts) > 0 || len(s.Rows) > 0 })
+	}
 	return waiver.Cover(ctx, a.Open, *f, scopes)
 }
 
@@ -91,6 +96,9 @@ func (a *Accepted) Still(ctx context.Context, subject, rule string, raw json.Raw
 		l := a.Result.Leads[at]
 		return l.Says, max(l.Rows, 1), true, nil
 	case "text":
+		if a.There {
+			return "", 0, false, nil
+		}
 		f := a.Result.Finding(rule)
 		if f == nil {
 			return "", 0, a.Result.Judges(rule), nil
@@ -106,7 +114,7 @@ func (a *Accepted) Still(ctx context.Context, subject, rule string, raw json.Raw
 		}
 		return fmt.Sprintf("%q stands in %s of %s.", about.Text, document.Counted(rows, "row", "rows"), strings.Join(about.Columns, ", ")), rows, true, nil
 	}
-	if len(about.Named) == 0 { // of earlier versions, which did not say which rows those were
+	if len(about.Named) == 0 || a.There { // of earlier versions, which did not say which rows those were
 		return "", 0, false, nil
 	}
 	var scope waiver.Scope

@@ -61,15 +61,11 @@ func auditTable(ctx context.Context, a *attempt) error {
 			return err
 		}
 	}
-	source, book, err := a.openRuled(ctx, t, book, 1)
+	source, result, err := a.judged(ctx, t, book)
 	if err != nil {
 		return err
 	}
-	result, err := a.looked(ctx, source, book)
-	if err != nil {
-		return err
-	}
-	accepted := a.accepted(source, result)
+	accepted := a.accepted(t, source, result)
 	if err := a.lookAtWaivers(ctx, t, accepted); err != nil {
 		return err
 	}
@@ -98,7 +94,7 @@ func auditTable(ctx context.Context, a *attempt) error {
 
 // standing queues the fix plan that is applied to every delivery of a dataset once it was audited.
 func (a *attempt) standing(ctx context.Context, tx *sqlx.Tx, t *records.Table) error {
-	if t.Origin != store.OriginDelivery || a.job.DeclarationID == nil {
+	if t.Origin != store.OriginDelivery || a.job.DeclarationID == nil || LiesThere(t) != nil {
 		return nil
 	}
 	plan, err := store.OrNil(store.StandingPlan(ctx, tx, t))
@@ -113,9 +109,12 @@ func (a *attempt) standing(ctx context.Context, tx *sqlx.Tx, t *records.Table) e
 }
 
 // accepted tells what waivers accept of what the audit found, of the table as it was read.
-func (a *attempt) accepted(source *intake.File, result *audit.Result) *Accepted {
-	return &Accepted{Result: result,
+func (a *attempt) accepted(t *records.Table, source *intake.File, result *audit.Result) *Accepted {
+	return &Accepted{Result: result, There: result.There != nil,
 		Open: func() (*relation.Table, error) {
+			if there := LiesThere(t); there != nil {
+				return nil, there.elsewhere(t)
+			}
 			return &relation.Table{Source: source, Book: result.Book(), Workers: a.Workers}, nil
 		},
 		Rows: func(rule string) (*table.RowSet, error) { return result.Finding(rule).AllRows() }}
@@ -207,11 +206,22 @@ func howMade(t *records.Table) (string, error) {
 
 // judge audits a table by a rulebook; nil for a draft.
 func (a *attempt) judge(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*audit.Result, error) {
+	_, result, err := a.judged(ctx, t, book)
+	return result, err
+}
+
+// judged audits a table, which is opened for it unless it is judged where it lies.
+func (a *attempt) judged(ctx context.Context, t *records.Table, book *rulebook.Rulebook) (*intake.File, *audit.Result, error) {
+	if there := LiesThere(t); there != nil {
+		result, err := a.judgeThere(ctx, t, there, book)
+		return nil, result, err
+	}
 	source, book, err := a.openRuled(ctx, t, book, 1)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return a.looked(ctx, source, book)
+	result, err := a.looked(ctx, source, book)
+	return source, result, err
 }
 
 // looked audits what was opened, and looks again for what only a second reading tells.

@@ -194,7 +194,10 @@ func fetch(ctx context.Context, a *attempt) error {
 }
 
 func (a *attempt) fetchOnce(ctx context.Context, f *records.Fetch) (*store.Fetched, error) {
-	if f.Database != "" {
+	switch {
+	case f.InPlace:
+		return a.identify(ctx, f)
+	case f.Database != "":
 		return a.takeFrom(ctx, f)
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, f.Address, nil)

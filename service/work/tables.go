@@ -23,6 +23,9 @@ import (
 // its reading is worked out and a draft made.
 func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 	book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+	if there := LiesThere(t); there != nil {
+		return nil, nil, there.elsewhere(t)
+	}
 	marks, err := marksOf(f, t)
 	if err != nil {
 		return nil, nil, err

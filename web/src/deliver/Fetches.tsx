@@ -38,7 +38,7 @@ export function Fetches({ name }: { name: string }) {
           </span>
           {f.table_id && <TableLink id={f.table_id}>newest delivery</TableLink>}
           <Press needs="work" plain size="xs" h="6" onClick={() => run.mutate(f.id)}>
-            Fetch now
+            {f.in_place ? "Judge it now" : "Fetch now"}
           </Press>
           <Press needs="work" plain size="xs" h="6" onClick={() => end.mutate(f.id)}>
             End
@@ -56,7 +56,7 @@ function AddFetch({ name }: { name: string }) {
   const declared = useQuery({ ...databases, enabled: may, retry: false });
   const [database, setDatabase] = useState("");
   const [address, setAddress] = useState("");
-  const [asked, setAsked] = useState({ table: "", query: "", byQuery: false });
+  const [asked, setAsked] = useState({ table: "", query: "", byQuery: false, inPlace: false });
   const [hours, setHours] = useState("");
   const add = useMutation({
     mutationFn: () => {
@@ -65,8 +65,8 @@ function AddFetch({ name }: { name: string }) {
       const from = !database
         ? { address }
         : asked.byQuery
-          ? { database, query: asked.query }
-          : { database, schema, table: table.join(".") };
+          ? { database, in_place: asked.inPlace, query: asked.query }
+          : { database, in_place: asked.inPlace, schema, table: table.join(".") };
       return take(
         api.POST("/datasets/{name}/fetches", {
           params: { path: { name } },
@@ -76,7 +76,7 @@ function AddFetch({ name }: { name: string }) {
     },
     onSuccess: () => {
       setAddress("");
-      setAsked({ table: "", query: "", byQuery: asked.byQuery });
+      setAsked({ ...asked, table: "", query: "" });
       return refresh(client, "delivery");
     },
   });
@@ -120,7 +120,7 @@ function AddFetch({ name }: { name: string }) {
           onChange={(e) => setHours(e.target.value)}
         />
         <Press needs="work" type="submit" plain loading={add.isPending}>
-          {database === "" ? "Fetch" : "Take it now"}
+          {database === "" ? "Fetch" : asked.inPlace ? "Judge it now" : "Take it now"}
         </Press>
         {may && (
           <Text fontSize="sm" pt="1.5">
@@ -133,7 +133,7 @@ function AddFetch({ name }: { name: string }) {
   );
 }
 
-type Asked = { table: string; query: string; byQuery: boolean };
+type Asked = { table: string; query: string; byQuery: boolean; inPlace: boolean };
 
 /** What is taken of a database. */
 function OfDatabase(props: { database: string; asked: Asked; ask: (asked: Asked) => void }) {
@@ -182,6 +182,14 @@ function OfDatabase(props: { database: string; asked: Asked; ask: (asked: Asked)
           </datalist>
         </>
       )}
+      <Choice
+        aria-label="What becomes of it"
+        value={asked.inPlace ? "there" : "here"}
+        onChange={(e) => ask({ ...asked, inPlace: e.target.value === "there" })}
+      >
+        <option value="here">take its rows as a delivery</option>
+        <option value="there">judge it where it lies, and take no rows</option>
+      </Choice>
       <Trouble error={tables.error} />
     </>
   );

@@ -4,6 +4,7 @@ import type { Schemas } from "../client/client";
 import { AuditAgain } from "../judge/AuditAgain";
 import { Section, TableLink } from "../shared/parts";
 import { count, plural, sourceNotes, when } from "../shared/words";
+import { liesThere, type There } from "./there";
 import { WithdrawPanel } from "./WithdrawPanel";
 
 /** What is known of what was taken from a database. */
@@ -33,14 +34,33 @@ function takenFacts(taken: Taken): [string, ReactNode][] {
     ]);
   }
   if (taken.query) {
-    facts.push([
-      "Query",
-      <chakra.pre key="q" fontFamily="mono" fontSize="sm" whiteSpace="pre-wrap" m="0">
-        {taken.query}
-      </chakra.pre>,
-    ]);
+    facts.push(["Query", <Code key="q">{taken.query}</Code>]);
   }
   return facts;
+}
+
+function thereFacts(there: There): [string, ReactNode][] {
+  const facts: [string, ReactNode][] = [
+    [
+      "Lies in",
+      `the database ${there.database} at ${there.server}${there.table ? `, as ${there.schema}.${there.table}` : ""}. It is judged there; none of its rows were taken.`,
+    ],
+    ["Rows there", count(there.rows)],
+    ["Digest of its rows", `${there.digest}: ${there.digest_by}, whatever their order`],
+    ["Types there", there.columns.map((c) => `${c.name} ${c.type}`).join(", ")],
+  ];
+  if (there.query) {
+    facts.push(["Query", <Code key="q">{there.query}</Code>]);
+  }
+  return facts;
+}
+
+function Code({ children }: { children: ReactNode }) {
+  return (
+    <chakra.pre fontFamily="mono" fontSize="sm" whiteSpace="pre-wrap" wordBreak="break-word" m="0">
+      {children}
+    </chakra.pre>
+  );
 }
 
 /** Where a table came from, and what was written down of it. */
@@ -69,6 +89,10 @@ export function SourcePanel({ t }: { t: Schemas["Table"] }) {
     }
     if (taken) {
       facts.push(...takenFacts(taken));
+    }
+    const there = liesThere(t);
+    if (there) {
+      facts.push(...thereFacts(there));
     }
   }
   if (t.parent_id) {

@@ -1,4 +1,4 @@
-import { Box, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { CertificatePanel } from "../certify/CertificatePanel";
@@ -6,6 +6,7 @@ import { api, type Schemas, take } from "../client/client";
 import { audit, table, useJob, usePendingAudit } from "../client/queries";
 import { ReadingPanel } from "../deliver/ReadingPanel";
 import { SourcePanel } from "../deliver/SourcePanel";
+import { liesThere, viewsThere } from "../deliver/there";
 import { Withdrawn } from "../deliver/WithdrawPanel";
 import { CodesPanel } from "../explore/CodesPanel";
 import { ColumnsPanel } from "../explore/ColumnsPanel";
@@ -35,7 +36,8 @@ export function TableView() {
 
 function Loaded({ t }: { t: Schemas["Table"] }) {
   const search = useSearch({ from: "/tables/$id" });
-  const views = [
+  const there = liesThere(t);
+  const all = [
     "columns",
     "findings",
     "groups",
@@ -52,6 +54,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
     "source",
     ...(t.origin === "delivery" ? [] : ["certificate"]),
   ];
+  const views = there ? viewsThere : all;
   const view = search.view === "column" || views.includes(search.view ?? "") ? search.view : "columns";
   return (
     <>
@@ -60,7 +63,8 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
           <HStack gap="4" fontSize="sm">
             <Text color="quiet">
               {originWord[t.origin]} {t.id}
-              {t.rows != null && `, ${count(t.rows)} rows`}, {bytes(t.bytes)}
+              {t.rows != null && `, ${count(t.rows)} rows`},{" "}
+              {there ? `in the database ${there.database}` : bytes(t.bytes)}
             </Text>
             <Verdict table={t} />
           </HStack>
@@ -99,7 +103,7 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
             {v}
           </Link>
         ))}
-        {t.origin === "delivery" && t.audit_id && (
+        {t.origin === "delivery" && t.audit_id && !there && (
           <Link to="/tables/$id/fix" params={{ id: String(t.id) }} search={{}}>
             put right …
           </Link>
@@ -113,6 +117,14 @@ function Loaded({ t }: { t: Schemas["Table"] }) {
         <CertificatePanel t={t} />
       ) : view === "lineage" ? (
         <LineagePanel t={t} />
+      ) : view === "rows" && there && !search.rule ? (
+        <Text my="3">
+          The rows lie in the database {there.database}; those that break a rule can be opened from{" "}
+          <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "findings" }}>
+            its findings
+          </Link>
+          .
+        </Text>
       ) : view === "rows" ? (
         <RowsPanel t={t} />
       ) : view === "reading" ? (
@@ -154,6 +166,7 @@ function AuditPanels({ t, auditId, view }: { t: Schemas["Table"]; auditId: numbe
         <>
           <NextStep t={t} a={a} />
           <Estimates t={t} of={a.result.estimates} />
+          <JudgedThere of={a.result.there} />
           <AuditPanel t={t} a={a} view={view} />
         </>
       )}
@@ -182,6 +195,43 @@ function Estimates({ t, of }: { t: Schemas["Table"]; of: Schemas["Result"]["esti
         </>
       )}
     </Text>
+  );
+}
+
+/** That a table was judged where it lies, what of that is not exact, and which questions were put to the server. */
+function JudgedThere({ of }: { of: Schemas["Result"]["there"] }) {
+  if (!of) {
+    return null;
+  }
+  return (
+    <Box fontSize="sm" mb="3">
+      <Text>
+        Judged where it lies, {of.relation} of the database {of.database}, {of.server}. None of its rows were
+        taken. {(of.notes ?? []).join(" ")}
+      </Text>
+      <details>
+        <summary>
+          {plural(of.statements.length, "question was put", "questions were put")} to the server
+        </summary>
+        <chakra.ol pl="6" maxH="320px" overflowY="auto">
+          {of.statements.map((s) => (
+            <li key={s.sql}>
+              {s.says}: {plural(s.rows, "row", "rows")} in {count(s.milliseconds)} ms
+              <chakra.pre
+                fontFamily="mono"
+                fontSize="xs"
+                whiteSpace="pre-wrap"
+                wordBreak="break-word"
+                color="quiet"
+                m="0"
+              >
+                {s.sql}
+              </chakra.pre>
+            </li>
+          ))}
+        </chakra.ol>
+      </details>
+    </Box>
   );
 }
 

@@ -1,6 +1,7 @@
 import { chakra, HStack } from "@chakra-ui/react";
 import { Link, useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
+import { liesThere } from "../../deliver/there";
 import { Choice, Field } from "../../shared/controls";
 import { ConditionField } from "../../shared/editor/ConditionField";
 import { caughtWord, count, dimensions } from "../../shared/words";
@@ -18,7 +19,7 @@ export function Filters(props: {
   restricted: boolean;
 }) {
   const { t, judged, change } = props;
-  const { rule, dimension, where, find, marked, sort } = useSearch({ from: "/tables/$id" });
+  const { rule, sort } = useSearch({ from: "/tables/$id" });
   return (
     <HStack gap="2" mb="2" flexWrap="wrap">
       {judged && (
@@ -36,6 +37,22 @@ export function Filters(props: {
           ))}
         </Choice>
       )}
+      {!liesThere(t) && <OtherChoices t={t} change={change} />}
+      <ColumnsMenu columns={props.columns} {...props.layout} />
+      {(props.restricted || sort) && !liesThere(t) && (
+        <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "rows" }}>
+          all rows
+        </Link>
+      )}
+    </HStack>
+  );
+}
+
+/** What is asked of the rows beside the rule that they break. */
+function OtherChoices({ t, change }: { t: Schemas["Table"]; change: Change }) {
+  const { dimension, where, find, marked } = useSearch({ from: "/tables/$id" });
+  return (
+    <>
       <Choice
         aria-label="Only rows with a kind of fault"
         value={dimension ?? ""}
@@ -81,12 +98,6 @@ export function Filters(props: {
         />{" "}
         only missing or caught
       </chakra.label>
-      <ColumnsMenu columns={props.columns} {...props.layout} />
-      {(props.restricted || sort) && (
-        <Link to="/tables/$id" params={{ id: String(t.id) }} search={{ view: "rows" }}>
-          all rows
-        </Link>
-      )}
-    </HStack>
+    </>
   );
 }

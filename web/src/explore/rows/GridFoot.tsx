@@ -1,6 +1,7 @@
 import { HStack, Text } from "@chakra-ui/react";
 import { useSearch } from "@tanstack/react-router";
 import type { Schemas } from "../../client/client";
+import { liesThere } from "../../deliver/there";
 import { rowsFile } from "../../shared/addresses";
 import { Field, Press } from "../../shared/controls";
 import { count, plural } from "../../shared/words";
@@ -30,9 +31,11 @@ export function GridFoot(props: {
           `; ${count(order.length)} of ${plural(first.columns.length, "column", "columns")}`}
       </Text>
       <HStack gap="3" flexWrap="wrap">
-        <Press plain size="xs" h="6" onClick={props.chooseShown}>
-          Choose these rows
-        </Press>
+        {!liesThere(props.t) && (
+          <Press plain size="xs" h="6" onClick={props.chooseShown}>
+            Choose these rows
+          </Press>
+        )}
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -53,14 +56,18 @@ export function GridFoot(props: {
         <Press plain size="xs" h="6" onClick={() => props.goTo(total)}>
           Last row
         </Press>
-        <a
-          href={rowsFile(props.t.id, search, asInFile ? [] : order)}
-          download
-          title="Every row that is chosen by the fields above, in the order of the file"
-        >
-          Save all {count(total)} as they stand
-        </a>
-        <SaveForAnalysis id={props.t.id} search={search} columns={asInFile ? [] : order} />
+        {!liesThere(props.t) && (
+          <>
+            <a
+              href={rowsFile(props.t.id, search, asInFile ? [] : order)}
+              download
+              title="Every row that is chosen by the fields above, in the order of the file"
+            >
+              Save all {count(total)} as they stand
+            </a>
+            <SaveForAnalysis id={props.t.id} search={search} columns={asInFile ? [] : order} />
+          </>
+        )}
       </HStack>
     </HStack>
   );
