@@ -6,3 +6,10 @@ func ListAtMost(n int) (undo func()) {
 	listedMost = n
 	return func() { listedMost = was }
 }
+
+// Quoted is a text as the SQL of an engine has it, and a name.
+func Quoted(engineName, text string) (literal, name string, err error) {
+	d := dialects[engineName]
+	literal, err = d.quote(text)
+	return literal, d.name(text), err
+}

@@ -368,6 +368,12 @@ func randomBook(r *rand.Rand) string {
 	if r.IntN(2) == 0 {
 		b.WriteString("  - {id: when, when: level > 5, condition: low > 2, severity: minor}\n")
 	}
+	switch r.IntN(5) {
+	case 0:
+		b.WriteString("table_rules:\n  - {id: whole, check: parts_sum, of: level, total: \"wet = 'no'\", per: [day]}\n")
+	case 1:
+		b.WriteString("table_rules:\n  - {id: many, check: row_count, from: 200}\n")
+	}
 	b.WriteString(pick("", "measures: [level]\n", "measures: [level, low]\n", "measures: [ratio]\n"))
 	return b.String()
 }

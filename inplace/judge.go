@@ -247,6 +247,10 @@ func (j *judgement) lay(ctx context.Context, at int, groups *[]int) error {
 		}
 	case rulebook.ApartRule:
 		err = j.apart(ctx, at, rule)
+	case rulebook.OrderRule:
+		err = unsaid("the order of the rows, which mean nothing in a database,")
+	case rulebook.TableRule:
+		err = j.onTable(ctx, at, rule)
 	default:
 		err = unsaid("a rule on the table as a whole")
 	}

@@ -166,6 +166,122 @@ func (j *judgement) apart(ctx context.Context, at int, rule rulebook.ApartRule) 
 	return nil
 }
 
+// rowsAtOnce is how many rows are handed to a rule on the table at once.
+const rowsAtOnce = 1 << 14
+
+// onTable judges a rule on the table as a whole, which does not depend on the order of its rows: those that are alike in what it asks of them are told
+// once, with how many there are.
+func (j *judgement) onTable(ctx context.Context, at int, rule rulebook.TableRule) error {
+	judge, err := rule.Begin(ctx, audit.Around(j.book, j.rows, max(j.options.Workers, 1)))
+	if err != nil {
+		return err
+	}
+	needs := rule.Needs()
+	var texts []string
+	batch := rulebook.Batch{Batch: &table.Batch{}}
+	for _, name := range needed(needs) {
+		c := j.translator.columns[name]
+		texts = append(texts, j.firstOf(c.text))
+		batch.Names, batch.Cells, batch.Columns = append(batch.Names, name), append(batch.Cells, c.cells), append(batch.Columns, table.Column{})
+	}
+	var answer [][]cell
+	if needs.Rows {
+		if answer, err = j.all(ctx, "what "+document.Join(batch.Names)+" are together", fmt.Sprintf("SELECT %s, %s FROM %s GROUP BY %[1]s", strings.Join(texts, ", "), j.asText("count(*)"), j.from)); err != nil {
+			return err
+		}
+	}
+	counts := make([]int64, len(answer))
+	row := uint32(0)
+	hand := func() error {
+		if len(batch.Rows) == 0 {
+			return nil
+		}
+		err := judge.Take(audit.RowsFor(needs, batch))
+		batch.Rows = batch.Rows[:0]
+		for c := range batch.Columns {
+			batch.Columns[c].Texts, batch.Columns[c].Codes = nil, batch.Columns[c].Codes[:0]
+		}
+		return err
+	}
+	for i, one := range answer {
+		if counts[i], err = one[len(texts)].count(); err != nil {
+			return err
+		}
+		for left := counts[i]; left > 0; {
+			some := min(left, int64(rowsAtOnce-len(batch.Rows)))
+			for c := range batch.Columns {
+				column := &batch.Columns[c]
+				column.Texts = append(column.Texts, one[c].text)
+				for range some {
+					column.Codes = append(column.Codes, uint32(len(column.Texts)-1))
+				}
+			}
+			for range some {
+				row++
+				batch.Rows = append(batch.Rows, row)
+			}
+			if left -= some; len(batch.Rows) == rowsAtOnce {
+				if err := errors.Join(hand(), ctx.Err()); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if err := hand(); err != nil {
+		return err
+	}
+	o, err := judge.End()
+	if err != nil || o.Unjudged != "" {
+		return errors.Join(err, unjudgedAs(o.Unjudged))
+	}
+	j.rules[at].Found, j.rules[at].All, j.rules[at].Texts = o.Found, o.All, o.Texts
+	if o.Rows == nil || o.Rows.IsEmpty() {
+		return nil
+	}
+	var list [][]string
+	first := uint32(1)
+	for i := range answer {
+		after := first + uint32(counts[i])
+		switch n := o.Rows.Rank(after-1) - o.Rows.Rank(first-1); {
+		case n == uint64(counts[i]):
+			var one []string
+			for _, text := range answer[i][:len(texts)] {
+				one = append(one, text.text)
+			}
+			list = append(list, one)
+		case n > 0:
+			return unsaid("some of several rows that are alike")
+		}
+		first = after
+	}
+	if len(list) > listedMost {
+		return fmt.Errorf("more than %d combinations of %s break it, so that they cannot be named", listedMost, document.Join(batch.Names))
+	}
+	slices.SortFunc(list, slices.Compare[[]string])
+	j.where[at] = j.amongRows(texts, list)
+	return nil
+}
+
+// needed names the columns that a rule needs, each once.
+func needed(n rulebook.Needs) (names []string) {
+	add := func(more ...string) {
+		for _, name := range more {
+			if name != "" && !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	add(n.Group...)
+	add(n.Value)
+	if n.Expression != nil {
+		add(n.Expression.Names()...)
+	}
+	if n.Total != nil {
+		add(n.Total.Names()...)
+	}
+	return names
+}
+
 func unjudgedAs(why string) error {
 	if why == "" {
 		return nil

@@ -44,6 +44,11 @@ func lake(t *testing.T, statements ...string) records.NewDatabase {
 	return records.NewDatabase{Name: "lake", Engine: "postgresql", Host: host, Port: n, Database: strings.TrimPrefix(u.Path, "/"), Login: u.User.Username(), Secret: "lake-password"}
 }
 
+// addressOf is where a database of lake is written to.
+func addressOf(d records.NewDatabase) string {
+	return fmt.Sprintf("postgres://%s:%s@%s:%d/%s?sslmode=disable", d.Login, os.Getenv("PROUDSIEVE_SECRET_LAKE_PASSWORD"), d.Host, d.Port, d.Database)
+}
+
 func declared(t *testing.T, r *servicetest.Running, d records.NewDatabase) *records.Database {
 	t.Helper()
 	made, err := r.Admin.AddDatabase(ctx, d)

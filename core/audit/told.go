@@ -71,6 +71,8 @@ type ToldRule struct {
 	Groups    int64            // of a key or equal rows
 	Undecided int64            // rows, of a condition
 	Unjudged  string           // why the engine could not judge it
+	Found     string           // what was found, in a sentence, of a rule on the table
+	All       bool             // every row breaks it
 }
 
 // Told is what an engine says of a table.
@@ -128,6 +130,7 @@ func (o *Outline) Result(ctx context.Context, told *Told) (*Result, error) {
 	for at := range r.verdicts {
 		v, of := &r.verdicts[at], &told.Rules[at]
 		v.texts, v.groups, v.undecided, v.unjudged = of.Texts, of.Groups, of.Undecided, cmp.Or(v.unjudged, of.Unjudged)
+		v.found, v.all = of.Found, of.All
 		if grouped, ok := o.plan.checks[at].Rule.(rulebook.ApartRule); ok {
 			v.found = grouped.FoundIn(int64(v.rows.GetCardinality()), r.rows)
 		}
@@ -171,6 +174,11 @@ func Around(book *rulebook.Rulebook, rows int64, workers int) *rulebook.Around {
 	return &rulebook.Around{Rows: rows, Elsewhere: func(ctx context.Context, dataset string, needs rulebook.Needs, take func([]rulebook.TableRow) error) error {
 		return readElsewhere(ctx, book, dataset, needs, workers, take)
 	}}
+}
+
+// RowsFor works out what a rule on the table needs of the rows of a batch.
+func RowsFor(needs rulebook.Needs, rows rulebook.Batch) []rulebook.TableRow {
+	return rowsFor(needs, rows)
 }
 
 // KeyOf is the hash and the label of a group, by the texts of its columns; lacking says that one of them is missing.

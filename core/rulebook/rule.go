@@ -209,6 +209,12 @@ type TableRule interface {
 	Begin(ctx context.Context, a *Around) (TableJudge, error)
 }
 
+// OrderRule is a TableRule that depends on the order of the rows.
+type OrderRule interface {
+	TableRule
+	DependsOnOrder()
+}
+
 // ApartRule is a TableRule that judges each group of rows by itself: the rows of a group break it, or all of them hold.
 type ApartRule interface {
 	TableRule

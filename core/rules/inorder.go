@@ -80,3 +80,6 @@ func (j *orderJudge) End() (rulebook.Outcome, error) {
 	return rulebook.Outcome{Found: fmt.Sprintf("%s %s a %s below the one before.", broken.OfRows(),
 		document.Plural(n, "has", "have"), j.in), Rows: j.rows}, nil
 }
+
+// DependsOnOrder implements rulebook.OrderRule.
+func (inOrder) DependsOnOrder() {}

@@ -1,0 +1,265 @@
+package inplace_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf8"
+
+	"proudsieve/core/audit/audittest"
+	"proudsieve/core/rulebook"
+	"proudsieve/core/testkit"
+	"proudsieve/engine"
+	"proudsieve/inplace"
+	"proudsieve/postgres/postgrestest"
+)
+
+// said puts a question whose answer is one text.
+func said(t *testing.T, s engine.Session, sql string) string {
+	t.Helper()
+	rows, err := s.Ask(t.Context(), sql)
+	if err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+	defer rows.Close()
+	cells, err := rows.Next()
+	if err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+	answer := string(cells[0])
+	if _, err := rows.Next(); !errors.Is(err, io.EOF) {
+		t.Fatalf("%s: more than one row", sql)
+	}
+	return answer
+}
+
+func TestTextsAndNamesOfPeopleStayWhatTheyAre(t *testing.T) {
+	p := startPlaces(t)
+	r := rand.New(rand.NewPCG(8, 9))
+	hostile := []string{"'", "''", `"`, "`", `\`, `\'`, "\n", "\r", "\t", ";", "--", "/*", "*/", "$$", "$1", "?", "{a:String}", "@p", "%", "\x00", "\x01", "\x1f", "\x7f", "ä", "\u2028", "😀", "a", "0", " ", "(", ")", "DROP", "E'", "U&'", "\xff", "\xc3"}
+	for _, d := range []engine.Database{ofAddress(t, p.postgres), p.shards.Nodes[0]} {
+		s := opened(t, d)
+		for range 300 {
+			text := ""
+			for range r.IntN(12) {
+				text += hostile[r.IntN(len(hostile))]
+			}
+			literal, name, err := inplace.Quoted(d.Engine, text)
+			if err != nil {
+				if d.Engine != "postgresql" || utf8.ValidString(text) && !strings.Contains(text, "\x00") {
+					t.Errorf("%s: %q: %v", d.Engine, text, err)
+				}
+				continue
+			}
+			sql := "SELECT " + literal
+			if d.Engine == "postgresql" {
+				sql += "::text"
+			}
+			if got := said(t, s, sql); got != text {
+				t.Fatalf("%s: %q became %q", d.Engine, text, got)
+			}
+			if text == "" || !utf8.ValidString(text) || strings.ContainsAny(text, "\x00") || len(text) > 60 {
+				continue
+			}
+			if got := said(t, s, "SELECT "+name+" FROM (SELECT '1' AS "+name+") AS q"); got != "1" {
+				t.Fatalf("%s: the name %q gives %q", d.Engine, text, got)
+			}
+		}
+		_ = s.Close()
+	}
+}
+
+func TestATableOfHostileNames(t *testing.T) {
+	address := postgrestest.Database(t)
+	conn := postgrestest.Connect(t, address)
+	for _, sql := range []string{`CREATE TABLE "it's; --" ("a""b" text, "c'd\" numeric, "select" date)`, `INSERT INTO "it's; --" VALUES ('x''y', 1, '2026-01-01'), ('\', null, null), ('"', -3, '2025-01-01')`} {
+		if _, err := conn.Exec(t.Context(), sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	book := testkit.Book(t, `dataset: d
+columns:
+  - {name: 'a"b', required: true}
+  - {name: 'c''d\', type: decimal}
+  - {name: select, type: date}
+rules:
+  - {id: one, condition: "\"a\"\"b\" <> 'x''y'"}
+  - {id: two, condition: "\"c'd\\\" > 0 OR \"a\"\"b\" = '\\'"}
+`)
+	s := opened(t, ofAddress(t, address))
+	defer s.Close()
+	result, err := inplace.Judge(t.Context(), s, "postgresql", engine.Relation{Schema: "public", Table: "it's; --"}, book, inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if one, two := result.Finding("one"), result.Finding("two"); one == nil || one.Rows != 1 || two == nil || two.Rows != 1 {
+		t.Errorf("%+v, %+v", one, two)
+	}
+}
+
+// flows is a table in PostgreSQL of so many rows.
+func flows(t *testing.T, rows int) (place, string) {
+	t.Helper()
+	address := postgrestest.Database(t)
+	conn := postgrestest.Connect(t, address)
+	if _, err := conn.Exec(t.Context(), fmt.Sprintf("CREATE TABLE flows AS SELECT 'AV-' || lpad((n %% 50)::text, 2, '0') AS station, n AS id, (n %% 700)::numeric / 10 AS flow FROM generate_series(1, %d) AS x(n)", rows)); err != nil {
+		t.Fatal(err)
+	}
+	return place{"PostgreSQL", ofAddress(t, address), engine.Relation{Schema: "public", Table: "flows"}}, address
+}
+
+const flowsBook = `dataset: flows
+columns:
+  - {name: station, required: true}
+  - {name: id, type: integer, required: true}
+  - {name: flow, type: decimal, to: 60}
+keys:
+  - {id: one, columns: [id]}
+`
+
+func TestReferencesAreJudgedWhereTheTableLies(t *testing.T) {
+	at, _ := flows(t, 500)
+	book := testkit.Book(t, flowsBook+"references:\n  - {id: known, columns: [station], to: {dataset: stations, columns: [name]}}\n  - {id: unknown, columns: [station], to: {dataset: none, columns: [name]}}\n")
+	stations := "name\n"
+	for i := range 49 {
+		stations += fmt.Sprintf("AV-%02d\n", i)
+	}
+	book.Beside = audittest.Beside(t, map[string]string{"stations": stations}, map[string]string{"stations": "dataset: stations\ncolumns:\n  - {name: name}\n"})
+	want, got := plain(t, here(t, at, book)), plain(t, there(t, at, book))
+	for _, r := range []map[string]any{want, got} {
+		for _, rule := range r["rules"].([]any) {
+			delete(rule.(map[string]any), "unjudged") // whose words differ
+		}
+		delete(r, "beside")
+	}
+	if d := differences("", want, got); len(d) > 0 {
+		t.Error(strings.Join(d, "\n"))
+	}
+}
+
+func TestWhatCannotBeJudgedWhereItLies(t *testing.T) {
+	at, address := flows(t, 500)
+	s := opened(t, at.database)
+	book := testkit.Book(t, flowsBook+"table_rules:\n  - {id: groups, check: in_order, in: flow, per: [station]}\n")
+	result, err := inplace.Judge(t.Context(), s, "postgresql", at.relation, book, inplace.Options{})
+	if err := errors.Join(err, s.Close()); err != nil { // a session keeps the table as it is
+		t.Fatal(err)
+	}
+	for _, r := range result.Rules {
+		if r.Rule == "groups" && !strings.Contains(r.Unjudged, "not judged where the table lies") {
+			t.Errorf("%+v", r)
+		}
+	}
+	if result.HasPassed() {
+		t.Error("it passes though a rule was not judged")
+	}
+	conn := postgrestest.Connect(t, address)
+	for _, one := range []struct {
+		name, statement string
+		book            string
+		err             error
+		says            string
+	}{
+		{"a column that is gone", "ALTER TABLE flows DROP COLUMN station", flowsBook, nil, ""},
+		{"a table that is gone", "DROP TABLE flows", flowsBook, engine.ErrRelation, "no such table"},
+	} {
+		if _, err := conn.Exec(t.Context(), one.statement); err != nil {
+			t.Fatal(err)
+		}
+		s := opened(t, at.database)
+		result, err := inplace.Judge(t.Context(), s, "postgresql", at.relation, testkit.Book(t, one.book), inplace.Options{})
+		_ = s.Close()
+		if one.err != nil {
+			if !errors.Is(err, one.err) || !strings.Contains(err.Error(), one.says) {
+				t.Errorf("%s: %v", one.name, err)
+			}
+			continue
+		}
+		if err != nil || result.HasPassed() {
+			t.Errorf("%s: passed, %v", one.name, err)
+		}
+	}
+}
+
+func TestGivingUpReachesTheServer(t *testing.T) {
+	at, address := flows(t, 200_000)
+	slow := engine.Relation{Query: "SELECT id, pg_sleep(0.0005)::text AS waited FROM flows"}
+	book := testkit.Book(t, "dataset: flows\ncolumns:\n  - {name: id, type: integer}\n")
+	s := opened(t, at.database)
+	defer s.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	began := time.Now()
+	time.AfterFunc(500*time.Millisecond, cancel)
+	if _, err := inplace.Judge(ctx, s, "postgresql", slow, book, inplace.Options{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("it ended with %v", err)
+	}
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("it took %s", took)
+	}
+	conn := postgrestest.Connect(t, address)
+	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		var running int
+		if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND query LIKE '%pg_sleep%' AND pid <> pg_backend_pid()").Scan(&running); err != nil {
+			t.Fatal(err)
+		}
+		if running == 0 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("the server is still at work")
+		}
+	}
+	at.database.Timeout = 300 * time.Millisecond
+	short := opened(t, at.database)
+	defer short.Close()
+	if _, err := inplace.Judge(t.Context(), short, "postgresql", slow, book, inplace.Options{}); !errors.Is(err, engine.ErrTimeout) {
+		t.Errorf("a slow server: %v", err)
+	}
+}
+
+func TestAServerThatGoes(t *testing.T) {
+	p := startPlaces(t)
+	at := p.lay(t, madeUp(rand.New(rand.NewPCG(1, 1)), 60))[2]
+	book, err := rulebook.Parse([]byte("dataset: visits\ncolumns:\n  - {name: id, type: integer}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := opened(t, at.database)
+	defer s.Close()
+	asked := 0
+	_, err = inplace.Judge(t.Context(), s, "clickhouse", at.relation, book, inplace.Options{Tell: func(string, string) {
+		if asked++; asked == 4 {
+			p.shards.Kill(0)
+			time.Sleep(300 * time.Millisecond)
+		}
+	}})
+	if err == nil {
+		t.Error("it was judged by a server that is gone")
+	}
+	other := at
+	other.database = p.shards.Nodes[1]
+	if _, err := engine.Open(t.Context(), at.database); !errors.Is(err, engine.ErrReached) && !errors.Is(err, engine.ErrGone) {
+		t.Errorf("a server that is gone: %v", err)
+	}
+}
+
+func TestATableThatChangesWhileItIsJudged(t *testing.T) {
+	p := startPlaces(t)
+	at := p.lay(t, madeUp(rand.New(rand.NewPCG(2, 1)), 60))[1]
+	s := opened(t, at.database)
+	defer s.Close()
+	asked := 0
+	_, err := inplace.Judge(t.Context(), s, "clickhouse", at.relation, testkit.Book(t, "dataset: visits\ncolumns:\n  - {name: id, type: integer}\n"), inplace.Options{Tell: func(string, string) {
+		if asked++; asked == 5 {
+			p.shards.Do(t, 0, "INSERT INTO "+at.relation.Table+" SELECT * FROM "+at.relation.Table+" LIMIT 3")
+		}
+	}})
+	if !errors.Is(err, inplace.ErrChanged) {
+		t.Errorf("%v", err)
+	}
+}
