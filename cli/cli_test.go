@@ -324,6 +324,8 @@ func TestTalkingToAService(t *testing.T) {
 	expect(2, "--table is SCHEMA.TABLE", "delivery", "take", "samples", "lake", "--table", "results")
 	expect(2, "either a table of the database or a query", "delivery", "take", "samples", "lake")
 	expect(2, "nothing was kept", "delivery", "take", "samples", "lake", "--query", "SELECT 1")
+	expect(2, "could not be reached", "delivery", "take", "samples", "lake", "--query", "SELECT 2", "--in-place")
+	expect(0, "It was judged here, by reading its rows.", "audit", "asked", "1")
 	expect(0, "lake: SELECT 1", "delivery", "fetches", "samples")
 	expect(0, "Nothing more is taken from lake.", "database", "remove", "lake")
 	expect(0, "Every host is asked without a credential.", "credential", "list")

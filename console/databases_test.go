@@ -79,4 +79,25 @@ func TestATableInADatabaseBecomesADelivery(t *testing.T) {
 	p.sees("vale.gauge_readings.csv", "40 rows of PostgreSQL", "snapshot", "level numeric(6,3)", "read_at timestamp with time zone")
 	p.visit("/tables/1")
 	p.sees("40 rows.", "No verdict: nothing was declared.")
+
+	// The same table is judged where it lies, and none of its rows are taken.
+	if _, err := r.Steward.DeclareAfter(t.Context(), "rulebooks", []byte("dataset: gauge_readings\ncolumns:\n  - {name: station}\n  - {name: level, type: decimal, to: 4.5}\nkeys:\n  - {id: one_station, columns: [station]}\n"), 0); err != nil {
+		t.Fatal(err)
+	}
+	p.visit("/datasets/gauge_readings")
+	p.writes(`select[aria-label="From where"]`, "gauges")
+	p.writes(`select[aria-label="What becomes of it"]`, "there")
+	p.writes(`input[aria-label="Table"]`, "vale.gauge_readings")
+	p.presses("Judge it now")
+	p.sees("vale.gauge_readings is delivery 2 of gauge_readings, and is judged where it lies; it has 40 rows.")
+	p.visit("/tables/2")
+	p.sees("in the database gauges", "Judged where it lies, vale.gauge_readings of the database gauges", "None of its rows were taken.", "questions were put to the server", "90.00, pass mark 100")
+	p.visit("/tables/2?view=findings")
+	p.sees("4 of 40 rows have a value out of range in level.")
+	p.visit("/tables/2?view=rows&rule=level.range")
+	p.sees("AV-37", "4.625", "Rows 1 to 4 of 4 rows")
+	p.visit("/tables/2?view=rows")
+	p.sees("those that break a rule can be opened from its findings")
+	p.visit("/tables/2?view=source")
+	p.sees("the database gauges at "+host, "Digest of its rows", "level numeric(6,3)")
 }

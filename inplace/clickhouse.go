@@ -46,7 +46,7 @@ func (clickhouse) natureOf(c *engine.Column) nature {
 		scale, _ := strconv.Atoi(m[2])
 		return nature{kind: exact, scale: scale, digits: digits}
 	case strings.HasPrefix(t, "Float"):
-		return nature{kind: floating, wraps: t}
+		return nature{kind: floating}
 	case t == "Bool":
 		return nature{kind: boolean}
 	case t == "Date" || t == "Date32":

@@ -102,7 +102,6 @@ type nature struct {
 	scale  int  // of exact numbers, -1 where they differ; of moments the digits after the second
 	digits int  // of exact numbers
 	zoned  bool // moments with a zone
-	wraps  string
 }
 
 type natureKind uint8
@@ -221,16 +220,11 @@ func (t *translator) step(s condition.Step) (said, error) {
 		}
 		return t.choose(when, append(then, args[len(args)-1]))
 	case "LIKE":
-		pattern, err := likePattern(s.Of[1].Is.Text, s.Word)
-		if err != nil {
-			return said{}, err
-		}
-		return truth(t.matches(args[0].sql, pattern))
+		return truth(t.matches(args[0].sql, likePattern(s.Of[1].Is.Text, s.Word)))
 	case "LIKE_REGEX":
 		return truth(t.matches(args[0].sql, s.Of[1].Is.Text))
 	}
-	v, err := t.call(&s, args)
-	return v, err
+	return t.call(&s, args)
 }
 
 // certainly is whether a truth value is true.
@@ -296,7 +290,7 @@ func (t *translator) oneOf(args []said) (string, error) {
 }
 
 // likePattern makes a pattern of RE2 of one of LIKE.
-func likePattern(like, escape string) (string, error) {
+func likePattern(like, escape string) string {
 	var b strings.Builder
 	b.WriteString(`\A(?s:`)
 	escaped := false
@@ -315,7 +309,7 @@ func likePattern(like, escape string) (string, error) {
 		escaped = false
 	}
 	b.WriteString(`)\z`)
-	return b.String(), nil
+	return b.String()
 }
 
 func quoteMeta(r rune) string {

@@ -27,7 +27,7 @@ var dialects = map[string]dialect{"postgresql": postgresql{}, "clickhouse": clic
 type Options struct {
 	// Tell is told each question before it is put; nil for nobody.
 	Tell func(says, sql string)
-	// Books tells a rulebook in which the codes of other datasets are filled in; workers read those.
+	// Workers read the tables of other datasets that a rulebook names; 0 for one.
 	Workers int
 }
 
@@ -274,7 +274,6 @@ type gathered struct {
 	undecided []int
 	measures  []int
 	selects   []string // each with the name by which it is grouped
-	sums      []string
 }
 
 func (j *judgement) gather() *gathered {
