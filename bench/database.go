@@ -101,7 +101,7 @@ func (b *bench) asking(ctx context.Context) error {
 		"times as fast", 50, true)
 	fmt.Printf("%-58s %8.2f s, of which %.2f s for loading\n", "PostgreSQL, COPY and SQL", took.Seconds(),
 		loaded.Seconds())
-	return taking(ctx, conn)
+	return errors.Join(taking(ctx, conn), b.inPostgreSQL(ctx, conn), b.onShards(ctx))
 }
 
 // taking compares taking the table as a delivery with PostgreSQL's own way to hand it out.

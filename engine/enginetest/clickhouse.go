@@ -3,6 +3,7 @@ package enginetest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -35,73 +36,108 @@ type ClickHouse struct {
 // Kill ends a node at once.
 func (c *ClickHouse) Kill(node int) { _ = c.servers[node].Process.Kill() }
 
-// Connect opens a connection to a node, that ends with the test.
-func (c *ClickHouse) Connect(t testing.TB, node int) driver.Conn {
-	t.Helper()
+func (c *ClickHouse) open(node int) (driver.Conn, error) {
 	d := c.Nodes[node]
-	conn, err := clickhouse.Open(&clickhouse.Options{Addr: []string{net.JoinHostPort(d.Host, strconv.Itoa(d.Port))}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = conn.Close() })
-	return conn
+	return clickhouse.Open(&clickhouse.Options{Addr: []string{net.JoinHostPort(d.Host, strconv.Itoa(d.Port))}, ReadTimeout: time.Hour})
 }
 
-// Do does what each statement says, on a node.
+// Run does what each statement says, on a node.
+func (c *ClickHouse) Run(ctx context.Context, node int, statements ...string) error {
+	conn, err := c.open(node)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for _, s := range statements {
+		if err := conn.Exec(ctx, s); err != nil {
+			return fmt.Errorf("%s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+// Do is Run in a test.
 func (c *ClickHouse) Do(t testing.TB, node int, statements ...string) {
 	t.Helper()
-	conn := c.Connect(t, node)
-	for _, s := range statements {
-		if err := conn.Exec(context.Background(), s); err != nil {
-			t.Fatalf("%s: %v", s, err)
-		}
+	if err := c.Run(context.Background(), node, statements...); err != nil {
+		t.Fatal(err)
 	}
 }
 
 // StartClickHouse starts so many servers on loopback, with directories of their own that are gone after the test.
 func StartClickHouse(t testing.TB, shards int) *ClickHouse {
 	t.Helper()
+	c, stop, err := Launch(t.Context(), t.TempDir(), shards)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	return c
+}
+
+// Launch starts so many servers on loopback, each with a directory of its own in a directory that is there. What it returns ends them.
+func Launch(ctx context.Context, directory string, shards int) (c *ClickHouse, stop func(), err error) {
 	program, err := exec.LookPath("clickhouse-server")
 	if err != nil {
 		program = "/usr/sbin/clickhouse-server"
 	}
 	if _, err := os.Stat(program); err != nil {
-		t.Fatal("clickhouse-server is needed; as root: apt-get install clickhouse-server")
+		return nil, nil, errors.New("clickhouse-server is needed; as root: apt-get install clickhouse-server")
 	}
-	out := &ClickHouse{}
+	ports, err := freePorts(3 * shards)
+	if err != nil {
+		return nil, nil, err
+	}
 	var remote strings.Builder
-	ports := freePorts(t, 3*shards)
 	for i := range shards {
 		fmt.Fprintf(&remote, "<shard><replica><host>127.0.0.1</host><port>%d</port></replica></shard>", ports[3*i])
 	}
-	for i := range shards {
-		directory := t.TempDir()
-		configure(t, directory, remote.String(), ports[3*i:3*i+3])
-		out.Nodes = append(out.Nodes, engine.Database{Engine: "clickhouse", Host: "127.0.0.1", Port: ports[3*i], Name: "default", User: "default"})
-		out.servers = append(out.servers, start(t, program, directory))
+	c = &ClickHouse{}
+	var stops []func()
+	stop = func() {
+		for _, one := range stops {
+			one()
+		}
 	}
 	for i := range shards {
-		await(t, out, i)
+		of := filepath.Join(directory, strconv.Itoa(i))
+		if err = os.Mkdir(of, 0o700); err == nil {
+			err = configure(of, remote.String(), ports[3*i:3*i+3])
+		}
+		if err != nil {
+			stop()
+			return nil, nil, err
+		}
+		c.Nodes = append(c.Nodes, engine.Database{Engine: "clickhouse", Host: "127.0.0.1", Port: ports[3*i], Name: "default", User: "default"})
+		command, end, err := start(program, of)
+		if err != nil {
+			stop()
+			return nil, nil, err
+		}
+		c.servers, stops = append(c.servers, command), append(stops, end)
 	}
-	return out
+	for i := range shards {
+		if err := c.await(ctx, i); err != nil {
+			stop()
+			return nil, nil, err
+		}
+	}
+	return c, stop, nil
 }
 
-func freePorts(t testing.TB, n int) []int {
-	t.Helper()
-	var ports []int
+func freePorts(n int) (ports []int, err error) {
 	for range n {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
-			t.Fatal(err)
+			return nil, err
 		}
 		defer l.Close()
 		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
 	}
-	return ports
+	return ports, nil
 }
 
-func configure(t testing.TB, directory, remote string, ports []int) {
-	t.Helper()
+func configure(directory, remote string, ports []int) error {
 	config := fmt.Sprintf(`<yandex>
 	<logger><level>warning</level><log>%[1]s/log</log><errorlog>%[1]s/errors</errorlog><size>10M</size><count>1</count></logger>
 	<tcp_port>%[2]d</tcp_port><http_port>%[3]d</http_port><interserver_http_port>%[4]d</interserver_http_port>
@@ -119,22 +155,23 @@ func configure(t testing.TB, directory, remote string, ports []int) {
 	<users>` + user("default", "", "default") + user(Reader, ReaderPassword, "readonly") + `</users><quotas><default></default></quotas></yandex>`
 	for name, text := range map[string]string{"config.xml": config, "users.xml": users} {
 		if err := os.WriteFile(filepath.Join(directory, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
+			return err
 		}
 	}
+	return nil
 }
 
-func start(t testing.TB, program, directory string) *exec.Cmd {
-	t.Helper()
+// start starts a server; what it returns ends it.
+func start(program, directory string) (*exec.Cmd, func(), error) {
 	command := exec.Command(program, "--config-file="+filepath.Join(directory, "config.xml"))
 	command.Dir = directory
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 	if err := command.Start(); err != nil {
-		t.Fatal(err)
+		return nil, nil, err
 	}
 	ended := make(chan struct{})
 	go func() { _ = command.Wait(); close(ended) }()
-	t.Cleanup(func() {
+	return command, func() {
 		_ = command.Process.Signal(syscall.SIGTERM)
 		select {
 		case <-ended:
@@ -142,20 +179,23 @@ func start(t testing.TB, program, directory string) *exec.Cmd {
 			_ = command.Process.Kill()
 			<-ended
 		}
-	})
-	return command
+	}, nil
 }
 
-func await(t testing.TB, c *ClickHouse, node int) {
-	t.Helper()
-	conn := c.Connect(t, node)
+// await waits until a server answers.
+func (c *ClickHouse) await(ctx context.Context, node int) error {
+	conn, err := c.open(node)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
 	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		err := conn.Ping(context.Background())
+		err := conn.Ping(ctx)
 		if err == nil {
-			return
+			return nil
 		}
 		if time.Now().After(deadline) {
-			t.Fatalf("the server does not answer: %v", err)
+			return fmt.Errorf("the server does not answer: %w", err)
 		}
 	}
 }
