@@ -103,6 +103,7 @@ func (c clickhouse) direct(ref string, n nature, to table.Type) (v said, odd str
 }
 
 func (clickhouse) none(like said) said {
+	like.sure, like.wide = false, true
 	switch like.kind {
 	case table.Number:
 		like.sql = fmt.Sprintf("CAST(NULL AS Nullable(Decimal(38, %d)))", max(like.scale, 0))

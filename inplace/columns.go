@@ -552,8 +552,8 @@ func (j *judgement) mostFrequent(ctx context.Context, c *column, where string) (
 	if where == never {
 		return nil, nil
 	}
-	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT t, %s FROM (SELECT %s AS t, count(*) AS n FROM %s WHERE %s GROUP BY %[2]s ORDER BY n DESC, %[5]s LIMIT %[6]d) AS most",
-		j.asText("n"), c.text, j.from, where, j.sorted(said{sql: c.text, kind: table.Text}).sql, profile.FrequentShown))
+	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT sieve_t, %s FROM (SELECT %s AS sieve_t, count(*) AS sieve_n FROM %s WHERE %s GROUP BY %[2]s ORDER BY sieve_n DESC, %[5]s LIMIT %[6]d) AS most",
+		j.asText("sieve_n"), c.text, j.from, where, j.sorted(said{sql: c.text, kind: table.Text}).sql, profile.FrequentShown))
 	if err != nil {
 		return nil, err
 	}
@@ -681,13 +681,13 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	}
 	fractions := "0"
 	if c.nature.kind != integer && c.cells.Type != table.TypeInteger {
-		fractions = j.countWhere("floor(d) <> d")
+		fractions = j.countWhere("floor(sieve_d) <> sieve_d")
 	}
-	inner := fmt.Sprintf("SELECT %s AS b, %s AS v, %s AS d FROM %s WHERE %s%s", j.bucket(said{sql: "d0", kind: table.Number, float: true}), "v0", "d0", "(SELECT "+v.sql+" AS v0, "+j.double(v)+" AS d0 FROM "+j.from+" WHERE "+valued+j.fence()+") AS doubled", "1 = 1", j.fence())
-	grouped := fmt.Sprintf("SELECT b, count(*) AS n, %s AS s, %s AS low, %s AS high, sum(d - (%[4]s)) AS m1, sum((d - (%[4]s)) * (d - (%[4]s))) AS m2, sum((d - (%[4]s)) * (d - (%[4]s)) * (d - (%[4]s))) AS m3, %[5]s AS f FROM (%[6]s) AS numbers GROUP BY b",
-		j.sumWhere(as("v"), "1 = 1"), j.lowest(as("v"), "1 = 1"), j.highest(as("v"), "1 = 1"), strconv.FormatFloat(from, 'g', 17, 64), fractions, inner)
+	inner := fmt.Sprintf("SELECT %s AS sieve_b, %s AS sieve_v, %s AS sieve_d FROM %s WHERE %s%s", j.bucket(said{sql: "sieve_d0", kind: table.Number, float: true}), "sieve_v0", "sieve_d0", "(SELECT "+v.sql+" AS sieve_v0, "+j.double(v)+" AS sieve_d0 FROM "+j.from+" WHERE "+valued+j.fence()+") AS doubled", "1 = 1", j.fence())
+	grouped := fmt.Sprintf("SELECT sieve_b, count(*) AS sieve_n, %s AS sieve_s, %s AS sieve_low, %s AS sieve_high, sum(sieve_d - (%[4]s)) AS sieve_m1, sum((sieve_d - (%[4]s)) * (sieve_d - (%[4]s))) AS sieve_m2, sum((sieve_d - (%[4]s)) * (sieve_d - (%[4]s)) * (sieve_d - (%[4]s))) AS sieve_m3, %[5]s AS sieve_f FROM (%[6]s) AS numbers GROUP BY sieve_b",
+		j.sumWhere(as("sieve_v"), "1 = 1"), j.lowest(as("sieve_v"), "1 = 1"), j.highest(as("sieve_v"), "1 = 1"), strconv.FormatFloat(from, 'g', 17, 64), fractions, inner)
 	var m1, m2, m3 float64
-	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s FROM (%s) AS buckets", j.asTexts("b", "n", "s", "low", "high", "m1", "m2", "m3", "f"), grouped), func(row []cell) error {
+	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s FROM (%s) AS buckets", j.asTexts("sieve_b", "sieve_n", "sieve_s", "sieve_low", "sieve_high", "sieve_m1", "sieve_m2", "sieve_m3", "sieve_f"), grouped), func(row []cell) error {
 		var errs [9]error
 		var at, rows, fractions int64
 		var sum, low, high table.Decimal

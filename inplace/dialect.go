@@ -189,7 +189,7 @@ func (t *translator) step(s condition.Step) (said, error) {
 		}
 		return truth(t.join(s.Does, args[0].sql, args[1].sql), nil)
 	case condition.OneOf:
-		return truth(t.oneOf(args))
+		return truth(t.oneOf(args, sure))
 	case "IS TRUE":
 		return always(t.certainly(args[0]), nil)
 	case "IS FALSE":
@@ -258,6 +258,16 @@ func (t *translator) shapeNulls(s *condition.Step, args []said) error {
 		shape := said{kind: table.Boolean}
 		switch s.Does {
 		case condition.Not, condition.And, condition.Or, "IS TRUE", "IS FALSE", "IS UNKNOWN":
+		case "LOWER", "UPPER", "LENGTH", "CHAR_LENGTH", "CHARACTER_LENGTH", "TRIM", "POSITION", "||", "LIKE", "LIKE_REGEX":
+			shape.kind = table.Text
+		case condition.Minus, "+", "-", "*", "/", "ABS", "FLOOR", "CEIL", "CEILING", "ROUND", "MOD", condition.PlusDays, condition.LessDays:
+			shape.kind = table.Number
+		case "SUBSTRING":
+			if shape.kind = table.Number; i == 0 {
+				shape.kind = table.Text
+			}
+		case "CAST":
+			shape.kind = s.Kind
 		case "CASE":
 			if i%2 == 0 && i < len(args)-1 {
 				break
@@ -275,15 +285,20 @@ func (t *translator) shapeNulls(s *condition.Step, args []said) error {
 }
 
 // oneOf says that a value is one of a list.
-func (t *translator) oneOf(args []said) (string, error) {
+func (t *translator) oneOf(args []said, sure bool) (string, error) {
 	any := ""
 	for i, one := range args[1:] {
 		equal, err := t.compare("=", args[0], one)
 		if err != nil {
 			return "", err
 		}
-		if any = t.join(condition.Or, any, equal); i == 0 {
+		switch {
+		case i == 0:
 			any = equal
+		case sure:
+			any = "(" + any + " OR " + equal + ")"
+		default:
+			any = t.join(condition.Or, any, equal)
 		}
 	}
 	return any, nil

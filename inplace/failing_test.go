@@ -224,7 +224,7 @@ func TestGivingUpReachesTheServer(t *testing.T) {
 
 func TestAServerThatGoes(t *testing.T) {
 	p := startPlaces(t)
-	at := p.lay(t, madeUp(rand.New(rand.NewPCG(1, 1)), 60))[2]
+	at := p.lay(t, madeUp(rand.New(rand.NewPCG(1, 1)), 60))[3]
 	book, err := rulebook.Parse([]byte("dataset: visits\ncolumns:\n  - {name: id, type: integer}\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -250,7 +250,7 @@ func TestAServerThatGoes(t *testing.T) {
 
 func TestATableThatChangesWhileItIsJudged(t *testing.T) {
 	p := startPlaces(t)
-	at := p.lay(t, madeUp(rand.New(rand.NewPCG(2, 1)), 60))[1]
+	at := p.lay(t, madeUp(rand.New(rand.NewPCG(2, 1)), 60))[2]
 	s := opened(t, at.database)
 	defer s.Close()
 	asked := 0

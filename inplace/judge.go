@@ -34,6 +34,9 @@ type Options struct {
 // ErrChanged says that a table changed while it was judged.
 var ErrChanged = errors.New("the table changed while it was judged; judge it when nothing is written there")
 
+// aliases is how the names begin that questions give to what they work out. In ClickHouse such a name stands for it everywhere, and would hide a column.
+const aliases = "sieve_"
+
 // whereLimit is how long a condition may be that is kept with a finding, in bytes, and sqlKept how much of a question is.
 const (
 	whereLimit = 1 << 16
@@ -79,6 +82,9 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	for i := range described {
 		if slices.Contains(names, described[i].Name) {
 			return nil, fmt.Errorf("%w: it gives two columns %q", engine.ErrQuery, described[i].Name)
+		}
+		if strings.HasPrefix(strings.ToLower(described[i].Name), aliases) {
+			return nil, fmt.Errorf("%w: it gives a column %q, and names that begin with %s are needed for what is asked; give it another name by a query", engine.ErrQuery, described[i].Name, aliases)
 		}
 		names = append(names, described[i].Name)
 		if described[i].Text {
@@ -322,21 +328,21 @@ func (j *judgement) count(ctx context.Context, groups []int) ([]audit.Alike, err
 	}
 	var inner, names, outer []string
 	for i, sql := range g.selects {
-		inner, names = append(inner, fmt.Sprintf("%s AS w%d", sql, i)), append(names, fmt.Sprintf("w%d", i))
+		inner, names = append(inner, fmt.Sprintf("%s AS sieve_w%d", sql, i)), append(names, fmt.Sprintf("sieve_w%d", i))
 		outer = append(outer, j.asText(names[i]))
 	}
 	outer = append(outer, j.asText("count(*)"))
 	for i, m := range g.measures {
 		v := j.columns[m].value
-		inner = append(inner, fmt.Sprintf("%s AS m%d", v.sql, i))
-		outer = append(outer, j.asText(j.sumWhere(said{sql: fmt.Sprintf("m%d", i), kind: table.Number, scale: v.scale, float: v.float}, "NOT "+j.isNull(fmt.Sprintf("m%d", i)))))
+		inner = append(inner, fmt.Sprintf("%s AS sieve_m%d", v.sql, i))
+		outer = append(outer, j.asText(j.sumWhere(said{sql: fmt.Sprintf("sieve_m%d", i), kind: table.Number, scale: v.scale, float: v.float}, "NOT "+j.isNull(fmt.Sprintf("sieve_m%d", i)))))
 	}
 	for i, at := range g.undecided {
-		inner = append(inner, fmt.Sprintf("%s AS u%d", j.undecided[at], i))
-		outer = append(outer, j.asText(j.countWhere(fmt.Sprintf("u%d", i))))
+		inner = append(inner, fmt.Sprintf("%s AS sieve_u%d", j.undecided[at], i))
+		outer = append(outer, j.asText(j.countWhere(fmt.Sprintf("sieve_u%d", i))))
 	}
-	inner = append(inner, j.hash(j.columns)+" AS h")
-	outer = append(outer, j.asText("sum(h)"), j.asText(j.exclusiveOr("h")))
+	inner = append(inner, j.hash(j.columns)+" AS sieve_h")
+	outer = append(outer, j.asText("sum(sieve_h)"), j.asText(j.exclusiveOr("sieve_h")))
 	where := "1 = 1"
 	if keys.any() {
 		where = "NOT " + keys.shared
@@ -475,7 +481,7 @@ func Identify(ctx context.Context, s engine.Session, engineName string, r engine
 		c.text = d.text(c.ref, c.nature)
 		j.columns = append(j.columns, c)
 	}
-	answer, err := j.all(ctx, "how many rows there are, and a digest of them", fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s AS h FROM %s) AS hashes", j.asText("count(*)"), j.asText("sum(h)"), j.asText(j.exclusiveOr("h")),
+	answer, err := j.all(ctx, "how many rows there are, and a digest of them", fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s AS sieve_h FROM %s) AS hashes", j.asText("count(*)"), j.asText("sum(sieve_h)"), j.asText(j.exclusiveOr("sieve_h")),
 		j.hash(j.columns), j.from))
 	if err != nil {
 		return nil, err
@@ -509,9 +515,9 @@ func Rows(ctx context.Context, s engine.Session, engineName string, r engine.Rel
 		ref := d.name(described[i].Name)
 		text := d.firstOf(d.text(ref, d.natureOf(&described[i])))
 		names = append(names, described[i].Name)
-		inner = append(inner, fmt.Sprintf("%s AS a%d", text, i))
-		outer = append(outer, d.asText(fmt.Sprintf("a%d", i)))
-		order = append(order, j.sorted(said{sql: fmt.Sprintf("a%d", i), kind: table.Text}).sql)
+		inner = append(inner, fmt.Sprintf("%s AS sieve_a%d", text, i))
+		outer = append(outer, d.asText(fmt.Sprintf("sieve_a%d", i)))
+		order = append(order, j.sorted(said{sql: fmt.Sprintf("sieve_a%d", i), kind: table.Text}).sql)
 	}
 	rows = [][]string{}
 	err = j.each(ctx, "rows that break a rule", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS broken ORDER BY %s LIMIT %d OFFSET %d", strings.Join(outer, ", "), strings.Join(inner, ", "), s.From(r), where,

@@ -186,7 +186,7 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 		return where, false, nil // its equal values may be written in several ways
 	}
 	hash := j.hash(columns)
-	answer, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS h FROM %s WHERE %s) AS hashes GROUP BY h HAVING count(*) > 1 LIMIT %d", j.asText("h"), hash, j.from, where, keysListed+1))
+	answer, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes GROUP BY sieve_h HAVING count(*) > 1 LIMIT %d", j.asText("sieve_h"), hash, j.from, where, keysListed+1))
 	if err != nil || len(answer) == 0 {
 		return where, err == nil, err
 	}
@@ -227,11 +227,11 @@ func (j *judgement) countApart(ctx context.Context, g *gathered, k *keys) (all [
 	}
 	var names, order []string
 	for i := range selects {
-		selects[i] += fmt.Sprintf(" AS a%d", i)
-		names = append(names, j.asText(fmt.Sprintf("a%d", i)))
+		selects[i] += fmt.Sprintf(" AS sieve_a%d", i)
+		names = append(names, j.asText(fmt.Sprintf("sieve_a%d", i)))
 	}
 	for i, c := range j.columns {
-		order = append(order, fmt.Sprintf("o%d", i))
+		order = append(order, fmt.Sprintf("sieve_o%d", i))
 		selects = append(selects, j.sorted(said{sql: j.firstOf(c.text), kind: table.Text}).sql+" AS "+order[i])
 	}
 	met := make([]map[string]int, len(k.rules))

@@ -100,7 +100,7 @@ func (p postgresql) direct(ref string, n nature, to table.Type) (v said, odd str
 var postgresTypes = map[table.Kind]string{table.Number: "numeric", table.Text: "text", table.Boolean: "boolean", table.Date: "date", table.Instant: "timestamp"}
 
 func (postgresql) none(like said) said {
-	like.sql = "NULL::" + postgresTypes[like.kind]
+	like.sql, like.sure = "NULL::"+postgresTypes[like.kind], false
 	return like
 }
 
