@@ -215,6 +215,23 @@ type There struct {
 	Where map[string]string `json:"where,omitempty"`
 }
 
+// Shown is what people are shown: conditions are kept for opening rows alone. SQL names texts of the table, so that whoever may not see all of them is
+// shown none of it.
+func (t *There) Shown(sql bool) *There {
+	if t == nil {
+		return nil
+	}
+	out := *t
+	out.Where = nil
+	if !sql {
+		out.Statements = slices.Clone(t.Statements)
+		for i := range out.Statements {
+			out.Statements[i].SQL = ""
+		}
+	}
+	return &out
+}
+
 // Statement is a question that was put to a server.
 type Statement struct {
 	Says         string `json:"says"` // what it answers

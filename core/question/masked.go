@@ -39,6 +39,7 @@ func Masked(r *audit.Result, names []string) *audit.Result {
 			d.Detail = personal.Mask(d.Detail)
 		}
 	}
+	out.There = r.There.Shown(false)
 	out.Closing = slices.Clone(r.Closing)
 	for i := range out.Closing {
 		out.Closing[i] = personal.Mask(out.Closing[i])

@@ -20,6 +20,7 @@ func TestNothingIsLeftOfTheTextsOfAMaskedColumn(t *testing.T) {
 		Leads:    []audit.Lead{{Column: "taken_by", Says: "Mara Quill occurs often.", Texts: name(3), Condition: "taken_by <> 'Mara Quill'"}},
 		MeantSo:  []audit.Lead{{Columns: []string{"river", "taken_by"}, Says: `"Mara Quill" goes with Alder.`}},
 		Closing:  []string{"signed Mara Quill"},
+		There:    &audit.There{Relation: "river.visits", Where: map[string]string{"a": "taken_by = 'Mara Quill'"}, Statements: []audit.Statement{{Says: "the texts", SQL: "taken_by IN ('Mara Quill')"}}},
 	}
 	before, err := json.Marshal(r)
 	if err != nil {
@@ -32,7 +33,7 @@ func TestNothingIsLeftOfTheTextsOfAMaskedColumn(t *testing.T) {
 	if strings.Contains(string(masked), "Quill") || strings.Contains(string(masked), "Mara") {
 		t.Errorf("%s", masked)
 	}
-	for _, text := range []string{"Alder", "taken_by", "M••• •••••"} {
+	for _, text := range []string{"Alder", "taken_by", "M••• •••••", "river.visits", "the texts"} {
 		if !strings.Contains(string(masked), text) {
 			t.Errorf("no %s in %s", text, masked)
 		}

@@ -62,6 +62,8 @@ func (s *Server) audits() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(&AuditShown{Audit: *a, Result: *question.Masked(result, hidden)}, nil)
+		shown := AuditShown{Audit: *a, Result: *question.Masked(result, hidden)}
+		shown.Result.There = shown.Result.There.Shown(true)
+		return answer(&shown, nil)
 	})
 }

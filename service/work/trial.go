@@ -54,5 +54,6 @@ func try(ctx context.Context, a *attempt) error {
 	if err != nil {
 		return err
 	}
+	result.There = result.There.Shown(false)
 	return a.finish(ctx, func(*sqlx.Tx) (any, *int64, error) { return result, nil, nil })
 }

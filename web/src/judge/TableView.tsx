@@ -215,7 +215,7 @@ function JudgedThere({ of }: { of: Schemas["Result"]["there"] }) {
         </summary>
         <chakra.ol pl="6" maxH="320px" overflowY="auto">
           {of.statements.map((s) => (
-            <li key={s.sql}>
+            <li key={`${s.says} ${s.milliseconds} ${s.sql}`}>
               {s.says}: {plural(s.rows, "row", "rows")} in {count(s.milliseconds)} ms
               <chakra.pre
                 fontFamily="mono"
