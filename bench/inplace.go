@@ -81,7 +81,11 @@ func (b *bench) there(ctx context.Context, what string, d engine.Database, r eng
 		err = errors.Join(use(s), s.Close())
 		return measured{took: time.Since(started)}, err
 	}
-	if err := (&bench{rounds: 2}).inTurn([]measuring{
+	rounds := 2
+	if wanted == 0 {
+		rounds = 1
+	}
+	if err := (&bench{rounds: rounds}).inTurn([]measuring{
 		{&inPlace, func() (measured, error) {
 			return session(func(s engine.Session) error {
 				_, err := inplace.Judge(ctx, s, d.Engine, r, book, inplace.Options{Workers: 2})

@@ -19,6 +19,9 @@ func init() {
 	register(Kind{Name: "clickhouse", Title: "ClickHouse", Port: 9000, open: openClickHouse})
 }
 
+// longestStatement is how long a statement may be that lists texts, in bytes.
+const longestStatement = 64 << 20
+
 // clickHouse is a session with ClickHouse over its native protocol. Each statement sees what is there when it begins, part by part; there are no
 // transactions.
 type clickHouse struct {
@@ -50,7 +53,7 @@ func openClickHouse(ctx context.Context, d *Database) (Session, error) {
 		return nil, errors.Join(err, conn.Close())
 	}
 	if level != "1" {
-		c.settings = clickhouse.Settings{"max_execution_time": int(d.Timeout.Seconds()), "readonly": 1}
+		c.settings = clickhouse.Settings{"max_execution_time": int(d.Timeout.Seconds()), "max_query_size": longestStatement, "readonly": 1}
 	}
 	return c, nil
 }

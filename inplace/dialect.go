@@ -108,7 +108,7 @@ type natureKind uint8
 
 const (
 	textual natureKind = iota
-	padded             // texts that are filled up with zero bytes
+	padded             // texts that are filled up to a width
 	integer
 	exact
 	floating

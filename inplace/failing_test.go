@@ -263,3 +263,34 @@ func TestATableThatChangesWhileItIsJudged(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+func TestTablesAtTheirLimits(t *testing.T) {
+	p := startPlaces(t)
+	conn := postgrestest.Connect(t, p.postgres)
+	for _, sql := range []string{"CREATE TABLE none (id integer, flow numeric(6,2), noted timestamptz, said text)", "CREATE TABLE odd (fixed character(5), several integer[], spelt json, flow numeric, far timestamp)",
+		"INSERT INTO odd VALUES ('AB', '{1,2}', '{\"a\": 1}', 'NaN', 'infinity'), ('AB', null, null, 1.50, '2026-01-01 10:00:00.25'), (null, '{}', '[]', 1.5, '0044-03-15 BC')",
+		"CREATE TABLE wrong AS SELECT n AS id, 'about ' || n AS said, CASE WHEN n % 2 = 0 THEN n::text ELSE 'x' || n END AS mixed FROM generate_series(1, 60000) AS x(n)"} {
+		if _, err := conn.Exec(t.Context(), sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.shards.Do(t, 0, "CREATE TABLE none (id Nullable(Int32), flow Decimal(6, 2), noted DateTime, said String) ENGINE = MergeTree() ORDER BY tuple()",
+		"CREATE TABLE wrong ENGINE = MergeTree() ORDER BY tuple() AS SELECT toInt32(number + 1) AS id, concat('about ', toString(number + 1)) AS said, if(number % 2 = 1, toString(number + 1), concat('x', toString(number + 1))) AS mixed FROM system.numbers LIMIT 60000")
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: id, type: integer}\n  - {name: said, type: decimal}\n  - {name: mixed, type: integer, to: 30000}\nrules:\n  - {id: half, condition: mixed > 100}\n  - {id: never, condition: said > 3}\n")
+	empty := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: id, type: integer, required: true}\n  - {name: flow, type: decimal, from: 1}\n  - {name: noted, type: datetime}\n  - {name: said, pattern: \"a+\"}\nkeys:\n  - {id: k, columns: [id]}\nequal_rows: {severity: minor}\nmeasures: [flow]\n")
+	odd := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: fixed, shortest: 3}\n  - {name: several}\n  - {name: spelt}\n  - {name: flow, type: decimal}\n  - {name: far, type: datetime}\nkeys:\n  - {id: k, columns: [flow], may_lack_parts: true}\n")
+	postgres, shard := ofAddress(t, p.postgres), p.shards.Nodes[0]
+	for _, one := range []struct {
+		at   place
+		book *rulebook.Rulebook
+	}{
+		{place{"nothing in PostgreSQL", postgres, engine.Relation{Schema: "public", Table: "none"}}, empty}, {place{"nothing in ClickHouse", shard, engine.Relation{Schema: "default", Table: "none"}}, empty},
+		{place{"odd types of PostgreSQL", postgres, engine.Relation{Schema: "public", Table: "odd"}}, odd},
+		{place{"60,000 wrong texts in PostgreSQL", postgres, engine.Relation{Schema: "public", Table: "wrong"}}, book}, {place{"60,000 wrong texts in ClickHouse", shard, engine.Relation{Schema: "default", Table: "wrong"}}, book},
+	} {
+		want, got := plain(t, here(t, one.at, one.book)), plain(t, there(t, one.at, one.book))
+		if d := differences("", want, got); len(d) > 0 {
+			t.Errorf("%s:\n%s", one.at.name, strings.Join(d[:min(len(d), 10)], "\n"))
+		}
+	}
+}

@@ -28,7 +28,10 @@ func (postgresql) quote(text string) (string, error) {
 	return "'" + strings.ReplaceAll(text, "'", "''") + "'", nil
 }
 
-var postgresNumeric = regexp.MustCompile(`^numeric\([0-9]+,([0-9]+)\)$`)
+var (
+	postgresNumeric = regexp.MustCompile(`^numeric\([0-9]+,([0-9]+)\)$`)
+	postgresPadded  = regexp.MustCompile(`^character\(([0-9]+)\)$`)
+)
 
 func (postgresql) natureOf(c *engine.Column) nature {
 	switch t := c.Type; {
@@ -49,6 +52,9 @@ func (postgresql) natureOf(c *engine.Column) nature {
 		return nature{kind: moment, zoned: strings.HasSuffix(t, " with time zone")}
 	case t == "text", strings.HasPrefix(t, "character varying"):
 		return nature{kind: textual}
+	case postgresPadded.MatchString(t):
+		width, _ := strconv.Atoi(postgresPadded.FindStringSubmatch(t)[1])
+		return nature{kind: padded, digits: width}
 	}
 	return nature{kind: other}
 }
@@ -57,6 +63,8 @@ func (p postgresql) text(ref string, n nature) string {
 	switch n.kind {
 	case textual:
 		return ref
+	case padded: // a cast takes the spaces away
+		return fmt.Sprintf("rpad(%s::text, %d)", ref, n.digits)
 	case boolean:
 		return "(CASE WHEN " + ref + " THEN 'true' WHEN NOT " + ref + " THEN 'false' END)"
 	case moment:
