@@ -26,6 +26,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/api"
 	"proudsieve/service/provider"
+	"proudsieve/service/telemetry"
 	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
@@ -72,6 +73,7 @@ func arrivalFlags() []cli.Flag {
 		&cli.StringFlag{Name: "mail-tls", Usage: strings.Join(telling.MailTLS, ", ") + "; where it is left out, required but on this machine"},
 		&cli.BoolFlag{Name: "tell-private",
 			Usage: "tell also receivers at addresses of this machine and of private networks"},
+		&cli.StringFlag{Name: "otlp", Usage: "where traces and metrics are sent by OTLP over HTTP, as http://127.0.0.1:4318; nowhere where it is left out"},
 		&cli.DurationFlag{Name: "stall-after", Value: work.DefaultStall,
 			Usage: "how long a job may make no progress before it fails"},
 		&cli.StringSliceFlag{Name: "name",
@@ -113,8 +115,13 @@ func setUnpacking(c *cli.Command) error {
 func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 	o := service.Options{Directory: c.String("data"), Listen: c.String("listen"), UploadLimit: c.Int64("upload-limit"),
 		FetchPrivate: c.Bool("fetch-private"), Watch: c.String("watch"), Stall: c.Duration("stall-after"), Log: log,
-		Certificate: c.String("tls-certificate"), Key: c.String("tls-key"), Address: c.String("address"), TellPrivate: c.Bool("tell-private")}
+		Certificate: c.String("tls-certificate"), Key: c.String("tls-key"), Address: c.String("address"), TellPrivate: c.Bool("tell-private"), Telemetry: c.String("otlp")}
 	var err error
+	if o.Telemetry != "" {
+		if err := telemetry.Check(o.Telemetry); err != nil {
+			return o, err
+		}
+	}
 	if o.Mail, err = mailServer(c); err != nil {
 		return o, err
 	}

@@ -28,6 +28,7 @@ import (
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
+	"proudsieve/service/telemetry"
 	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
@@ -55,7 +56,9 @@ type Options struct {
 	Provider    *provider.Settings // lets in whom it knows; nil for none
 	// ProviderSecret is the name, among the secrets of the node, of what the service proves to the provider who it is by; empty for none.
 	ProviderSecret string
-	Stall          time.Duration // how long a job may make no progress; 0 means work.DefaultStall
+	// Telemetry is where traces and metrics are sent by OTLP over HTTP; empty for nowhere.
+	Telemetry string
+	Stall     time.Duration // how long a job may make no progress; 0 means work.DefaultStall
 	// Samples are made-up datasets that a person may bring to look around in.
 	Samples []records.Sample
 	Log     *slog.Logger
@@ -77,7 +80,8 @@ type Service struct {
 	failed   chan error
 	watching guard.Group
 	unwatch  context.CancelFunc
-	unserve  context.CancelFunc // ends what is being answered
+	unserve  context.CancelFunc          // ends what is being answered
+	untell   func(context.Context) error // ends the sending of traces and metrics; nil where none are sent
 }
 
 // Start starts the service. Where nobody has a token yet, one is made for an
@@ -114,6 +118,12 @@ func (s *Service) start(ctx context.Context) error {
 	}
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.options.Listen, err)
+	}
+	if s.options.Telemetry != "" {
+		node, _ := os.Hostname()
+		if s.untell, err = telemetry.Start(ctx, s.options.Telemetry, fmt.Sprintf("%s %s", node, s.listener.Addr()), s.options.Log); err != nil {
+			return err
+		}
 	}
 	pool, err := work.NewPool(s.store, kept, s.options.Log)
 	if err != nil {
@@ -278,6 +288,8 @@ func (s *Service) Wait(ctx context.Context) error {
 const (
 	answersEnd = 5 * time.Second // how long requests have to end when the service stops
 	jobsEnd    = 10 * time.Second
+	// tellingEnds is how long the last traces and metrics may take.
+	tellingEnds = 5 * time.Second
 )
 
 // Stop ends requests and jobs in order; jobs under way are taken up at the next start.
@@ -309,6 +321,13 @@ func (s *Service) Stop() error {
 		ctx, cancel := context.WithTimeout(context.Background(), jobsEnd)
 		defer cancel()
 		errs = append(errs, s.pool.Stop(ctx))
+	}
+	if s.untell != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), tellingEnds)
+		defer cancel()
+		if err := s.untell(ctx); err != nil { // which nobody has to wait for
+			s.options.Log.Warn("the last traces and metrics could not be sent", "error", err)
+		}
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())

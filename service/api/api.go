@@ -35,6 +35,7 @@ import (
 	"proudsieve/service/records"
 	"proudsieve/service/signing"
 	"proudsieve/service/store"
+	"proudsieve/service/telemetry"
 	"proudsieve/service/telling"
 	"proudsieve/service/work"
 )
@@ -84,7 +85,7 @@ type Server struct {
 // Handler returns everything the service answers.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(numbered, s.logged, compressed(), s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
+	r.Use(numbered, telemetry.Requests, s.logged, compressed(), s.recovered, s.secured, s.named, textual, http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", promhttp.Handler())

@@ -28,6 +28,7 @@ import (
 	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/telemetry"
 	"proudsieve/service/telling"
 )
 
@@ -321,6 +322,7 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 		return err
 	}
 	a := &attempt{Pool: p, job: job, number: number}
+	ctx, traced := telemetry.Attempt(ctx, job.Kind, id)
 	working, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	started := time.Now()
@@ -337,7 +339,10 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	cancel(nil)
 	_ = reporting.Wait()
 	outcome := "failed"
-	defer func() { jobEnded(job, outcome, started, a.rows.Load(), a.done.Load()) }()
+	defer func() {
+		jobEnded(job, outcome, started, a.rows.Load(), a.done.Load())
+		traced(outcome)
+	}()
 	switch {
 	case err == nil:
 		outcome = "done"
