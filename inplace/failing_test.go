@@ -214,7 +214,7 @@ func TestGivingUpReachesTheServer(t *testing.T) {
 			t.Fatal("the server is still at work")
 		}
 	}
-	at.database.Timeout = 300 * time.Millisecond
+	at.database.Timeout = 1500 * time.Millisecond
 	short := opened(t, at.database)
 	defer short.Close()
 	if _, err := inplace.Judge(t.Context(), short, "postgresql", slow, book, inplace.Options{}); !errors.Is(err, engine.ErrTimeout) {

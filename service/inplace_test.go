@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"bytes"
+	"errors"
 	"net/http"
 	"strings"
 	"testing"
@@ -71,6 +73,15 @@ func TestATableIsJudgedWhereItLies(t *testing.T) {
 	t.Run("what needs its rows says so", func(t *testing.T) {
 		_, err := r.Steward.ShowGroups(ctx, *job.ResultTable, &client.ShowGroupsParams{Columns: []string{"sample"}, Limit: 5})
 		refused(t, "groups", err, http.StatusConflict, "none of its rows were taken")
+	})
+	t.Run("a report for the owner of the data", func(t *testing.T) {
+		page, err := r.Steward.ShowReport(ctx, a.ID, nil)
+		var b bytes.Buffer
+		if err := errors.Join(err, client.Save(&b, page, err)); err != nil || !strings.Contains(b.String(), "1 of 4 rows") {
+			t.Errorf("%v: %s", err, b.String())
+		}
+		_, err = r.Steward.DownloadFindings(ctx, a.ID, nil)
+		refused(t, "findings as cells", err, http.StatusConflict, "none of its rows were taken")
 	})
 	if _, again := judge(results); !strings.Contains(string(*again.Result), "as it was when it was judged as delivery") || *again.ResultTable != *job.ResultTable {
 		t.Errorf("the same table is %s", *again.Result)

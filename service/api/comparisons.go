@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -110,7 +111,8 @@ type auditFile struct {
 	*records.Audit
 	table  *records.Table
 	result *audit.Result
-	file   *intake.File
+	file   *intake.File // nil of a table that lies elsewhere
+	there  error        // why that is so
 	book   *rulebook.Rulebook
 }
 
@@ -136,7 +138,10 @@ func (s *Server) ofAudit(ctx context.Context, id int64) (*auditFile, error) {
 			return nil, err
 		}
 	}
-	a.file, a.book, err = work.OpenTable(ctx, s.Files, a.table, a.book)
+	book := a.book
+	if a.file, a.book, err = work.OpenTable(ctx, s.Files, a.table, book); errors.Is(err, work.ErrThere) {
+		a.book, a.there, err = book, err, nil
+	}
 	return a, err
 }
 
@@ -150,9 +155,11 @@ func (s *Server) report(ctx context.Context, id int64) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	examples, err := report.Examples(ctx, a.file, rows.Checkpoints, a.result)
-	if err != nil {
-		return nil, err
+	examples := map[string][]report.Example{}
+	if a.there == nil {
+		if examples, err = report.Examples(ctx, a.file, rows.Checkpoints, a.result); err != nil {
+			return nil, err
+		}
 	}
 	d, err := store.FindDataset(ctx, s.Store.DB, a.Dataset)
 	if err != nil {
@@ -185,6 +192,9 @@ type findingsAsked struct {
 
 func (s *Server) findingsFile(ctx context.Context, in *findingsAsked) (*huma.StreamResponse, error) {
 	a, err := s.ofAudit(ctx, in.ID)
+	if err == nil {
+		err = a.there // its cells are not here
+	}
 	if err != nil {
 		return nil, err
 	}
