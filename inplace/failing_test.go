@@ -15,6 +15,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/testkit"
 	"proudsieve/engine"
+	"proudsieve/engine/enginetest"
 	"proudsieve/inplace"
 	"proudsieve/postgres/postgrestest"
 )
@@ -224,6 +225,7 @@ func TestGivingUpReachesTheServer(t *testing.T) {
 
 func TestAServerThatGoes(t *testing.T) {
 	p := startPlaces(t)
+	p.shards = enginetest.StartClickHouse(t, 3)
 	at := p.lay(t, madeUp(rand.New(rand.NewPCG(1, 1)), 60))[3]
 	book, err := rulebook.Parse([]byte("dataset: visits\ncolumns:\n  - {name: id, type: integer}\n"))
 	if err != nil {

@@ -10,10 +10,13 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/url"
+	"os"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -26,7 +29,33 @@ import (
 	"proudsieve/postgres/postgrestest"
 )
 
-func TestMain(m *testing.M) { postgrestest.Main(m) }
+func TestMain(m *testing.M) {
+	postgrestest.Main(m, func() {
+		if endShards != nil {
+			endShards()
+		}
+	})
+}
+
+// Three servers of ClickHouse are shared by the tests, since each takes a second to start.
+var (
+	endShards   func()
+	startShards = sync.OnceValues(func() (*enginetest.ClickHouse, error) {
+		directory, err := os.MkdirTemp("", "proudsieve-shards-")
+		if err != nil {
+			return nil, err
+		}
+		c, stop, err := enginetest.Launch(context.Background(), directory, 3)
+		endShards = func() {
+			if stop != nil {
+				stop()
+			}
+			_ = os.RemoveAll(directory)
+		}
+		return c, err
+	})
+	tables atomic.Int64
+)
 
 // longer is how long tables and rulebooks are made up beyond the usual number.
 var longer = flag.Duration("longer", 0, "how long to go on comparing what engines say with what is judged here")
@@ -107,12 +136,15 @@ type places struct {
 	postgres string
 	parts    []string // other databases of PostgreSQL, on which the partitions of a table lie
 	shards   *enginetest.ClickHouse
-	tables   int
 }
 
 func startPlaces(t *testing.T) *places {
 	t.Helper()
-	p := &places{postgres: postgrestest.Database(t), shards: enginetest.StartClickHouse(t, 3)}
+	shards, err := startShards()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &places{postgres: postgrestest.Database(t), shards: shards}
 	conn := postgrestest.Connect(t, p.postgres)
 	if _, err := conn.Exec(t.Context(), "CREATE EXTENSION postgres_fdw"); err != nil {
 		t.Fatal(err)
@@ -143,8 +175,7 @@ func literal(engineName string, text *string) string {
 // lay lays rows into a table in each place.
 func (p *places) lay(t *testing.T, rows [][]*string) []place {
 	t.Helper()
-	p.tables++
-	name := fmt.Sprintf("visits%d", p.tables)
+	name := fmt.Sprintf("visits%d", tables.Add(1))
 	columns := func(of func(i int) string) string {
 		var all []string
 		for i := range visits {
@@ -432,7 +463,7 @@ func TestEnginesJudgeAsFilesAreJudged(t *testing.T) {
 	books, failed := 0, 0
 	for tables := 0; tables < 2 || time.Since(began) < *longer; tables++ {
 		all := p.lay(t, madeUp(r, 20+r.IntN(300)))
-		for range 7 {
+		for range 5 {
 			text := randomBook(r)
 			book, err := rulebook.Parse([]byte(text))
 			for ; err != nil; book, err = rulebook.Parse([]byte(text)) { // a condition does not fit a type
@@ -497,7 +528,7 @@ func TestColumnsOfManyTextsAreJudgedAsOthersAre(t *testing.T) {
 	failed := 0
 	for tables := 0; tables < 1 || time.Since(began) < *longer; tables++ {
 		all := p.lay(t, madeUp(r, 320))
-		for range 7 {
+		for range 5 {
 			text := randomBook(r)
 			book, err := rulebook.Parse([]byte(text))
 			for ; err != nil; book, err = rulebook.Parse([]byte(text)) {

@@ -19,9 +19,12 @@ var (
 	databases atomic.Int64
 )
 
-// Main runs the tests of a package with a server, and is what its TestMain calls.
-func Main(m *testing.M) {
+// Main runs the tests of a package with a server, and is what its TestMain calls. What else they share is ended by after.
+func Main(m *testing.M, after ...func()) {
 	code, err := run(m)
+	for _, one := range after {
+		one()
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		code = 1
