@@ -1,0 +1,250 @@
+package inplace
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"proudsieve/core/condition"
+	"proudsieve/core/table"
+)
+
+// spaceClass are the characters that a person would take for a space, or not see at all, as table.IsSpace has them.
+const spaceClass = `[\t-\r \x{85}\x{A0}\x{AD}\x{1680}\x{2000}-\x{200A}\x{200B}-\x{200D}\x{2028}\x{2029}\x{202F}\x{205F}\x{2060}\x{3000}\x{FEFF}]`
+
+// readMany finds out how the cells of a column are read that has too many texts to list them.
+func (j *judgement) readMany(ctx context.Context, c *column) error {
+	pattern := `\A` + spaceClass + `*`
+	var marks []string
+	for _, m := range c.cells.Marks() {
+		var b strings.Builder
+		for _, r := range m {
+			if r == ' ' {
+				b.WriteString(spaceClass + "+")
+				continue
+			}
+			b.WriteString(quoteMeta(r))
+		}
+		marks = append(marks, b.String())
+	}
+	if len(marks) > 0 {
+		pattern += "(?:" + strings.Join(marks, "|") + ")?"
+	}
+	matches, err := j.matches(c.text, pattern+spaceClass+`*\z`)
+	if err != nil {
+		return err
+	}
+	if c.direct && len(marks) == 0 {
+		matches = never
+	}
+	answer, err := j.all(ctx, "the texts of "+c.name+" that stand for nothing", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s OR %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from,
+		j.isNull(c.ref), matches))
+	if err != nil {
+		return err
+	}
+	c.missingTexts = map[string]int64{}
+	var texts []string
+	null := false
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		if row[0].null {
+			null, c.nulls = true, n
+			c.missingTexts[""] += n
+		} else if c.cells.Read(row[0].text).Missing {
+			texts = append(texts, row[0].text)
+			c.missingTexts[row[0].text] += n
+		}
+	}
+	c.missing = j.amongTexts(c.text, texts, null)
+	switch {
+	case c.direct:
+		if c.odd != "" {
+			c.mistyped = "(NOT " + c.missing + " AND " + j.certain("("+c.odd+")") + ")"
+		}
+	case c.cells.Type == table.TypeText:
+		c.value = said{sql: c.text, kind: table.Text}
+	case c.cells.Type.IsNumber():
+		return j.readNumbers(ctx, c)
+	default:
+		c.valueUnsaid = unsaid("more than %d different texts, read as %s, ", listedMost, c.cells.Type)
+		return nil
+	}
+	var when []string
+	var then []said
+	if c.missing != never {
+		when, then = append(when, c.missing), append(then, j.none(c.value))
+	}
+	if c.mistyped != never {
+		if err := j.countOdd(ctx, c); err != nil {
+			return err
+		}
+		if c.mistyped != never {
+			when, then = append(when, c.mistyped), append(then, j.none(c.value))
+		}
+	}
+	j.guard(c, when, then)
+	return nil
+}
+
+// readNumbers reads the texts of a column that is not listed as numbers. Whether a text is one is seen by its shape, except that it is whole.
+func (j *judgement) readNumbers(ctx context.Context, c *column) error {
+	if err := j.askShapes(ctx, c); err != nil {
+		return err
+	}
+	if c.valueUnsaid = c.shapesUnsaid; c.valueUnsaid != nil {
+		return nil
+	}
+	written, other := c.cells.Written()
+	mark, group := ".", ""
+	if other && written.DecimalMark != "" {
+		mark = written.DecimalMark
+	}
+	if other {
+		group = written.GroupingMark
+	}
+	decimal, mistyped := c.cells.AsDecimal(), []string{}
+	scale, digits := 0, 0
+	for _, s := range c.shapes {
+		if decimal.Read(s.text).Mistyped {
+			mistyped = append(mistyped, s.text)
+			continue
+		}
+		plain := s.text
+		if group != "" {
+			plain = strings.ReplaceAll(plain, group, "")
+		}
+		whole, fraction, _ := strings.Cut(plain, mark)
+		if strings.Trim(whole+fraction, "0123456789-+") != "" {
+			c.valueUnsaid = unsaid("a number written as %s, in a column of more than %d different texts,", s.text, listedMost)
+			return nil
+		}
+		scale, digits = max(scale, len(fraction)), max(digits, len(whole)+len(fraction))
+	}
+	if digits > 28 {
+		c.valueUnsaid = unsaid("numbers of %d digits", digits)
+		return nil
+	}
+	c.mistyped = j.amongTexts(j.digitsAlike(c.text), mistyped, false)
+	if c.mistyped != never {
+		c.mistyped = "(NOT " + c.missing + " AND " + c.mistyped + ")"
+	}
+	text := c.text
+	if group != "" {
+		text = j.replace(text, group, "")
+	}
+	if mark != "." {
+		text = j.replace(text, mark, ".")
+	}
+	where := c.valued()
+	if c.value, c.valueUnsaid = j.dialect.number(text, where, scale); c.valueUnsaid != nil || c.cells.Type != table.TypeInteger || scale == 0 {
+		return nil
+	}
+	rounded, err := j.call(&condition.Step{Does: "FLOOR"}, []said{c.value})
+	if err != nil {
+		c.valueUnsaid = err
+		return nil
+	}
+	whole, err := j.compare("=", rounded, c.value)
+	if err != nil {
+		return err
+	}
+	c.mistyped = "(" + c.mistyped + " OR (" + where + " AND NOT " + j.certain(whole) + "))"
+	c.value, c.valueUnsaid = j.dialect.number(text, c.valued(), scale)
+	return nil
+}
+
+// countOdd finds out whether there are cells that an engine can hold and that are no value of the type.
+func (j *judgement) countOdd(ctx context.Context, c *column) error {
+	answer, err := j.all(ctx, "whether "+c.name+" holds what is no "+string(c.cells.Type), "SELECT "+j.asText(j.countWhere(c.mistyped))+" FROM "+j.from)
+	if err != nil {
+		return err
+	}
+	n, err := answer[0][0].count()
+	if n == 0 {
+		c.mistyped = never
+	}
+	return err
+}
+
+// shapesKnown is up to how many shapes, seen in the first rows, are looked for by patterns, which is faster than to make the shape of each text.
+const shapesKnown = 6
+
+// askShapes asks for the shapes of a column that is not listed.
+func (j *judgement) askShapes(ctx context.Context, c *column) error {
+	if c.shapesAsked {
+		return nil
+	}
+	c.shapesAsked = true
+	alike := j.digitsAlike(c.text)
+	where := c.filled()
+	first, err := j.all(ctx, "the shapes of "+c.name+" in the first rows", fmt.Sprintf("SELECT %s, %s FROM (SELECT * FROM %s WHERE %s LIMIT %d) AS sample GROUP BY %[1]s LIMIT %[6]d", alike, j.asText("count(*)"), j.from, where, samples/4,
+		shapesKnown+1))
+	if err != nil {
+		return err
+	}
+	if len(first) <= shapesKnown && j.rows > samples && j.fence() == "" {
+		var which []string
+		var then []said
+		for i, row := range first {
+			var pattern strings.Builder
+			pattern.WriteString(`\A`)
+			for _, r := range row[0].text {
+				if r == '9' {
+					pattern.WriteString("[0-9]")
+				} else {
+					pattern.WriteString(quoteMeta(r))
+				}
+			}
+			is, err := j.matches(c.text, pattern.String()+`\z`)
+			if err != nil {
+				return err
+			}
+			which, then = append(which, j.certain(is)), append(then, said{sql: "'" + strconv.Itoa(i) + "'", kind: table.Text})
+		}
+		sorted, err := j.choose(which, append(then, said{sql: "'-'", kind: table.Text}))
+		if err != nil {
+			return err
+		}
+		answer, err := j.all(ctx, "how many texts of "+c.name+" have these shapes", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", sorted.sql, j.asText("count(*)"), j.from, where))
+		if err != nil {
+			return err
+		}
+		others := false
+		for _, row := range answer {
+			n, err := row[1].count()
+			if err != nil {
+				return err
+			}
+			if at, err := strconv.Atoi(row[0].text); err == nil && at >= 0 && at < len(first) {
+				c.shapes = append(c.shapes, shape{first[at][0].text, n})
+			} else {
+				others = true
+			}
+		}
+		if where = "(" + where + " AND NOT " + anyOf(which) + ")"; !others {
+			return nil
+		}
+	}
+	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, where, listedMost+1))
+	if err != nil {
+		return err
+	}
+	if len(answer) > listedMost {
+		c.shapesUnsaid = fmt.Errorf("%s has more than %d shapes of texts", c.name, listedMost)
+		return nil
+	}
+	for _, row := range answer {
+		n, err := row[1].count()
+		if err != nil {
+			return err
+		}
+		c.shapes = append(c.shapes, shape{row[0].text, n})
+	}
+	slices.SortFunc(c.shapes, func(a, b shape) int { return strings.Compare(a.text, b.text) })
+	return nil
+}
