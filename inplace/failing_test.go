@@ -296,3 +296,18 @@ func TestTablesAtTheirLimits(t *testing.T) {
 		}
 	}
 }
+
+// Of several rows that are alike the first one after a gap breaks the rule, which nothing tells there: it is unjudged, and has found nothing.
+func TestAnUnjudgedRuleHasFoundNothing(t *testing.T) {
+	at, _ := flows(t, 20)
+	s := opened(t, at.database)
+	defer s.Close()
+	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: k, type: integer}\ntable_rules:\n  - {id: gaps, check: no_gaps, in: k, step: \"1\"}\n")
+	result, err := inplace.Judge(t.Context(), s, "postgresql", engine.Relation{Query: "SELECT (id % 5) * 3 AS k FROM flows"}, book, inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f := result.Finding("gaps"); f != nil || result.Judges("gaps") || result.HasPassed() {
+		t.Errorf("%+v, %+v", f, result.Rules)
+	}
+}

@@ -234,8 +234,9 @@ func (j *judgement) onTable(ctx context.Context, at int, rule rulebook.TableRule
 	if err != nil || o.Unjudged != "" {
 		return errors.Join(err, unjudgedAs(o.Unjudged))
 	}
-	j.rules[at].Found, j.rules[at].All, j.rules[at].Texts = o.Found, o.All, o.Texts
+	found := audit.ToldRule{Found: o.Found, All: o.All, Texts: o.Texts}
 	if o.Rows == nil || o.Rows.IsEmpty() {
+		j.rules[at] = found
 		return nil
 	}
 	var list [][]string
@@ -258,7 +259,7 @@ func (j *judgement) onTable(ctx context.Context, at int, rule rulebook.TableRule
 		return fmt.Errorf("more than %d combinations of %s break it, so that they cannot be named", listedMost, document.Join(batch.Names))
 	}
 	slices.SortFunc(list, slices.Compare[[]string])
-	j.where[at] = j.amongRows(texts, list)
+	j.rules[at], j.where[at] = found, j.amongRows(texts, list)
 	return nil
 }
 
