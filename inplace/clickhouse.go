@@ -490,6 +490,8 @@ func (c clickhouse) amongRows(texts []string, rows [][]string) string {
 
 func (clickhouse) firstOf(text string) string { return "ifNull(" + text + ", '')" }
 
+func (clickhouse) sorted(text string) string { return text }
+
 func (clickhouse) digitsAlike(text string) string {
 	return "replaceRegexpAll(" + text + ", '[0-8]', '9')"
 }

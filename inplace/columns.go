@@ -24,7 +24,6 @@ const never = "(1 = 0)"
 
 // column is a column of the table, and how its cells are said in SQL.
 type column struct {
-	at     int
 	name   string
 	ref    string // as SQL names it
 	nature nature
@@ -41,7 +40,6 @@ type column struct {
 	valueUnsaid       error
 	// missingTexts are the texts that stand for nothing, of a column that is not listed.
 	missingTexts map[string]int64
-	nulls        int64
 	shapes       []shape // of a column that is not listed, where they were asked for
 	shapesUnsaid error
 	shapesAsked  bool
@@ -86,7 +84,7 @@ func (c *column) valued() string {
 }
 
 func (j *judgement) newColumn(at int, e *engine.Column) *column {
-	c := &column{at: at, name: e.Name, ref: j.name(e.Name), nature: j.natureOf(e), cells: j.outline.Cells(at)}
+	c := &column{name: e.Name, ref: j.name(e.Name), nature: j.natureOf(e), cells: j.outline.Cells(at)}
 	c.text = j.dialect.text(c.ref, c.nature)
 	c.missing, c.mistyped = never, never
 	c.value, c.odd, c.direct = j.dialect.direct(c.ref, c.nature, c.cells.Type)
@@ -313,7 +311,7 @@ func (j *judgement) mostFrequent(ctx context.Context, c *column, where string) (
 		return nil, nil
 	}
 	answer, err := j.all(ctx, "the most frequent texts of "+c.name+" that break a rule", fmt.Sprintf("SELECT sieve_t, %s FROM (SELECT %s AS sieve_t, count(*) AS sieve_n FROM %s WHERE %s GROUP BY %[2]s ORDER BY sieve_n DESC, %[5]s LIMIT %[6]d) AS most",
-		j.asText("sieve_n"), c.text, j.from, where, j.sorted(said{sql: c.text, kind: table.Text}).sql, profile.FrequentShown))
+		j.asText("sieve_n"), c.text, j.from, where, j.sorted(c.text), profile.FrequentShown))
 	if err != nil {
 		return nil, err
 	}

@@ -248,8 +248,8 @@ func (j *judgement) describeTexts(ctx context.Context, c *column, told *profile.
 		told.Shapes[profile.ShapeOf(s.text)] += s.rows
 		told.Spaces.Plus(profile.SpacesOf(s.text, s.rows))
 	}
-	text := said{sql: c.text, kind: table.Text}
-	answer, err := j.all(ctx, "the first and the last text of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s", j.lowest(j.sorted(text), "1 = 1"), j.highest(j.sorted(text), "1 = 1"), j.from, c.filled()))
+	text := said{sql: j.sorted(c.text), kind: table.Text}
+	answer, err := j.all(ctx, "the first and the last text of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s", j.lowest(text, "1 = 1"), j.highest(text, "1 = 1"), j.from, c.filled()))
 	if err != nil {
 		return err
 	}
@@ -257,14 +257,6 @@ func (j *judgement) describeTexts(ctx context.Context, c *column, told *profile.
 		told.Lowest, told.Highest = table.TextValue(answer[0][0].text), table.TextValue(answer[0][1].text)
 	}
 	return nil
-}
-
-// sorted has a text ordered by its bytes.
-func (j *judgement) sorted(v said) said {
-	if p, ok := j.dialect.(postgresql); ok {
-		v.sql = p.bytewise(v)
-	}
-	return v
 }
 
 // describeExceptions counts what is no value of the column's type.

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"proudsieve/core/condition"
 	"proudsieve/core/table"
@@ -50,6 +49,8 @@ type dialect interface {
 	amongRows(texts []string, rows [][]string) string
 	// firstOf is a text or, where that is null, nothing.
 	firstOf(text string) string
+	// sorted is a text that is ordered by its bytes.
+	sorted(text string) string
 	digitsAlike(text string) string
 	length(text string) string
 	// asText turns what was worked out into a text.
@@ -75,7 +76,7 @@ type dialect interface {
 	hash(columns []*column) string
 	hashName() string
 	exclusiveOr(hash string) string
-	// group is what a question is grouped by to find equal values of a column of a nature.
+	// groups says that equal values of a nature are found by grouping what the engine holds.
 	groups(n nature) bool
 	day(v said) string
 	// distinct is how many different texts there are, with its relative error; a query over all of them is asked where it is empty.
@@ -220,7 +221,8 @@ func (t *translator) step(s condition.Step) (said, error) {
 		}
 		return t.choose(when, append(then, args[len(args)-1]))
 	case "LIKE":
-		return truth(t.matches(args[0].sql, likePattern(s.Of[1].Is.Text, s.Word)))
+		pattern, _ := condition.LikePattern(s.Of[1].Is.Text, s.Word) // which Check has seen
+		return truth(t.matches(args[0].sql, pattern))
 	case "LIKE_REGEX":
 		return truth(t.matches(args[0].sql, s.Of[1].Is.Text))
 	}
@@ -302,36 +304,6 @@ func (t *translator) oneOf(args []said, sure bool) (string, error) {
 		}
 	}
 	return any, nil
-}
-
-// likePattern makes a pattern of RE2 of one of LIKE.
-func likePattern(like, escape string) string {
-	var b strings.Builder
-	b.WriteString(`\A(?s:`)
-	escaped := false
-	for _, r := range like {
-		switch {
-		case !escaped && escape != "" && string(r) == escape:
-			escaped = true
-			continue
-		case !escaped && r == '%':
-			b.WriteString(".*")
-		case !escaped && r == '_':
-			b.WriteByte('.')
-		default:
-			b.WriteString(quoteMeta(r))
-		}
-		escaped = false
-	}
-	b.WriteString(`)\z`)
-	return b.String()
-}
-
-func quoteMeta(r rune) string {
-	if strings.ContainsRune(`\.+*?()|[]{}^$`, r) {
-		return `\` + string(r)
-	}
-	return string(r)
 }
 
 // countedOnce is 1 where a condition holds that is never null, and 0 elsewhere.

@@ -498,8 +498,7 @@ func Identify(ctx context.Context, s engine.Session, engineName string, r engine
 	return out, err
 }
 
-// Rows reads a page of the rows for which a condition holds that a judgement made (There.Where), ordered by all of their texts, as these. The first row is a
-// header.
+// Rows reads a page of the rows for which a condition holds that a judgement made (There.Where), ordered by all of their texts.
 func Rows(ctx context.Context, s engine.Session, engineName string, r engine.Relation, where string, after, most int) (names []string, rows [][]string, err error) {
 	d, known := dialects[engineName]
 	if !known {
@@ -517,7 +516,7 @@ func Rows(ctx context.Context, s engine.Session, engineName string, r engine.Rel
 		names = append(names, described[i].Name)
 		inner = append(inner, fmt.Sprintf("%s AS sieve_a%d", text, i))
 		outer = append(outer, d.asText(fmt.Sprintf("sieve_a%d", i)))
-		order = append(order, j.sorted(said{sql: fmt.Sprintf("sieve_a%d", i), kind: table.Text}).sql)
+		order = append(order, d.sorted(fmt.Sprintf("sieve_a%d", i)))
 	}
 	rows = [][]string{}
 	err = j.each(ctx, "rows that break a rule", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS broken ORDER BY %s LIMIT %d OFFSET %d", strings.Join(outer, ", "), strings.Join(inner, ", "), s.From(r), where,

@@ -133,14 +133,12 @@ func anyOf(conditions []string) string {
 
 // sharing finds the keys that are there more than once.
 func (j *judgement) sharing(ctx context.Context, rule *keyRule, natives []string, where, says string) error {
-	var texts []string
-	texts = append(texts, rule.parts...)
 	where, unique, err := j.maybeShared(ctx, rule, where, says)
 	if err != nil || unique {
 		rule.shared = never
 		return err
 	}
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) > 1", strings.Join(texts, ", "), j.from, where, strings.Join(natives, ", "))
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) > 1", strings.Join(rule.parts, ", "), j.from, where, strings.Join(natives, ", "))
 	answer, err := j.all(ctx, says, fmt.Sprintf("%s LIMIT %d", query, keysListed+1))
 	if err != nil {
 		return err
@@ -232,7 +230,7 @@ func (j *judgement) countApart(ctx context.Context, g *gathered, k *keys) (all [
 	}
 	for i, c := range j.columns {
 		order = append(order, fmt.Sprintf("sieve_o%d", i))
-		selects = append(selects, j.sorted(said{sql: j.firstOf(c.text), kind: table.Text}).sql+" AS "+order[i])
+		selects = append(selects, j.sorted(j.firstOf(c.text))+" AS "+order[i])
 	}
 	met := make([]map[string]int, len(k.rules))
 	for i := range met {

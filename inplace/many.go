@@ -3,6 +3,7 @@ package inplace
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,7 +26,7 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 				b.WriteString(spaceClass + "+")
 				continue
 			}
-			b.WriteString(quoteMeta(r))
+			b.WriteString(regexp.QuoteMeta(string(r)))
 		}
 		marks = append(marks, b.String())
 	}
@@ -53,7 +54,7 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 			return err
 		}
 		if row[0].null {
-			null, c.nulls = true, n
+			null = true
 			c.missingTexts[""] += n
 		} else if c.cells.Read(row[0].text).Missing {
 			texts = append(texts, row[0].text)
@@ -197,7 +198,7 @@ func (j *judgement) askShapes(ctx context.Context, c *column) error {
 				if r == '9' {
 					pattern.WriteString("[0-9]")
 				} else {
-					pattern.WriteString(quoteMeta(r))
+					pattern.WriteString(regexp.QuoteMeta(string(r)))
 				}
 			}
 			is, err := j.matches(c.text, pattern.String()+`\z`)

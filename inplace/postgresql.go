@@ -126,12 +126,14 @@ func (p postgresql) literal(v table.Value) (said, error) {
 }
 
 // bytewise has texts compared by their bytes.
-func (postgresql) bytewise(v said) string {
+func (p postgresql) bytewise(v said) string {
 	if v.kind == table.Text {
-		return "(" + v.sql + ` COLLATE "C")`
+		return p.sorted(v.sql)
 	}
 	return v.sql
 }
+
+func (postgresql) sorted(text string) string { return "(" + text + ` COLLATE "C")` }
 
 func (p postgresql) compare(sign string, a, b said) (string, error) {
 	return "(" + p.bytewise(a) + " " + sign + " " + p.bytewise(b) + ")", nil

@@ -312,15 +312,25 @@ func position(a []table.Value) table.Value {
 // % is any text, _ one character.
 func like(k *checker, c *call, _ []table.Kind) (table.Kind, func([]table.Value) table.Value) {
 	pattern := c.args[1].(literal)
+	expression, whole := LikePattern(pattern.value.Text, c.word)
+	if !whole {
+		k.fail(pattern.place(), "the pattern ends with its escape character")
+		return table.Boolean, nil
+	}
+	return table.Boolean, k.matching(pattern, expression)
+}
+
+// LikePattern makes a pattern of RE2 of one of LIKE, with its escape character; empty for none. It reports false where the pattern ends with that.
+func LikePattern(pattern, escape string) (expression string, ok bool) {
 	var b strings.Builder
 	b.WriteString(`\A(?s:`)
 	escaped := false
-	for _, r := range pattern.value.Text {
+	for _, r := range pattern {
 		switch {
 		case escaped:
 			b.WriteString(regexp.QuoteMeta(string(r)))
 			escaped = false
-		case c.word != "" && string(r) == c.word:
+		case escape != "" && string(r) == escape:
 			escaped = true
 		case r == '%':
 			b.WriteString(".*")
@@ -331,11 +341,7 @@ func like(k *checker, c *call, _ []table.Kind) (table.Kind, func([]table.Value) 
 		}
 	}
 	b.WriteString(`)\z`)
-	if escaped {
-		k.fail(pattern.place(), "the pattern ends with its escape character")
-		return table.Boolean, nil
-	}
-	return table.Boolean, k.matching(pattern, b.String())
+	return b.String(), !escaped
 }
 
 // likeRegex finds a pattern anywhere in a text.

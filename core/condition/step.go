@@ -46,9 +46,6 @@ type Moved struct{ Months, Days, Micros int64 }
 // Steps returns the condition, which must have passed Check.
 func (c *Condition) Steps() Step { return toldStep(c.root) }
 
-// Steps returns the expression.
-func (x *Expression) Steps() Step { return toldStep(x.condition.root) }
-
 func toldStep(n node) Step {
 	switch n := n.(type) {
 	case literal:
