@@ -6,9 +6,6 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"net"
-	"net/url"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -19,19 +16,6 @@ import (
 )
 
 func TestMain(m *testing.M) { postgrestest.Main(m) }
-
-// ofAddress is a database by the address that tests have of it.
-func ofAddress(t *testing.T, address string) engine.Database {
-	t.Helper()
-	u, err := url.Parse(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	host, port, _ := net.SplitHostPort(u.Host)
-	n, _ := strconv.Atoi(port)
-	password, _ := u.User.Password()
-	return engine.Database{Engine: "postgresql", Host: host, Port: n, Name: strings.TrimPrefix(u.Path, "/"), User: u.User.Username(), Password: password}
-}
 
 func opened(t *testing.T, d engine.Database) engine.Session {
 	t.Helper()
@@ -68,7 +52,7 @@ func told(records [][]string) string {
 
 func TestATableOfPostgreSQLIsTaken(t *testing.T) {
 	address := postgrestest.Database(t)
-	d, conn := ofAddress(t, address), postgrestest.Connect(t, address)
+	d, conn := enginetest.PostgreSQL(t, address), postgrestest.Connect(t, address)
 	for _, s := range []string{
 		`CREATE SCHEMA "Vale"`,
 		`CREATE TABLE "Vale"."field visits" (id bigint, "site ""name""" text, depth numeric(8,3), x double precision, day date, at timestamp, seen timestamptz, dry boolean, tags text[], raw bytea, none int)`,
@@ -144,7 +128,7 @@ func TestATableOfClickHouseIsTaken(t *testing.T) {
 // A session writes nothing, whoever's it is and whatever the query says.
 func TestNothingIsWritten(t *testing.T) {
 	address := postgrestest.Database(t)
-	pg, conn := ofAddress(t, address), postgrestest.Connect(t, address)
+	pg, conn := enginetest.PostgreSQL(t, address), postgrestest.Connect(t, address)
 	if _, err := conn.Exec(t.Context(), "CREATE TABLE visits (id int); INSERT INTO visits VALUES (1)"); err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +161,7 @@ func TestNothingIsWritten(t *testing.T) {
 }
 
 func TestNamesAreQuoted(t *testing.T) {
-	pg := ofAddress(t, postgrestest.Database(t))
+	pg := enginetest.PostgreSQL(t, postgrestest.Database(t))
 	c := enginetest.StartClickHouse(t, 1)
 	for _, d := range []engine.Database{pg, c.Nodes[0]} {
 		for _, name := range []string{`a"; DROP TABLE x; --`, "a`; DROP TABLE x; --", `a\`, "a\\` b", "a'b", "a.b", "--", "/*", "ä", "%s", "$1", "{a:String}", "?"} {
@@ -190,7 +174,7 @@ func TestNamesAreQuoted(t *testing.T) {
 }
 
 func TestLimitsAreHeeded(t *testing.T) {
-	pg := ofAddress(t, postgrestest.Database(t))
+	pg := enginetest.PostgreSQL(t, postgrestest.Database(t))
 	c := enginetest.StartClickHouse(t, 1)
 	many := map[string]string{"postgresql": "SELECT n, 'row of some length' AS text FROM generate_series(1, 3000000) AS x(n)",
 		"clickhouse": "SELECT number AS n, 'row of some length' AS text FROM system.numbers LIMIT 3000000"}
@@ -215,7 +199,7 @@ func TestLimitsAreHeeded(t *testing.T) {
 
 // Who gives up has the server give up as well.
 func TestGivingUpReachesTheServer(t *testing.T) {
-	pg := ofAddress(t, postgrestest.Database(t))
+	pg := enginetest.PostgreSQL(t, postgrestest.Database(t))
 	c := enginetest.StartClickHouse(t, 1)
 	forever := map[string]string{"postgresql": "SELECT pg_sleep(60) AS known_by_this", "clickhouse": "SELECT sum(sleep(1)) AS known_by_this FROM system.numbers"}
 	running := map[string]string{"postgresql": "SELECT count(*) AS n FROM pg_stat_activity WHERE query LIKE '%known_by_this%' AND state = 'active' AND pid <> pg_backend_pid()",
@@ -254,7 +238,7 @@ func TestGivingUpReachesTheServer(t *testing.T) {
 }
 
 func TestWhatCannotBeReachedOrEnteredIsSaid(t *testing.T) {
-	pg := ofAddress(t, postgrestest.Database(t))
+	pg := enginetest.PostgreSQL(t, postgrestest.Database(t))
 	c := enginetest.StartClickHouse(t, 1)
 	for _, d := range []engine.Database{pg, c.Nodes[0]} {
 		for name, change := range map[string]struct {
@@ -312,7 +296,7 @@ func (e *ending) Write(p []byte) (int, error) {
 // A server that ends in the midst of a table is told of, and what came by then is not taken for the table.
 func TestAServerThatEndsInTheMidstIsSaid(t *testing.T) {
 	address := postgrestest.Database(t)
-	pg, conn := ofAddress(t, address), postgrestest.Connect(t, address)
+	pg, conn := enginetest.PostgreSQL(t, address), postgrestest.Connect(t, address)
 	out := &ending{end: func() {
 		if _, err := conn.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'proudsieve' AND datname = current_database()"); err != nil {
 			t.Error(err)

@@ -131,7 +131,7 @@ func statementOf(r Relation) string {
 }
 
 func (p *postgreSQL) rows(ctx context.Context, statement string, columns []Column, types []uint32) *postgreSQLRows {
-	return &postgreSQLRows{ctx: ctx, snapshot: p.snapshot, cells: make([][]byte, len(columns)), columns: columns, types: types,
+	return &postgreSQLRows{ctx: ctx, snapshot: p.snapshot, columns: columns, types: types,
 		result: p.conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil)}
 }
 
@@ -163,12 +163,7 @@ func (p *postgreSQL) Describe(ctx context.Context, r Relation) ([]Column, error)
 
 // Ask implements Session.
 func (p *postgreSQL) Ask(ctx context.Context, statement string) (Rows, error) {
-	described, err := p.conn.PgConn().Prepare(ctx, "", statement, nil)
-	if err != nil {
-		return nil, ofPostgreSQL(ctx, err)
-	}
-	columns, types := make([]Column, len(described.Fields)), make([]uint32, len(described.Fields))
-	return p.rows(ctx, statement, columns, types), nil
+	return p.rows(ctx, statement, nil, nil), nil
 }
 
 // From implements Session. What a person wrote stands on lines of its own, so that a comment at its end hides nothing.
@@ -225,6 +220,12 @@ func (r *postgreSQLRows) Next() ([][]byte, error) {
 		return nil, io.EOF
 	}
 	values := r.result.Values()
+	if r.cells == nil {
+		r.cells = make([][]byte, len(values))
+		if r.types == nil { // they are texts as they are
+			r.types = make([]uint32, len(values))
+		}
+	}
 	r.moments = r.moments[:0]
 	for c := range r.cells {
 		r.cells[c] = r.text(r.types[c], values[c])

@@ -12,6 +12,7 @@ import (
 	"proudsieve/core/table"
 	"proudsieve/core/testkit"
 	"proudsieve/engine"
+	"proudsieve/engine/enginetest"
 	"proudsieve/inplace"
 	"proudsieve/postgres/postgrestest"
 )
@@ -100,7 +101,7 @@ func TestConditionsMeanTheSameThere(t *testing.T) {
 	}
 	p.shards.Do(t, 0, "CREATE TABLE c AS c_part ENGINE = Distributed(vale, default, c_part)")
 	declared := testkit.Book(t, strings.Join(book, "\n")+"\n")
-	all := []place{{"PostgreSQL", ofAddress(t, p.postgres), engine.Relation{Schema: "public", Table: "c"}}, {"three shards", p.shards.Nodes[0], engine.Relation{Schema: "default", Table: "c"}}}
+	all := []place{{"PostgreSQL", enginetest.PostgreSQL(t, p.postgres), engine.Relation{Schema: "public", Table: "c"}}, {"three shards", p.shards.Nodes[0], engine.Relation{Schema: "default", Table: "c"}}}
 	truths := make([]*inplace.Truths, len(all))
 	for i, at := range all {
 		s := opened(t, at.database)

@@ -43,7 +43,7 @@ func TestTextsAndNamesOfPeopleStayWhatTheyAre(t *testing.T) {
 	p := startPlaces(t)
 	r := rand.New(rand.NewPCG(8, 9))
 	hostile := []string{"'", "''", `"`, "`", `\`, `\'`, "\n", "\r", "\t", ";", "--", "/*", "*/", "$$", "$1", "?", "{a:String}", "@p", "%", "\x00", "\x01", "\x1f", "\x7f", "ä", "\u2028", "😀", "a", "0", " ", "(", ")", "DROP", "E'", "U&'", "\xff", "\xc3"}
-	for _, d := range []engine.Database{ofAddress(t, p.postgres), p.shards.Nodes[0]} {
+	for _, d := range []engine.Database{enginetest.PostgreSQL(t, p.postgres), p.shards.Nodes[0]} {
 		s := opened(t, d)
 		for range 300 {
 			text := ""
@@ -92,7 +92,7 @@ rules:
   - {id: one, condition: "\"a\"\"b\" <> 'x''y'"}
   - {id: two, condition: "\"c'd\\\" > 0 OR \"a\"\"b\" = '\\'"}
 `)
-	s := opened(t, ofAddress(t, address))
+	s := opened(t, enginetest.PostgreSQL(t, address))
 	defer s.Close()
 	result, err := inplace.Judge(t.Context(), s, "postgresql", engine.Relation{Schema: "public", Table: "it's; --"}, book, inplace.Options{})
 	if err != nil {
@@ -111,7 +111,7 @@ func flows(t *testing.T, rows int) (place, string) {
 	if _, err := conn.Exec(t.Context(), fmt.Sprintf("CREATE TABLE flows AS SELECT 'AV-' || lpad((n %% 50)::text, 2, '0') AS station, n AS id, (n %% 700)::numeric / 10 AS flow FROM generate_series(1, %d) AS x(n)", rows)); err != nil {
 		t.Fatal(err)
 	}
-	return place{"PostgreSQL", ofAddress(t, address), engine.Relation{Schema: "public", Table: "flows"}}, address
+	return place{"PostgreSQL", enginetest.PostgreSQL(t, address), engine.Relation{Schema: "public", Table: "flows"}}, address
 }
 
 const flowsBook = `dataset: flows
@@ -281,7 +281,7 @@ func TestTablesAtTheirLimits(t *testing.T) {
 	book := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: id, type: integer}\n  - {name: said, type: decimal}\n  - {name: mixed, type: integer, to: 30000}\nrules:\n  - {id: half, condition: mixed > 100}\n  - {id: never, condition: said > 3}\n")
 	empty := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: id, type: integer, required: true}\n  - {name: flow, type: decimal, from: 1}\n  - {name: noted, type: datetime}\n  - {name: said, pattern: \"a+\"}\nkeys:\n  - {id: k, columns: [id]}\nequal_rows: {severity: minor}\nmeasures: [flow]\n")
 	odd := testkit.Book(t, "dataset: d\ncolumns:\n  - {name: fixed, shortest: 3}\n  - {name: several}\n  - {name: spelt}\n  - {name: flow, type: decimal}\n  - {name: far, type: datetime}\nkeys:\n  - {id: k, columns: [flow], may_lack_parts: true}\n")
-	postgres, shard := ofAddress(t, p.postgres), p.shards.Nodes[0]
+	postgres, shard := enginetest.PostgreSQL(t, p.postgres), p.shards.Nodes[0]
 	for _, one := range []struct {
 		at   place
 		book *rulebook.Rulebook

@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"net"
-	"net/url"
 	"os"
 	"reflect"
 	"slices"
@@ -119,18 +117,6 @@ func opened(t testing.TB, d engine.Database) engine.Session {
 	return s
 }
 
-func ofAddress(t testing.TB, address string) engine.Database {
-	t.Helper()
-	u, err := url.Parse(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	host, port, _ := net.SplitHostPort(u.Host)
-	n, _ := strconv.Atoi(port)
-	password, _ := u.User.Password()
-	return engine.Database{Engine: "postgresql", Host: host, Port: n, Name: strings.TrimPrefix(u.Path, "/"), User: u.User.Username(), Password: password}
-}
-
 // places are a PostgreSQL, and three servers of ClickHouse that each have a table of their own and one that lies on all three.
 type places struct {
 	postgres string
@@ -151,7 +137,7 @@ func startPlaces(t *testing.T) *places {
 	}
 	for i := range 3 {
 		p.parts = append(p.parts, postgrestest.Database(t))
-		d := ofAddress(t, p.parts[i])
+		d := enginetest.PostgreSQL(t, p.parts[i])
 		for _, sql := range []string{fmt.Sprintf("CREATE SERVER part%d FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '%s', port '%d', dbname '%s')", i, d.Host, d.Port, d.Name),
 			fmt.Sprintf("CREATE USER MAPPING FOR CURRENT_USER SERVER part%d OPTIONS (user '%s', password '%s')", i, d.User, d.Password)} {
 			if _, err := conn.Exec(t.Context(), sql); err != nil {
@@ -249,8 +235,8 @@ func (p *places) lay(t *testing.T, rows [][]*string) []place {
 	p.shards.Do(t, 0, "CREATE TABLE "+name+" ("+ofClickHouse+") ENGINE = Distributed(vale, default, "+name+"_part)", "CREATE TABLE "+name+"_whole ("+ofClickHouse+") ENGINE = MergeTree() ORDER BY tuple()",
 		"INSERT INTO "+name+"_whole SELECT * FROM "+name)
 	return []place{
-		{"PostgreSQL", ofAddress(t, p.postgres), engine.Relation{Schema: "public", Table: name}},
-		{"PostgreSQL on three servers", ofAddress(t, p.postgres), engine.Relation{Schema: "public", Table: name + "_spread"}},
+		{"PostgreSQL", enginetest.PostgreSQL(t, p.postgres), engine.Relation{Schema: "public", Table: name}},
+		{"PostgreSQL on three servers", enginetest.PostgreSQL(t, p.postgres), engine.Relation{Schema: "public", Table: name + "_spread"}},
 		{"one shard", p.shards.Nodes[0], engine.Relation{Schema: "default", Table: name + "_whole"}},
 		{"three shards", p.shards.Nodes[0], engine.Relation{Schema: "default", Table: name}},
 	}

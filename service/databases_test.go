@@ -3,12 +3,9 @@ package service_test
 import (
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -33,15 +30,9 @@ func lake(t *testing.T, statements ...string) records.NewDatabase {
 			t.Fatal(err)
 		}
 	}
-	u, err := url.Parse(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	host, port, _ := net.SplitHostPort(u.Host)
-	n, _ := strconv.Atoi(port)
-	password, _ := u.User.Password()
-	t.Setenv("PROUDSIEVE_SECRET_LAKE_PASSWORD", password)
-	return records.NewDatabase{Name: "lake", Engine: "postgresql", Host: host, Port: n, Database: strings.TrimPrefix(u.Path, "/"), Login: u.User.Username(), Secret: "lake-password"}
+	d := enginetest.PostgreSQL(t, address)
+	t.Setenv("PROUDSIEVE_SECRET_LAKE_PASSWORD", d.Password)
+	return records.NewDatabase{Name: "lake", Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.Name, Login: d.User, Secret: "lake-password"}
 }
 
 // addressOf is where a database of lake is written to.
