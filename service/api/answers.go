@@ -21,6 +21,7 @@ import (
 	"proudsieve/core/intake/detect"
 	"proudsieve/core/question"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/report"
 	"proudsieve/service/store"
@@ -63,7 +64,7 @@ func (s *Server) answersIn(ctx context.Context, in AnswersGiven) (*AnswersTaken,
 	if err != nil {
 		return nil, err
 	}
-	d, err := detect.Detect(ctx, s.Files.At(a.Digest), intake.Reading{})
+	d, err := detect.Detect(ctx, files.At(s.Files, a.Digest), intake.Reading{})
 	if err != nil {
 		return nil, invalid("%s cannot be read as a table: %v.", a.FileName, err)
 	}

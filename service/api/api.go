@@ -56,7 +56,7 @@ var public = []string{
 // Server answers the HTTP interface.
 type Server struct {
 	Store   *store.Store
-	Files   *files.Directory
+	Files   files.Store
 	Pool    *work.Pool
 	Log     *slog.Logger
 	Signing *signing.Key

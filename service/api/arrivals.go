@@ -23,6 +23,7 @@ import (
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -264,7 +265,7 @@ type versionedBook struct {
 // lookAt reads the first rows of a file: by a rulebook where there is one, and otherwise by what is said and found out.
 func (s *Server) lookAt(ctx context.Context, a *records.Arrival, fixed intake.Reading, book *versionedBook) (*LookedAt, error) {
 	out := &LookedAt{Arrival: *a, Name: nameFor(a.FileName)}
-	d, err := detect.Detect(ctx, s.Files.At(a.Digest), fixed)
+	d, err := detect.Detect(ctx, files.At(s.Files, a.Digest), fixed)
 	if err != nil && book == nil {
 		return nil, invalid("%s cannot be read in this way: %s", a.FileName, err)
 	}
@@ -277,7 +278,7 @@ func (s *Server) lookAt(ctx context.Context, a *records.Arrival, fixed intake.Re
 	}
 	var columns *rulebook.Rulebook
 	if book != nil {
-		file, err := intake.Open(ctx, s.Files.At(a.Digest), book.Reading)
+		file, err := intake.Open(ctx, files.At(s.Files, a.Digest), book.Reading)
 		if err == nil {
 			defer file.Close()
 			names = file.Columns()

@@ -19,6 +19,7 @@ import (
 	"proudsieve/core/table"
 	"proudsieve/core/tally"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
@@ -138,7 +139,7 @@ func (s *Server) relations() {
 				if err != nil {
 					return nil, err
 				}
-				return detect.Detect(ctx, s.Files.At(t.Digest), fixed)
+				return detect.Detect(ctx, files.At(s.Files, t.Digest), fixed)
 			}))
 	})
 	type correlationsAsked struct {

@@ -20,6 +20,7 @@ import (
 	"proudsieve/core/rulebook/edit"
 	"proudsieve/core/table"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
@@ -225,7 +226,7 @@ func (s *Server) proposed(ctx context.Context, name string, last int) (*propose.
 	var deliveries []propose.Delivery
 	key := "proposal "
 	for _, t := range newest {
-		deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: s.Files.At(t.Digest)})
+		deliveries = append(deliveries, propose.Delivery{Name: t.FileName, Open: files.At(s.Files, t.Digest)})
 		key += t.Digest + " "
 	}
 	others, opened, err := s.otherDatasets(ctx, d, &newest[0])

@@ -285,12 +285,8 @@ func (s *Server) auditRows(ctx context.Context, a *records.Audit) (*audit.Rows, 
 	if err != nil {
 		return nil, done, err
 	}
-	info, err := f.Stat()
-	if err != nil {
-		return nil, done, errors.Join(err, f.Close())
-	}
-	if info.Size() > rowsRemembered {
-		rows, err := audit.OpenRows(f, info.Size())
+	if f.Size() > rowsRemembered {
+		rows, err := audit.OpenRows(f, f.Size())
 		return rows, func() { _ = f.Close() }, err
 	}
 	defer f.Close()
@@ -349,12 +345,12 @@ func (s *Server) sourcedRows(ctx context.Context, t *inside, chosen string) (*ta
 		if err != nil {
 			return nil, err
 		}
-		in, size, a, err := s.sources(merged)
+		in, a, err := s.sources(merged)
 		if err != nil {
 			return nil, err
 		}
 		defer in.Close()
-		return asked(a.RowsThat(in, size, chosen))
+		return asked(a.RowsThat(in, in.Size(), chosen))
 	})
 }
 

@@ -3,16 +3,15 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
-	"os"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"proudsieve/core/fix"
 	"proudsieve/core/merge"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
 	"proudsieve/service/lineage"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
@@ -114,7 +113,7 @@ func (s *Server) traceCleaned(ctx context.Context, id, row int64, column string)
 		return nil, err
 	}
 	defer log.Close()
-	var rows *os.File
+	var rows files.File
 	if t.RowMap != nil {
 		if rows, err = s.Files.Open(*t.RowMap); err != nil {
 			return nil, err
@@ -126,7 +125,7 @@ func (s *Server) traceCleaned(ctx context.Context, id, row int64, column string)
 
 // traceMerged follows a row to the tables that a merged one was made of.
 func (s *Server) traceMerged(ctx context.Context, t *records.Table, out *RowTraced, left int) error {
-	in, size, a, err := s.sources(t)
+	in, a, err := s.sources(t)
 	if err != nil {
 		return err
 	}
@@ -134,7 +133,7 @@ func (s *Server) traceMerged(ctx context.Context, t *records.Table, out *RowTrac
 	if out.Row > a.Rows {
 		return invalid("Table %d has %d rows, and no row %d.", t.ID, a.Rows, out.Row)
 	}
-	from, err := merge.ReadSourced(in, size, out.Row)
+	from, err := merge.ReadSourced(in, in.Size(), out.Row)
 	if err != nil {
 		return err
 	}
@@ -164,25 +163,19 @@ func (s *Server) traceMerged(ctx context.Context, t *records.Table, out *RowTrac
 }
 
 // sources opens what says where the rows of a merged table are from, and the accounting of its merge.
-func (s *Server) sources(t *records.Table) (in *os.File, size int64, a *merge.Accounting, err error) {
+func (s *Server) sources(t *records.Table) (in files.File, a *merge.Accounting, err error) {
 	if t.Origin != store.OriginMerged {
-		return nil, 0, nil, invalid("Table %d is no merged one.", t.ID)
+		return nil, nil, invalid("Table %d is no merged one.", t.ID)
 	}
 	if t.RowMap == nil {
-		return nil, 0, nil, huma.NewError(http.StatusNotFound, fmt.Sprintf("Table %d was merged by an earlier version, which did not keep where each row is from; run the merge again.", t.ID))
+		return nil, nil, huma.NewError(http.StatusNotFound, fmt.Sprintf("Table %d was merged by an earlier version, which did not keep where each row is from; run the merge again.", t.ID))
 	}
 	a = &merge.Accounting{}
 	if err := json.Unmarshal(*t.Accounting, a); err != nil {
-		return nil, 0, nil, err
+		return nil, nil, err
 	}
-	if in, err = s.Files.Open(*t.RowMap); err != nil {
-		return nil, 0, nil, err
-	}
-	info, err := in.Stat()
-	if err != nil {
-		return nil, 0, nil, errors.Join(err, in.Close())
-	}
-	return in, info.Size(), a, nil
+	in, err = s.Files.Open(*t.RowMap)
+	return in, a, err
 }
 
 // lineages adds what tables were made of, and what was made of them.

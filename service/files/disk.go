@@ -23,7 +23,7 @@ const nearlyFull = 10
 // NearlyFull reports whether less than a tenth is free.
 func (d Disk) NearlyFull() bool { return d.Free < d.Total/nearlyFull }
 
-// Disk returns the room there is.
+// Disk implements Store.
 func (d *Directory) Disk() (Disk, error) {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(d.root, &s); err != nil {

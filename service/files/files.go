@@ -3,98 +3,73 @@ package files
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"hash"
 	"io"
 	"os"
-	"path/filepath"
 	"regexp"
-	"syscall"
-
-	"proudsieve/durable"
 )
 
 // Errors that can be told apart with errors.Is.
 var (
 	ErrNotFound = errors.New("there are no bytes with this digest")
 	ErrNothing  = errors.New("there is nothing to keep")
+	// ErrAway says that the store cannot be reached or does not answer; it may the next time.
+	ErrAway = errors.New("the file store does not answer")
 )
 
-// Directory is a store in a directory of the file system.
-type Directory struct{ root string }
-
-// OpenDirectory opens, and where needed makes, a store.
-func OpenDirectory(root string) (*Directory, error) {
-	d := &Directory{root}
-	if err := durable.MakeDirectory(d.incoming(), 0o700); err != nil {
-		return nil, err
-	}
-	return d, nil
+// Store is where bytes are kept: a Directory, or a Bucket that nodes on several machines share.
+type Store interface {
+	// Create starts taking bytes in.
+	Create() (*Writer, error)
+	// Open returns the bytes under a digest; the caller closes them.
+	Open(digest string) (File, error)
+	// Remove removes the bytes under a digest.
+	Remove(digest string) error
+	// Each calls f for all bytes of the store, with their number.
+	Each(ctx context.Context, f func(digest string, bytes int64) error) error
+	// Pause keeps sweeps from removing anything until resume is called or the process ends.
+	Pause() (resume func(), err error)
+	// Sweep removes parts that nobody writes any more, and bytes that nobody speaks of: recorded says which of some digests have
+	// a record.
+	Sweep(ctx context.Context, recorded Recorded) (Swept, error)
+	// Disk returns the room that this node has to write to.
+	Disk() (Disk, error)
 }
 
-func (d *Directory) incoming() string { return filepath.Join(d.root, "incoming") }
+// Recorded says which of some digests have a record.
+type Recorded func(ctx context.Context, digests []string) (map[string]bool, error)
+
+// Swept is what a sweep removed.
+type Swept struct {
+	Files int
+	Bytes int64
+	Busy  int   // files that were left because something was kept, or a backup made, at that moment
+	Kept  int64 // bytes that stay
+}
+
+// File is kept bytes, opened.
+type File interface {
+	io.Reader
+	io.ReaderAt
+	io.Seeker
+	io.Closer
+	Size() int64
+}
 
 var digestShape = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-func (d *Directory) path(digest string) (string, error) {
-	if !digestShape.MatchString(digest) {
-		return "", fmt.Errorf("%w: %q", ErrNotFound, digest)
-	}
-	return filepath.Join(d.root, digest[:2], digest[2:4], digest), nil
-}
-
-// Writer takes bytes in. Nothing is kept unless Keep is called. The file is locked until
+// Writer takes bytes in, in a file of this machine. Nothing is kept unless Keep is called. The file is locked until
 // Discard, so that a sweep on any node leaves it alone, also after Keep: whoever keeps bytes
 // records them first and discards the writer then.
 type Writer struct {
-	directory *Directory
-	file      *os.File
-	digest    hash.Hash
-	bytes     int64
-	kept      bool
-}
-
-// Create starts taking bytes in.
-func (d *Directory) Create() (*Writer, error) {
-	for {
-		f, err := os.CreateTemp(d.incoming(), "part-*")
-		if err != nil {
-			return nil, err
-		}
-		ours, err := taken(f)
-		if ours {
-			return &Writer{directory: d, file: f, digest: sha256.New()}, nil
-		}
-		if _ = f.Close(); err != nil {
-			return nil, errors.Join(err, os.Remove(f.Name()))
-		}
-	}
-}
-
-// taken locks a new part. It is not ours where a sweep met it before it was locked: nobody seemed to write it, so it
-// goes.
-func taken(f *os.File) (ours bool, err error) {
-	for {
-		err := syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB)
-		switch {
-		case errors.Is(err, syscall.EINTR):
-			continue
-		case errors.Is(err, syscall.EWOULDBLOCK):
-			return false, nil
-		case err != nil:
-			return false, err
-		}
-		break
-	}
-	mine, err := f.Stat()
-	if err != nil {
-		return false, err
-	}
-	named, err := os.Stat(f.Name())
-	return err == nil && os.SameFile(mine, named), nil
+	file   *os.File
+	digest hash.Hash
+	bytes  int64
+	kept   bool
+	// place puts the file under its digest in the store that the writer is of.
+	place func(ctx context.Context, file *os.File, digest string, bytes int64) error
 }
 
 // Write implements io.Writer.
@@ -107,25 +82,9 @@ func (w *Writer) Write(p []byte) (int, error) {
 
 // Keep puts the bytes under their digest, which it returns with their number. They are a
 // sweep's to take as soon as the writer is discarded, unless a record speaks of them.
-func (w *Writer) Keep() (digest string, bytes int64, err error) {
+func (w *Writer) Keep(ctx context.Context) (digest string, bytes int64, err error) {
 	digest = hex.EncodeToString(w.digest.Sum(nil))
-	path, err := w.directory.path(digest)
-	if err != nil {
-		return "", 0, err
-	}
-	if err := errors.Join(w.file.Sync(), w.file.Chmod(0o600)); err != nil {
-		return "", 0, err
-	}
-	if err := durable.MakeDirectory(filepath.Dir(path), 0o700); err != nil {
-		return "", 0, err
-	}
-	// No sweep may be between looking at what has this name and removing it.
-	free, err := w.directory.lock(syscall.LOCK_SH)
-	if err != nil {
-		return "", 0, err
-	}
-	defer free()
-	if err := durable.Rename(w.file.Name(), path); err != nil {
+	if err := w.place(ctx, w.file, digest, w.bytes); err != nil {
 		return "", 0, err
 	}
 	w.kept = true
@@ -151,8 +110,8 @@ type Kept struct {
 func (k *Kept) Close() { k.writer.Discard() }
 
 // Put takes in everything that in has. Nothing at all is ErrNothing.
-func (d *Directory) Put(ctx context.Context, in io.Reader) (*Kept, error) {
-	w, err := d.Create()
+func Put(ctx context.Context, s Store, in io.Reader) (*Kept, error) {
+	w, err := s.Create()
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +120,7 @@ func (d *Directory) Put(ctx context.Context, in io.Reader) (*Kept, error) {
 		err = ErrNothing
 	}
 	if err == nil {
-		k.Digest, k.Bytes, err = w.Keep()
+		k.Digest, k.Bytes, err = w.Keep(ctx)
 	}
 	if err != nil {
 		w.Discard()
@@ -183,32 +142,10 @@ func (r contextReader) Read(p []byte) (int, error) {
 	return r.in.Read(p)
 }
 
-// Open returns the bytes under a digest; the caller closes them.
-func (d *Directory) Open(digest string) (*os.File, error) {
-	path, err := d.path(digest)
-	if err != nil {
-		return nil, err
-	}
-	f, err := os.Open(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s", ErrNotFound, digest)
-	}
-	return f, err
-}
-
-// Remove removes the bytes under a digest.
-func (d *Directory) Remove(digest string) error {
-	path, err := d.path(digest)
-	if err != nil {
-		return err
-	}
-	return os.Remove(path)
-}
-
 // At opens the bytes under a digest from an offset on; it serves as an opener for reading.
-func (d *Directory) At(digest string) func(offset int64) (io.ReadCloser, error) {
+func At(s Store, digest string) func(offset int64) (io.ReadCloser, error) {
 	return func(offset int64) (io.ReadCloser, error) {
-		f, err := d.Open(digest)
+		f, err := s.Open(digest)
 		if err != nil {
 			return nil, err
 		}

@@ -43,7 +43,7 @@ func kept(t *testing.T, root string) []string {
 func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 	d, root := open(t)
 	content := bytes.Repeat([]byte("some bytes\n"), 100_000)
-	first, err := d.Put(context.Background(), bytes.NewReader(content))
+	first, err := Put(context.Background(), d, bytes.NewReader(content))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 		t.Errorf("kept %d bytes under %s", n, digest)
 	}
 	for _, offset := range []int64{0, 1, 12_345, n} {
-		in, err := d.At(digest)(offset)
+		in, err := At(d, digest)(offset)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -63,7 +63,7 @@ func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 			t.Errorf("from %d on: %d bytes, %v", offset, len(got), err)
 		}
 	}
-	again, err := d.Put(context.Background(), bytes.NewReader(content))
+	again, err := Put(context.Background(), d, bytes.NewReader(content))
 	if err != nil || again.Digest != digest || len(kept(t, root)) != 1 {
 		t.Fatalf("the same bytes again: %v; files %v", err, kept(t, root))
 	}
@@ -77,15 +77,15 @@ func TestBytesAreKeptUnderTheirDigest(t *testing.T) {
 func TestNothingIsKeptOfWhatWasCutOff(t *testing.T) {
 	d, root := open(t)
 	cut := io.MultiReader(strings.NewReader("the first half"), iotest.ErrReader(io.ErrUnexpectedEOF))
-	if _, err := d.Put(context.Background(), cut); !errors.Is(err, io.ErrUnexpectedEOF) {
+	if _, err := Put(context.Background(), d, cut); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("%v", err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := d.Put(ctx, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
+	if _, err := Put(ctx, d, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if _, err := d.Put(context.Background(), strings.NewReader("")); !errors.Is(err, ErrNothing) {
+	if _, err := Put(context.Background(), d, strings.NewReader("")); !errors.Is(err, ErrNothing) {
 		t.Errorf("nothing at all: %v", err)
 	}
 	w, err := d.Create()
@@ -108,7 +108,7 @@ func TestWhatIsNotThere(t *testing.T) {
 		if _, err := d.Open(digest); !errors.Is(err, ErrNotFound) {
 			t.Errorf("%q: %v, want %v", digest, err, ErrNotFound)
 		}
-		if _, err := d.At(digest)(0); !errors.Is(err, ErrNotFound) {
+		if _, err := At(d, digest)(0); !errors.Is(err, ErrNotFound) {
 			t.Errorf("%q: %v, want %v", digest, err, ErrNotFound)
 		}
 	}
@@ -119,7 +119,7 @@ func TestASweepTakesWhatNobodySpeaksOfAndNobodyWrites(t *testing.T) {
 	d, root := open(t)
 	put := func(text string) *Kept {
 		t.Helper()
-		k, err := d.Put(ctx, strings.NewReader(text))
+		k, err := Put(ctx, d, strings.NewReader(text))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -171,7 +171,7 @@ func TestASweepTakesWhatNobodySpeaksOfAndNobodyWrites(t *testing.T) {
 	if _, err := writing.Write([]byte("still being written")); err != nil {
 		t.Fatal(err)
 	}
-	digest, _, err := writing.Keep()
+	digest, _, err := writing.Keep(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestASweepIsNotInTheWayOfWhatBegins(t *testing.T) {
 		}
 		if i%50 == 0 {
 			_, _ = io.WriteString(w, "the same")
-			if _, _, err := w.Keep(); err != nil {
+			if _, _, err := w.Keep(context.Background()); err != nil {
 				t.Fatalf("part %d: %v", i, err)
 			}
 		}

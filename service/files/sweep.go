@@ -30,31 +30,14 @@ func (d *Directory) lock(how int) (free func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
-// Pause keeps sweeps from removing anything until resume is called or the process ends.
+// Pause implements Store.
 func (d *Directory) Pause() (resume func(), err error) { return d.lock(syscall.LOCK_SH) }
 
-// Swept is what a sweep removed.
-type Swept struct {
-	Files int
-	Bytes int64
-	Busy  int   // files that were left because something was kept, or a backup made, at that moment
-	Kept  int64 // bytes that stay
-}
-
-// Sweep removes parts that nobody writes any more, and bytes that nobody speaks of:
-// recorded says which of some digests have a record. What is being written, by whichever
-// process, is locked and stays; so does everything while a backup is made.
-func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context, digests []string) (map[string]bool,
-	error)) (Swept, error) {
+// Sweep implements Store. What is being written, by whichever process, is locked and stays; so does everything while a backup is made.
+func (d *Directory) Sweep(ctx context.Context, recorded Recorded) (Swept, error) {
 	var swept Swept
-	parts, err := filepath.Glob(filepath.Join(d.incoming(), "part-*"))
-	if err != nil {
+	if err := d.sweepParts(ctx, &swept); err != nil {
 		return swept, err
-	}
-	for _, path := range parts {
-		if err := d.remove(ctx, path, nil, &swept); err != nil {
-			return swept, err
-		}
 	}
 	var digests []string
 	judge := func() error {
@@ -85,7 +68,7 @@ func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context
 		digests = digests[:0]
 		return nil
 	}
-	err = d.Each(ctx, func(digest string, bytes int64) error {
+	err := d.Each(ctx, func(digest string, bytes int64) error {
 		swept.Kept += bytes
 		if digests = append(digests, digest); len(digests) < 500 {
 			return nil
@@ -93,6 +76,20 @@ func (d *Directory) Sweep(ctx context.Context, recorded func(ctx context.Context
 		return judge()
 	})
 	return swept, errors.Join(err, judge())
+}
+
+// sweepParts removes what was being taken in by a process that ended.
+func (d *Directory) sweepParts(ctx context.Context, swept *Swept) error {
+	parts, err := filepath.Glob(filepath.Join(d.incoming(), "part-*"))
+	if err != nil {
+		return err
+	}
+	for _, path := range parts {
+		if err := d.remove(ctx, path, nil, swept); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // remove removes a file that nobody has locked, unless stays says otherwise.
@@ -143,7 +140,7 @@ func (d *Directory) remove(ctx context.Context, path string, stays func() (bool,
 	return nil
 }
 
-// Each calls f for all bytes of the store, with their number.
+// Each implements Store.
 func (d *Directory) Each(ctx context.Context, f func(digest string, bytes int64) error) error {
 	return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
 		if err != nil {

@@ -196,24 +196,20 @@ func (l *limited) Write(p []byte) (int, error) {
 }
 
 // carry copies the bytes of a digest from one store to another, unless that has them, whole.
-func carry(ctx context.Context, from, to *files.Directory, digest string) (bytes int64, copied bool, err error) {
+func carry(ctx context.Context, from, to files.Store, digest string) (bytes int64, copied bool, err error) {
 	in, err := from.Open(digest)
 	if err != nil {
 		return 0, false, err
 	}
 	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return 0, false, err
-	}
 	if there, err := to.Open(digest); err == nil {
-		have, err := there.Stat()
+		have := there.Size()
 		_ = there.Close()
-		if err == nil && have.Size() == info.Size() {
-			return info.Size(), false, nil
+		if have == in.Size() {
+			return in.Size(), false, nil
 		}
 	}
-	kept, err := to.Put(ctx, in)
+	kept, err := files.Put(ctx, to, in)
 	if errors.Is(err, files.ErrNothing) {
 		return 0, false, fmt.Errorf("%w: it is empty", ErrAltered)
 	}

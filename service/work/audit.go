@@ -77,7 +77,7 @@ func auditTable(ctx context.Context, a *attempt) error {
 	if err := result.WriteRows(rows); err != nil {
 		return err
 	}
-	digest, _, err := rows.Keep()
+	digest, _, err := rows.Keep(ctx)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ import (
 // Beside gives a rulebook what a table is judged against besides its own rows: the newest
 // tables of other datasets, cleaned or merged ones before deliveries, and the audits of
 // the tables that came before it, of the same origin.
-func Beside(ctx context.Context, s *store.Store, f *files.Directory, t *records.Table, book *rulebook.Rulebook,
+func Beside(ctx context.Context, s *store.Store, f files.Store, t *records.Table, book *rulebook.Rulebook,
 	today time.Time) error {
 	b := &rulebook.Beside{Today: today.Unix() / 86_400, Used: map[string]string{}}
 	var mutex sync.Mutex

@@ -263,13 +263,13 @@ func (m *madeTable) keep(ctx context.Context, a *attempt, p *planRun) (*store.Ne
 	if err != nil {
 		return nil, nil, err
 	}
-	log, _, err := m.log.Keep()
+	log, _, err := m.log.Keep(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
 	t := &store.NewTable{DatasetID: p.makes.ID, Origin: store.OriginCleaned, Digest: digest, Bytes: bytes,
 		FileName: p.makes.Name + "_cleaned.csv", ParentID: &p.table.ID, ChangeLog: &log}
-	return t, written, keepBeside([]aside{{m.ledger.MadeRows(), m.rows, &t.RowMap}, {m.ledger.Marked() > 0, m.marks, &t.Marks}, {m.ledger.Drawn(), m.draws, &t.Draws}})
+	return t, written, keepBeside(ctx, []aside{{m.ledger.MadeRows(), m.rows, &t.RowMap}, {m.ledger.Marked() > 0, m.marks, &t.Marks}, {m.ledger.Drawn(), m.draws, &t.Draws}})
 }
 
 // ahead is a table that is not recorded, as it would be.

@@ -140,7 +140,7 @@ func (a *attempt) merged(ctx context.Context, plan *merge.Plan, wanted mergeInpu
 	if err := merge.Verify(ctx, written, book, accounting, a.Workers); err != nil {
 		return nil, nil, nil, err
 	}
-	err = keepBeside([]aside{{len(accounting.Estimates) > 0, to.marks, &t.Marks}, {accounting.Unmet > 0, to.unmet, &t.Unmet}, {true, to.sources, &t.RowMap}})
+	err = keepBeside(ctx, []aside{{len(accounting.Estimates) > 0, to.marks, &t.Marks}, {accounting.Unmet > 0, to.unmet, &t.Unmet}, {true, to.sources, &t.RowMap}})
 	return t, accounting, declared, err
 }
 

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"proudsieve/core/merge"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -16,7 +17,7 @@ import (
 func TestASweepLeavesWhatAMergeMadeUntilItIsRecorded(t *testing.T) {
 	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
 	ctx := context.Background()
-	kept, err := p.files.Put(ctx, strings.NewReader("id,value\r\na,1\r\nb,2\r\n"))
+	kept, err := files.Put(ctx, p.files, strings.NewReader("id,value\r\na,1\r\nb,2\r\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 	"proudsieve/core/intake"
 	"proudsieve/core/merge"
 	"proudsieve/core/table"
+	"proudsieve/service/files"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 )
@@ -108,7 +109,7 @@ func previewMerge(ctx context.Context, a *attempt) error {
 
 // sample reads the first rows of a merged table, with where they are from.
 func (a *attempt) sample(ctx context.Context, t *store.NewTable, accounting *merge.Accounting) (s MergedSample, err error) {
-	written, err := intake.Open(ctx, a.files.At(t.Digest), intake.Standard())
+	written, err := intake.Open(ctx, files.At(a.files, t.Digest), intake.Standard())
 	if err != nil {
 		return s, err
 	}
@@ -156,12 +157,8 @@ func (a *attempt) sample(ctx context.Context, t *store.NewTable, accounting *mer
 		return s, err
 	}
 	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return s, err
-	}
 	for row := range s.Rows {
-		from, err := merge.ReadSourced(in, info.Size(), int64(row)+1)
+		from, err := merge.ReadSourced(in, in.Size(), int64(row)+1)
 		if err != nil {
 			return s, err
 		}

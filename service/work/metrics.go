@@ -33,7 +33,7 @@ var diskFree = promauto.NewGauge(prometheus.GaugeOpts{Name: "proudsieve_store_fr
 	Help: "Bytes that may still be written to the disk of the file store."})
 
 // tellDisk tells how much room there is, as of now.
-func tellDisk(f *files.Directory) {
+func tellDisk(f files.Store) {
 	if disk, err := f.Disk(); err == nil {
 		diskFree.Set(float64(disk.Free))
 	}

@@ -21,7 +21,7 @@ import (
 
 // OpenTable opens a table with the rulebook that applies to it; without a rulebook
 // its reading is worked out and a draft made.
-func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
+func OpenTable(ctx context.Context, f files.Store, t *records.Table,
 	book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
 	if there := LiesThere(t); there != nil {
 		return nil, nil, there.elsewhere(t)
@@ -38,7 +38,7 @@ func OpenTable(ctx context.Context, f *files.Directory, t *records.Table,
 }
 
 // marksOf reads which cells of a table are estimates; nil where none are.
-func marksOf(f *files.Directory, t *records.Table) (*table.Marks, error) {
+func marksOf(f files.Store, t *records.Table) (*table.Marks, error) {
 	if t.Marks == nil {
 		return nil, nil
 	}
@@ -50,8 +50,8 @@ func marksOf(f *files.Directory, t *records.Table) (*table.Marks, error) {
 	return table.ReadMarks(in)
 }
 
-func openTable(ctx context.Context, f *files.Directory, t *records.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
-	open := f.At(t.Digest)
+func openTable(ctx context.Context, f files.Store, t *records.Table, book *rulebook.Rulebook) (*intake.File, *rulebook.Rulebook, error) {
+	open := files.At(f, t.Digest)
 	if book != nil {
 		if t.Origin != store.OriginDelivery {
 			reading, err := OwnReading(t)
@@ -166,10 +166,10 @@ func rulebookOf(ctx context.Context, q store.Querier, dataset int64, name string
 // writer once the table is recorded.
 func (a *attempt) keep(ctx context.Context, out *files.Writer) (digest string, bytes int64, written *intake.File,
 	err error) {
-	if digest, bytes, err = out.Keep(); err != nil {
+	if digest, bytes, err = out.Keep(ctx); err != nil {
 		return "", 0, nil, err
 	}
-	written, err = intake.Open(ctx, a.files.At(digest), intake.Standard())
+	written, err = intake.Open(ctx, files.At(a.files, digest), intake.Standard())
 	return digest, bytes, written, err
 }
 
@@ -181,12 +181,12 @@ type aside struct {
 }
 
 // keepBeside keeps what there is.
-func keepBeside(all []aside) error {
+func keepBeside(ctx context.Context, all []aside) error {
 	for _, one := range all {
 		if !one.there {
 			continue
 		}
-		digest, _, err := one.from.Keep()
+		digest, _, err := one.from.Keep(ctx)
 		if err != nil {
 			return err
 		}

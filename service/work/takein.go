@@ -94,5 +94,5 @@ func (p *Pool) Receive(ctx context.Context, in io.Reader) (*files.Kept, error) {
 	if content.IsWebPage(head) {
 		return nil, content.ErrWebPage
 	}
-	return p.files.Put(ctx, buffered)
+	return files.Put(ctx, p.files, buffered)
 }

@@ -55,7 +55,7 @@ const DefaultStall = 15 * time.Minute
 // Pool takes jobs in and runs them.
 type Pool struct {
 	store  *store.Store
-	files  *files.Directory
+	files  files.Store
 	log    *slog.Logger
 	node   string
 	queue  *river.Client[*sql.Tx]
@@ -84,7 +84,7 @@ type Pool struct {
 }
 
 // NewPool returns a pool that is not yet taking jobs from the queue.
-func NewPool(s *store.Store, f *files.Directory, log *slog.Logger) (*Pool, error) {
+func NewPool(s *store.Store, f files.Store, log *slog.Logger) (*Pool, error) {
 	name, err := access.NewSecret("node-")
 	if err != nil {
 		return nil, err
