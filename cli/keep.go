@@ -15,11 +15,11 @@ import (
 	"proudsieve/service/keeping"
 )
 
-// placeFlags say which service is meant: by its data directory, and by its database where that is not in it.
+// placeFlags say which service is meant: by its data directory, and by its database and its bucket where these are not in it.
 func placeFlags() []cli.Flag {
-	return []cli.Flag{dataFlag(), &cli.StringFlag{Name: "database-url",
+	return append(bucketFlags(), dataFlag(), &cli.StringFlag{Name: "database-url",
 		Usage:   "of a service started by serve; better given in PROUDSIEVE_DATABASE_URL",
-		Sources: cli.EnvVars("PROUDSIEVE_DATABASE_URL")}, jsonFlag()}
+		Sources: cli.EnvVars("PROUDSIEVE_DATABASE_URL")}, jsonFlag())
 }
 
 // database finds the database of a service: the one that is named, the private one that runs,
@@ -47,27 +47,31 @@ func database(ctx context.Context, c *cli.Command) (address string, done func() 
 }
 
 // keeper is a command that works on the place of a service itself, with no service between.
-func keeper(name, usage, args, description string, action func(ctx context.Context, c *cli.Command, o *output,
-	database string, args []string) error) *cli.Command {
+func keeper(name, usage, args, description string, action func(ctx context.Context, o *output,
+	place keeping.Place, args []string) error) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Description: description, Flags: placeFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			given, err := arguments(c, args)
 			if err != nil {
 				return err
 			}
-			address, done, err := database(ctx, c)
-			if err != nil {
+			place := keeping.Place{Data: c.String("data")}
+			if place.Bucket, err = bucketOf(c); err != nil {
 				return err
 			}
-			return errors.Join(action(ctx, c, outputOf(c), address, given), done())
+			var done func() error
+			if place.Database, done, err = database(ctx, c); err != nil {
+				return err
+			}
+			return errors.Join(action(ctx, outputOf(c), place, given), done())
 		}}
 }
 
 func backupCommand() *cli.Command {
 	return keeper("backup", "make a backup of a service, also while it runs", "DIRECTORY",
 		"The records are written down first, then the files that the directory does not have yet, and the signing key.\nThe same directory may be used again and again; keep it where this machine's end is not its own.",
-		func(ctx context.Context, c *cli.Command, o *output, database string, args []string) error {
-			b, err := keeping.Make(ctx, database, c.String("data"), args[0])
+		func(ctx context.Context, o *output, place keeping.Place, args []string) error {
+			b, err := keeping.Make(ctx, place, args[0])
 			if err != nil {
 				return err
 			}
@@ -82,8 +86,8 @@ func backupCommand() *cli.Command {
 
 func checkCommand() *cli.Command {
 	return keeper("check", "read all files of a service again and hold them against its records", "", "",
-		func(ctx context.Context, c *cli.Command, o *output, database string, _ []string) error {
-			found, err := keeping.Check(ctx, database, c.String("data"))
+		func(ctx context.Context, o *output, place keeping.Place, _ []string) error {
+			found, err := keeping.Check(ctx, place)
 			if err != nil {
 				return err
 			}
@@ -130,6 +134,10 @@ func restoreCommand() *cli.Command {
 			if _, err := keeping.Read(args[0]); err != nil {
 				return err // before anything is made
 			}
+			bucket, err := bucketOf(c)
+			if err != nil {
+				return err
+			}
 			o, data := outputOf(c), c.String("data")
 			address := c.String("database-url")
 			done := func() error { return nil }
@@ -143,7 +151,7 @@ func restoreCommand() *cli.Command {
 				}
 				address, done = server.URL(), server.Stop
 			}
-			b, err := keeping.Restore(ctx, args[0], address, data)
+			b, err := keeping.Restore(ctx, args[0], keeping.Place{Database: address, Data: data, Bucket: bucket})
 			if err := errors.Join(err, done()); err != nil {
 				return err
 			}

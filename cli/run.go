@@ -57,7 +57,7 @@ func dataFlag() cli.Flag {
 
 // arrivalFlags say which deliveries are taken in.
 func arrivalFlags() []cli.Flag {
-	return append(unpackingFlags(), []cli.Flag{
+	return append(append(unpackingFlags(), bucketFlags()...), []cli.Flag{
 		&cli.Int64Flag{Name: "upload-limit", Value: service.DefaultUploadLimit,
 			Usage: "largest delivery that is taken in, in bytes"},
 		&cli.StringFlag{Name: "watch",
@@ -121,6 +121,9 @@ func serviceOptions(c *cli.Command, log *slog.Logger) (service.Options, error) {
 		if err := telemetry.Check(o.Telemetry); err != nil {
 			return o, err
 		}
+	}
+	if o.Bucket, err = bucketOf(c); err != nil {
+		return o, err
 	}
 	if o.Mail, err = mailServer(c); err != nil {
 		return o, err

@@ -36,7 +36,9 @@ import (
 // Options say where the service keeps things and where it listens.
 type Options struct {
 	DatabaseURL string
-	Directory   string // of the file store and the signing key
+	Directory   string // of the signing key and the secrets, and of the file store where that is not a bucket
+	// Bucket is the file store of nodes on several machines, each of which has a directory of its own; nil for the directory's.
+	Bucket      *files.BucketOptions
 	Listen      string // host:port; port 0 takes a free one
 	UploadLimit int64  // bytes; 0 means DefaultUploadLimit
 	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
@@ -74,6 +76,7 @@ const AdministratorName = "administrator"
 type Service struct {
 	options  Options
 	store    *store.Store
+	files    files.Store
 	pool     *work.Pool
 	server   *http.Server
 	listener net.Listener
@@ -98,11 +101,15 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 }
 
 func (s *Service) start(ctx context.Context) error {
-	kept, err := files.OpenDirectory(filepath.Join(s.options.Directory, "files"))
+	kept, err := OpenFiles(ctx, s.options.Directory, s.options.Bucket)
 	if err != nil {
 		return fmt.Errorf("opening the file store: %w", err)
 	}
+	s.files = kept
 	if s.store, err = store.Open(ctx, s.options.DatabaseURL); err != nil {
+		return err
+	}
+	if err := s.oneOfSeveral(ctx); err != nil {
 		return err
 	}
 	key, err := signing.Open(ctx, s.store, KeyFile(s.options.Directory))
@@ -174,6 +181,37 @@ func (s *Service) start(ctx context.Context) error {
 			s.failed <- err
 		}
 	})
+	return nil
+}
+
+// OpenFiles opens the file store of a service by its data directory, or in a bucket.
+func OpenFiles(ctx context.Context, directory string, bucket *files.BucketOptions) (files.Store, error) {
+	if bucket == nil {
+		return files.OpenDirectory(filepath.Join(directory, "files"))
+	}
+	o := *bucket
+	o.Directory = filepath.Join(directory, "bucket")
+	return files.OpenBucket(ctx, o)
+}
+
+// oneOfSeveral refuses a node that would sign with a key, or send links, of its own beside the other nodes of one database.
+func (s *Service) oneOfSeveral(ctx context.Context) error {
+	if s.options.Bucket == nil {
+		return nil
+	}
+	if _, err := store.NewestSigningKey(ctx, s.store.DB); errors.Is(err, store.ErrNotFound) {
+		return nil // the first one
+	} else if err != nil {
+		return err
+	}
+	for _, path := range []string{KeyFile(s.options.Directory), SecretFile(s.options.Directory)} {
+		if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("%s is not there, and the other nodes of this database have theirs; copy %s and %s from the data directory of one of them (or from a backup), with mode 0600, and start again",
+				path, KeyFile(""), SecretFile(""))
+		} else if err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -331,6 +369,9 @@ func (s *Service) Stop() error {
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())
+	}
+	if s.files != nil {
+		errs = append(errs, s.files.Close())
 	}
 	return errors.Join(errs...)
 }

@@ -221,7 +221,7 @@ func (s *storm) judgeRecords(ctx context.Context, admin *client.Client) error {
 // judgeFiles stops everything, lets a last start sweep, and holds the file store against the records.
 func (s *storm) judgeFiles(ctx context.Context) error {
 	s.end()
-	s.nodes[1] = nil
+	s.nodes = s.nodes[:1]
 	if !s.start(ctx, 0) {
 		s.wrong("the last start does not come up")
 		return nil
@@ -231,7 +231,7 @@ func (s *storm) judgeFiles(ctx context.Context) error {
 		return err
 	}
 	for deadline := time.Now().Add(30 * time.Second); ; {
-		found, err := keeping.Check(ctx, strings.TrimSpace(string(address)), s.data)
+		found, err := keeping.Check(ctx, keeping.Place{Database: strings.TrimSpace(string(address)), Data: s.data, Bucket: s.bucket.options()})
 		if err != nil {
 			return err
 		}
@@ -240,6 +240,9 @@ func (s *storm) judgeFiles(ctx context.Context) error {
 			return err
 		}
 		s.result.FilesLeft = len(found.TooMuch) + len(parts)
+		if s.bucket != nil { // there they rest for a day first
+			s.result.FilesLeft = 0
+		}
 		if s.result.FilesLeft == 0 || time.Now().After(deadline) {
 			for _, text := range append(found.Missing, found.Altered...) {
 				s.wrong("a file: %s", text)

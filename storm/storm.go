@@ -37,7 +37,10 @@ type Options struct {
 	FirstStarts int           // that are cut off, each in a directory of its own
 	Callers     int           // who work at the same time
 	Between     time.Duration // the longest pause between two kills
-	Out         io.Writer     // for what happens
+	// Bucket has the files in a bucket of a server that fails now and then, with three nodes that have data directories of their
+	// own; else two nodes share one directory.
+	Bucket bool
+	Out    io.Writer // for what happens
 }
 
 // Result is what was found.
@@ -63,14 +66,21 @@ type storm struct {
 	Options
 	rand   *rand.Rand
 	data   string
-	ports  [2]string
-	nodes  [2]*exec.Cmd
+	nodes  []*node
+	bucket *bucket // nil for a directory
 	admin  string
 	mutex  sync.Mutex
 	result Result
 	things []thing
 	people [2]string // tokens of a steward and a certifier
 	told   told
+}
+
+// node is one of the processes on one database; the first one has the database.
+type node struct {
+	port    string
+	data    string
+	process *exec.Cmd // nil before its first start
 }
 
 // thing is something that the service accepted.
@@ -89,6 +99,13 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return &s.result, err
 	}
 	defer s.told.end()
+	if o.Bucket {
+		var err error
+		if s.bucket, err = startBucket(o.Seed); err != nil {
+			return &s.result, err
+		}
+		defer s.bucket.server.Stop()
+	}
 	defer s.end()
 	if err := s.firstStarts(ctx); err != nil {
 		return &s.result, err
@@ -177,14 +194,14 @@ func (s *storm) firstStarts(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		c := s.command("up", directory, port)
+		c := s.command("up", &node{port: port, data: directory})
 		if err := c.Start(); err != nil {
 			return err
 		}
 		s.pause(ctx, time.Duration(s.rand.Int64N(int64(1800*time.Millisecond))))
 		s.strike(c, directory, s.rand.IntN(2) == 0)
 		s.count("first start")
-		again := s.command("up", directory, port)
+		again := s.command("up", &node{port: port, data: directory})
 		if err := again.Start(); err != nil {
 			return err
 		}
@@ -217,14 +234,18 @@ func freePort() (string, error) {
 }
 
 // command is a service in a process group of its own; serve takes the database of up.
-func (s *storm) command(how, directory, port string) *exec.Cmd {
-	c := exec.Command(s.Program, append([]string{how, "--data", directory, "--listen", "127.0.0.1:" + port}, s.told.options()...)...)
+func (s *storm) command(how string, n *node) *exec.Cmd {
+	c := exec.Command(s.Program, append([]string{how, "--data", n.data, "--listen", "127.0.0.1:" + n.port}, s.told.options()...)...)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	c.Env = os.Environ()
 	if how == "serve" {
-		address, _ := os.ReadFile(postgres.AddressFile(filepath.Join(directory, "postgres")))
-		c.Env = append(os.Environ(), "PROUDSIEVE_DATABASE_URL="+strings.TrimSpace(string(address)))
+		address, _ := os.ReadFile(postgres.AddressFile(filepath.Join(s.data, "postgres")))
+		c.Env = append(c.Env, "PROUDSIEVE_DATABASE_URL="+strings.TrimSpace(string(address)))
 	}
-	if log, err := os.OpenFile(filepath.Join(s.Directory, "service-"+port+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY,
+	if s.bucket != nil {
+		c.Env = append(c.Env, s.bucket.environment()...)
+	}
+	if log, err := os.OpenFile(filepath.Join(s.Directory, "service-"+n.port+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY,
 		0o600); err == nil {
 		c.Stderr = log
 	}
@@ -282,16 +303,21 @@ const (
 	surveys  = "dataset: survey\ncolumns:\n  - {name: sample, required: true}\n  - {name: value, type: decimal}\nmeasures: [value]\npass_mark: 10\n"
 )
 
-// begin starts two nodes on one database and one file store, and makes people and declarations.
+// begin starts nodes on one database and one file store, and makes people and declarations.
 func (s *storm) begin(ctx context.Context) error {
-	for i := range s.ports {
+	data := []string{s.data, s.data}
+	if s.bucket != nil {
+		data = []string{s.data, filepath.Join(s.Directory, "data-1"), filepath.Join(s.Directory, "data-2")}
+	}
+	for i := range data {
 		port, err := freePort()
 		if err != nil {
 			return err
 		}
-		s.ports[i] = port
-	}
-	for i := range s.nodes {
+		s.nodes = append(s.nodes, &node{port: port, data: data[i]})
+		if err := s.shareSecrets(data[i]); err != nil {
+			return err
+		}
 		if !s.start(ctx, i) {
 			return errors.New("the service does not start")
 		}
@@ -323,50 +349,86 @@ func (s *storm) begin(ctx context.Context) error {
 	return err
 }
 
-func (s *storm) start(ctx context.Context, node int) bool {
-	how := []string{"up", "serve"}[node]
-	s.nodes[node] = s.command(how, s.data, s.ports[node])
-	return s.nodes[node].Start() == nil && s.ready(ctx, s.ports[node], s.nodes[node])
+// shareSecrets does what is done by hand for a node on another machine: the first one's key and secret go to its directory.
+func (s *storm) shareSecrets(data string) error {
+	if data == s.data {
+		return nil
+	}
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return err
+	}
+	for _, file := range []func(string) string{service.KeyFile, service.SecretFile} {
+		raw, err := os.ReadFile(file(s.data))
+		if err == nil {
+			err = os.WriteFile(file(data), raw, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *storm) start(ctx context.Context, number int) bool {
+	how, n := "serve", s.nodes[number]
+	if number == 0 {
+		how = "up"
+	}
+	n.process = s.command(how, n)
+	return n.process.Start() == nil && s.ready(ctx, n.port, n.process)
 }
 
 func (s *storm) client(node int, token string) *client.Client {
-	return &client.Client{Server: "http://127.0.0.1:" + s.ports[node], Token: token,
+	return &client.Client{Server: "http://127.0.0.1:" + s.nodes[node].port, Token: token,
 		HTTP: &http.Client{Timeout: 30 * time.Second}}
 }
 
 // kill kills something and starts what is down.
 func (s *storm) kill(ctx context.Context) error {
 	kinds := []string{"service", "service", "whole group", "database", "database", "node", "node", "node", "in order"}
+	if s.bucket != nil {
+		kinds = append(kinds, "node", "file store", "file store")
+	}
 	kind := kinds[s.rand.IntN(len(kinds))]
 	s.count(kind)
+	first, struck := s.nodes[0], 0
 	switch kind {
 	case "service":
-		s.strike(s.nodes[0], s.data, false)
+		s.strike(first.process, s.data, false)
 	case "whole group":
-		s.strike(s.nodes[0], s.data, true)
+		s.strike(first.process, s.data, true)
 	case "database":
 		if raw, err := os.ReadFile(filepath.Join(s.data, "postgres", "cluster", "postmaster.pid")); err == nil {
 			killTree(strings.SplitN(string(raw), "\n", 2)[0])
 		}
-		_ = s.nodes[0].Wait() // it ends with its database
+		_ = first.process.Wait() // it ends with its database
 	case "node":
-		s.strike(s.nodes[1], s.data, false)
+		struck = 1 + s.rand.IntN(len(s.nodes)-1)
+		s.strike(s.nodes[struck].process, s.data, false)
 	case "in order":
-		_ = s.nodes[0].Process.Signal(syscall.SIGTERM)
-		_ = s.nodes[0].Wait()
+		_ = first.process.Process.Signal(syscall.SIGTERM)
+		_ = first.process.Wait()
+	case "file store":
+		s.bucket.server.Down(true)
+		s.pause(ctx, time.Duration(s.rand.Int64N(int64(4*time.Second))))
+		s.bucket.server.Down(false)
+		return nil
 	}
-	if kind != "node" {
+	if struck == 0 {
 		s.pause(ctx, time.Duration(s.rand.Int64N(int64(300*time.Millisecond))))
 		if !s.start(ctx, 0) {
 			s.wrong("a start after a kill (%s) does not come up", kind)
 			return errors.New("the service does not start again")
 		}
 	}
-	if kind == "node" || !s.answers(1) { // it may have lost its database for good: the address is another one
-		if kind != "node" {
-			s.strike(s.nodes[1], s.data, false)
+	for i := 1; i < len(s.nodes); i++ {
+		if i != struck {
+			if s.answers(i) {
+				continue
+			}
+			s.strike(s.nodes[i].process, s.data, false) // it may have lost its database for good: the address is another one
 		}
-		if !s.start(ctx, 1) {
+		if !s.start(ctx, i) {
 			s.wrong("a node does not come up again")
 			return errors.New("a node does not start again")
 		}
@@ -375,7 +437,7 @@ func (s *storm) kill(ctx context.Context) error {
 }
 
 func (s *storm) answers(node int) bool {
-	response, err := http.Get("http://127.0.0.1:" + s.ports[node] + "/readyz")
+	response, err := http.Get("http://127.0.0.1:" + s.nodes[node].port + "/readyz")
 	if err != nil {
 		return false
 	}
@@ -386,7 +448,7 @@ func (s *storm) answers(node int) bool {
 // work does what people do, until ctx ends. What fails because something was killed is not tried again.
 func (s *storm) work(ctx context.Context, r *rand.Rand) {
 	for n := 0; ctx.Err() == nil; n++ {
-		steward, certifier := s.client(r.IntN(2), s.people[0]), s.client(r.IntN(2), s.people[1])
+		steward, certifier := s.client(r.IntN(len(s.nodes)), s.people[0]), s.client(r.IntN(len(s.nodes)), s.people[1])
 		switch r.IntN(10) {
 		case 0, 1, 2, 3:
 			s.deliver(ctx, r, steward)
@@ -456,14 +518,14 @@ func (s *storm) certify(ctx context.Context, r *rand.Rand, c *client.Client) {
 
 // end kills what is left.
 func (s *storm) end() {
-	for _, c := range s.nodes {
-		if c != nil && c.Process != nil {
-			_ = c.Process.Signal(syscall.SIGTERM)
+	for _, n := range s.nodes {
+		if n.process != nil && n.process.Process != nil {
+			_ = n.process.Process.Signal(syscall.SIGTERM)
 		}
 	}
-	for _, c := range s.nodes {
-		if c != nil && c.Process != nil {
-			_ = c.Wait()
+	for _, n := range s.nodes {
+		if n.process != nil && n.process.Process != nil {
+			_ = n.process.Wait()
 		}
 	}
 }

@@ -45,6 +45,9 @@ func (s *Server) refusal(err error) error {
 		s.Log.Error("request failed", "error", err)
 		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable,
 			"The database does not answer; try again in a moment."), http.Header{"Retry-After": {"2"}})
+	case errors.Is(err, files.ErrAway):
+		s.Log.Error("request failed", "error", err)
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, files.AwaySays), http.Header{"Retry-After": {"5"}})
 	case errors.As(err, &mistakes):
 		details := make([]error, len(mistakes))
 		for i, p := range mistakes {

@@ -53,6 +53,7 @@ const (
 const (
 	answers   = 20 * time.Second // until the answer begins
 	tries     = 5
+	sendTries = 3
 	partBytes = 16 << 20
 	partsOnce = 4
 )
@@ -169,7 +170,7 @@ func (o *BucketOptions) transport(secure bool) (*http.Transport, error) {
 	return t, nil
 }
 
-// Close removes what this node keeps of the bucket.
+// Close implements Store: what this node keeps of the bucket goes.
 func (b *Bucket) Close() error { return b.cache.close() }
 
 // told is an error of the server in the words of a store.
@@ -178,6 +179,7 @@ func (b *Bucket) told(err error) error {
 	switch {
 	case err == nil, errors.Is(err, context.Canceled):
 		return err
+	case answer.Code == minio.NoSuchUpload: // it was completed, and the answer lost, or given up
 	case answer.Code == minio.NoSuchKey || answer.StatusCode == http.StatusNotFound && answer.Code != minio.NoSuchBucket:
 		return fmt.Errorf("%w: %w", ErrNotFound, err)
 	case answer.StatusCode == http.StatusForbidden:
@@ -209,13 +211,19 @@ func (b *Bucket) Create() (*Writer, error) {
 
 // place sends a part to the bucket, unless that has its bytes and will have them for a while; this node goes on with the part.
 func (b *Bucket) place(ctx context.Context, file *os.File, digest string, bytes int64) error {
-	there, err := b.client.StatObject(ctx, b.options.Name, b.key(digest), minio.StatObjectOptions{})
-	switch {
-	case err == nil && there.Size == bytes && time.Since(there.LastModified) < b.options.Rest/2:
-	case err != nil && !errors.Is(b.told(err), ErrNotFound):
-		return b.told(err)
-	default:
-		if err := b.send(ctx, file, digest, bytes, err != nil); err != nil {
+	for try := range sendTries {
+		there, err := b.client.StatObject(ctx, b.options.Name, b.key(digest), minio.StatObjectOptions{})
+		if err == nil && there.Size == bytes && time.Since(there.LastModified) < b.options.Rest/2 {
+			break
+		}
+		if err != nil && !errors.Is(b.told(err), ErrNotFound) {
+			return b.told(err)
+		}
+		// What did not arrive may have: the answer may be all that was lost.
+		if err = b.send(ctx, file, digest, bytes, err != nil); err == nil {
+			break
+		}
+		if !errors.Is(err, ErrAway) || try == sendTries-1 {
 			return err
 		}
 	}

@@ -141,7 +141,7 @@ func TestBytesArriveWholeThoughTheNetworkIsBad(t *testing.T) {
 	one, other := node(t, optionsOf(t, s)), node(t, optionsOf(t, s))
 	s.Trouble(0.15, 7)
 	for i := range 12 {
-		content := randomBytes(i*i*100_000 + 17)
+		content := randomBytes(i*i*200_000 + 17) // the last ones in two parts
 		digest := put(t, one, content)
 		in, err := other.Open(digest)
 		if err != nil {
@@ -302,7 +302,9 @@ func TestWhatIsKeptWhileASweepRemovesItIsNotLost(t *testing.T) {
 	sweeper, keeper := node(t, optionsOf(t, s)), node(t, optionsOf(t, s))
 	digest := rested(t, s, sweeper, "wanted after all", 30)
 	now := false
-	recorded := func(_ context.Context, digests []string) (map[string]bool, error) { return map[string]bool{digest: now}, nil }
+	recorded := func(_ context.Context, digests []string) (map[string]bool, error) {
+		return map[string]bool{digest: now}, nil
+	}
 	if _, err := sweeper.Sweep(ctx, func(ctx context.Context, digests []string) (map[string]bool, error) {
 		known, err := recorded(ctx, digests)
 		put(t, keeper, []byte("wanted after all"))

@@ -96,15 +96,16 @@ func (b *Bucket) abortUploads(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	for u := range b.client.ListIncompleteUploads(ctx, b.options.Name, b.options.Prefix, true) {
-		if err := b.told(u.Err); errors.Is(err, ErrNotFound) { // some servers say so where there are none
+		if minio.ToErrorResponse(u.Err).Code == minio.NoSuchUpload { // some servers say so where there are none
 			return nil
-		} else if err != nil {
-			return err
+		}
+		if u.Err != nil {
+			return b.told(u.Err)
 		}
 		if !b.rested(u.Initiated) {
 			continue
 		}
-		if err := (minio.Core{Client: b.client}).AbortMultipartUpload(ctx, b.options.Name, u.Key, u.UploadID); err != nil && !errors.Is(b.told(err), ErrNotFound) {
+		if err := (minio.Core{Client: b.client}).AbortMultipartUpload(ctx, b.options.Name, u.Key, u.UploadID); err != nil && minio.ToErrorResponse(err).Code != minio.NoSuchUpload {
 			return b.told(err)
 		}
 	}

@@ -128,6 +128,9 @@ func (d *Directory) Open(digest string) (File, error) {
 	return f, err
 }
 
+// Close implements Store.
+func (d *Directory) Close() error { return nil }
+
 // Remove implements Store.
 func (d *Directory) Remove(digest string) error {
 	path, err := d.path(digest)

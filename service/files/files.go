@@ -2,6 +2,7 @@
 package files
 
 import (
+	"bufio"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -36,7 +37,12 @@ type Store interface {
 	Sweep(ctx context.Context, recorded Recorded) (Swept, error)
 	// Disk returns the room that this node has to write to.
 	Disk() (Disk, error)
+	// Close gives back what this node holds beside the store.
+	Close() error
 }
+
+// AwaySays is what whoever asked for something is told where the store is away.
+const AwaySays = "The file store does not answer; try again in a moment."
 
 // Recorded says which of some digests have a record.
 type Recorded func(ctx context.Context, digests []string) (map[string]bool, error)
@@ -111,15 +117,21 @@ func (k *Kept) Close() { k.writer.Discard() }
 
 // Put takes in everything that in has. Nothing at all is ErrNothing.
 func Put(ctx context.Context, s Store, in io.Reader) (*Kept, error) {
+	buffered := bufio.NewReader(in)
+	if _, err := buffered.Peek(1); errors.Is(err, io.EOF) {
+		return nil, ErrNothing
+	}
+	return Copy(ctx, s, buffered)
+}
+
+// Copy takes in everything that in has, which may be nothing: a change log of a plan that changed nothing has no bytes.
+func Copy(ctx context.Context, s Store, in io.Reader) (*Kept, error) {
 	w, err := s.Create()
 	if err != nil {
 		return nil, err
 	}
 	k := &Kept{writer: w}
-	if _, err = io.Copy(w, contextReader{ctx, in}); err == nil && w.bytes == 0 {
-		err = ErrNothing
-	}
-	if err == nil {
+	if _, err = io.Copy(w, contextReader{ctx, in}); err == nil {
 		k.Digest, k.Bytes, err = w.Keep(ctx)
 	}
 	if err != nil {

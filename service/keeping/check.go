@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/url"
-	"path/filepath"
 	"strings"
 
 	"proudsieve/service/files"
@@ -24,17 +23,18 @@ type Checked struct {
 func (c *Checked) Good() bool { return len(c.Missing)+len(c.Altered)+len(c.TooMuch) == 0 }
 
 // Check reads all files of a store again and holds them against their names and the records.
-func Check(ctx context.Context, databaseURL, data string) (*Checked, error) {
-	kept, err := files.OpenDirectory(filepath.Join(data, "files"))
+func Check(ctx context.Context, place Place) (*Checked, error) {
+	kept, err := place.files(ctx)
 	if err != nil {
 		return nil, err
 	}
+	defer kept.Close()
 	resume, err := kept.Pause()
 	if err != nil {
 		return nil, err
 	}
 	defer resume()
-	s, err := store.Look(ctx, databaseURL)
+	s, err := store.Look(ctx, place.Database)
 	if err != nil {
 		return nil, err
 	}

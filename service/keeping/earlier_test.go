@@ -76,7 +76,7 @@ func TestWhatEarlierProgramsMadeOpens(t *testing.T) {
 
 func opens(t *testing.T, backup string) {
 	place, database := t.TempDir(), postgrestest.Database(t)
-	if _, err := keeping.Restore(ctx, backup, database, place); err != nil {
+	if _, err := keeping.Restore(ctx, backup, keeping.Place{Database: database, Data: place}); err != nil {
 		t.Fatal(err)
 	}
 	s, err := service.Start(ctx, service.Options{DatabaseURL: database, Directory: place, Listen: "127.0.0.1:0",
@@ -158,7 +158,7 @@ func opens(t *testing.T, backup string) {
 	if _, err := servicetest.All[records.Issue](ctx, admin, "/issues"); err != nil {
 		t.Error(err)
 	}
-	if checked, err := keeping.Check(ctx, database, place); err != nil || !checked.Good() {
+	if checked, err := keeping.Check(ctx, keeping.Place{Database: database, Data: place}); err != nil || !checked.Good() {
 		t.Errorf("%+v, %v", checked, err)
 	}
 }

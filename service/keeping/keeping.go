@@ -44,12 +44,24 @@ const BackupKind = "proudsieve backup 1"
 
 const description = "backup.json"
 
-// Make makes a backup of a service, whose database and data directory are given, in a directory.
-func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, error) {
-	kept, err := files.OpenDirectory(filepath.Join(data, "files"))
+// Place is where a service keeps everything.
+type Place struct {
+	Database string               // its address
+	Data     string               // the data directory
+	Bucket   *files.BucketOptions // of the file store; nil where that is in the data directory
+}
+
+func (p Place) files(ctx context.Context) (files.Store, error) {
+	return service.OpenFiles(ctx, p.Data, p.Bucket)
+}
+
+// Make makes a backup of a service in a directory.
+func Make(ctx context.Context, place Place, directory string) (*Backup, error) {
+	kept, err := place.files(ctx)
 	if err != nil {
 		return nil, err
 	}
+	defer kept.Close()
 	if err := durable.MakeDirectory(directory, 0o700); err != nil {
 		return nil, err
 	}
@@ -63,10 +75,10 @@ func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, er
 	defer resume()
 	b := &Backup{Kind: BackupKind, MadeAt: time.Now().UTC()}
 	b.Records = "records-" + b.MadeAt.Format("20060102T150405.000000") + ".dump"
-	if b.SHA256, err = dump(ctx, databaseURL, filepath.Join(directory, b.Records)); err != nil {
+	if b.SHA256, err = dump(ctx, place.Database, filepath.Join(directory, b.Records)); err != nil {
 		return nil, err
 	}
-	s, err := store.Look(ctx, databaseURL)
+	s, err := store.Look(ctx, place.Database)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +108,7 @@ func Make(ctx context.Context, databaseURL, data, directory string) (*Backup, er
 	if err != nil {
 		return nil, err
 	}
-	if err := carrySecrets(data, directory); err != nil {
+	if err := carrySecrets(place.Data, directory); err != nil {
 		return nil, err
 	}
 	raw, err := json.MarshalIndent(b, "", "  ")
@@ -209,10 +221,7 @@ func carry(ctx context.Context, from, to files.Store, digest string) (bytes int6
 			return in.Size(), false, nil
 		}
 	}
-	kept, err := files.Put(ctx, to, in)
-	if errors.Is(err, files.ErrNothing) {
-		return 0, false, fmt.Errorf("%w: it is empty", ErrAltered)
-	}
+	kept, err := files.Copy(ctx, to, in)
 	if err != nil {
 		return 0, false, err
 	}
@@ -246,8 +255,8 @@ func Read(directory string) (*Backup, error) {
 	return &b, nil
 }
 
-// Restore puts a backup into an empty database and an empty data directory.
-func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup, error) {
+// Restore puts a backup into an empty database and an empty data directory. A bucket need not be empty: what it has stays.
+func Restore(ctx context.Context, directory string, place Place) (*Backup, error) {
 	b, err := Read(directory)
 	if err != nil {
 		return nil, err
@@ -259,10 +268,10 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	if digest != b.SHA256 {
 		return nil, fmt.Errorf("%w: %s", ErrAltered, filepath.Join(directory, b.Records))
 	}
-	if err := store.Empty(ctx, databaseURL); err != nil {
+	if err := store.Empty(ctx, place.Database); err != nil {
 		return nil, err
 	}
-	for _, path := range []string{filepath.Join(data, "files"), service.KeyFile(data), service.SecretFile(data), service.TokenFile(data)} {
+	for _, path := range []string{filepath.Join(place.Data, "files"), service.KeyFile(place.Data), service.SecretFile(place.Data), service.TokenFile(place.Data)} {
 		if _, err := os.Lstat(path); !errors.Is(err, os.ErrNotExist) {
 			return nil, errors.Join(err, fmt.Errorf("%s is there already; a backup is put back into an empty place",
 				path))
@@ -272,10 +281,11 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	if err != nil {
 		return nil, err
 	}
-	to, err := files.OpenDirectory(filepath.Join(data, "files"))
+	to, err := place.files(ctx)
 	if err != nil {
 		return nil, err
 	}
+	defer to.Close()
 	err = from.Each(ctx, func(digest string, _ int64) error {
 		_, copied, err := carry(ctx, from, to, digest)
 		if copied {
@@ -286,12 +296,12 @@ func Restore(ctx context.Context, directory, databaseURL, data string) (*Backup,
 	if err != nil {
 		return nil, err
 	}
-	if err := carrySecrets(directory, data); err != nil {
+	if err := carrySecrets(directory, place.Data); err != nil {
 		return nil, err
 	}
 	// The records come last: until they are there, the place is still empty to another try.
-	c := program(ctx, databaseURL, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error",
-		"--single-transaction", "--dbname", databaseName(databaseURL), filepath.Join(directory, b.Records))
+	c := program(ctx, place.Database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error",
+		"--single-transaction", "--dbname", databaseName(place.Database), filepath.Join(directory, b.Records))
 	if out, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("putting the records back: %w\n%s", err, out[:min(len(out), 4<<10)])
 	}

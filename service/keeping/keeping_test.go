@@ -66,14 +66,14 @@ func worked(t *testing.T) (r *servicetest.Running, database string, certificate 
 func TestABackupPutBackIsTheSameService(t *testing.T) {
 	r, database, certificate := worked(t)
 	directory := filepath.Join(t.TempDir(), "backup")
-	first, err := keeping.Make(ctx, database, r.Directory, directory)
+	first, err := keeping.Make(ctx, keeping.Place{Database: database, Data: r.Directory}, directory)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if first.Files < 4 || first.Copied != first.Files {
 		t.Errorf("%+v", first)
 	}
-	second, err := keeping.Make(ctx, database, r.Directory, directory)
+	second, err := keeping.Make(ctx, keeping.Place{Database: database, Data: r.Directory}, directory)
 	if err != nil || second.Copied != 0 || second.Files != first.Files {
 		t.Errorf("a second time: %+v, %v", second, err)
 	}
@@ -82,15 +82,15 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 		t.Errorf("the records of %v are kept, %v", dumps, err)
 	}
 	place, empty := t.TempDir(), postgrestest.Database(t)
-	restored, err := keeping.Restore(ctx, directory, empty, place)
+	restored, err := keeping.Restore(ctx, directory, keeping.Place{Database: empty, Data: place})
 	if err != nil || restored.Copied != first.Files {
 		t.Fatalf("%+v, %v", restored, err)
 	}
-	if _, err := keeping.Restore(ctx, directory, empty, t.TempDir()); err == nil ||
+	if _, err := keeping.Restore(ctx, directory, keeping.Place{Database: empty, Data: t.TempDir()}); err == nil ||
 		!strings.Contains(err.Error(), "is put back into an empty place") {
 		t.Errorf("into a database that holds something: %v", err)
 	}
-	if _, err := keeping.Restore(ctx, directory, postgrestest.Database(t), place); err == nil ||
+	if _, err := keeping.Restore(ctx, directory, keeping.Place{Database: postgrestest.Database(t), Data: place}); err == nil ||
 		!strings.Contains(err.Error(), "is there already") {
 		t.Errorf("into a directory that holds something: %v", err)
 	}
@@ -118,7 +118,7 @@ func TestABackupPutBackIsTheSameService(t *testing.T) {
 	if seen, err := servicetest.Post[api.LookedAt](ctx, mara, "/arrivals/1/reading", map[string]any{}); err != nil || len(seen.Rows) != 1 {
 		t.Errorf("what had arrived: %+v, %v", seen, err)
 	}
-	if checked, err := keeping.Check(ctx, empty, place); err != nil || !checked.Good() || checked.Files != first.Files {
+	if checked, err := keeping.Check(ctx, keeping.Place{Database: empty, Data: place}); err != nil || !checked.Good() || checked.Files != first.Files {
 		t.Errorf("%+v, %v", checked, err)
 	}
 }
@@ -153,21 +153,21 @@ func TestACheckTellsWhatIsMissingAlteredAndTooMuch(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(r.Directory, "files", "ab", "ab", extra), []byte("x"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	found, err := keeping.Check(ctx, database, r.Directory)
+	found, err := keeping.Check(ctx, keeping.Place{Database: database, Data: r.Directory})
 	if err != nil || len(found.Missing) != 1 || len(found.Altered) != 1 || len(found.TooMuch) != 1 ||
 		!strings.Contains(found.Missing[0], filepath.Base(missing)) ||
 		!strings.Contains(found.Altered[0], filepath.Base(altered)) || found.TooMuch[0] != extra {
 		t.Errorf("%+v, %v", found, err)
 	}
 	// A backup says so too, and leaves the one before as it was.
-	if _, err := keeping.Make(ctx, database, r.Directory, filepath.Join(t.TempDir(), "b")); err == nil {
+	if _, err := keeping.Make(ctx, keeping.Place{Database: database, Data: r.Directory}, filepath.Join(t.TempDir(), "b")); err == nil {
 		t.Error("a backup without all files is taken for one")
 	}
 }
 
 func TestWhatIsNoBackupIsRefused(t *testing.T) {
 	directory := t.TempDir()
-	if _, err := keeping.Restore(ctx, directory, "postgres://127.0.0.1:1/x", t.TempDir()); err == nil ||
+	if _, err := keeping.Restore(ctx, directory, keeping.Place{Database: "postgres://127.0.0.1:1/x", Data: t.TempDir()}); err == nil ||
 		!strings.Contains(err.Error(), "is no finished backup") {
 		t.Errorf("%v", err)
 	}
@@ -175,7 +175,7 @@ func TestWhatIsNoBackupIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, database, _ := worked(t)
-	if _, err := keeping.Make(ctx, database, r.Directory, directory); err == nil ||
+	if _, err := keeping.Make(ctx, keeping.Place{Database: database, Data: r.Directory}, directory); err == nil ||
 		!strings.Contains(err.Error(), "holds letters.txt, which is not of a backup") {
 		t.Errorf("%v", err)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"log/slog"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -13,6 +14,8 @@ import (
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service"
 	"proudsieve/service/access"
+	"proudsieve/service/files"
+	"proudsieve/service/files/standin"
 )
 
 // Quiet is a log that says nothing, but for what went wrong in a test that fails.
@@ -62,6 +65,15 @@ func Start(t testing.TB, change func(*service.Options)) *Running {
 	if change != nil {
 		change(&o)
 	}
+	if share := os.Getenv(badBucket); share != "" && o.Bucket == nil {
+		fails, err := strconv.ParseFloat(share, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var server *standin.Server
+		server, o.Bucket = Bucket(t)
+		server.Trouble(fails, 1)
+	}
 	s, err := service.Start(context.Background(), o)
 	if err != nil {
 		t.Fatal(err)
@@ -81,6 +93,25 @@ func Start(t testing.TB, change func(*service.Options)) *Running {
 	r.Certifier = r.person(t, "Jonas", access.Certifier)
 	r.Reader = r.person(t, "Ines", access.Reader)
 	return r
+}
+
+// badBucket is a variable of the environment: where it has a share, as 0.02, each service under test has its files in a bucket of a
+// server that fails with that share of the requests.
+const badBucket = "TEST_BAD_BUCKET"
+
+// Bucket starts a stand-in for a server with a bucket, and returns it with the options of a service whose files are there.
+func Bucket(t testing.TB) (*standin.Server, *files.BucketOptions) {
+	t.Helper()
+	s, err := standin.Start("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s, &files.BucketOptions{Server: s.URL, Name: standin.Bucket, KeyID: standin.KeyID, Secret: standin.Secret, Cache: 64 << 20}
 }
 
 func (r *Running) person(t testing.TB, name string, role access.Role) *client.Client {

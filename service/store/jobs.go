@@ -72,6 +72,11 @@ func ReportProgress(ctx context.Context, q Querier, id int64, attempt int,
 		done, total, rows))
 }
 
+// PutBackJob queues a job as if the attempt had not been. ok is false where the attempt no longer holds the job.
+func PutBackJob(ctx context.Context, q Querier, id int64, attempt int) (ok bool, err error) {
+	return changed(exec(ctx, q, "UPDATE jobs SET state = 'queued', node = NULL, attempt = attempt - 1, bytes_done = 0, rows_read = 0"+held, id, attempt))
+}
+
 // JobEnd is how an attempt ended.
 type JobEnd struct {
 	State   string // done or failed

@@ -357,6 +357,11 @@ func (p *Pool) run(ctx context.Context, id int64) error {
 	case store.Passing(err): // the database was away; the next beat queues the job anew
 		outcome = "interrupted"
 		return err
+	case errors.Is(err, files.ErrAway): // so was the file store; a beat queues the job anew, which does not count as an attempt
+		outcome = "interrupted"
+		p.log.Warn("a job waits for the file store", "job", id, "kind", job.Kind, "error", err)
+		_, err := store.PutBackJob(ctx, p.store.DB, id, number)
+		return err
 	}
 	return a.fail(ctx, err, cause)
 }

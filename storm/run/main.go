@@ -22,6 +22,7 @@ func main() {
 	flag.IntVar(&o.Callers, "callers", 4, "people who work at the same time")
 	flag.DurationVar(&o.Between, "between", 2*time.Second, "the longest pause between two kills")
 	flag.Uint64Var(&o.Seed, "seed", 1, "of everything that is random")
+	flag.BoolVar(&o.Bucket, "bucket", false, "three nodes whose files are in a bucket of a server that fails now and then, in place of two on one directory")
 	longest := flag.Duration("longest", 60*time.Minute, "how long it may take")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
