@@ -1,5 +1,5 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo tour test check race build generate truth bench storm load fuzz screenshots demo-files lint console gallery setup-server setup-engines setup-browser
+.PHONY: demo tour test check race build generate truth bench storm upgrade load fuzz screenshots demo-files lint console gallery setup-server setup-engines setup-browser
 
 STATICCHECK = go tool staticcheck
 
@@ -62,9 +62,14 @@ truth:
 bench: build
 	go run ./bench
 
-# Two hundred kills under work, and ten minutes of requests while audits run; each is bounded.
+# Two hundred kills under work, of two nodes on one directory and of three whose files are in a bucket, and ten minutes of requests while audits run; each is bounded.
 storm: build setup-server
 	go run ./storm/run
+	go run ./storm/run -bucket
+
+# The nodes of an earlier RELEASE give way to those of this one, under work.
+upgrade: build setup-server
+	scripts/upgrade $(RELEASE)
 
 load: build setup-server
 	go run ./bench/load

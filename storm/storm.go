@@ -5,6 +5,7 @@ package storm
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -40,7 +41,10 @@ type Options struct {
 	// Bucket has the files in a bucket of a server that fails now and then, with three nodes that have data directories of their
 	// own; else two nodes share one directory.
 	Bucket bool
-	Out    io.Writer // for what happens
+	// Earlier is the program of the release before, on which everything begins: after a third of the kills the second node is
+	// started with Program, which brings the records to its form, and after two thirds the first one. Empty for Program throughout.
+	Earlier string
+	Out     io.Writer // for what happens
 }
 
 // Result is what was found.
@@ -80,6 +84,7 @@ type storm struct {
 type node struct {
 	port    string
 	data    string
+	program string
 	process *exec.Cmd // nil before its first start
 }
 
@@ -121,7 +126,11 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	for i := range o.Kills {
 		s.pause(ctx, time.Duration(s.rand.Int64N(int64(o.Between))))
 		s.maybeOut()
-		if err := s.kill(ctx); err != nil {
+		err := s.maybeUpgrade(ctx, i)
+		if err == nil {
+			err = s.kill(ctx)
+		}
+		if err != nil {
 			stop()
 			group.Wait()
 			return &s.result, err
@@ -235,7 +244,7 @@ func freePort() (string, error) {
 
 // command is a service in a process group of its own; serve takes the database of up.
 func (s *storm) command(how string, n *node) *exec.Cmd {
-	c := exec.Command(s.Program, append([]string{how, "--data", n.data, "--listen", "127.0.0.1:" + n.port}, s.told.options()...)...)
+	c := exec.Command(cmp.Or(n.program, s.Program), append([]string{how, "--data", n.data, "--listen", "127.0.0.1:" + n.port}, s.told.options()...)...)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	c.Env = os.Environ()
 	if how == "serve" {
@@ -314,7 +323,7 @@ func (s *storm) begin(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.nodes = append(s.nodes, &node{port: port, data: data[i]})
+		s.nodes = append(s.nodes, &node{port: port, data: data[i], program: s.Earlier})
 		if err := s.shareSecrets(data[i]); err != nil {
 			return err
 		}
@@ -383,11 +392,42 @@ func (s *storm) client(node int, token string) *client.Client {
 		HTTP: &http.Client{Timeout: 30 * time.Second}}
 }
 
+// maybeUpgrade starts a node with the new program where it is time for it.
+func (s *storm) maybeUpgrade(ctx context.Context, kill int) error {
+	number := map[int]int{s.Kills / 3: 1, 2 * s.Kills / 3: 0}
+	i, now := number[kill]
+	if s.Earlier == "" || !now {
+		return nil
+	}
+	n := s.nodes[i]
+	n.program = ""
+	_ = n.process.Process.Signal(syscall.SIGTERM)
+	_ = n.process.Wait()
+	if !s.start(ctx, i) {
+		s.wrong("the new program does not come up")
+		return errors.New("the new program does not start")
+	}
+	s.say("node %d has the new program", i)
+	if i == 0 && !s.answers(1) { // it had the database
+		s.strike(s.nodes[1].process, s.data, false)
+		if !s.start(ctx, 1) {
+			return errors.New("a node does not start again")
+		}
+	}
+	return nil
+}
+
+// mixed says that the nodes have two programs: the earlier one knows nothing of the rule by which a later release may start it.
+func (s *storm) mixed() bool { return s.nodes[0].program != s.nodes[1].program }
+
 // kill kills something and starts what is down.
 func (s *storm) kill(ctx context.Context) error {
 	kinds := []string{"service", "service", "whole group", "database", "database", "node", "node", "node", "in order"}
 	if s.bucket != nil {
 		kinds = append(kinds, "node", "file store", "file store")
+	}
+	if s.mixed() {
+		kinds = []string{"node"}
 	}
 	kind := kinds[s.rand.IntN(len(kinds))]
 	s.count(kind)

@@ -3,8 +3,6 @@ package keeping
 import (
 	"context"
 	"errors"
-	"net/url"
-	"strings"
 
 	"proudsieve/service/files"
 	"proudsieve/service/store"
@@ -80,33 +78,4 @@ func Check(ctx context.Context, place Place) (*Checked, error) {
 		}
 	}
 	return c, nil
-}
-
-// environment is the address of a database as PostgreSQL's programs take it.
-func environment(databaseURL string) []string {
-	u, err := url.Parse(databaseURL)
-	if err != nil {
-		return nil
-	}
-	password, _ := u.User.Password()
-	out := []string{"PGHOST=" + u.Hostname(), "PGUSER=" + u.User.Username(), "PGPASSWORD=" + password, "PGDATABASE=" +
-		strings.TrimPrefix(u.Path, "/")}
-	if u.Port() != "" {
-		out = append(out, "PGPORT="+u.Port())
-	}
-	if mode := u.Query().Get("sslmode"); mode != "" {
-		out = append(out, "PGSSLMODE="+mode)
-	}
-	if host := u.Query().Get("host"); host != "" {
-		out = append(out, "PGHOST="+host)
-	}
-	return out
-}
-
-func databaseName(databaseURL string) string {
-	u, err := url.Parse(databaseURL)
-	if err != nil {
-		return ""
-	}
-	return strings.TrimPrefix(u.Path, "/")
 }

@@ -17,12 +17,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"time"
 
 	"proudsieve/durable"
-	"proudsieve/postgres"
 	"proudsieve/service"
 	"proudsieve/service/files"
 	"proudsieve/service/store"
@@ -168,18 +166,6 @@ func (b *Backup) forgetEarlier(directory string) error {
 	return err
 }
 
-// program runs a program of PostgreSQL's, with the database's address in its environment,
-// where other users do not see it.
-func program(ctx context.Context, databaseURL, name string, args ...string) *exec.Cmd {
-	path := name
-	if programs, err := postgres.Programs(); err == nil {
-		path = filepath.Join(programs, name)
-	}
-	c := exec.CommandContext(ctx, path, args...)
-	c.Env = append(os.Environ(), environment(databaseURL)...)
-	return c
-}
-
 func dump(ctx context.Context, databaseURL, path string) (digest string, err error) {
 	unfinished := path + ".unfinished"
 	f, err := os.OpenFile(unfinished, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
@@ -188,7 +174,10 @@ func dump(ctx context.Context, databaseURL, path string) (digest string, err err
 	}
 	defer func() { _ = os.Remove(unfinished) }()
 	sum := sha256.New()
-	c := program(ctx, databaseURL, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
+	c, err := program(ctx, databaseURL, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
+	if err != nil {
+		return "", errors.Join(err, f.Close())
+	}
 	said := &limited{}
 	c.Stdout, c.Stderr = io.MultiWriter(f, sum), said
 	err = c.Run()
@@ -300,8 +289,11 @@ func Restore(ctx context.Context, directory string, place Place) (*Backup, error
 		return nil, err
 	}
 	// The records come last: until they are there, the place is still empty to another try.
-	c := program(ctx, place.Database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error",
+	c, err := program(ctx, place.Database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error",
 		"--single-transaction", "--dbname", databaseName(place.Database), filepath.Join(directory, b.Records))
+	if err != nil {
+		return nil, err
+	}
 	if out, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("putting the records back: %w\n%s", err, out[:min(len(out), 4<<10)])
 	}

@@ -28,7 +28,7 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not found")
 	ErrConflict = errors.New("conflict")
-	ErrNewer    = errors.New("the database was made by a later version of the program")
+	ErrNewer    = errors.New("the database was made by a later version of the program, beside which this one cannot work")
 )
 
 // Store gives access to the records.
@@ -59,7 +59,12 @@ func Look(ctx context.Context, url string) (*Store, error) {
 	provider, err := s.provider()
 	if err == nil {
 		var there, known int64
-		if there, known, err = versions(ctx, provider); err == nil && there != known {
+		there, known, err = versions(ctx, provider)
+		switch {
+		case err != nil || there == known:
+		case there > known:
+			err = s.mayStandBeside(ctx, there, known)
+		default:
 			err = fmt.Errorf("the records have the form %d, and this program works with the form %d; start the service once with this program, or use the one it was last started with", there, known)
 		}
 	}
@@ -102,6 +107,18 @@ func versions(ctx context.Context, p *goose.Provider) (there, known int64, err e
 	return there, sources[len(sources)-1].Version, err
 }
 
+// mayStandBeside is an error unless a program that knows one form works with records of a newer one.
+func (s *Store) mayStandBeside(ctx context.Context, there, known int64) error {
+	oldest, err := get[int64](ctx, s.DB, "form", "SELECT oldest FROM forms")
+	if err != nil {
+		return err
+	}
+	if known < *oldest {
+		return fmt.Errorf("%w: its records have the form %d, and this program knows forms up to %d; start the program that the database was last used with, or a later one", ErrNewer, there, known)
+	}
+	return nil
+}
+
 // migrationLock makes nodes that start together migrate one after the other.
 const migrationLock = 7_305_112_448
 
@@ -124,8 +141,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if there > known {
-		return fmt.Errorf("%w: its records have the form %d, and this program knows forms up to %d; start the program that the database was last used with, or a later one", ErrNewer, there, known)
+	if there > known { // a node of the next release was started meanwhile
+		return s.mayStandBeside(ctx, there, known)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return err

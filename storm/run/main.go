@@ -23,6 +23,7 @@ func main() {
 	flag.DurationVar(&o.Between, "between", 2*time.Second, "the longest pause between two kills")
 	flag.Uint64Var(&o.Seed, "seed", 1, "of everything that is random")
 	flag.BoolVar(&o.Bucket, "bucket", false, "three nodes whose files are in a bucket of a server that fails now and then, in place of two on one directory")
+	flag.StringVar(&o.Earlier, "earlier", "", "the built program of the release before, on which the nodes begin")
 	longest := flag.Duration("longest", 60*time.Minute, "how long it may take")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -46,6 +47,11 @@ func blow(ctx context.Context, o storm.Options) error {
 	o.Directory = directory
 	if o.Program, err = filepath.Abs(o.Program); err != nil {
 		return err
+	}
+	if o.Earlier != "" {
+		if o.Earlier, err = filepath.Abs(o.Earlier); err != nil {
+			return err
+		}
 	}
 	started := time.Now()
 	r, err := storm.Run(ctx, o)
