@@ -325,6 +325,8 @@ func TestTalkingToAService(t *testing.T) {
 	expect(2, "either a table of the database or a query", "delivery", "take", "samples", "lake")
 	expect(2, "nothing was kept", "delivery", "take", "samples", "lake", "--query", "SELECT 1")
 	expect(2, "could not be reached", "delivery", "take", "samples", "lake", "--query", "SELECT 2", "--in-place")
+	expect(2, "could not be reached", "delivery", "take", "samples", "lake", "--query", "SELECT 2", "--in-place", "--foresee")
+	expect(2, "give both", "delivery", "take", "samples", "lake", "--query", "SELECT 2", "--foresee")
 	expect(0, "It was judged here, by reading its rows.", "audit", "asked", "1")
 	expect(0, "lake: SELECT 1", "delivery", "fetches", "samples")
 	expect(0, "Nothing more is taken from lake.", "database", "remove", "lake")

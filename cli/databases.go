@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudsieve/client"
+	"proudsieve/core/document"
 	"proudsieve/engine"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
@@ -96,7 +98,35 @@ func takeFlags() []cli.Flag {
 		&cli.StringFlag{Name: "table", Usage: "the table or view, with its schema: SCHEMA.TABLE"},
 		&cli.StringFlag{Name: "query", Usage: "a SELECT in the words of the engine, instead of a table; @FILE for one in a file"},
 		&cli.DurationFlag{Name: "every", Usage: "how often it is taken, as 24h; the same bytes make no new delivery"},
-		&cli.BoolFlag{Name: "in-place", Usage: "judge it where it lies, and take none of its rows"})
+		&cli.BoolFlag{Name: "in-place", Usage: "judge it where it lies, and take none of its rows"},
+		&cli.BoolFlag{Name: "foresee", Usage: "with --in-place: begin nothing, and tell what would be asked of the server"})
+}
+
+// foresee tells what would be asked of a relation that is judged where it lies.
+func (s *session) foresee(ctx context.Context, dataset string, r *records.Relation) error {
+	if !r.InPlace {
+		return errors.New("--foresee tells what --in-place would ask; give both")
+	}
+	plan, err := client.Decode[api.PlanInPlace](s.ForeseeInPlace(ctx, dataset, client.Relation{Database: r.Database, Schema: r.Schema, Table: r.Table, Query: r.Query, InPlace: true}))
+	return show(s, plan, err, func(p *api.PlanInPlace) {
+		of := "the first " + document.Counted(p.Rows, "row", "rows") + " of the table; where the others are not like them, other questions come"
+		if p.Whole {
+			of = "all " + document.Counted(p.Rows, "row", "rows") + " of the table"
+		}
+		s.line("%s would be asked this, by %s. Nothing is begun.", safe(p.Server), of)
+		s.line("")
+		g := newGrid("what it answers", "what the engine expects", "in the engine's own SQL")
+		for _, q := range p.Questions {
+			g.add(safe(q.Says), safe(q.Estimate), safe(q.SQL))
+		}
+		s.grid(g, "Nothing.")
+		for _, rule := range p.Unjudged {
+			s.line("Unjudged would be %s", safe(rule))
+		}
+		for _, note := range p.Notes {
+			s.line("%s", safe(note))
+		}
+	})
 }
 
 // takeDelivery takes a delivery from a database.
@@ -115,6 +145,9 @@ func takeDelivery(ctx context.Context, s *session, args []string) error {
 			return fmt.Errorf("--table is SCHEMA.TABLE, as proudsieve database tables %s shows them, and not %q", args[1], name)
 		}
 		asked.Schema, asked.Table = schema, table
+	}
+	if s.command.Bool("foresee") {
+		return s.foresee(ctx, args[0], &asked.Relation)
 	}
 	return s.beginFetch(ctx, args[0], &asked)
 }

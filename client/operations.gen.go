@@ -1268,6 +1268,9 @@ type Pick struct {
 	Section string `json:"section"`
 }
 
+// Plan defines model for Plan.
+type Plan = json.RawMessage
+
 // PlanEditsBody defines model for PlanEditsBody.
 type PlanEditsBody struct {
 	// Changes What is changed, one after the other; none to see the text by its steps
@@ -1346,6 +1349,9 @@ type Receiver = records.Receiver
 
 // Reconciled defines model for Reconciled.
 type Reconciled = json.RawMessage
+
+// Relation defines model for Relation.
+type Relation = records.Relation
 
 // RetentionBody defines model for RetentionBody.
 type RetentionBody struct {
@@ -2355,6 +2361,9 @@ type ExpectDeliveriesJSONRequestBody = ExpectingBody
 // AddFetchJSONRequestBody defines body for AddFetch for application/json ContentType.
 type AddFetchJSONRequestBody = NewFetch
 
+// ForeseeInPlaceJSONRequestBody defines body for ForeseeInPlace for application/json ContentType.
+type ForeseeInPlaceJSONRequestBody = Relation
+
 // ChooseProposalJSONRequestBody defines body for ChooseProposal for application/json ContentType.
 type ChooseProposalJSONRequestBody = Choice
 
@@ -2692,6 +2701,12 @@ func (c *Client) ListFetches(ctx context.Context, name string) (*[]Fetch, error)
 func (c *Client) AddFetch(ctx context.Context, name string, body AddFetchJSONRequestBody) (*Fetching, error) {
 	r := request{method: "POST", path: pathOf("/datasets/%s/fetches", name), body: body}
 	return answered[Fetching](ctx, c, r)
+}
+
+// ForeseeInPlace calls POST /datasets/{name}/foreseen: What would be asked of a table or query in a database that is judged where it lies, by its first rows and the newest rulebook; nothing is begun.
+func (c *Client) ForeseeInPlace(ctx context.Context, name string, body ForeseeInPlaceJSONRequestBody) (*Plan, error) {
+	r := request{method: "POST", path: pathOf("/datasets/%s/foreseen", name), body: body}
+	return answered[Plan](ctx, c, r)
 }
 
 // ProposeRulebook calls GET /datasets/{name}/proposal: A draft of a rulebook from the newest deliveries, with the evidence for each line.

@@ -88,6 +88,8 @@ func TestATableInADatabaseBecomesADelivery(t *testing.T) {
 	p.writes(`select[aria-label="From where"]`, "gauges")
 	p.writes(`select[aria-label="What becomes of it"]`, "there")
 	p.writes(`input[aria-label="Table"]`, "vale.gauge_readings")
+	p.presses("What would be asked?")
+	p.sees("questions would be put to PostgreSQL", "by all 40 rows of the table. Nothing is begun.", "how many rows break which rules, and lack which columns: cost=")
 	p.presses("Judge it now")
 	p.sees("vale.gauge_readings is delivery 2 of gauge_readings, and is judged where it lies; it has 40 rows.")
 	p.visit("/tables/2")

@@ -27,6 +27,7 @@ type postgreSQL struct {
 	conn     *pgx.Conn
 	version  string
 	snapshot string
+	asked    bool // a question was put, and stands after a savepoint
 }
 
 func openPostgreSQL(ctx context.Context, d *Database) (Session, error) {
@@ -161,8 +162,19 @@ func (p *postgreSQL) Describe(ctx context.Context, r Relation) ([]Column, error)
 	return columns, err
 }
 
-// Ask implements Session.
+// Ask implements Session. What the server refuses leaves the transaction good for the next question.
 func (p *postgreSQL) Ask(ctx context.Context, statement string) (Rows, error) {
+	before := "SAVEPOINT asked"
+	switch {
+	case p.conn.PgConn().TxStatus() == 'E':
+		before = "ROLLBACK TO SAVEPOINT asked"
+	case p.asked:
+		before = "RELEASE SAVEPOINT asked; SAVEPOINT asked"
+	}
+	if err := p.conn.PgConn().Exec(ctx, before).Close(); err != nil {
+		return nil, ofPostgreSQL(ctx, err)
+	}
+	p.asked = true
 	return p.rows(ctx, statement, nil, nil), nil
 }
 

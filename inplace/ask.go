@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"time"
 
 	"proudsieve/core/audit"
@@ -84,10 +85,21 @@ func (c cell) count() (int64, error) {
 	return n, nil
 }
 
+// sumPower stands in the text of a sum between how often ten to the power 20 is in it, and the rest.
+const sumPower = "e20 "
+
 // number reads a number of an answer.
 func (c cell) number() (table.Decimal, error) {
 	if c.null {
 		return table.Decimal{}, nil
+	}
+	if above, rest, two := strings.Cut(c.text, sumPower); two {
+		high, err := cell{text: above + strings.Repeat("0", 20)}.number()
+		if err != nil {
+			return high, err
+		}
+		low, err := cell{text: rest}.number()
+		return high.Add(low), err
 	}
 	d, ok := table.ParseDecimal(c.text)
 	if !ok {

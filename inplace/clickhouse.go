@@ -76,6 +76,15 @@ func (clickhouse) text(ref string, n nature) string {
 	return "toString(" + ref + ")"
 }
 
+// garbled knows of 18.16, which leaves bytes out of decimals of more than 21 digits before their point.
+func (clickhouse) garbled(ref string, n nature) (where, try, right string) {
+	if n.kind != exact || n.digits-n.scale <= 21 {
+		return "", "", ""
+	}
+	limit := "toDecimal128('1" + strings.Repeat("0", 21) + "', 0)"
+	return fmt.Sprintf("(%s >= %s OR %[1]s <= -%[2]s)", ref, limit), "SELECT toString(toDecimal128('" + strings.Repeat("9", 24) + "', 0))", strings.Repeat("9", 24)
+}
+
 func (c clickhouse) direct(ref string, n nature, to table.Type) (v said, odd string, ok bool) {
 	switch {
 	case n.kind == integer && to.IsNumber():
@@ -504,6 +513,19 @@ func (clickhouse) countWhere(condition string) string {
 
 func (c clickhouse) sumWhere(v said, condition string) string {
 	return "sumIf(" + c.widened(v) + ", " + condition + ")"
+}
+
+// explained is empty: 18.16 tells nothing of what it expects, and what later servers tell was not tried.
+func (clickhouse) explained(string) (ask string, read func(line string) string) { return "", nil }
+
+// sumText writes what is above 20 digits and what is below apart, since 18.16 garbles longer numbers. The first part need not be exact: the second one is
+// what it leaves.
+func (clickhouse) sumText(sum string, of said) string {
+	if of.float {
+		return "toString(" + sum + ")"
+	}
+	above := "toInt64(toFloat64(" + sum + ") / 1e20)"
+	return fmt.Sprintf("concat(toString(%s), '%s', toString(toDecimal128(%s, %d) - toDecimal128(%[1]s, 0) * toDecimal128('1%[5]s', 0)))", above, sumPower, sum, max(of.scale, 0), strings.Repeat("0", 20))
 }
 
 func (clickhouse) lowest(v said, condition string) string {

@@ -134,7 +134,7 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	grouped := fmt.Sprintf("SELECT sieve_b, count(*) AS sieve_n, %s AS sieve_s, %s AS sieve_low, %s AS sieve_high, sum(sieve_d - (%[4]s)) AS sieve_m1, sum((sieve_d - (%[4]s)) * (sieve_d - (%[4]s))) AS sieve_m2, sum((sieve_d - (%[4]s)) * (sieve_d - (%[4]s)) * (sieve_d - (%[4]s))) AS sieve_m3, %[5]s AS sieve_f FROM (%[6]s) AS numbers GROUP BY sieve_b",
 		j.sumWhere(as("sieve_v"), "1 = 1"), j.lowest(as("sieve_v"), "1 = 1"), j.highest(as("sieve_v"), "1 = 1"), strconv.FormatFloat(from, 'g', 17, 64), fractions, inner)
 	var m1, m2, m3 float64
-	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s FROM (%s) AS buckets", j.asTexts("sieve_b", "sieve_n", "sieve_s", "sieve_low", "sieve_high", "sieve_m1", "sieve_m2", "sieve_m3", "sieve_f"), grouped), func(row []cell) error {
+	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s, %s, %s FROM (%s) AS buckets", j.asTexts("sieve_b", "sieve_n"), j.sumText("sieve_s", v), j.asTexts("sieve_low", "sieve_high", "sieve_m1", "sieve_m2", "sieve_m3", "sieve_f"), grouped), func(row []cell) error {
 		var errs [9]error
 		var at, rows, fractions int64
 		var sum, low, high table.Decimal

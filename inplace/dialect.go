@@ -19,6 +19,9 @@ type dialect interface {
 	natureOf(c *engine.Column) nature
 	// text is a column as the text that a delivery would have; null for none.
 	text(ref string, n nature) string
+	// garbled is where servers of some versions write a column as another text than it has, and a question to which those answer something
+	// else than right; empty where none do.
+	garbled(ref string, n nature) (where, try, right string)
 	// direct is a column as a value of a type, where its nature is one of that type; odd is a condition that is true where it is none all the
 	// same, as of NaN; empty for never.
 	direct(ref string, n nature, to table.Type) (v said, odd string, ok bool)
@@ -57,6 +60,8 @@ type dialect interface {
 	asText(sql string) string
 	countWhere(condition string) string
 	sumWhere(v said, condition string) string
+	// sumText is the text of such a sum: a number, or a number of tens to the power sumPower, that word, and what is to be added.
+	sumText(sum string, of said) string
 	lowest(v said, condition string) string
 	highest(v said, condition string) string
 	// bits is a word of up to wordBits conditions.
@@ -70,6 +75,8 @@ type dialect interface {
 	spread(c *column, buckets int) string
 	// rowHash is a hash of 128 bits of texts, in hexadecimal.
 	rowHash(texts []string) string
+	// explained is a question of what the server expects of another one, and reads the first line of its answer; empty where it tells nothing.
+	explained(sql string) (ask string, read func(line string) string)
 	// fence keeps what stands in a question within from being worked out again for each use; empty where an engine does so by itself.
 	fence() string
 	// hash is a hash of 64 bits of columns, whose name is hashName, and exclusiveOr what comes of several.

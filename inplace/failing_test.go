@@ -311,3 +311,129 @@ func TestAnUnjudgedRuleHasFoundNothing(t *testing.T) {
 		t.Errorf("%+v, %+v", f, result.Rules)
 	}
 }
+
+// What the server takes and cannot work out on the rows that are there is left unjudged; all else is judged.
+func TestARuleThatGrowsTooLargeIsLeftAlone(t *testing.T) {
+	p := startPlaces(t)
+	p.shards.Do(t, 0, "CREATE TABLE large (id String, n Int64) ENGINE = Memory", "INSERT INTO large SELECT toString(number), toInt64(9000000000000000000) + number FROM system.numbers LIMIT 70000")
+	defer p.shards.Do(t, 0, "DROP TABLE large")
+	book := testkit.Book(t, `dataset: large
+columns:
+  - {name: id, required: true}
+  - {name: n, type: integer}
+rules:
+  - {id: product, condition: n * n * n * n * n > 7}
+  - {id: first, condition: "id = '0'"}
+`)
+	s := opened(t, p.shards.Nodes[0])
+	defer s.Close()
+	result, err := inplace.Judge(t.Context(), s, "clickhouse", engine.Relation{Schema: "default", Table: "large"}, book, inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, rule := range result.Rules {
+		if unjudged := strings.Contains(rule.Unjudged, "overflow"); unjudged != (rule.Rule == "product") || rule.Unjudged != "" && !unjudged {
+			t.Errorf("%s: %q", rule.Rule, rule.Unjudged)
+		}
+	}
+	// 70,000 times nine million million million, and the numbers from 0 to 69,999
+	if sum := result.Columns[1].Sum; sum != "630000000000002449965000" {
+		t.Errorf("the sum is %s", sum)
+	}
+	if f := result.Finding("first"); f == nil || f.Rows != 69_999 || result.Finding("product") != nil || result.HasPassed() {
+		t.Errorf("%+v, %+v", f, result.Finding("product"))
+	}
+}
+
+// An answer that was refused leaves a session good for the next question.
+func TestASessionGoesOnAfterARefusal(t *testing.T) {
+	p := startPlaces(t)
+	for _, d := range []engine.Database{enginetest.PostgreSQL(t, p.postgres), p.shards.Nodes[0]} {
+		s := opened(t, d)
+		defer s.Close()
+		for range 3 {
+			rows, err := s.Ask(t.Context(), "SELECT intDiv(1, 0)")
+			if d.Engine == "postgresql" {
+				_ = rows.Close()
+				rows, err = s.Ask(t.Context(), "SELECT 1 / 0")
+			}
+			if err == nil {
+				if _, err = rows.Next(); err == nil {
+					t.Errorf("%s divides by nothing", d.Engine)
+				}
+				_ = rows.Close()
+			}
+			if err != nil && !errors.Is(err, engine.ErrQuery) {
+				t.Errorf("%s: %v", d.Engine, err)
+			}
+			sql := "SELECT '1'"
+			if got := said(t, s, sql); got != "1" {
+				t.Errorf("%s: %q", d.Engine, got)
+			}
+		}
+	}
+}
+
+func TestNumbersThatTheServerWouldWriteWronglyAreNotJudged(t *testing.T) {
+	p := startPlaces(t)
+	p.shards.Do(t, 0, "CREATE TABLE wide (id String, d Decimal(38,10)) ENGINE = Memory", "INSERT INTO wide SELECT 'a', toDecimal128('999999999999999999999.5', 10)")
+	defer p.shards.Do(t, 0, "DROP TABLE wide")
+	at := engine.Relation{Schema: "default", Table: "wide"}
+	book := testkit.Book(t, "dataset: wide\ncolumns:\n  - {name: id}\n  - {name: d, type: decimal}\n")
+	s := opened(t, p.shards.Nodes[0])
+	defer s.Close()
+	if _, err := inplace.Judge(t.Context(), s, "clickhouse", at, book, inplace.Options{}); err != nil {
+		t.Errorf("21 digits: %v", err)
+	}
+	p.shards.Do(t, 0, "INSERT INTO wide SELECT 'b', toDecimal128('-1000000000000000000000', 10)")
+	if _, err := inplace.Judge(t.Context(), s, "clickhouse", at, book, inplace.Options{}); !errors.Is(err, engine.ErrQuery) || !strings.Contains(err.Error(), `"d" has 1 number that`) {
+		t.Errorf("22 digits: %v", err)
+	}
+	if _, err := inplace.Identify(t.Context(), s, "clickhouse", at); !errors.Is(err, engine.ErrQuery) {
+		t.Errorf("22 digits: %v", err)
+	}
+}
+
+func TestWhatWouldBeAskedIsWhatIsAsked(t *testing.T) {
+	at, _ := flows(t, 500)
+	book := testkit.Book(t, flowsBook+"rules:\n  - {id: low, condition: flow < 50 OR id > 400}\n")
+	s := opened(t, at.database)
+	defer s.Close()
+	plan, err := inplace.Foresee(t.Context(), s, "postgresql", at.relation, book, inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := opened(t, at.database)
+	defer other.Close()
+	result, err := inplace.Judge(t.Context(), other, "postgresql", at.relation, book, inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !plan.Whole || plan.Rows != 500 || len(plan.Questions) != len(result.There.Statements) || len(plan.Questions) < 10 {
+		t.Fatalf("%d questions of %d, by %d rows", len(plan.Questions), len(result.There.Statements), plan.Rows)
+	}
+	for i, q := range plan.Questions {
+		if q.SQL != result.There.Statements[i].SQL || q.Says != result.There.Statements[i].Says || !strings.HasPrefix(q.Estimate, "cost=") {
+			t.Errorf("%s\nwould be asked:\n%s (%s)\nand is:\n%s", q.Says, q.SQL, q.Estimate, result.There.Statements[i].SQL)
+		}
+	}
+}
+
+// Of a large table the first rows are read, and the engine is asked about all.
+func TestAPlanReadsTheFirstRows(t *testing.T) {
+	at, _ := flows(t, 450_000)
+	s := opened(t, at.database)
+	defer s.Close()
+	plan, err := inplace.Foresee(t.Context(), s, "postgresql", at.relation, testkit.Book(t, flowsBook), inplace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if plan.Whole || plan.Rows != 200_000 {
+		t.Errorf("%+v", plan)
+	}
+	for _, q := range plan.Questions {
+		if strings.Contains(q.SQL, "LIMIT 200000) AS sieve_first") || !strings.Contains(q.SQL, `"public"."flows"`) {
+			t.Errorf("%s: %s", q.Says, q.SQL)
+		}
+	}
+}

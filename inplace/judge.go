@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"proudsieve/core/audit"
+	"proudsieve/core/document"
 	"proudsieve/core/profile"
 	"proudsieve/core/rulebook"
 	"proudsieve/core/table"
@@ -70,43 +71,12 @@ func (j *judgement) note(format string, args ...any) {
 // Judge judges a relation by a rulebook, on an engine of a name. The rulebook is taken as one for a table with types (Rulebook.ForTyped). Errors are those of the
 // engine, and audit.ErrRows.
 func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Relation, book *rulebook.Rulebook, o Options) (*audit.Result, error) {
-	d, known := dialects[engineName]
-	if !known {
-		return nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
-	}
-	described, err := s.Describe(ctx, r)
+	j, described, err := begin(ctx, s, engineName, r)
 	if err != nil {
 		return nil, err
 	}
-	names, text := []string{}, []string{}
-	for i := range described {
-		if slices.Contains(names, described[i].Name) {
-			return nil, fmt.Errorf("%w: it gives two columns %q", engine.ErrQuery, described[i].Name)
-		}
-		if strings.HasPrefix(strings.ToLower(described[i].Name), aliases) {
-			return nil, fmt.Errorf("%w: it gives a column %q, and names that begin with %s are needed for what is asked; give it another name by a query", engine.ErrQuery, described[i].Name, aliases)
-		}
-		names = append(names, described[i].Name)
-		if described[i].Text {
-			text = append(text, described[i].Name)
-		}
-	}
-	if book, err = audit.Bound(ctx, book.ForTyped(text), max(o.Workers, 1)); err != nil {
+	if err := cmp.Or(j.writesRight(ctx, described), j.bind(ctx, described, book, o)); err != nil {
 		return nil, err
-	}
-	types := map[string]table.Type{}
-	for i := range described {
-		types[described[i].Name] = typeOf(d.natureOf(&described[i]))
-	}
-	book = book.WithTypes(names, types)
-	j := &judgement{dialect: d, session: s, options: o, book: book, outline: audit.NewOutline(book, names), from: s.From(r)}
-	j.laid = j.outline.Rules()
-	j.rules, j.where, j.undecided, j.shared = make([]audit.ToldRule, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid))
-	j.translator = &translator{d, map[string]*column{}}
-	for i := range described {
-		c := j.newColumn(i, &described[i])
-		j.columns = append(j.columns, c)
-		j.translator.columns[c.name] = c
 	}
 	told, err := j.judge(ctx)
 	if err != nil {
@@ -123,15 +93,89 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	return result, nil
 }
 
+// begin begins what is asked of a relation: the engine must be known, and each of its columns have a name of its own that stands for nothing else.
+func begin(ctx context.Context, s engine.Session, engineName string, r engine.Relation) (*judgement, []engine.Column, error) {
+	d, known := dialects[engineName]
+	if !known {
+		return nil, nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
+	}
+	described, err := s.Describe(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	met := map[string]bool{}
+	for i := range described {
+		name := described[i].Name
+		if met[name] {
+			return nil, nil, fmt.Errorf("%w: it gives two columns %q", engine.ErrQuery, name)
+		}
+		if strings.HasPrefix(strings.ToLower(name), aliases) {
+			return nil, nil, fmt.Errorf("%w: it gives a column %q, and names that begin with %s are needed for what is asked; give it another name by a query", engine.ErrQuery, name, aliases)
+		}
+		met[name] = true
+	}
+	return &judgement{dialect: d, session: s, from: s.From(r)}, described, nil
+}
+
+// writesRight is an error where the server would write some of the table's cells as other texts than they have.
+func (j *judgement) writesRight(ctx context.Context, described []engine.Column) error {
+	for i := range described {
+		c := &described[i]
+		where, try, right := j.garbled(j.name(c.Name), j.natureOf(c))
+		if where == "" {
+			continue
+		}
+		tried, err := j.all(ctx, "whether this server writes "+c.Name+" as it is", try)
+		if err != nil || len(tried) == 1 && tried[0][0].text == right {
+			return err
+		}
+		answer, err := j.all(ctx, "the cells of "+c.Name+" that this server writes wrongly", "SELECT "+j.asText(j.countWhere(where))+" FROM "+j.from)
+		if err != nil {
+			return err
+		}
+		if n, err := answer[0][0].count(); err != nil || n > 0 {
+			return cmp.Or(err, fmt.Errorf("%w: the column %q has %s that this version of the server writes wrongly (%s becomes %q); take the table as a delivery, or use a later version", engine.ErrQuery,
+				c.Name, document.Counted(n, "number", "numbers"), right, tried[0][0].text))
+		}
+	}
+	return nil
+}
+
+// bind lays out a rulebook over the columns.
+func (j *judgement) bind(ctx context.Context, described []engine.Column, book *rulebook.Rulebook, o Options) (err error) {
+	j.options = o
+	var names, text []string
+	types := map[string]table.Type{}
+	for i := range described {
+		names = append(names, described[i].Name)
+		if described[i].Text {
+			text = append(text, described[i].Name)
+		}
+		types[described[i].Name] = typeOf(j.natureOf(&described[i]))
+	}
+	if book, err = audit.Bound(ctx, book.ForTyped(text), max(o.Workers, 1)); err != nil {
+		return err
+	}
+	j.book = book.WithTypes(names, types)
+	j.outline = audit.NewOutline(j.book, names)
+	j.laid = j.outline.Rules()
+	j.rules, j.where, j.undecided, j.shared = make([]audit.ToldRule, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid)), make([]string, len(j.laid))
+	j.translator = &translator{j.dialect, map[string]*column{}}
+	for i := range described {
+		c := j.newColumn(i, &described[i])
+		j.columns = append(j.columns, c)
+		j.translator.columns[c.name] = c
+	}
+	return nil
+}
+
 // there says where the table lies and how it was judged.
 func (j *judgement) there(s engine.Session, r engine.Relation, result *audit.Result) *audit.There {
 	slices.Sort(j.notes)
 	out := &audit.There{Server: s.Server(), Relation: r.String(), Query: r.Query, Digest: j.digest.String(), DigestBy: j.hashName(), Notes: slices.Compact(j.notes), Statements: j.statements,
 		Where: map[string]string{}}
 	for i := range out.Statements {
-		if sql := &out.Statements[i].SQL; len(*sql) > sqlKept {
-			*sql = strings.ToValidUTF8((*sql)[:sqlKept], "") + " …"
-		}
+		out.Statements[i].SQL = cutSQL(out.Statements[i].SQL)
 	}
 	for at, where := range j.where {
 		if j.shared[at] != "" {
@@ -263,14 +307,40 @@ func (j *judgement) lay(ctx context.Context, at int, groups *[]int) error {
 	if err == nil || ctx.Err() != nil || ofEngine(err) {
 		return err
 	}
-	j.where[at], j.rules[at].Unjudged = never, "it is not judged where the table lies: "+oneLine(err)
+	j.leave(at, err)
 	return nil
 }
 
-// ofEngine reports whether an error is one of the connection or the server, which is no matter of a single rule.
+// leave leaves a rule unjudged.
+func (j *judgement) leave(at int, because error) {
+	j.where[at], j.undecided[at], j.rules[at] = never, "", audit.ToldRule{Unjudged: "it is not judged where the table lies: " + oneLine(because)}
+}
+
+// ofEngine reports whether an error is one of the connection or of the server as a whole, which is no matter of a single rule.
 func ofEngine(err error) bool {
-	return errors.Is(err, engine.ErrGone) || errors.Is(err, engine.ErrReached) || errors.Is(err, engine.ErrRefused) || errors.Is(err, engine.ErrRelation) || errors.Is(err, engine.ErrTimeout) ||
-		errors.Is(err, ErrAnswer) || errors.Is(err, engine.ErrQuery)
+	return errors.Is(err, engine.ErrGone) || errors.Is(err, engine.ErrReached) || errors.Is(err, engine.ErrRefused) || errors.Is(err, engine.ErrRelation) || errors.Is(err, engine.ErrTimeout)
+}
+
+// leaveRefused leaves those rules unjudged whose conditions the server takes, and cannot work out on the rows that are there (a number that grows too
+// large, say), and returns them.
+func (j *judgement) leaveRefused(ctx context.Context) (left []int, err error) {
+	for at, where := range j.where {
+		for _, condition := range []string{where, j.undecided[at]} {
+			if condition == never || condition == "" {
+				continue
+			}
+			_, err := j.all(ctx, "whether "+j.laid[at].ID+" can be worked out", "SELECT "+j.asText(j.countWhere(condition))+" FROM "+j.from)
+			if errors.Is(err, engine.ErrQuery) {
+				j.leave(at, err)
+				left = append(left, at)
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+	}
+	return left, nil
 }
 
 // gathered is what is asked of rows that are counted together: words of bits, and the sums of the measures.
@@ -317,6 +387,25 @@ func (j *judgement) count(ctx context.Context, groups []int) ([]audit.Alike, err
 			return nil, fmt.Errorf("the measure %s cannot be summed where the table lies: %w; take the table as a delivery instead", c.name, c.valueUnsaid)
 		}
 	}
+	before := slices.Clone(j.rules)
+	alike, err := j.countOnce(ctx, groups)
+	if !errors.Is(err, engine.ErrQuery) {
+		return alike, err
+	}
+	left, leftErr := j.leaveRefused(ctx)
+	if leftErr != nil || len(left) == 0 {
+		return nil, cmp.Or(leftErr, err)
+	}
+	j.digest = digest{}
+	for at := range j.rules {
+		if !slices.Contains(left, at) {
+			j.rules[at] = before[at]
+		}
+	}
+	return j.countOnce(ctx, groups)
+}
+
+func (j *judgement) countOnce(ctx context.Context, groups []int) ([]audit.Alike, error) {
 	keys, err := j.keys(ctx, groups)
 	if err != nil {
 		return nil, err
@@ -335,7 +424,9 @@ func (j *judgement) count(ctx context.Context, groups []int) ([]audit.Alike, err
 	for i, m := range g.measures {
 		v := j.columns[m].value
 		inner = append(inner, fmt.Sprintf("%s AS sieve_m%d", v.sql, i))
-		outer = append(outer, j.asText(j.sumWhere(said{sql: fmt.Sprintf("sieve_m%d", i), kind: table.Number, scale: v.scale, float: v.float}, "NOT "+j.isNull(fmt.Sprintf("sieve_m%d", i)))))
+		name := fmt.Sprintf("sieve_m%d", i)
+		measure := said{sql: name, kind: table.Number, scale: v.scale, float: v.float}
+		outer = append(outer, j.sumText(j.sumWhere(measure, "NOT "+j.isNull(name)), measure))
 	}
 	for i, at := range g.undecided {
 		inner = append(inner, fmt.Sprintf("%s AS sieve_u%d", j.undecided[at], i))
@@ -467,18 +558,16 @@ type Identity struct {
 
 // Identify works out the identity of a relation, in one pass over it.
 func Identify(ctx context.Context, s engine.Session, engineName string, r engine.Relation) (*Identity, error) {
-	d, known := dialects[engineName]
-	if !known {
-		return nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
-	}
-	described, err := s.Describe(ctx, r)
+	j, described, err := begin(ctx, s, engineName, r)
 	if err != nil {
 		return nil, err
 	}
-	j := &judgement{dialect: d, session: s, from: s.From(r)}
+	if err := j.writesRight(ctx, described); err != nil {
+		return nil, err
+	}
 	for i := range described {
-		c := &column{name: described[i].Name, ref: d.name(described[i].Name), nature: d.natureOf(&described[i])}
-		c.text = d.text(c.ref, c.nature)
+		c := &column{name: described[i].Name, ref: j.name(described[i].Name), nature: j.natureOf(&described[i])}
+		c.text = j.dialect.text(c.ref, c.nature)
 		j.columns = append(j.columns, c)
 	}
 	answer, err := j.all(ctx, "how many rows there are, and a digest of them", fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s AS sieve_h FROM %s) AS hashes", j.asText("count(*)"), j.asText("sum(sieve_h)"), j.asText(j.exclusiveOr("sieve_h")),
@@ -500,26 +589,21 @@ func Identify(ctx context.Context, s engine.Session, engineName string, r engine
 
 // Rows reads a page of the rows for which a condition holds that a judgement made (There.Where), ordered by all of their texts.
 func Rows(ctx context.Context, s engine.Session, engineName string, r engine.Relation, where string, after, most int) (names []string, rows [][]string, err error) {
-	d, known := dialects[engineName]
-	if !known {
-		return nil, nil, fmt.Errorf("%w: tables of %s are not judged where they lie", engine.ErrKind, engineName)
-	}
-	described, err := s.Describe(ctx, r)
+	j, described, err := begin(ctx, s, engineName, r)
 	if err != nil {
 		return nil, nil, err
 	}
-	j := &judgement{dialect: d, session: s}
 	var inner, outer, order []string
 	for i := range described {
-		ref := d.name(described[i].Name)
-		text := d.firstOf(d.text(ref, d.natureOf(&described[i])))
+		ref := j.name(described[i].Name)
+		text := j.firstOf(j.dialect.text(ref, j.natureOf(&described[i])))
 		names = append(names, described[i].Name)
 		inner = append(inner, fmt.Sprintf("%s AS sieve_a%d", text, i))
-		outer = append(outer, d.asText(fmt.Sprintf("sieve_a%d", i)))
-		order = append(order, d.sorted(fmt.Sprintf("sieve_a%d", i)))
+		outer = append(outer, j.asText(fmt.Sprintf("sieve_a%d", i)))
+		order = append(order, j.sorted(fmt.Sprintf("sieve_a%d", i)))
 	}
 	rows = [][]string{}
-	err = j.each(ctx, "rows that break a rule", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS broken ORDER BY %s LIMIT %d OFFSET %d", strings.Join(outer, ", "), strings.Join(inner, ", "), s.From(r), where,
+	err = j.each(ctx, "rows that break a rule", fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s) AS broken ORDER BY %s LIMIT %d OFFSET %d", strings.Join(outer, ", "), strings.Join(inner, ", "), j.from, where,
 		strings.Join(order, ", "), most, after), func(row []cell) error {
 		var texts []string
 		for _, c := range row {

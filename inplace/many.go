@@ -109,7 +109,7 @@ func (j *judgement) readNumbers(ctx context.Context, c *column) error {
 		group = written.GroupingMark
 	}
 	decimal, mistyped := c.cells.AsDecimal(), []string{}
-	scale, digits := 0, 0
+	scale, digits, most := 0, 0, 0
 	for _, s := range c.shapes {
 		if decimal.Read(s.text).Mistyped {
 			mistyped = append(mistyped, s.text)
@@ -124,9 +124,9 @@ func (j *judgement) readNumbers(ctx context.Context, c *column) error {
 			c.valueUnsaid = unsaid("a number written as %s, in a column of more than %d different texts,", s.text, listedMost)
 			return nil
 		}
-		scale, digits = max(scale, len(fraction)), max(digits, len(whole)+len(fraction))
+		scale, digits, most = max(scale, len(fraction)), max(digits, len(whole)+len(fraction)), max(most, len(strings.TrimLeft(whole, "-+")))
 	}
-	if digits > 28 {
+	if digits > 28 || most > 21 { // see garbled
 		c.valueUnsaid = unsaid("numbers of %d digits", digits)
 		return nil
 	}

@@ -77,6 +77,8 @@ func (p postgresql) text(ref string, n nature) string {
 	return ref + "::text"
 }
 
+func (postgresql) garbled(string, nature) (where, try, right string) { return "", "", "" }
+
 func (p postgresql) direct(ref string, n nature, to table.Type) (v said, odd string, ok bool) {
 	text := p.text(ref, n)
 	switch {
@@ -447,6 +449,16 @@ func (postgresql) asText(sql string) string  { return "(" + sql + ")::text" }
 func (postgresql) countWhere(condition string) string {
 	return "count(*) FILTER (WHERE " + condition + ")"
 }
+
+// explained reads what stands in the parentheses of the first line of a plan: cost, rows and their width.
+func (postgresql) explained(sql string) (ask string, read func(line string) string) {
+	return "EXPLAIN " + sql, func(line string) string {
+		_, says, _ := strings.Cut(line, "(")
+		return strings.TrimSuffix(says, ")")
+	}
+}
+
+func (p postgresql) sumText(sum string, _ said) string { return p.asText(sum) }
 
 func (postgresql) sumWhere(v said, condition string) string {
 	return "COALESCE(sum(" + v.sql + ") FILTER (WHERE " + condition + "), 0)"

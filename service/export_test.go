@@ -75,6 +75,7 @@ func TestATableIsExportedForAnalysis(t *testing.T) {
 
 // A download that cannot be finished must not look like one that was.
 func TestADownloadThatBreaksOffIsNotTakenForWhole(t *testing.T) {
+	servicetest.NeedsDirectory(t)
 	t.Parallel()
 	r := servicetest.Start(t, nil)
 	declare(t, r.Steward, "rulebooks", "dataset: samples\ncolumns: [{name: id}]\n")

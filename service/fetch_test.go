@@ -199,6 +199,7 @@ func TestNothingIsFetchedFromPrivateNetworksUnlessAllowed(t *testing.T) {
 }
 
 func TestAWebPageIsSaidToBeOneAndNotKept(t *testing.T) {
+	servicetest.NeedsDirectory(t)
 	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate = true })
 	declare(t, r.Steward, "rulebooks", book)
@@ -235,6 +236,7 @@ func storedFiles(t *testing.T, directory string) []string {
 }
 
 func TestARefusedFetchKeepsNothingAndLeavesNoConnection(t *testing.T) {
+	servicetest.NeedsDirectory(t)
 	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.UploadLimit = true, 20 })
 	declare(t, r.Steward, "rulebooks", book)

@@ -21,6 +21,7 @@ import (
 )
 
 func TestTwoNodesShareADatabaseAndAFileStore(t *testing.T) {
+	servicetest.NeedsDirectory(t)
 	t.Parallel()
 	database := postgrestest.Database(t)
 	first := servicetest.Start(t, func(o *service.Options) { o.DatabaseURL = database })
@@ -122,6 +123,7 @@ func worksFromEndToEnd(t *testing.T, steward, certifier *client.Client) {
 }
 
 func TestANodeThatStopsHandsItsJobsOver(t *testing.T) {
+	servicetest.NeedsDirectory(t)
 	t.Parallel()
 	database, directory := postgrestest.Database(t), t.TempDir()
 	options := service.Options{DatabaseURL: database, Directory: directory, Listen: "127.0.0.1:0",

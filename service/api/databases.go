@@ -125,6 +125,9 @@ func (s *Server) databases() {
 	})
 }
 
+// foreseeWait is how long it may take to work out what would be asked of a table.
+const foreseeWait = 2 * time.Minute
+
 // withDatabase begins a session for somebody who waits for it.
 func (s *Server) withDatabase(ctx context.Context, name string, f func(context.Context, engine.Session) error) error {
 	d, err := store.FindDatabase(ctx, s.Store.DB, name)
@@ -144,7 +147,7 @@ func (s *Server) withDatabase(ctx context.Context, name string, f func(context.C
 // inTime says so where a database did not answer in time.
 func inTime(ctx context.Context, err error) error {
 	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return fmt.Errorf("%w within %s", engine.ErrReached, databaseWait)
+		return fmt.Errorf("%w in time", engine.ErrReached)
 	}
 	return err
 }

@@ -11,11 +11,15 @@ import (
 
 	"proudsieve/core/intake/delimited"
 	"proudsieve/engine"
+	"proudsieve/inplace"
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
 	"proudsieve/service/work"
 )
+
+// PlanInPlace is what would be asked of a table that is judged where it lies.
+type PlanInPlace = inplace.Plan
 
 func (s *Server) fetches() {
 	type added struct {
@@ -53,6 +57,33 @@ func (s *Server) fetches() {
 				map[string]any{"address": f.Address})
 		})
 		return answer(&out, err)
+	})
+	type foreseen struct {
+		ByName
+		Body records.Relation
+	}
+	register(s, operation{
+		Right: access.Work, ID: "foresee-in-place", Method: http.MethodPost, Path: "/datasets/{name}/foreseen",
+		Summary: "What would be asked of a table or query in a database that is judged where it lies, by its first rows and the newest rulebook; nothing is begun",
+	}, func(ctx context.Context, in *foreseen) (*body[PlanInPlace], error) {
+		d, err := store.FindDataset(ctx, s.Store.DB, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := s.fetchFrom(ctx, &records.NewFetch{Relation: in.Body}); err != nil {
+			return nil, err
+		}
+		from, err := store.FindDatabase(ctx, s.Store.DB, in.Body.Database)
+		if err != nil {
+			return nil, err
+		}
+		ctx, cancel := context.WithTimeout(ctx, foreseeWait)
+		defer cancel()
+		plan, err := s.Pool.ForeseeThere(ctx, d, from, engine.Relation{Schema: in.Body.Schema, Table: in.Body.Table, Query: in.Body.Query})
+		if err != nil {
+			return nil, invalid("%s", sentence(inTime(ctx, err)))
+		}
+		return answer(plan, nil)
 	})
 	register(s, operation{
 		Right: access.Read, ID: "list-fetches", Method: http.MethodGet, Path: "/datasets/{name}/fetches",

@@ -137,14 +137,30 @@ func OpenBucket(ctx context.Context, o BucketOptions) (*Bucket, error) {
 	if b.cache, err = openCache(path.Join(o.Directory, "cache"), o.Cache); err != nil {
 		return nil, err
 	}
-	there, err := b.client.BucketExists(ctx, o.Name)
-	if err == nil && !there {
-		err = fmt.Errorf("%s has no bucket %q; make it first, or name another one", o.Server, o.Name)
-	}
-	if err != nil {
-		return nil, errors.Join(b.told(err), b.cache.close())
+	if err := b.reach(ctx); err != nil {
+		return nil, errors.Join(err, b.cache.close())
 	}
 	return b, nil
+}
+
+// reach looks for the bucket. Where it is, which is asked first, is asked once by the client, and not again where that goes wrong.
+func (b *Bucket) reach(ctx context.Context) error {
+	for try := 0; ; try++ {
+		there, err := b.client.BucketExists(ctx, b.options.Name)
+		switch err = b.told(err); {
+		case err == nil && there:
+			return nil
+		case err == nil:
+			return fmt.Errorf("%s has no bucket %q; make it first, or name another one", b.options.Server, b.options.Name)
+		case !errors.Is(err, ErrAway) || try == tries:
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try+1) * 200 * time.Millisecond):
+		}
+	}
 }
 
 func (o *BucketOptions) transport(secure bool) (*http.Transport, error) {

@@ -169,6 +169,14 @@ func TestBytesArriveWholeThoughTheNetworkIsBad(t *testing.T) {
 	}
 }
 
+func TestANodeStartsThoughTheNetworkIsBad(t *testing.T) {
+	s := startBucket(t)
+	s.Trouble(0.3, 5)
+	for range 20 {
+		node(t, optionsOf(t, s))
+	}
+}
+
 func TestAServerThatIsGoneIsSaidToBeAway(t *testing.T) {
 	s := startBucket(t)
 	b := node(t, optionsOf(t, s))

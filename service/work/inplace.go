@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
+	"time"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
@@ -109,6 +111,34 @@ func (w *There) ask(ctx context.Context, a *attempt, d *records.Database) (*inpl
 	return inplace.Identify(ctx, s, d.Engine, w.relation())
 }
 
+// ForeseeThere tells what would be asked of a relation that is judged where it lies, by the newest rulebook of a dataset.
+func (p *Pool) ForeseeThere(ctx context.Context, of *records.Dataset, d *records.Database, r engine.Relation) (*inplace.Plan, error) {
+	book, err := rulebookOf(ctx, p.store.DB, of.ID, of.Name)
+	if err == nil && book == nil {
+		book, err = bare(of.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	next := &records.Table{ID: math.MaxInt64, DatasetID: of.ID, Dataset: of.Name, Origin: store.OriginDelivery}
+	if err := Beside(ctx, p.store, p.files, next, book, time.Now()); err != nil {
+		return nil, err
+	}
+	s, err := p.OpenDatabase(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	plan, err := inplace.Foresee(ctx, s, d.Engine, r, book, inplace.Options{Workers: p.Workers})
+	if err != nil {
+		return nil, fmt.Errorf("%s of %s: %w", r, d.Name, err)
+	}
+	return plan, nil
+}
+
+// bare is the rulebook of a dataset that has none.
+func bare(dataset string) (*rulebook.Rulebook, error) { return rulebook.Parse([]byte("dataset: " + dataset + "\n")) }
+
 // judgeThere judges a table where it lies, if it is what it was when it became a delivery.
 func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, book *rulebook.Rulebook) (*audit.Result, error) {
 	d, err := store.FindDatabase(ctx, a.store.DB, w.Database)
@@ -116,7 +146,7 @@ func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, bo
 		return nil, err
 	}
 	if book == nil {
-		if book, err = rulebook.Parse([]byte("dataset: " + t.Dataset + "\n")); err != nil {
+		if book, err = bare(t.Dataset); err != nil {
 			return nil, err
 		}
 	}

@@ -1,11 +1,12 @@
-import { chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, chakra, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useId, useState } from "react";
-import { api, take } from "../client/client";
+import { api, type Schemas, take } from "../client/client";
 import { databases, databaseTables, fetches, refresh } from "../client/queries";
 import { Choice, Field, Press, useMay, Writing } from "../shared/controls";
 import { Section, TableLink } from "../shared/parts";
+import { Questions } from "../shared/Questions";
 import { Trouble } from "../shared/states";
 import { plural, when } from "../shared/words";
 
@@ -58,15 +59,22 @@ function AddFetch({ name }: { name: string }) {
   const [address, setAddress] = useState("");
   const [asked, setAsked] = useState({ table: "", query: "", byQuery: false, inPlace: false });
   const [hours, setHours] = useState("");
+  const [schema, ...table] = asked.table.split(".");
+  const relation = asked.byQuery
+    ? { database, in_place: asked.inPlace, query: asked.query }
+    : { database, in_place: asked.inPlace, schema, table: table.join(".") };
+  const foresee = useMutation({
+    mutationFn: () =>
+      take(api.POST("/datasets/{name}/foreseen", { params: { path: { name } }, body: relation })),
+  });
+  const ask = (next: Asked) => {
+    setAsked(next);
+    foresee.reset();
+  };
   const add = useMutation({
     mutationFn: () => {
       const every_minutes = hours ? Math.round(Number(hours) * 60) : undefined;
-      const [schema, ...table] = asked.table.split(".");
-      const from = !database
-        ? { address }
-        : asked.byQuery
-          ? { database, in_place: asked.inPlace, query: asked.query }
-          : { database, in_place: asked.inPlace, schema, table: table.join(".") };
+      const from = database ? relation : { address };
       return take(
         api.POST("/datasets/{name}/fetches", {
           params: { path: { name } },
@@ -107,7 +115,7 @@ function AddFetch({ name }: { name: string }) {
             onChange={(e) => setAddress(e.target.value)}
           />
         ) : (
-          <OfDatabase key={database} database={database} asked={asked} ask={setAsked} />
+          <OfDatabase key={database} database={database} asked={asked} ask={ask} />
         )}
         <Field
           aria-label="Every so many hours"
@@ -122,14 +130,47 @@ function AddFetch({ name }: { name: string }) {
         <Press needs="work" type="submit" plain loading={add.isPending}>
           {database === "" ? "Fetch" : asked.inPlace ? "Judge it now" : "Take it now"}
         </Press>
+        {database !== "" && asked.inPlace && (
+          <Press
+            needs="work"
+            type="button"
+            plain
+            loading={foresee.isPending}
+            disabled={!(asked.byQuery ? asked.query : asked.table).trim()}
+            onClick={() => foresee.mutate()}
+          >
+            What would be asked?
+          </Press>
+        )}
         {may && (
           <Text fontSize="sm" pt="1.5">
             <Link to="/databases">Databases that are declared</Link>
           </Text>
         )}
       </HStack>
-      <Trouble error={add.error} />
+      <Trouble error={add.error ?? foresee.error} />
+      {foresee.data && <Foreseen plan={foresee.data} />}
     </chakra.form>
+  );
+}
+
+/** What would be asked of a table that is judged where it lies. */
+function Foreseen({ plan }: { plan: Schemas["Plan"] }) {
+  const rows = plural(plan.rows, "row", "rows");
+  return (
+    <Box fontSize="sm" mt="2" role="status">
+      <Text>
+        {plural(plan.questions.length, "question", "questions")} would be put to {plan.server}, by{" "}
+        {plan.whole
+          ? `all ${rows} of the table`
+          : `the first ${rows} of the table; where the others are not like them, other questions come`}
+        . Nothing is begun. {plan.notes.join(" ")}
+      </Text>
+      {plan.unjudged.map((rule) => (
+        <Text key={rule}>Unjudged would be {rule}</Text>
+      ))}
+      <Questions all={plan.questions.map((q) => ({ says: q.says, sql: q.sql, tells: q.estimate }))} />
+    </Box>
   );
 }
 

@@ -1,4 +1,4 @@
-import { Box, chakra, HStack, Text } from "@chakra-ui/react";
+import { Box, HStack, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { CertificatePanel } from "../certify/CertificatePanel";
@@ -22,6 +22,7 @@ import { TotalsPanel } from "../merge/TotalsPanel";
 import { AccountingOf } from "../putright/Accounting";
 import { PathBar } from "../shared/PathBar";
 import { Title, Verdict } from "../shared/parts";
+import { Questions } from "../shared/Questions";
 import { Progress, Shown } from "../shared/states";
 import { bytes, count, originWord, plural } from "../shared/words";
 import { AuditAgain, NextStep } from "./AuditAgain";
@@ -213,23 +214,13 @@ function JudgedThere({ of }: { of: Schemas["Result"]["there"] }) {
         <summary>
           {plural(of.statements.length, "question was put", "questions were put")} to the server
         </summary>
-        <chakra.ol pl="6" maxH="320px" overflowY="auto">
-          {of.statements.map((s) => (
-            <li key={`${s.says} ${s.milliseconds} ${s.sql}`}>
-              {s.says}: {plural(s.rows, "row", "rows")} in {count(s.milliseconds)} ms
-              <chakra.pre
-                fontFamily="mono"
-                fontSize="xs"
-                whiteSpace="pre-wrap"
-                wordBreak="break-word"
-                color="quiet"
-                m="0"
-              >
-                {s.sql}
-              </chakra.pre>
-            </li>
-          ))}
-        </chakra.ol>
+        <Questions
+          all={of.statements.map((q) => ({
+            says: q.says,
+            sql: q.sql,
+            tells: `${plural(q.rows, "row", "rows")} in ${count(q.milliseconds)} ms`,
+          }))}
+        />
       </details>
     </Box>
   );
