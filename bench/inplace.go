@@ -28,8 +28,27 @@ func typedTable(first, rows int) string {
 		arrayElement([NULL, NULL, NULL, 'bottle half full', 'filtered twice'], 1 + rand(10) %% 5) AS remark FROM system.numbers LIMIT %d`, first, rows)
 }
 
+// onThree judges a table of three shards where it lies, and compares that with taking and judging it.
+func (b *bench) onThree(ctx context.Context) error {
+	return b.shards(ctx, func(c *enginetest.ClickHouse) error {
+		return b.there(ctx, "a table of three shards of one machine", c.Nodes[0], engine.Relation{Schema: "default", Table: "spread"}, 3)
+	})
+}
+
 // onShards judges a table of ClickHouse where it lies, on one server and on three, and compares that with taking and judging it.
 func (b *bench) onShards(ctx context.Context) error {
+	return b.shards(ctx, func(c *enginetest.ClickHouse) error {
+		if err := c.Run(ctx, 0, "CREATE TABLE whole ENGINE = MergeTree() ORDER BY tuple() AS SELECT * FROM spread"); err != nil {
+			return err
+		}
+		return errors.Join(
+			b.there(ctx, "a table of ClickHouse judged strictly where it lies", c.Nodes[0], engine.Relation{Schema: "default", Table: "whole"}, 3),
+			b.there(ctx, "the same on three shards of one machine", c.Nodes[0], engine.Relation{Schema: "default", Table: "spread"}, 3))
+	})
+}
+
+// shards starts three servers that have a table together.
+func (b *bench) shards(ctx context.Context, use func(c *enginetest.ClickHouse) error) error {
 	directory := filepath.Join(b.directory, "shards")
 	if err := os.Mkdir(directory, 0o700); err != nil {
 		return err
@@ -44,12 +63,10 @@ func (b *bench) onShards(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := c.Run(ctx, 0, "CREATE TABLE spread AS part ENGINE = Distributed(vale, default, part)", "CREATE TABLE whole ENGINE = MergeTree() ORDER BY tuple() AS SELECT * FROM spread"); err != nil {
+	if err := c.Run(ctx, 0, "CREATE TABLE spread AS part ENGINE = Distributed(vale, default, part)"); err != nil {
 		return err
 	}
-	return errors.Join(
-		b.there(ctx, "a table of ClickHouse judged strictly where it lies", c.Nodes[0], engine.Relation{Schema: "default", Table: "whole"}, 3),
-		b.there(ctx, "the same on three shards of one machine", c.Nodes[0], engine.Relation{Schema: "default", Table: "spread"}, 3))
+	return use(c)
 }
 
 // inPostgreSQL judges the table t of texts with the types that its columns have.
@@ -71,6 +88,7 @@ func (b *bench) there(ctx context.Context, what string, d engine.Database, r eng
 	}
 	var inPlace, taken measured
 	var text []string
+	var answered int64
 	exported := filepath.Join(b.directory, "exported.csv")
 	session := func(use func(engine.Session) error) (measured, error) {
 		started := time.Now()
@@ -81,14 +99,20 @@ func (b *bench) there(ctx context.Context, what string, d engine.Database, r eng
 		err = errors.Join(use(s), s.Close())
 		return measured{took: time.Since(started)}, err
 	}
-	rounds := 2
+	rounds := min(2, b.rounds)
 	if wanted == 0 {
 		rounds = 1
 	}
 	if err := (&bench{rounds: rounds}).inTurn([]measuring{
 		{&inPlace, func() (measured, error) {
 			return session(func(s engine.Session) error {
-				_, err := inplace.Judge(ctx, s, d.Engine, r, book, inplace.Options{Workers: 2})
+				result, err := inplace.Judge(ctx, s, d.Engine, r, book, inplace.Options{Workers: 2})
+				if err == nil {
+					answered = 0
+					for _, one := range result.There.Statements {
+						answered += one.Bytes
+					}
+				}
 				return err
 			})
 		}},
@@ -120,7 +144,11 @@ func (b *bench) there(ctx context.Context, what string, d engine.Database, r eng
 	}); err != nil {
 		return err
 	}
-	fmt.Printf("%-58s %8.2f s, and %.2f s to take it and judge it\n", what, inPlace.took.Seconds(), taken.took.Seconds())
+	info, err := os.Stat(exported)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-58s %8.2f s, and %.2f s to take it and judge it; %.1f and %.1f MB came back\n", what, inPlace.took.Seconds(), taken.took.Seconds(), float64(answered)/1e6, float64(info.Size())/1e6)
 	if wanted > 0 {
 		bar(what, taken.took.Seconds()/inPlace.took.Seconds(), "times as fast as taking and judging it", wanted, true)
 	}

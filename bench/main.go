@@ -103,6 +103,8 @@ var single = map[string]func(*bench, context.Context) error{
 			return errors.Join(b.paging(ctx, c, table), b.browsing(ctx, c, table))
 		})
 	},
+	// shards is not among the others: it is for tables that are larger than what those have.
+	"shards": func(b *bench, ctx context.Context) error { return b.onThree(ctx) },
 	"database": func(b *bench, ctx context.Context) error {
 		if !b.database {
 			return nil

@@ -71,7 +71,7 @@ func application(stdout, stderr io.Writer) *cli.Command {
 			backupCommand(), restoreCommand(), checkCommand(), ownDatabaseCommand(),
 			datasetCommand(), rulebookCommand(), deliveryCommand(), tableCommand(), auditCommand(),
 			issueCommand(), decisionCommand(), questionCommand(), fixPlanCommand(), mergeCommand(), certificateCommand(),
-			noticeCommand(), receiverCommand(), databaseCommand(), credentialCommand(), jobCommand(), personCommand(), tokenCommand(), historyCommand(), tourCommand(), openAPICommand(),
+			noticeCommand(), receiverCommand(), databaseCommand(), credentialCommand(), jobCommand(), personCommand(), tokenCommand(), signInCommand(), signOutCommand(), historyCommand(), tourCommand(), openAPICommand(),
 		},
 	}
 	quietUsage(app)
@@ -154,8 +154,7 @@ func withService(names string, action deed) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		return action(ctx, &session{outputOf(c), &client.Client{Server: strings.TrimRight(c.String("server"), "/"),
-			Token: token}, c}, args)
+		return action(ctx, &session{outputOf(c), &client.Client{Server: serverOf(c), Token: token}, c}, args)
 	}
 }
 
@@ -189,7 +188,10 @@ func number(text, what string) (int64, error) {
 	return n, nil
 }
 
-// tokenOf finds the caller's token: in the environment, in the named file, or where
+// serverOf is the address of the service that a command talks to.
+func serverOf(c *cli.Command) string { return strings.TrimRight(c.String("server"), "/") }
+
+// tokenOf finds the caller's token: in the environment, in the named file, where they signed in, or where
 // a service that was started on this machine has put the administrator's.
 func tokenOf(c *cli.Command) (string, error) {
 	if token := os.Getenv("PROUDSIEVE_TOKEN"); token != "" {
@@ -197,10 +199,13 @@ func tokenOf(c *cli.Command) (string, error) {
 	}
 	path := c.String("token-file")
 	if path == "" {
+		if kept, err := signedInAt(serverOf(c)); err != nil || kept != nil {
+			return kept.token(err)
+		}
 		path = filepath.Join(defaultDirectory(), "administrator-token")
 		if _, err := os.Stat(path); err != nil {
 			return "",
-				errors.New("no token: name the file that holds yours with --token-file or PROUDSIEVE_TOKEN_FILE, or put it into PROUDSIEVE_TOKEN")
+				errors.New("no token: come in with proudsieve sign-in, name the file that holds yours with --token-file or PROUDSIEVE_TOKEN_FILE, or put it into PROUDSIEVE_TOKEN")
 		}
 	}
 	raw, err := os.ReadFile(path)

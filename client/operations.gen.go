@@ -723,6 +723,11 @@ func (e ShowTallyParamsShare) Valid() bool {
 	}
 }
 
+// AnsweringBody defines model for AnsweringBody.
+type AnsweringBody struct {
+	LetIn bool `json:"let_in"`
+}
+
 // AnswersGiven defines model for AnswersGiven.
 type AnswersGiven struct {
 	// Arrival A file of answers that was sent as an arrival
@@ -745,6 +750,12 @@ type AnswersTaken = json.RawMessage
 type AskedBody struct {
 	// Condition A condition on the rows of the table
 	Condition string `json:"condition"`
+}
+
+// AskingBody defines model for AskingBody.
+type AskingBody struct {
+	// Machine What the person is shown, so that they know which command line it is
+	Machine string `json:"machine"`
 }
 
 // AuditShown defines model for AuditShown.
@@ -829,6 +840,11 @@ type ClosingEnded string
 
 // Codes defines model for Codes.
 type Codes = json.RawMessage
+
+// CollectingBody defines model for CollectingBody.
+type CollectingBody struct {
+	Secret string `json:"secret"`
+}
 
 // CommentBody defines model for CommentBody.
 type CommentBody struct {
@@ -1433,6 +1449,15 @@ type SeveralBody struct {
 
 // SheetShown defines model for SheetShown.
 type SheetShown = records.SheetShown
+
+// SignInAsked defines model for SignInAsked.
+type SignInAsked = records.SignInAsked
+
+// SignInOutcome defines model for SignInOutcome.
+type SignInOutcome = records.SignInOutcome
+
+// SignInRequest defines model for SignInRequest.
+type SignInRequest = records.SignInRequest
 
 // SourceNotes defines model for SourceNotes.
 type SourceNotes = records.SourceNotes
@@ -2466,6 +2491,15 @@ type RenewLinkJSONRequestBody = LinkedBody
 // TakeUpAnswersJSONRequestBody defines body for TakeUpAnswers for application/json ContentType.
 type TakeUpAnswersJSONRequestBody = TakenUp
 
+// AskToSignInJSONRequestBody defines body for AskToSignIn for application/json ContentType.
+type AskToSignInJSONRequestBody = AskingBody
+
+// CollectSignInJSONRequestBody defines body for CollectSignIn for application/json ContentType.
+type CollectSignInJSONRequestBody = CollectingBody
+
+// AnswerSignInRequestJSONRequestBody defines body for AnswerSignInRequest for application/json ContentType.
+type AnswerSignInRequestJSONRequestBody = AnsweringBody
+
 // CertifyTableJSONRequestBody defines body for CertifyTable for application/json ContentType.
 type CertifyTableJSONRequestBody = Certifying
 
@@ -3199,6 +3233,30 @@ func (c *Client) ProposeFromAnswers(ctx context.Context, id int64, params *Propo
 func (c *Client) TakeUpAnswers(ctx context.Context, id int64, body TakeUpAnswersJSONRequestBody) (*SheetShown, error) {
 	r := request{method: "POST", path: pathOf("/sheets/%s/taking-up", id), body: body}
 	return answered[SheetShown](ctx, c, r)
+}
+
+// AskToSignIn calls POST /sign-in-requests: Ask, as a command line, to come in as somebody who will type a code into the console.
+func (c *Client) AskToSignIn(ctx context.Context, body AskToSignInJSONRequestBody) (*SignInAsked, error) {
+	r := request{method: "POST", path: pathOf("/sign-in-requests"), body: body}
+	return answered[SignInAsked](ctx, c, r)
+}
+
+// CollectSignIn calls POST /sign-in-requests/outcome: What came of asking to come in; a token is handed over once.
+func (c *Client) CollectSignIn(ctx context.Context, body CollectSignInJSONRequestBody) (*SignInOutcome, error) {
+	r := request{method: "POST", path: pathOf("/sign-in-requests/outcome"), body: body}
+	return answered[SignInOutcome](ctx, c, r)
+}
+
+// ShowSignInRequest calls GET /sign-in-requests/{code}: The command line that asks to come in by a code.
+func (c *Client) ShowSignInRequest(ctx context.Context, code string) (*SignInRequest, error) {
+	r := request{method: "GET", path: pathOf("/sign-in-requests/%s", code)}
+	return answered[SignInRequest](ctx, c, r)
+}
+
+// AnswerSignInRequest calls POST /sign-in-requests/{code}/answer: Let a command line in as oneself, or refuse it.
+func (c *Client) AnswerSignInRequest(ctx context.Context, code string, body AnswerSignInRequestJSONRequestBody) (*SignInRequest, error) {
+	r := request{method: "POST", path: pathOf("/sign-in-requests/%s/answer", code), body: body}
+	return answered[SignInRequest](ctx, c, r)
 }
 
 // RotateSigningKey calls POST /signing-key/rotation: Sign with a new key from now on; certificates of before verify by the set of keys, and links to sheets of questions lead nowhere any more.

@@ -38,6 +38,7 @@ var everyPage = []struct{ path, sees string }{
 	{"/datasets/highgarth_results", "Fetch deliveries from a web address or a database"},
 	{"/datasets/highgarth_results/proposal", "is ticked"},
 	{"/databases", "No database is declared"},
+	{"/let-in", "A code that somebody sent you is not yours."},
 	{"/new", "Drop a file anywhere"},
 	{"/new?arrival=1", "The first rows, as they are read"},
 	{"/datasets/highgarth_results/rulebook", "version 1"},

@@ -21,7 +21,7 @@ var built embed.FS
 // views are the addresses of the console's pages, which the console itself resolves; a test
 // holds them against its source. * stands for one part.
 var views = []string{"", "datasets", "datasets/*", "datasets/*/rulebook", "datasets/*/proposal", "datasets/*/decided", "new", "tables/*", "tables/*/fix", "decisions", "questions", "questions/new", "questions/*", "issues",
-	"issues/*", "merges", "certificates", "certificates/*", "history", "notices", "people", "databases"}
+	"issues/*", "merges", "certificates", "certificates/*", "history", "notices", "people", "let-in", "databases"}
 
 func isView(name string) bool {
 	return slices.ContainsFunc(views, func(view string) bool {

@@ -27,7 +27,7 @@ type cell struct {
 
 // each puts a question, and hands over its answer row by row; a row is good until the next one.
 func (j *judgement) each(ctx context.Context, says, sql string, take func(row []cell) error) (err error) {
-	began, n := time.Now(), int64(0)
+	began, n, moved := time.Now(), int64(0), int64(0)
 	if j.options.Tell != nil {
 		j.options.Tell(says, sql)
 	}
@@ -39,7 +39,7 @@ func (j *judgement) each(ctx context.Context, says, sql string, take func(row []
 		if closed := rows.Close(); err == nil && closed != nil {
 			err = fmt.Errorf("%s: %w", says, closed)
 		}
-		j.statements = append(j.statements, audit.Statement{Says: says, SQL: sql, Rows: n, Milliseconds: time.Since(began).Milliseconds()})
+		j.statements = append(j.statements, audit.Statement{Says: says, SQL: sql, Rows: n, Bytes: moved, Milliseconds: time.Since(began).Milliseconds()})
 	}()
 	var row []cell
 	for {
@@ -54,6 +54,7 @@ func (j *judgement) each(ctx context.Context, says, sql string, take func(row []
 		row = row[:0]
 		for _, text := range texts {
 			row = append(row, cell{string(text), text == nil})
+			moved += int64(len(text))
 		}
 		if err := take(row); err != nil {
 			return err

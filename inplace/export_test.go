@@ -17,6 +17,13 @@ func ListAtMost(n int) (undo func()) {
 	return func() { listedMost = was }
 }
 
+// HashAtMost lowers of how many rows hashes are counted together, and returns what undoes it.
+func HashAtMost(n int64) (undo func()) {
+	was := hashesAtOnce
+	hashesAtOnce = n
+	return func() { hashesAtOnce = was }
+}
+
 // Quoted is a text as the SQL of an engine has it, and a name.
 func Quoted(engineName, text string) (literal, name string, err error) {
 	d := dialects[engineName]

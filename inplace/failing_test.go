@@ -409,7 +409,7 @@ func TestWhatWouldBeAskedIsWhatIsAsked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !plan.Whole || plan.Rows != 500 || len(plan.Questions) != len(result.There.Statements) || len(plan.Questions) < 10 {
+	if !plan.Whole || plan.Rows != 500 || len(plan.Questions) != len(result.There.Statements) || len(plan.Questions) < 6 {
 		t.Fatalf("%d questions of %d, by %d rows", len(plan.Questions), len(result.There.Statements), plan.Rows)
 	}
 	for i, q := range plan.Questions {

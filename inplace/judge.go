@@ -321,6 +321,9 @@ func ofEngine(err error) bool {
 	return errors.Is(err, engine.ErrGone) || errors.Is(err, engine.ErrReached) || errors.Is(err, engine.ErrRefused) || errors.Is(err, engine.ErrRelation) || errors.Is(err, engine.ErrTimeout)
 }
 
+// ofRule reports whether an error is that a server could not work out what one rule asks, for want of memory, say, or that this has too long an answer.
+func ofRule(err error) bool { return errors.Is(err, engine.ErrQuery) || errors.Is(err, ErrAnswer) }
+
 // leaveRefused leaves those rules unjudged whose conditions the server takes, and cannot work out on the rows that are there (a number that grows too
 // large, say), and returns them.
 func (j *judgement) leaveRefused(ctx context.Context) (left []int, err error) {

@@ -18,6 +18,9 @@ import (
 // keysListed is how many keys that are there more than once are named in a question; more of them are looked up where they lie.
 const keysListed = 5000
 
+// hashesAtOnce is of how many rows the hashes are counted together: it keeps the server within a gigabyte or so, for as many readings of these columns.
+var hashesAtOnce int64 = 10_000_000
+
 // sharedLimit is how many rows that share a key are read.
 const sharedLimit = 5_000_000
 
@@ -92,11 +95,14 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 			natives, lacks = append(natives, native), append(lacks, c.missing)
 		}
 		if unjudged != nil {
-			j.rules[at].Unjudged = "it is not judged where the table lies: " + oneLine(unjudged)
+			j.leave(at, unjudged)
 			continue
 		}
 		rule.lacking = anyOf(lacks)
-		if err := j.sharing(ctx, &rule, natives, "NOT "+rule.lacking, "the values of "+document.Join(columns)+" that are there more than once"); err != nil {
+		if err := j.sharing(ctx, &rule, natives, "NOT "+rule.lacking, "the values of "+document.Join(columns)+" that are there more than once"); ofRule(err) {
+			j.leave(at, err)
+			continue
+		} else if err != nil {
 			return nil, err
 		}
 		shared, out.rules = append(shared, rule.shared), append(out.rules, rule)
@@ -109,7 +115,10 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 		}
 		rule.shared = never
 		if where != never {
-			if err := j.sharing(ctx, &rule, rule.parts, where, "rows that are equal"); err != nil {
+			if err := j.sharing(ctx, &rule, rule.parts, where, "rows that are equal"); ofRule(err) {
+				j.leave(equal, err)
+				rule.shared = never
+			} else if err != nil {
 				return nil, err
 			}
 		}
@@ -184,12 +193,24 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 		return where, false, nil // its equal values may be written in several ways
 	}
 	hash := j.hash(columns)
-	answer, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes GROUP BY sieve_h HAVING count(*) > 1 LIMIT %d", j.asText("sieve_h"), hash, j.from, where, keysListed+1))
-	if err != nil || len(answer) == 0 {
-		return where, err == nil, err
+	var answer [][]cell
+	parts := 1 + j.rows/hashesAtOnce
+	for part := range parts {
+		among := ""
+		if parts > 1 {
+			among = fmt.Sprintf(" WHERE sieve_h %% %d = %d", parts, part)
+		}
+		some, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes%s GROUP BY sieve_h HAVING count(*) > 1 LIMIT %d", j.asText("sieve_h"), hash, j.from,
+			where, among, keysListed+1))
+		if err != nil {
+			return "", false, err
+		}
+		if answer = append(answer, some...); len(answer) > keysListed {
+			return where, false, nil
+		}
 	}
-	if len(answer) > keysListed {
-		return where, false, nil
+	if len(answer) == 0 {
+		return where, true, nil
 	}
 	var hashes []string
 	for _, row := range answer {

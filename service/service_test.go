@@ -165,7 +165,7 @@ func TestNobodyPassesWithoutAToken(t *testing.T) {
 	r := servicetest.Start(t, func(o *service.Options) {
 		o.TrustedProxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	})
-	public := []string{"POST /session", "GET /signing-key", "GET /signing-keys", "GET /revocations", "GET /ways-in"}
+	public := []string{"POST /session", "GET /signing-key", "GET /signing-keys", "GET /revocations", "GET /ways-in", "POST /sign-in-requests", "POST /sign-in-requests/outcome"}
 	all := operations(t)
 	if len(all) < 40 {
 		t.Errorf("only %d operations are described", len(all))

@@ -236,7 +236,8 @@ func (t *There) Shown(sql bool) *There {
 type Statement struct {
 	Says         string `json:"says"` // what it answers
 	SQL          string `json:"sql"`
-	Rows         int64  `json:"rows"` // of its answer
+	Rows         int64  `json:"rows"`  // of its answer
+	Bytes        int64  `json:"bytes"` // of its answer, as texts
 	Milliseconds int64  `json:"milliseconds"`
 }
 

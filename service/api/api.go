@@ -47,6 +47,7 @@ const Prefix = "/api/v1"
 var public = []string{
 	"GET " + Prefix + "/ways-in", "GET " + Prefix + signInPath, "GET " + Prefix + signInDonePath,
 	"POST " + Prefix + "/session",
+	"POST " + Prefix + "/sign-in-requests", "POST " + Prefix + "/sign-in-requests/outcome",
 	"GET " + Prefix + "/signing-key",
 	"GET " + Prefix + "/signing-keys",
 	"GET " + Prefix + "/revocations",
@@ -135,6 +136,7 @@ func (s *Server) register(r chi.Router) {
 	})
 	s.sessions()
 	s.signIns(r)
+	s.signInRequests()
 	s.people()
 	s.withdrawals()
 	s.datasets()

@@ -31,7 +31,7 @@ var withoutThing = []string{
 	"list-audits", "list-certificates", "list-datasets", "list-decisions", "list-issues", "list-jobs", "list-sheets", "list-rulebooks",
 	"list-fix-plans", "list-notices", "see-notices", "follow-notices", "show-desk", "search-records",
 	// what is the caller's own, and who works here
-	"who-am-i", "list-tokens", "add-token", "show-choices", "change-choices", "list-people",
+	"who-am-i", "list-tokens", "add-token", "show-choices", "change-choices", "list-people", "show-sign-in-request", "answer-sign-in-request",
 	// texts that name datasets, which are held against the grants
 	"add-rulebook", "check-rulebook", "outline-rulebook", "edit-rulebook", "add-fix-plan", "check-fix-plan", "edit-fix-plan",
 	// what names things in its body

@@ -137,7 +137,9 @@ func (p *Pool) ForeseeThere(ctx context.Context, of *records.Dataset, d *records
 }
 
 // bare is the rulebook of a dataset that has none.
-func bare(dataset string) (*rulebook.Rulebook, error) { return rulebook.Parse([]byte("dataset: " + dataset + "\n")) }
+func bare(dataset string) (*rulebook.Rulebook, error) {
+	return rulebook.Parse([]byte("dataset: " + dataset + "\n"))
+}
 
 // judgeThere judges a table where it lies, if it is what it was when it became a delivery.
 func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, book *rulebook.Rulebook) (*audit.Result, error) {

@@ -172,6 +172,12 @@ const people = createRoute({
   component: lazyRouteComponent(() => import("./people/PeopleView"), "PeopleView"),
 });
 
+const letIn = createRoute({
+  getParentRoute: () => root,
+  path: "/let-in",
+  component: lazyRouteComponent(() => import("./people/LetInView"), "LetInView"),
+});
+
 const history = createRoute({
   getParentRoute: () => root,
   path: "/history",
@@ -202,6 +208,7 @@ export const router = createRouter({
     notices,
     databases,
     people,
+    letIn,
   ]),
   defaultPreload: "intent",
   defaultErrorComponent: Broken,
