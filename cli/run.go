@@ -85,7 +85,7 @@ func arrivalFlags() []cli.Flag {
 		&cli.StringFlag{Name: "provider-client", Usage: "as what it knows the service"},
 		&cli.StringFlag{Name: "provider-secret", Usage: "the name, among the secrets of the node, of what the service proves that by"},
 		&cli.StringFlag{Name: "provider-groups", Usage: "the claim that has somebody's groups", Value: "groups"},
-		&cli.StringSliceFlag{Name: "provider-role", Usage: "GROUP=ROLE: whoever is in the group comes in as that; may be given more than once"},
+		&cli.StringSliceFlag{Name: "provider-role", Usage: "GROUP=ROLE: whoever is in the group comes in as that; GROUP=ROLE:DATASET,DATASET for these datasets alone; may be given more than once"},
 		&cli.StringFlag{Name: "tls-certificate", Usage: "file in PEM by which the service is reached over https"},
 		&cli.StringFlag{Name: "tls-key", Usage: "file in PEM with the certificate's key, mode 0600"},
 	}...)
@@ -164,13 +164,16 @@ func identityProvider(c *cli.Command) (*provider.Settings, error) {
 	if c.String("provider") == "" {
 		return nil, nil
 	}
-	s := &provider.Settings{Title: c.String("provider-title"), Issuer: c.String("provider"), Client: c.String("provider-client"), Groups: c.String("provider-groups"), Roles: map[string]access.Role{}}
+	s := &provider.Settings{Title: c.String("provider-title"), Issuer: c.String("provider"), Client: c.String("provider-client"), Groups: c.String("provider-groups"), Roles: map[string]access.Role{}, Datasets: map[string][]string{}}
 	for _, text := range c.StringSlice("provider-role") {
 		at := strings.LastIndex(text, "=")
 		if at < 1 {
-			return nil, fmt.Errorf("--provider-role is GROUP=ROLE, and not %q", text)
+			return nil, fmt.Errorf("--provider-role is GROUP=ROLE or GROUP=ROLE:DATASET,DATASET, and not %q", text)
 		}
-		s.Roles[text[:at]] = access.Role(text[at+1:])
+		role, datasets, bound := strings.Cut(text[at+1:], ":")
+		if s.Roles[text[:at]] = access.Role(role); bound {
+			s.Datasets[text[:at]] = strings.Split(datasets, ",")
+		}
 	}
 	return s, s.Check()
 }

@@ -95,3 +95,35 @@ func TestComingInByACode(t *testing.T) {
 		t.Errorf("%v", left)
 	}
 }
+
+func TestGroupsAndTheirRoles(t *testing.T) {
+	for role, says := range map[string]string{
+		"office": "GROUP=ROLE or GROUP=ROLE:DATASET,DATASET", "office=king": `no role that there is: "king"`, "office=administrator:samples": "are for all datasets",
+	} {
+		code, _, stderr := run("serve", "--database-url", "postgres://127.0.0.1:1/none", "--data", t.TempDir(), "--provider", "https://id.example", "--provider-client", "sieve", "--provider-role", role)
+		if code != 2 || !strings.Contains(stderr, says) {
+			t.Errorf("%s: %d, %s", role, code, stderr)
+		}
+	}
+}
+
+func TestWhatABucketNeedsIsSaidAtTheStart(t *testing.T) {
+	key := filepath.Join(t.TempDir(), "key")
+	if err := os.WriteFile(key, []byte("id\nsecret\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for says, options := range map[string][]string{
+		"go with --bucket":                 {"--bucket-server", "https://store.example"},
+		"write it as https://":             {"--bucket", "survey/files", "--bucket-key", key},
+		"over https":                       {"--bucket", "survey", "--bucket-key", key, "--bucket-server", "http://10.1.2.3:9000"},
+		"needs a key":                      {"--bucket", "survey", "--bucket-server", "https://store.example"},
+		"no such file":                     {"--bucket", "survey", "--bucket-server", "https://store.example", "--bucket-key", key + "s"},
+		"at least 67108864 bytes":          {"--bucket", "survey", "--bucket-server", "https://store.example", "--bucket-key", key, "--bucket-cache", "5"},
+		"opening the file store: the file": {"--bucket", "survey", "--bucket-server", "http://127.0.0.1:1", "--bucket-key", key},
+	} {
+		code, _, stderr := run(append([]string{"serve", "--database-url", "postgres://127.0.0.1:1/none", "--data", t.TempDir()}, options...)...)
+		if code != 2 || !strings.Contains(stderr, says) {
+			t.Errorf("%v: %d, %s", options, code, stderr)
+		}
+	}
+}

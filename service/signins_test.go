@@ -63,7 +63,8 @@ func withProvider(t *testing.T) (*servicetest.Running, *standin.Provider) {
 	t.Cleanup(p.Close)
 	r := servicetest.Start(t, func(o *service.Options) {
 		o.Provider = &identities.Settings{Title: "the survey office", Issuer: p.URL, Client: p.Client, Secret: p.Secret,
-			Roles: map[string]access.Role{"stewards": access.Steward, "readers": access.Reader, "office": access.Administrator}}
+			Roles:    map[string]access.Role{"stewards": access.Steward, "readers": access.Reader, "office": access.Administrator, "highgarth": access.Steward, "walkers of samples": access.Reader},
+			Datasets: map[string][]string{"highgarth": {"samples", "not_there_yet"}, "walkers of samples": {"samples", "survey"}}}
 	})
 	return r, p
 }
@@ -233,14 +234,85 @@ func TestAProviderThatIsNotThereIsSaid(t *testing.T) {
 		t.Errorf("%d %s", response.StatusCode, body)
 	}
 	for name, wrong := range map[string]identities.Settings{
-		"is no address": {Issuer: "http://id.example", Client: "a", Roles: map[string]access.Role{"a": access.Reader}},
-		"by some name":  {Issuer: "https://id.example", Roles: map[string]access.Role{"a": access.Reader}},
-		"lets anybody":  {Issuer: "https://id.example", Client: "a"},
-		"has no role":   {Issuer: "https://id.example", Client: "a", Roles: map[string]access.Role{"a": "king"}},
+		"is no address":    {Issuer: "http://id.example", Client: "a", Roles: map[string]access.Role{"a": access.Reader}},
+		"by some name":     {Issuer: "https://id.example", Roles: map[string]access.Role{"a": access.Reader}},
+		"lets anybody":     {Issuer: "https://id.example", Client: "a"},
+		"for all datasets": {Issuer: "https://id.example", Client: "a", Roles: map[string]access.Role{"a": access.Administrator}, Datasets: map[string][]string{"a": {"samples"}}},
+		"has no role":      {Issuer: "https://id.example", Client: "a", Roles: map[string]access.Role{"a": "king"}},
 	} {
 		if err := wrong.Check(); err == nil || !strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// Groups may be for some datasets alone, and say so anew with each sign-in.
+func TestGroupsLetInForDatasets(t *testing.T) {
+	t.Parallel()
+	r, p := withProvider(t)
+	declare(t, r.Steward, "rulebooks", book)
+	declare(t, r.Steward, "rulebooks", "dataset: survey\ncolumns:\n  - {name: sample}\n")
+	declare(t, r.Steward, "rulebooks", "dataset: others\ncolumns:\n  - {name: sample}\n")
+	claims := map[string]any{"sub": "vera-1", "name": "Vera Moss"}
+	p.Comes(claims, nil)
+	b := browser(t)
+	comes := func(groups ...string) (me, rights string) {
+		t.Helper()
+		claims["groups"] = groups
+		if at := ledTo(t, b, r.URL+"/api/v1/sign-in"); at != "/" {
+			t.Fatalf("%v end at %s", groups, at)
+		}
+		has, err := r.Admin.ShowRights(ctx, "Vera Moss")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, one := range has.Rights {
+			rights += one.Dataset + " " + one.May + ";"
+		}
+		return whoIs(t, b, r), rights
+	}
+	sees := func() (names string) {
+		t.Helper()
+		response, err := b.Get(r.URL + "/api/v1/datasets")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		raw, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"others", "samples", "survey"} {
+			if strings.Contains(string(raw), `"`+name+`"`) {
+				names += name + " "
+			}
+		}
+		return names
+	}
+	if me, rights := comes("highgarth", "walkers of samples"); rights != "samples work;survey read;" || !strings.Contains(me, `"confined":true`) || !strings.Contains(me, `"steward"`) || sees() != "samples survey " {
+		t.Errorf("%s, %s, %s", me, rights, sees())
+	}
+	if me, rights := comes("walkers of samples"); rights != "samples read;survey read;" || !strings.Contains(me, `"reader"`) {
+		t.Errorf("%s, %s", me, rights)
+	}
+	if me, rights := comes("walkers of samples", "stewards"); rights != "" || !strings.Contains(me, `"confined":false`) || sees() != "others samples survey " {
+		t.Errorf("who is in a group for all datasets too: %s, %s", me, rights)
+	}
+	if me, _ := comes("highgarth"); !strings.Contains(me, `"confined":true`) || sees() != "samples " {
+		t.Errorf("%s, %s", me, sees())
+	}
+	if me, _ := comes("office"); !strings.Contains(me, `"administrator"`) || !strings.Contains(me, `"confined":false`) {
+		t.Errorf("who becomes an administrator: %s", me)
+	}
+	// What an administrator said outlives groups that say nothing of datasets.
+	if comes("readers"); sees() != "others samples survey " {
+		t.Errorf("%s", sees())
+	}
+	if _, err := r.Admin.SetRights(ctx, "Vera Moss", records.Confinement{Confined: true, Rights: []records.DatasetRight{}}); err != nil {
+		t.Fatal(err)
+	}
+	if me, _ := comes("readers"); !strings.Contains(me, `"confined":true`) || sees() != "" {
+		t.Errorf("%s, %s", me, sees())
 	}
 }
 

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -131,6 +133,11 @@ func (s *Server) letIn(ctx context.Context, known *provider.Known) (cookie *http
 		if errors.Is(err, store.ErrNotFound) {
 			person, err = s.newlyKnown(ctx, tx, known)
 		}
+		if err == nil && known.Datasets == nil { // before it is asked whether they are confined by somebody
+			if err = store.SetRightsByGroups(ctx, tx, person.ID, nil); err == nil {
+				person, err = store.FindSubject(ctx, tx, known.Subject)
+			}
+		}
 		switch {
 		case err != nil:
 			return err
@@ -140,6 +147,9 @@ func (s *Server) letIn(ctx context.Context, known *provider.Known) (cookie *http
 			return errConfined
 		}
 		if err := s.changeRole(ctx, tx, person, known.Role); err != nil {
+			return err
+		}
+		if err := s.confineByGroups(ctx, tx, known); err != nil {
 			return err
 		}
 		made, err := s.newToken(ctx, tx, &store.NewToken{PersonID: person.ID, Note: "signed in by " + s.Provider.Title(), Expires: new(time.Now().Add(sessionLasts))}, 0)
@@ -152,6 +162,28 @@ func (s *Server) letIn(ctx context.Context, known *provider.Known) (cookie *http
 		return store.Record(ctx, tx, person.ID, "signed in", "console", map[string]any{"from": addressIn(ctx), "by": s.Provider.Title()})
 	})
 	return cookie, err
+}
+
+// confineByGroups confines somebody to the datasets that their groups are for. A dataset that is not there yet is left out until it is. The last
+// administrator, who stays one, is for all of them.
+func (s *Server) confineByGroups(ctx context.Context, tx *sqlx.Tx, known *provider.Known) error {
+	person, err := store.FindSubject(ctx, tx, known.Subject)
+	if err != nil || known.Datasets == nil || access.Role(person.Role) == access.Administrator {
+		return err
+	}
+	rights := []records.DatasetRight{}
+	for _, name := range slices.Sorted(maps.Keys(known.Datasets)) {
+		d, err := store.FindDataset(ctx, tx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			s.Log.Warn("a group is for a dataset that is not there", "dataset", name)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		rights = append(rights, records.DatasetRight{DatasetID: d.ID, Dataset: name, May: string(access.LevelOf(known.Datasets[name]))})
+	}
+	return store.SetRightsByGroups(ctx, tx, person.ID, rights)
 }
 
 // changeRole gives somebody the role that their groups say. The last administrator stays one, or nobody could let people in.

@@ -34,6 +34,8 @@ type Settings struct {
 	Groups string // the claim with somebody's groups; "groups" where it is empty
 	// Roles are the groups that let somebody in, and as what. Of several, the one that allows most counts, in the order of access.Roles.
 	Roles map[string]access.Role
+	// Datasets are the names of the datasets that a group lets in for; one that is not in it lets in for all, and counts alone then.
+	Datasets map[string][]string
 }
 
 // Check says what is wrong with the settings.
@@ -51,6 +53,9 @@ func (s *Settings) Check() error {
 		if !role.May(access.Read) {
 			return fmt.Errorf("the group %q has no role that there is: %q", group, role)
 		}
+		if len(s.Datasets[group]) > 0 && role == access.Administrator {
+			return fmt.Errorf("the group %q makes administrators, who are for all datasets; name none with it", group)
+		}
 	}
 	return nil
 }
@@ -60,6 +65,8 @@ type Known struct {
 	Subject string // what tells them from everybody else, for good
 	Name    string
 	Role    access.Role
+	// Datasets are those that they come in for, each with the role that their groups have there; nil for all.
+	Datasets map[string]access.Role
 }
 
 // Reasons why somebody does not come in; each can be told apart with errors.Is.
@@ -250,13 +257,7 @@ func (p *Provider) known(id *oidc.IDToken, claims map[string]any) (*Known, error
 			}
 		}
 	}
-	for _, role := range access.Roles {
-		for group, has := range p.settings.Roles {
-			if has == role && groups[group] {
-				k.Role = role
-			}
-		}
-	}
+	k.Role, k.Datasets = p.settings.allow(groups)
 	switch {
 	case k.Role == "":
 		return nil, ErrGroups
@@ -264,6 +265,32 @@ func (p *Provider) known(id *oidc.IDToken, claims map[string]any) (*Known, error
 		return nil, ErrNoName
 	}
 	return k, nil
+}
+
+// allow is what groups let somebody do: as what, and for which datasets.
+func (s *Settings) allow(groups map[string]bool) (role access.Role, datasets map[string]access.Role) {
+	var everywhere access.Role
+	for _, one := range access.Roles { // the last one counts
+		for group, has := range s.Roles {
+			if has != one || !groups[group] {
+				continue
+			}
+			if len(s.Datasets[group]) == 0 {
+				everywhere = one
+				continue
+			}
+			if role = one; datasets == nil {
+				datasets = map[string]access.Role{}
+			}
+			for _, name := range s.Datasets[group] {
+				datasets[name] = one
+			}
+		}
+	}
+	if everywhere != "" {
+		return everywhere, nil
+	}
+	return role, datasets
 }
 
 // plainName is a name without what is not seen, and no longer than names are.

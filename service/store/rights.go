@@ -20,7 +20,7 @@ func RightsOf(ctx context.Context, q Querier, person int64) ([]records.DatasetRi
 
 // SetRights says whether a person is confined to datasets, and what they may do with which.
 func SetRights(ctx context.Context, q Querier, person int64, confined bool, rights []records.DatasetRight) error {
-	if _, err := exec(ctx, q, "UPDATE people SET confined = $2 WHERE id = $1", person, confined); err != nil {
+	if _, err := exec(ctx, q, "UPDATE people SET confined = $2, confined_by_groups = false WHERE id = $1", person, confined); err != nil {
 		return err
 	}
 	if _, err := exec(ctx, q, "DELETE FROM dataset_rights WHERE person_id = $1", person); err != nil {
@@ -32,6 +32,22 @@ func SetRights(ctx context.Context, q Querier, person int64, confined bool, righ
 		}
 	}
 	return nil
+}
+
+// SetRightsByGroups confines a person to datasets as their groups say; nil ends what their groups said before, and leaves what an administrator said.
+func SetRightsByGroups(ctx context.Context, q Querier, person int64, rights []records.DatasetRight) error {
+	if rights == nil {
+		before, err := list[bool](ctx, q, "SELECT confined_by_groups FROM people WHERE id = $1", person)
+		if err != nil || len(before) == 0 || !before[0] {
+			return err
+		}
+		return SetRights(ctx, q, person, false, nil)
+	}
+	if err := SetRights(ctx, q, person, true, rights); err != nil {
+		return err
+	}
+	_, err := exec(ctx, q, "UPDATE people SET confined_by_groups = true WHERE id = $1", person)
+	return err
 }
 
 // grants are what a caller who is confined may do, by dataset.
