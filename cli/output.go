@@ -199,7 +199,7 @@ func (o *output) styled(code, s string) string {
 func visible(s string) string { return report.Visible(s) }
 
 // percent writes a share of 0 to 100 as a report does.
-func percent(v float64) string { return report.Score(v) }
+func percent(v float64) string { return document.Score(v) }
 
 func count(n int64) string { return document.Grouped(n) }
 

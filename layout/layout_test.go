@@ -71,7 +71,7 @@ var mayKnow = map[string][]string{
 func TestNobodyKnowsWhatLiesAbove(t *testing.T) {
 	for folder, known := range mayKnow {
 		for pkg, all := range imports(t, filepath.Join("..", folder)) {
-			if under(pkg, "client/generate", "service/servicetest", "postgres/postgrestest", "engine/enginetest") {
+			if under(pkg, "client/generate", "service/servicetest", "postgres/postgrestest", "engine/enginetest", "demo/sharded/run") {
 				continue // tools and tests
 			}
 			if folder == "service" && under(pkg, "service/records") {

@@ -130,7 +130,7 @@ func (f *Facts) short() (out []Obstacle) {
 		}
 	}
 	if f.Score < f.PassMark {
-		out = append(out, Obstacle{Kind: "score", Says: fmt.Sprintf("The score of the table is %.2f, below its pass mark of %g.", f.Score, f.PassMark)})
+		out = append(out, Obstacle{Kind: "score", Says: fmt.Sprintf("The score of the table is %s, below its pass mark of %g.", document.Score(f.Score), f.PassMark)})
 	}
 	return out
 }

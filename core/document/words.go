@@ -86,3 +86,11 @@ func Figure(x float64) string {
 	}
 	return grouped + "." + after
 }
+
+// Score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
+func Score(v float64) string {
+	if v == 0 || v == 100 {
+		return strconv.FormatFloat(v, 'f', 0, 64)
+	}
+	return strconv.FormatFloat(min(max(v, 0.01), 99.99), 'f', 2, 64)
+}

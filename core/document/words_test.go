@@ -14,3 +14,12 @@ func TestFiguresKeepTheirWholePart(t *testing.T) {
 		}
 	}
 }
+
+// Whoever reads 100 may take it that nothing is wrong.
+func TestScoresAreNotRoundedToTheirEnds(t *testing.T) {
+	for v, want := range map[float64]string{0: "0", 0.0001: "0.01", 50: "50.00", 99.994: "99.99", 99.9999: "99.99", 100: "100"} {
+		if got := Score(v); got != want {
+			t.Errorf("%v is written %s, want %s", v, got, want)
+		}
+	}
+}

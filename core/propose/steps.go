@@ -351,7 +351,7 @@ func worse(before, after *audit.Result) string {
 		}
 	}
 	if after.Score < before.Score {
-		return fmt.Sprintf("the score would fall from %.2f to %.2f", before.Score, after.Score)
+		return fmt.Sprintf("the score would fall from %s to %s", document.Score(before.Score), document.Score(after.Score))
 	}
 	for i := range before.Columns {
 		for j := range after.Columns {

@@ -105,7 +105,8 @@ func TestReadersChangeNothing(t *testing.T) {
 	// they answer questions
 	asking := []string{"POST /rulebooks/check", "POST /fix-plans/check", "POST /merges/check", "POST /tables/{id}/conditions/check",
 		"POST /rulebooks/outline", "POST /rulebooks/edit", "POST /fix-plans/edit", "POST /merges/edit", "POST /merges/meeting"}
-	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}", "POST /notices/seen", "PUT /notices/choices"} // the caller's
+	own := []string{"POST /session", "DELETE /session", "POST /tokens", "DELETE /tokens/{id}", "POST /notices/seen", "PUT /notices/choices",
+		"POST /sign-in-requests", "POST /sign-in-requests/outcome", "POST /sign-in-requests/{code}/answer"} // the caller's
 	reader := &store.Caller{Person: records.Person{Name: "Ines", Role: string(access.Reader)}}
 	for path, item := range s.api.OpenAPI().Paths {
 		for method, o := range operationsOf(item) {

@@ -53,7 +53,7 @@ func (s *Server) path(ctx context.Context, id int64) (*records.Path, error) {
 		case shown.Passed == nil:
 			add("judged", "held", "No verdict: nothing was declared.", shown)
 		case *shown.Passed:
-			add("judged", "done", fmt.Sprintf("Passed with a score of %.2f.", *shown.Score), shown)
+			add("judged", "done", fmt.Sprintf("Passed with a score of %s.", document.Score(*shown.Score)), shown)
 		default:
 			says, err := s.fellShort(ctx, shown)
 			if err != nil {
@@ -99,7 +99,7 @@ func (s *Server) fellShort(ctx context.Context, t *records.Table) (string, error
 		return "", err
 	}
 	if *t.Score < a.PassMark {
-		return fmt.Sprintf("Fell short: its score is %.2f, below the pass mark of %g.", *t.Score, a.PassMark), nil
+		return fmt.Sprintf("Fell short: its score is %s, below the pass mark of %g.", document.Score(*t.Score), a.PassMark), nil
 	}
 	result, err := s.resultOf(ctx, a.ID)
 	if err != nil {
@@ -107,9 +107,9 @@ func (s *Server) fellShort(ctx context.Context, t *records.Table) (string, error
 	}
 	broken, unjudged := result.Stops()
 	if len(broken) > 0 {
-		return fmt.Sprintf("Fell short with a score of %.2f: %s stopped it.", *t.Score, document.First(broken)), nil
+		return fmt.Sprintf("Fell short with a score of %s: %s stopped it.", document.Score(*t.Score), document.First(broken)), nil
 	}
-	return fmt.Sprintf("Fell short with a score of %.2f: %s could not be judged.", *t.Score, document.First(unjudged)), nil
+	return fmt.Sprintf("Fell short with a score of %s: %s could not be judged.", document.Score(*t.Score), document.First(unjudged)), nil
 }
 
 type addStage func(name, state, says string, table *records.Table)

@@ -49,7 +49,7 @@ func (c *CertifiedColumn) Judgement() string {
 	if err != nil {
 		return c.Score
 	}
-	return Score(score)
+	return document.Score(score)
 }
 
 // Said gives the findings of an audit in words, by their rules, with personal data masked.
@@ -155,7 +155,7 @@ func gaps(columns []certify.ColumnFacts, rows int64) string {
 	slices.SortStableFunc(columns, func(a, b certify.ColumnFacts) int { return int(b.Missing - a.Missing) })
 	var parts []string
 	for _, c := range columns {
-		parts = append(parts, fmt.Sprintf("%s in %s (%s %%)", c.Name, document.Grouped(c.Missing), Score(100*float64(c.Missing)/float64(max(rows, 1)))))
+		parts = append(parts, fmt.Sprintf("%s in %s (%s %%)", c.Name, document.Grouped(c.Missing), document.Score(100*float64(c.Missing)/float64(max(rows, 1)))))
 	}
 	if len(parts) == 0 {
 		return ""
@@ -461,7 +461,7 @@ func trimmed(score string) string {
 	if err != nil {
 		return score
 	}
-	return strings.TrimSuffix(Score(v), ".00")
+	return strings.TrimSuffix(document.Score(v), ".00")
 }
 
 var certifiedPage = sync.OnceValue(func() *template.Template {

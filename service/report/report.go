@@ -63,15 +63,15 @@ type Question struct {
 // page is made when it is asked for first: most commands write none.
 var page = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("page.html").Funcs(template.FuncMap{
-		"count": document.Grouped, "score": Score, "strip": strip, "picture": picture, "visible": Visible, "gathered": leads.Gather,
+		"count": document.Grouped, "score": document.Score, "strip": strip, "picture": picture, "visible": Visible, "gathered": leads.Gather,
 		"meaning": meaning, "gravest": gravest, "join": func(texts []string) string { return strings.Join(texts, ", ") },
 		"share": func(part, of int64) string {
 			if of == 0 {
 				return ""
 			}
-			return Score(100*float64(part)/float64(of)) + " %"
+			return document.Score(100*float64(part)/float64(of)) + " %"
 		},
-		"points": Score,
+		"points": document.Score,
 		"day":    func(t time.Time) string { return t.Format("2 January 2006, 15:04") },
 		"short":  short, "grouped": grouped,
 	}).ParseFS(pages, "page.html"))
@@ -79,14 +79,6 @@ var page = sync.OnceValue(func() *template.Template {
 
 // Write writes the page. Texts of columns that seem to hold personal data are masked, unless they are to be shown.
 func Write(out io.Writer, r *Report) error { return page().Execute(out, r.masked()) }
-
-// Score writes a share of 0 to 100 with two digits, and 100 or 0 only where it is exactly that.
-func Score(v float64) string {
-	if v == 0 || v == 100 {
-		return strconv.FormatFloat(v, 'f', 0, 64)
-	}
-	return strconv.FormatFloat(min(max(v, 0.01), 99.99), 'f', 2, 64)
-}
 
 func short(text string) string {
 	if f, err := strconv.ParseFloat(text, 64); err == nil && strings.Contains(text, ".") {

@@ -10,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/riverqueue/river"
 
+	"proudsieve/core/document"
 	"proudsieve/core/expect"
 	"proudsieve/core/guard"
 	"proudsieve/service/records"
@@ -224,7 +225,7 @@ func (p *Pool) TellLate(ctx context.Context, now time.Time) error {
 func (a *attempt) tellAudit(ctx context.Context, tx *sqlx.Tx, t *records.Table, audit int64, passed *bool, score float64, back []records.Issue) error {
 	if passed != nil && !*passed {
 		if err := a.Tell(ctx, tx, store.NewNotice{Key: fmt.Sprintf("short %d", audit), Kind: store.NoticeShort, DatasetID: t.DatasetID, PersonID: a.job.CreatedByID,
-			Says: fmt.Sprintf("%s fell short with a score of %.2f.", nameOf(t), score), Path: fmt.Sprintf("/tables/%d?view=findings", t.ID),
+			Says: fmt.Sprintf("%s fell short with a score of %s.", nameOf(t), document.Score(score)), Path: fmt.Sprintf("/tables/%d?view=findings", t.ID),
 			Facts: map[string]any{"table": t.ID, "audit": audit, "score": score}}); err != nil {
 			return err
 		}

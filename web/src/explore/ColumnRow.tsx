@@ -48,20 +48,24 @@ export const ColumnRow = memo(function ColumnRow({ t, a, c }: { t: Table; a: Aud
           </chakra.span>
         )}
       </Td>
-      <Td>
-        <Gaps c={c} rows={a.result.rows} />
-      </Td>
+      {!a.result.there && (
+        <Td>
+          <Gaps c={c} rows={a.result.rows} />
+        </Td>
+      )}
       <Td {...right} fontWeight={c.score < 100 ? "650" : "400"}>
         {percent(c.score)}
       </Td>
-      <Td>
-        <Mesh
-          mesh={c.mesh}
-          rows={a.result.rows}
-          name={c.name}
-          onPress={(first, dimension) => showRows(c.name, dimension, first)}
-        />
-      </Td>
+      {!a.result.there && (
+        <Td>
+          <Mesh
+            mesh={c.mesh}
+            rows={a.result.rows}
+            name={c.name}
+            onPress={(first, dimension) => showRows(c.name, dimension, first)}
+          />
+        </Td>
+      )}
       <Td
         {...right}
         whiteSpace="nowrap"

@@ -53,6 +53,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
   const judged = r.passed != null;
   const first = shown[0];
   const drawn = useGrowing(shown);
+  const ordered = !r.there; // rows of a database have no order, so that nothing lies anywhere in it
   const head = { by: search.sort, falling: search.falling, sort: go };
   return (
     <>
@@ -130,7 +131,7 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
             >
               missing
             </SortHead>
-            <Th>where</Th>
+            {ordered && <Th>where</Th>}
             <SortHead
               name="score"
               {...head}
@@ -148,14 +149,16 @@ export function ColumnsPanel({ t, a }: { t: Table; a: Audit }) {
             >
               score
             </SortHead>
-            <Th>
-              <Term
-                of="mesh"
-                example={`each cell stands for ${plural(Math.max(Math.round(r.rows / Math.max(r.mesh.cells, 1)), 1), "row", "rows")}.`}
-              >
-                mesh, first row to last
-              </Term>
-            </Th>
+            {ordered && (
+              <Th>
+                <Term
+                  of="mesh"
+                  example={`each cell stands for ${plural(Math.max(Math.round(r.rows / Math.max(r.mesh.cells, 1)), 1), "row", "rows")}.`}
+                >
+                  mesh, first row to last
+                </Term>
+              </Th>
+            )}
             <SortHead
               name="distinct"
               {...head}
