@@ -122,6 +122,9 @@ func (o *output) checked(found *keeping.Checked) {
 			o.line("  %s", text)
 		}
 	}
+	if found.Resting > 0 {
+		o.line("%s in the bucket belong to no record; what has had none for a day is set aside.", count(int64(found.Resting)))
+	}
 }
 
 func restoreCommand() *cli.Command {

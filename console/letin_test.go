@@ -16,6 +16,7 @@ func TestACommandLineIsLetInByTypingItsCode(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := sitDown(t, r.URL)
+	p.visit("/")
 	p.signsIn(r.Steward.Token)
 	p.visit(asked.Path)
 	p.writes(`input[aria-label="Code"]`, "BBBB-BBBB")

@@ -240,9 +240,6 @@ func (s *storm) judgeFiles(ctx context.Context) error {
 			return err
 		}
 		s.result.FilesLeft = len(found.TooMuch) + len(parts)
-		if s.bucket != nil { // there they rest for a day first
-			s.result.FilesLeft = 0
-		}
 		if s.result.FilesLeft == 0 || time.Now().After(deadline) {
 			for _, text := range append(found.Missing, found.Altered...) {
 				s.wrong("a file: %s", text)

@@ -125,7 +125,11 @@ func (b *Bucket) block(digest string, size, number int64) (*os.File, error) {
 		var err error
 		for try := range tries {
 			if try > 0 {
-				time.Sleep(time.Duration(try*try) * 200 * time.Millisecond)
+				select {
+				case <-b.open.Done():
+					return b.open.Err()
+				case <-time.After(time.Duration(try*try) * 200 * time.Millisecond):
+				}
 			}
 			if err = b.fetch(digest, size, number, to); !errors.Is(err, ErrAway) {
 				return err
@@ -140,7 +144,7 @@ const fetchPatience = time.Minute
 
 // fetch writes a block into a file, from its start.
 func (b *Bucket) fetch(digest string, size, number int64, to *os.File) error {
-	ctx, cancel := context.WithTimeout(context.Background(), fetchPatience)
+	ctx, cancel := context.WithTimeout(b.open, fetchPatience)
 	defer cancel()
 	from := number * block
 	wanted := min(block, size-from)

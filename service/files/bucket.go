@@ -67,6 +67,9 @@ type Bucket struct {
 	spool   *Directory
 	cache   *cache
 	encrypt encrypt.ServerSide
+	// open ends with Close, and what is asked for nobody in particular with it.
+	open  context.Context
+	close context.CancelFunc
 }
 
 // Check says what the options lack, which needs no server.
@@ -115,6 +118,7 @@ func OpenBucket(ctx context.Context, o BucketOptions) (*Bucket, error) {
 		o.Prefix += "/"
 	}
 	b := &Bucket{options: o}
+	b.open, b.close = context.WithCancel(context.WithoutCancel(ctx))
 	var err error
 	if b.encrypt, err = o.encryption(); err != nil {
 		return nil, err
@@ -138,7 +142,7 @@ func OpenBucket(ctx context.Context, o BucketOptions) (*Bucket, error) {
 		return nil, err
 	}
 	if err := b.reach(ctx); err != nil {
-		return nil, errors.Join(err, b.cache.close())
+		return nil, errors.Join(err, b.Close())
 	}
 	return b, nil
 }
@@ -187,7 +191,10 @@ func (o *BucketOptions) transport(secure bool) (*http.Transport, error) {
 }
 
 // Close implements Store: what this node keeps of the bucket goes.
-func (b *Bucket) Close() error { return b.cache.close() }
+func (b *Bucket) Close() error {
+	b.close()
+	return b.cache.close()
+}
 
 // told is an error of the server in the words of a store.
 func (b *Bucket) told(err error) error {
@@ -273,7 +280,7 @@ func (b *Bucket) Open(digest string) (File, error) {
 	}
 	size, known := b.cache.size(digest)
 	if !known {
-		ctx, cancel := context.WithTimeout(context.Background(), tries*answers)
+		ctx, cancel := context.WithTimeout(b.open, tries*answers)
 		defer cancel()
 		if size, err = b.look(ctx, digest); err != nil {
 			return nil, err
@@ -322,7 +329,7 @@ func (b *Bucket) Remove(digest string) error {
 	if !digestShape.MatchString(digest) {
 		return fmt.Errorf("%w: %q", ErrNotFound, digest)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), tries*answers)
+	ctx, cancel := context.WithTimeout(b.open, tries*answers)
 	defer cancel()
 	b.cache.forget(digest)
 	return b.told(b.client.RemoveObject(ctx, b.options.Name, b.key(digest), minio.RemoveObjectOptions{}))

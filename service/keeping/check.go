@@ -15,6 +15,7 @@ type Checked struct {
 	Missing []string `json:"missing"`  // what the records speak of and the store does not have
 	Altered []string `json:"altered"`  // whose bytes are not those that were kept
 	TooMuch []string `json:"too_much"` // digests that no record speaks of; a sweep removes them
+	Resting int      `json:"resting"`  // how many there are in a bucket, where they rest for a day first
 }
 
 // Good reports whether all is there as it was kept.
@@ -73,7 +74,11 @@ func Check(ctx context.Context, place Place) (*Checked, error) {
 		return nil, err
 	}
 	for _, digest := range there {
-		if !known[digest] {
+		switch {
+		case known[digest]:
+		case place.Bucket != nil:
+			c.Resting++
+		default:
 			c.TooMuch = append(c.TooMuch, digest)
 		}
 	}
