@@ -234,6 +234,9 @@ func upCommand() *cli.Command {
 			}
 			if others != nil {
 				o.line("Letters and events that it sends are kept in %s", others.directory)
+				if others.provider != nil {
+					o.line("People come in by a stand-in for a provider of identities as well, with the word in %s", others.wordFile())
+				}
 			}
 			o.line("Ctrl-C stops it.")
 			return running.wait(ctx)

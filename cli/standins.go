@@ -9,14 +9,19 @@ import (
 	"strconv"
 
 	"proudsieve/client"
+	"proudsieve/durable"
 	"proudsieve/service"
+	"proudsieve/service/access"
+	identities "proudsieve/service/provider"
+	provider "proudsieve/service/provider/standin"
 	"proudsieve/service/telling"
 	"proudsieve/service/telling/standin"
 )
 
-// standIns stand in, in the demo, for a mail server and a program that is told of what happens.
+// standIns stand in, in the demo, for a mail server, a program that is told of what happens and a provider of identities.
 type standIns struct {
-	directory string // where what they receive is kept
+	provider  *provider.Provider // nil where the service has one of its own
+	directory string             // where what they receive is kept
 	mail      *standin.Mail
 	receiver  *standin.Receiver
 }
@@ -59,10 +64,49 @@ func startStandIns(o *service.Options) (*standIns, error) {
 		o.Mail = &telling.MailServer{Address: s.mail.Address, From: "sieve@alder-vale.example"}
 	}
 	o.TellPrivate = true
+	if o.Provider == nil {
+		if err := s.offerPeople(o, after(3)); err != nil {
+			return nil, errors.Join(err, s.mail.Stop(), s.receiver.Stop())
+		}
+	}
 	return s, o.Mail.Check()
 }
 
-func (s *standIns) stop() { _ = errors.Join(s.mail.Stop(), s.receiver.Stop()) }
+func (s *standIns) stop() {
+	if s.provider != nil {
+		s.provider.Close()
+	}
+	_ = errors.Join(s.mail.Stop(), s.receiver.Stop())
+}
+
+// wordFile has the word by which one comes in at the stand-in for a provider.
+func (s *standIns) wordFile() string { return filepath.Join(s.directory, "provider-word") }
+
+// offerPeople starts a stand-in for a provider of identities, by which made-up people come in: for all datasets, and for one alone.
+func (s *standIns) offerPeople(o *service.Options, address string) error {
+	word, err := access.NewSecret("")
+	if err != nil {
+		return err
+	}
+	if err := durable.WriteFile(s.wordFile(), []byte(word+"\n"), 0o600); err != nil {
+		return err
+	}
+	if s.provider, err = provider.StartAt(address, "proud-sieve", ""); err != nil {
+		s.provider, err = provider.StartAt(freePort, "proud-sieve", "")
+	}
+	if err != nil {
+		return err
+	}
+	s.provider.Offer([]map[string]any{
+		{"sub": "nora", "name": "Nora Finch", "groups": []string{"survey-stewards"}},
+		{"sub": "ivo", "name": "Ivo Tarn", "groups": []string{"highgarth"}},
+		{"sub": "lena", "name": "Lena Brook", "groups": []string{"survey-readers"}},
+	}, word)
+	o.Provider = &identities.Settings{Title: "the survey office (a stand-in)", Issuer: s.provider.URL, Client: "proud-sieve",
+		Roles:    map[string]access.Role{"survey-stewards": access.Steward, "highgarth": access.Steward, "survey-readers": access.Reader},
+		Datasets: map[string][]string{"highgarth": {"highgarth_results"}}}
+	return o.Provider.Check()
+}
 
 // introduce makes the service tell the receiver, which learns its secret.
 func (s *standIns) introduce(ctx context.Context, p *private) error {

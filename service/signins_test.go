@@ -316,6 +316,40 @@ func TestGroupsLetInForDatasets(t *testing.T) {
 	}
 }
 
+// In the demo one chooses who one is, and types the word of whoever runs it.
+func TestTheProviderOfTheDemoAsksForItsWord(t *testing.T) {
+	t.Parallel()
+	r, p := withProvider(t)
+	p.Offer([]map[string]any{{"sub": "a", "name": "Nora Finch", "groups": []string{"stewards"}}, {"sub": "b", "name": "Lena Brook", "groups": []string{"readers"}}}, "sesame")
+	b := browser(t)
+	response, err := b.Get(r.URL + "/api/v1/sign-in?to=/issues")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = response.Body.Close()
+	at := response.Request.URL.String()
+	if !strings.HasPrefix(at, p.URL) {
+		t.Fatalf("one is led to %s", at)
+	}
+	for word, ends := range map[string]string{"open": "/authorize", "": "/authorize"} {
+		response, err := b.PostForm(at, url.Values{"as": {"1"}, "word": {word}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = response.Body.Close()
+		if !strings.HasPrefix(response.Request.URL.Path, ends) {
+			t.Errorf("with %q one ends at %s", word, response.Request.URL)
+		}
+	}
+	if response, err = b.PostForm(at, url.Values{"as": {"1"}, "word": {"sesame"}}); err != nil {
+		t.Fatal(err)
+	}
+	_ = response.Body.Close()
+	if who := whoIs(t, b, r); response.Request.URL.RequestURI() != "/issues" || !strings.Contains(who, "Lena Brook") || !strings.Contains(who, `"reader"`) {
+		t.Errorf("%s, %s", response.Request.URL, who)
+	}
+}
+
 // The last administrator stays one, whatever the groups say; once there is another, they count.
 func TestTheLastAdministratorStaysOne(t *testing.T) {
 	t.Parallel()

@@ -1,17 +1,22 @@
-// Package standin is a small provider of identities for tests: it speaks as much of OpenID Connect as it takes to sign in, and asks
-// nobody for a password.
+// Package standin is a small provider of identities for tests and the demo: it speaks as much of OpenID Connect as it takes to sign in. In tests it
+// asks nobody for a password; in the demo it asks for one word, which whoever runs it has in a file.
 package standin
 
 import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
+	"html/template"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"strconv"
 	"sync"
 	"time"
 
@@ -28,6 +33,8 @@ type Provider struct {
 	change func(claims map[string]any)
 	key    *ecdsa.PrivateKey
 	codes  map[string]asked
+	people []map[string]any // of whom one chooses one, with the word; nil where whoever comes is taken for person
+	word   string
 }
 
 type asked struct {
@@ -36,19 +43,60 @@ type asked struct {
 }
 
 // Start starts a provider on loopback.
-func Start(client, secret string) (*Provider, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+func Start(client, secret string) (*Provider, error) { return StartAt("127.0.0.1:0", client, secret) }
+
+// StartAt starts a provider at an address of loopback.
+func StartAt(address, client, secret string) (*Provider, error) {
+	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, errors.Join(err, listener.Close())
 	}
 	p := &Provider{Client: client, Secret: secret, key: key, codes: map[string]asked{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /.well-known/openid-configuration", p.describe)
 	mux.HandleFunc("GET /keys", p.keys)
 	mux.HandleFunc("GET /authorize", p.authorize)
+	mux.HandleFunc("POST /authorize", p.choose)
 	mux.HandleFunc("POST /token", p.token)
-	p.Server = httptest.NewServer(mux)
+	p.Server = &httptest.Server{Listener: listener, Config: &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}}
+	p.Server.Start()
 	return p, nil
+}
+
+// Offer has whoever comes choose one of some people, by their claims, and type a word.
+func (p *Provider) Offer(people []map[string]any, word string) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	p.people, p.word = people, word
+}
+
+// page asks who comes.
+var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><title>A stand-in for the survey office</title>
+<body style="font-family: sans-serif; margin: 3em; max-width: 40em"><h1>A stand-in for the survey office</h1>
+<p>It stands in for an organisation's own provider of identities. All people are made up.</p>{{if .Wrong}}<p role="alert">That is not the word.</p>{{end}}
+<form method="post"><p>{{range $i, $one := .People}}<label style="display: block"><input type="radio" name="as" value="{{$i}}" required> {{$one.name}}, in {{range $k, $g := $one.groups}}{{if $k}}, {{end}}{{$g}}{{end}}</label>{{end}}</p>
+<p><label>The word, which stands in the file that the demo names: <input type="password" name="word" required autocomplete="off"></label></p><button>Come in</button></form></body></html>`))
+
+// choose lets somebody in as whom they chose.
+func (p *Provider) choose(w http.ResponseWriter, r *http.Request) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	at, err := strconv.Atoi(r.PostFormValue("as"))
+	if err != nil || at < 0 || at >= len(p.people) || !hmac.Equal([]byte(r.PostFormValue("word")), []byte(p.word)) {
+		time.Sleep(time.Second) // for whoever tries words
+		p.ask(w, true)
+		return
+	}
+	p.goBack(w, r, p.people[at])
+}
+
+func (p *Provider) ask(w http.ResponseWriter, wrong bool) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_ = page.Execute(w, map[string]any{"People": p.people, "Wrong": wrong})
 }
 
 // Comes says who comes next, by their claims; nil for somebody who is not let in. Change may alter what is said of them in the end.
@@ -70,6 +118,15 @@ func (p *Provider) keys(w http.ResponseWriter, _ *http.Request) {
 func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
+	if p.people != nil {
+		p.ask(w, false)
+		return
+	}
+	p.goBack(w, r, p.person)
+}
+
+// goBack leads somebody back to the service, with a code, or none where they are not let in.
+func (p *Provider) goBack(w http.ResponseWriter, r *http.Request, person map[string]any) {
 	q := r.URL.Query()
 	back, err := url.Parse(q.Get("redirect_uri"))
 	if err != nil || q.Get("client_id") != p.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" {
@@ -77,11 +134,11 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer := url.Values{"state": {q.Get("state")}}
-	if p.person == nil {
+	if person == nil {
 		answer.Set("error", "access_denied")
 	} else {
 		code := rand.Text()
-		p.codes[code] = asked{q.Get("redirect_uri"), q.Get("code_challenge"), q.Get("nonce"), p.person}
+		p.codes[code] = asked{q.Get("redirect_uri"), q.Get("code_challenge"), q.Get("nonce"), person}
 		answer.Set("code", code)
 	}
 	back.RawQuery = answer.Encode()
