@@ -26,13 +26,13 @@ type cache struct {
 	limit int64
 
 	fetching singleflight.Group
-	under    sync.WaitGroup // what is fetched
+	under    sync.RWMutex // is shared by what is fetched
+	closed   bool         // by under
 	mutex    sync.Mutex
 	entries  map[string]*list.Element // by name: a digest, or a digest and the number of a block
 	order    *list.List               // of *entry, what was used last first
 	used     int64
 	sizes    map[string]int64 // of digests whose objects were looked up
-	closed   bool
 }
 
 type entry struct {
@@ -98,21 +98,10 @@ func alone(path string) (*os.File, error) {
 
 // close waits for what is fetched, and removes everything.
 func (c *cache) close() error {
-	c.mutex.Lock()
+	c.under.Lock()
+	defer c.under.Unlock()
 	c.closed = true
-	c.mutex.Unlock()
-	c.under.Wait()
 	return errors.Join(os.RemoveAll(c.root), c.lock.Close())
-}
-
-// begin notes that something is fetched; false where it is too late for that.
-func (c *cache) begin() bool {
-	c.mutex.Lock()
-	defer c.mutex.Unlock()
-	if !c.closed {
-		c.under.Add(1)
-	}
-	return !c.closed
 }
 
 func (c *cache) path(name string) string { return filepath.Join(c.root, name) }
@@ -239,10 +228,11 @@ func (c *cache) block(digest string, number int64, fetch func(to *os.File) error
 }
 
 func (c *cache) fetch(name string, fetch func(to *os.File) error) error {
-	if !c.begin() {
+	c.under.RLock()
+	defer c.under.RUnlock()
+	if c.closed {
 		return context.Canceled
 	}
-	defer c.under.Done()
 	f, err := os.CreateTemp(c.root, "part-*")
 	if err != nil {
 		return err
