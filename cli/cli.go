@@ -199,8 +199,12 @@ func tokenOf(c *cli.Command) (string, error) {
 	}
 	path := c.String("token-file")
 	if path == "" {
-		if kept, err := signedInAt(serverOf(c)); err != nil || kept != nil {
-			return kept.token(err)
+		kept, err := signedInAt(serverOf(c))
+		if err != nil {
+			return "", err
+		}
+		if kept != nil {
+			return kept.inForce()
 		}
 		path = filepath.Join(defaultDirectory(), "administrator-token")
 		if _, err := os.Stat(path); err != nil {

@@ -55,12 +55,9 @@ func signedInAt(server string) (*signedIn, error) {
 	return kept, nil
 }
 
-// token is the token, while it is in force.
-func (k *signedIn) token(err error) (string, error) {
-	switch {
-	case err != nil:
-		return "", err
-	case time.Now().After(k.Expires):
+// inForce is the token, while it is in force.
+func (k *signedIn) inForce() (string, error) {
+	if time.Now().After(k.Expires) {
 		return "", fmt.Errorf("you were signed in at %s as %s until %s; come in again with: proudsieve sign-in", k.Server, k.Name, when(k.Expires))
 	}
 	return k.Token, nil

@@ -75,7 +75,7 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	if err != nil {
 		return nil, err
 	}
-	if err := cmp.Or(j.writesRight(ctx, described), j.bind(ctx, described, book, o)); err != nil {
+	if err := j.bind(ctx, described, book, o); err != nil {
 		return nil, err
 	}
 	told, err := j.judge(ctx)
@@ -141,9 +141,12 @@ func (j *judgement) writesRight(ctx context.Context, described []engine.Column) 
 	return nil
 }
 
-// bind lays out a rulebook over the columns.
+// bind lays out a rulebook over the columns, which the server must write as they are.
 func (j *judgement) bind(ctx context.Context, described []engine.Column, book *rulebook.Rulebook, o Options) (err error) {
 	j.options = o
+	if err := j.writesRight(ctx, described); err != nil {
+		return err
+	}
 	var names, text []string
 	types := map[string]table.Type{}
 	for i := range described {

@@ -36,9 +36,6 @@ func Foresee(ctx context.Context, s engine.Session, engineName string, r engine.
 	}
 	whole := j.from
 	j.from = fmt.Sprintf("(SELECT * FROM %s LIMIT %d) AS sieve_first", whole, samples)
-	if err := j.writesRight(ctx, described); err != nil {
-		return nil, err
-	}
 	if err := j.bind(ctx, described, book, o); err != nil {
 		return nil, err
 	}

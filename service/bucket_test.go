@@ -20,20 +20,6 @@ import (
 	"proudsieve/service/servicetest"
 )
 
-// copySecrets does what an administrator does for a node on another machine.
-func copySecrets(t *testing.T, from, to string) {
-	t.Helper()
-	for _, file := range []func(string) string{service.KeyFile, service.SecretFile} {
-		raw, err := os.ReadFile(file(from))
-		if err == nil {
-			err = os.WriteFile(file(to), raw, 0o600)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 func TestNodesWithDirectoriesOfTheirOwnShareABucket(t *testing.T) {
 	t.Parallel()
 	server, bucket := servicetest.Bucket(t)
@@ -44,7 +30,9 @@ func TestNodesWithDirectoriesOfTheirOwnShareABucket(t *testing.T) {
 	if _, err := service.Start(ctx, options); err == nil || !strings.Contains(err.Error(), "copy signing-key.json and") {
 		t.Fatalf("a node with a key of its own: %v", err)
 	}
-	copySecrets(t, first.Directory, options.Directory)
+	if err := keeping.CarrySecrets(first.Directory, options.Directory); err != nil {
+		t.Fatal(err)
+	}
 	second, err := service.Start(ctx, options)
 	if err != nil {
 		t.Fatal(err)

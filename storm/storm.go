@@ -26,6 +26,7 @@ import (
 	"proudsieve/client"
 	"proudsieve/postgres"
 	"proudsieve/service"
+	"proudsieve/service/keeping"
 	"proudsieve/service/records"
 )
 
@@ -366,16 +367,7 @@ func (s *storm) shareSecrets(data string) error {
 	if err := os.MkdirAll(data, 0o700); err != nil {
 		return err
 	}
-	for _, file := range []func(string) string{service.KeyFile, service.SecretFile} {
-		raw, err := os.ReadFile(file(s.data))
-		if err == nil {
-			err = os.WriteFile(file(data), raw, 0o600)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return keeping.CarrySecrets(s.data, data)
 }
 
 func (s *storm) start(ctx context.Context, number int) bool {

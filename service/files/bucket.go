@@ -332,7 +332,7 @@ func (b *Bucket) Remove(digest string) error {
 	ctx, cancel := context.WithTimeout(b.open, tries*answers)
 	defer cancel()
 	b.cache.forget(digest)
-	return b.told(b.client.RemoveObject(ctx, b.options.Name, b.key(digest), minio.RemoveObjectOptions{}))
+	return b.remove(ctx, b.key(digest))
 }
 
 // Each implements Store.

@@ -106,7 +106,7 @@ func Make(ctx context.Context, place Place, directory string) (*Backup, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := carrySecrets(place.Data, directory); err != nil {
+	if err := CarrySecrets(place.Data, directory); err != nil {
 		return nil, err
 	}
 	raw, err := json.MarshalIndent(b, "", "  ")
@@ -119,9 +119,9 @@ func Make(ctx context.Context, place Place, directory string) (*Backup, error) {
 	return b, b.forgetEarlier(directory)
 }
 
-// carrySecrets copies the signing key and the service's secret. What was kept by an earlier version has no secret, and one is made
-// at the next start.
-func carrySecrets(from, to string) error {
+// CarrySecrets copies the signing key and the service's secret from one data directory to another, as for a backup or another
+// node. What was kept by an earlier version has no secret, and one is made at the next start.
+func CarrySecrets(from, to string) error {
 	for _, file := range []func(string) string{service.KeyFile, service.SecretFile} {
 		secret, err := durable.ReadSecret(file(from))
 		if errors.Is(err, os.ErrNotExist) && file("") == service.SecretFile("") {
@@ -285,7 +285,7 @@ func Restore(ctx context.Context, directory string, place Place) (*Backup, error
 	if err != nil {
 		return nil, err
 	}
-	if err := carrySecrets(directory, place.Data); err != nil {
+	if err := CarrySecrets(directory, place.Data); err != nil {
 		return nil, err
 	}
 	// The records come last: until they are there, the place is still empty to another try.
