@@ -43,6 +43,10 @@ type column struct {
 	shapes       []shape // of a column that is not listed, where they were asked for
 	shapesUnsaid error
 	shapesAsked  bool
+	others       string // where a text has another shape than those that are known
+	unique       bool   // no two of its cells are alike
+	// lowest and highest are of the values of a column that is not listed, as soon as they were asked for; missing where they are not known exactly.
+	lowest, highest table.Value
 }
 
 // listed is a text of a column.
@@ -91,8 +95,8 @@ func (j *judgement) newColumn(at int, e *engine.Column) *column {
 	return c
 }
 
-// samples is how many rows are looked at first for columns of nearly nothing but different texts.
-const samples = 200_000
+// samples is how many rows are looked at first for columns of nearly nothing but different texts. Tests lower it.
+var samples int64 = 200_000
 
 // manyAmong finds columns that have too many different texts to be listed, at a glance.
 func (j *judgement) manyAmong(ctx context.Context) (many []bool, err error) {
@@ -164,20 +168,21 @@ func (j *judgement) amongListed(c *column, is func(l *listed) bool) string {
 	return j.amongTexts(c.text, texts, null)
 }
 
-func (j *judgement) amongTexts(text string, texts []string, null bool) string {
+// amongTexts is where a text is one of some, or null.
+func (t *translator) amongTexts(text string, texts []string, null bool) string {
 	slices.Sort(texts)
 	switch {
 	case len(texts) == 0 && !null:
 		return never
 	case len(texts) == 0:
-		return j.isNull(text)
+		return t.isNull(text)
 	case null:
-		return "(" + j.isNull(text) + " OR " + j.among(text, texts) + ")"
+		return "(" + t.isNull(text) + " OR " + t.among(text, texts) + ")"
 	}
 	if texts[0] != "" {
-		return j.among(text, texts)
+		return t.among(text, texts)
 	}
-	return "(NOT " + j.isNull(text) + " AND " + j.among(text, texts) + ")"
+	return "(NOT " + t.isNull(text) + " AND " + t.among(text, texts) + ")"
 }
 
 // valueOfListed says the values of a listed column.
@@ -223,7 +228,10 @@ func (j *judgement) valueOfListed(c *column) {
 
 // guard has a column stand for other values in some cases.
 func (j *judgement) guard(c *column, when []string, then []said) {
-	if c.value.sure = len(when) == 0; len(when) > 0 {
+	if c.value.sure = len(when) == 0; len(when) == 1 && when[0] == j.isNull(c.text) {
+		return // it is null there by itself
+	}
+	if len(when) > 0 {
 		scale := c.value.scale
 		c.value, c.valueUnsaid = j.choose(when, append(then, c.value))
 		if c.value.scale < scale {

@@ -1,6 +1,7 @@
 package inplace
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -56,6 +57,8 @@ type dialect interface {
 	sorted(text string) string
 	digitsAlike(text string) string
 	length(text string) string
+	// pads is a question to which a server that writes a number with all digits that its type has after the point answers right; empty where all do.
+	pads() (try, right string)
 	// asText turns what was worked out into a text.
 	asText(sql string) string
 	countWhere(condition string) string
@@ -69,6 +72,8 @@ type dialect interface {
 	// bucket is the first bits of a number as in profile.BucketBits.
 	bucket(v said) string
 	double(v said) string
+	// near is an exact number in double precision, to which it comes back where it has up to doubleDigits; empty where that takes no less.
+	near(v said) string
 	// trimmed is the text of an exact number, without zeros at its end.
 	trimmed(v said) string
 	// spread is one of so many buckets, by a hash of a column.
@@ -83,6 +88,9 @@ type dialect interface {
 	hash(columns []*column) string
 	hashName() string
 	exclusiveOr(hash string) string
+	// crowded tells a part of all hashes by one of them, and of those of a part whether some may be there more than once, in much less work than to count
+	// each; empty where an engine has no such way.
+	crowded(hash string) (part, crowded string)
 	// groups says that equal values of a nature are found by grouping what the engine holds.
 	groups(n nature) bool
 	day(v said) string
@@ -98,10 +106,11 @@ type said struct {
 	kind   table.Kind
 	scale  int  // digits after the point, of an exact number; -1 where they differ
 	float  bool // it is a binary fraction, with which an engine does not calculate exactly
-	digits int  // at most, of a number as the engine holds it; 0 for few
+	digits int  // at most, of an exact number as the engine holds it; 0 where that is not known
 	wide   bool // it is an exact number with room for calculations
 	sure   bool // it is never null
 	near   bool // it is a date or moment within the reach of the engine's own
+	may    truths
 }
 
 // nature is what an engine has a column hold.
@@ -110,6 +119,7 @@ type nature struct {
 	scale  int  // of exact numbers, -1 where they differ; of moments the digits after the second
 	digits int  // of exact numbers
 	zoned  bool // moments with a zone
+	sure   bool // the engine says that there are no nulls
 }
 
 type natureKind uint8
@@ -133,6 +143,9 @@ func unsaid(format string, args ...any) error {
 	return fmt.Errorf("%s %w", fmt.Sprintf(format, args...), errUnsaid)
 }
 
+// doubleDigits is how many digits of an exact number double precision holds.
+const doubleDigits = 15
+
 // wordBits is how many conditions are gathered into one number.
 const wordBits = 60
 
@@ -146,6 +159,31 @@ type translator struct {
 func (t *translator) holds(c *condition.Condition) (said, error) { return t.step(c.Steps()) }
 
 func (t *translator) step(s condition.Step) (said, error) {
+	if s.Kind != table.Boolean || len(s.Of) == 0 {
+		return t.part(s)
+	}
+	c, of := t.beforehand(&s)
+	known := truths(0)
+	for _, truth := range of {
+		known |= truthsOf(truth)
+	}
+	if len(of) == 0 && len(s.Of) == 2 {
+		known = t.byExtremes(&s)
+	}
+	if v, ok := t.settled(known); ok {
+		return v, nil
+	}
+	v, err := t.part(s)
+	if c != nil && errors.Is(err, errUnsaid) {
+		v, err = t.byTexts(c, of)
+	}
+	if known != 0 {
+		v.may = known
+	}
+	return v, err
+}
+
+func (t *translator) part(s condition.Step) (said, error) {
 	switch s.Does {
 	case condition.Literally:
 		return t.literal(s.Is)
@@ -162,6 +200,9 @@ func (t *translator) step(s condition.Step) (said, error) {
 			sql = fmt.Sprintf("(%s AND NOT %s)", t.nullOf(c.value), sql)
 		}
 		return said{sql: sql, kind: table.Boolean, sure: true}, nil
+	}
+	if s.Does == condition.And || s.Does == condition.Or {
+		return t.junction(&s)
 	}
 	args := make([]said, len(s.Of))
 	for i := range s.Of {
@@ -182,20 +223,15 @@ func (t *translator) step(s condition.Step) (said, error) {
 		if err != nil {
 			return said{}, err
 		}
-		return t.calculate("-", zero, args[0])
+		return t.calculated("-", zero, args[0])
 	case "+", "-", "*", "/":
-		return t.calculate(s.Does, args[0], args[1])
+		return t.calculated(s.Does, args[0], args[1])
 	case "=", "<>", "<", "<=", ">", ">=":
 		return truth(t.compare(s.Does, args[0], args[1]))
 	case condition.IsNull:
 		return always(t.nullOf(args[0]), nil)
 	case condition.Not:
-		return truth(t.not(args[0].sql), nil)
-	case condition.And, condition.Or:
-		if sure {
-			return truth("("+args[0].sql+" "+s.Does+" "+args[1].sql+")", nil)
-		}
-		return truth(t.join(s.Does, args[0].sql, args[1].sql), nil)
+		return t.negated(args[0]), nil
 	case condition.OneOf:
 		return truth(t.oneOf(args, sure))
 	case "IS TRUE":
@@ -233,12 +269,49 @@ func (t *translator) step(s condition.Step) (said, error) {
 	case "LIKE_REGEX":
 		return truth(t.matches(args[0].sql, s.Of[1].Is.Text))
 	}
-	return t.call(&s, args)
+	v, err := t.call(&s, args)
+	switch s.Does {
+	case condition.Move, condition.PlusDays, condition.LessDays, condition.DaysFrom:
+		v.sure = sure
+	}
+	return v, err
+}
+
+// junction says AND and OR. A part that decides by itself makes up for another one that cannot be said.
+func (t *translator) junction(s *condition.Step) (said, error) {
+	var args [2]said
+	var errs [2]error
+	for i := range s.Of {
+		args[i], errs[i] = t.step(s.Of[i])
+	}
+	decides := map[string]truths{condition.And: canBeFalse, condition.Or: canBeTrue}[s.Does]
+	for i := range args {
+		if errs[i] == nil && args[i].can() == decides {
+			return args[i], nil
+		}
+	}
+	if err := cmp.Or(errs[0], errs[1]); err != nil {
+		return said{}, err
+	}
+	if err := t.shapeNulls(s, args[:]); err != nil {
+		return said{}, err
+	}
+	return t.joined(s.Does, args[0], args[1]), nil
+}
+
+// calculated calculates with numbers. What none of is null gives no null but a quotient.
+func (t *translator) calculated(sign string, a, b said) (said, error) {
+	v, err := t.calculate(sign, a, b)
+	v.sure = a.sure && b.sure && sign != "/"
+	return v, err
 }
 
 // certainly is whether a truth value is true.
 func (t *translator) certainly(v said) string {
-	if v.sure {
+	switch {
+	case v.never(canBeTrue):
+		return never
+	case v.sure:
 		return v.sql
 	}
 	return t.certain(v.sql)
@@ -246,10 +319,26 @@ func (t *translator) certainly(v said) string {
 
 // nullOf is whether there is no value.
 func (t *translator) nullOf(v said) string {
-	if v.sure {
+	switch {
+	case v.sure || v.kind == table.Boolean && v.never(canBeUnknown):
 		return never
+	case v.kind == table.Boolean && v.can() == canBeUnknown:
+		return always
 	}
 	return t.isNull(v.sql)
+}
+
+// both is where two conditions hold that are never null.
+func both(a, b string) string {
+	switch {
+	case a == never || b == never:
+		return never
+	case a == always:
+		return b
+	case b == always:
+		return a
+	}
+	return "(" + a + " AND " + b + ")"
 }
 
 // shapeNulls gives a NULL among the arguments the kind of what stands beside it.

@@ -10,18 +10,18 @@ import (
 	"proudsieve/engine"
 )
 
-// ListAtMost lowers how many different texts are listed, and returns what undoes it.
+// ListAtMost lowers how many different texts are listed, and how many rows are looked at first, and returns what undoes it.
 func ListAtMost(n int) (undo func()) {
-	was := listedMost
-	listedMost = n
-	return func() { listedMost = was }
+	listed, looked := listedMost, samples
+	listedMost, samples = n, int64(n/2)
+	return func() { listedMost, samples = listed, looked }
 }
 
 // HashAtMost lowers of how many rows hashes are counted together, and returns what undoes it.
 func HashAtMost(n int64) (undo func()) {
-	was := hashesAtOnce
-	hashesAtOnce = n
-	return func() { hashesAtOnce = was }
+	hashes, crowds, told := hashesAtOnce, crowdsAtOnce, crowdsTold
+	hashesAtOnce, crowdsAtOnce, crowdsTold = n, n, 20
+	return func() { hashesAtOnce, crowdsAtOnce, crowdsTold = hashes, crowds, told }
 }
 
 // Quoted is a text as the SQL of an engine has it, and a name.

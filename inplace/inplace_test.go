@@ -488,6 +488,23 @@ func withoutUnjudged(t *testing.T, name string, _, got []any) []any {
 var fewTexts = []string{"name", "type", "declared", "score", "completeness", "validity", "uniqueness", "consistency", "filled", "missing", "missing_marks", "mistyped", "exceptions", "lowest", "highest", "sum", "mean",
 	"spaces", "shortest", "longest", "shapes", "dates"}
 
+// few keeps of a result what is the same however many texts are listed.
+func few(result map[string]any) map[string]any {
+	for _, c := range result["columns"].([]any) {
+		for name := range c.(map[string]any) {
+			if !slices.Contains(fewTexts, name) {
+				delete(c.(map[string]any), name)
+			}
+		}
+		if numeric := c.(map[string]any)["sum"]; numeric != nil {
+			for _, name := range []string{"mean", "shapes"} {
+				delete(c.(map[string]any), name)
+			}
+		}
+	}
+	return result
+}
+
 func TestColumnsOfManyTextsAreJudgedAsOthersAre(t *testing.T) {
 	defer inplace.ListAtMost(170)()
 	p, seed := startPlaces(t), uint64(2)
@@ -497,21 +514,6 @@ func TestColumnsOfManyTextsAreJudgedAsOthersAre(t *testing.T) {
 		t.Logf("seed %d", seed)
 	}
 	r := rand.New(rand.NewPCG(6, seed))
-	few := func(result map[string]any) map[string]any {
-		for _, c := range result["columns"].([]any) {
-			for name := range c.(map[string]any) {
-				if !slices.Contains(fewTexts, name) {
-					delete(c.(map[string]any), name)
-				}
-			}
-			if numeric := c.(map[string]any)["sum"]; numeric != nil {
-				for _, name := range []string{"mean", "shapes"} {
-					delete(c.(map[string]any), name)
-				}
-			}
-		}
-		return result
-	}
 	failed := 0
 	for tables := 0; tables < 1 || time.Since(began) < *longer; tables++ {
 		all := p.lay(t, madeUp(r, 320))

@@ -62,6 +62,8 @@ type judgement struct {
 	digest     digest
 	notes      []string
 	statements []audit.Statement
+	padsAll    *bool // whether the server pads numbers, once it was asked
+	maybe      map[string]maybe
 }
 
 func (j *judgement) note(format string, args ...any) {
@@ -114,7 +116,7 @@ func begin(ctx context.Context, s engine.Session, engineName string, r engine.Re
 		}
 		met[name] = true
 	}
-	return &judgement{dialect: d, session: s, from: s.From(r)}, described, nil
+	return &judgement{dialect: d, session: s, from: s.From(r), maybe: map[string]maybe{}}, described, nil
 }
 
 // writesRight is an error where the server would write some of the table's cells as other texts than they have.
@@ -225,6 +227,9 @@ func (j *judgement) judge(ctx context.Context) (*audit.Told, error) {
 		if err := j.read(ctx, c, many[i]); err != nil {
 			return nil, err
 		}
+	}
+	if err := j.uniques(ctx); err != nil {
+		return nil, err
 	}
 	for i, c := range j.columns {
 		if told.Columns[i], err = j.describe(ctx, c); err != nil {
@@ -432,7 +437,7 @@ func (j *judgement) countOnce(ctx context.Context, groups []int) ([]audit.Alike,
 		inner = append(inner, fmt.Sprintf("%s AS sieve_m%d", v.sql, i))
 		name := fmt.Sprintf("sieve_m%d", i)
 		measure := said{sql: name, kind: table.Number, scale: v.scale, float: v.float}
-		outer = append(outer, j.sumText(j.sumWhere(measure, "NOT "+j.isNull(name)), measure))
+		outer = append(outer, j.sumText(j.sumWhere(measure, always), measure))
 	}
 	for i, at := range g.undecided {
 		inner = append(inner, fmt.Sprintf("%s AS sieve_u%d", j.undecided[at], i))
@@ -440,7 +445,7 @@ func (j *judgement) countOnce(ctx context.Context, groups []int) ([]audit.Alike,
 	}
 	inner = append(inner, j.hash(j.columns)+" AS sieve_h")
 	outer = append(outer, j.asText("sum(sieve_h)"), j.asText(j.exclusiveOr("sieve_h")))
-	where := "1 = 1"
+	where := always
 	if keys.any() {
 		where = "NOT " + keys.shared
 	}

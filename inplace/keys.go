@@ -3,6 +3,7 @@ package inplace
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -99,7 +100,7 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 			continue
 		}
 		rule.lacking = anyOf(lacks)
-		if err := j.sharing(ctx, &rule, natives, "NOT "+rule.lacking, "the values of "+document.Join(columns)+" that are there more than once"); ofRule(err) {
+		if err := j.sharing(ctx, &rule, natives, "(NOT "+rule.lacking+")", sharedOf(columns)); ofRule(err) {
 			j.leave(at, err)
 			continue
 		} else if err != nil {
@@ -109,7 +110,7 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 	}
 	if equal >= 0 {
 		rule := keyRule{at: equal, lacking: never, parts: []string{j.rowHash(j.texts())}}
-		where := "1 = 1"
+		where := always
 		if len(out.rules) > 0 { // equal rows share their key, or lack the same part of it
 			where = anyOf([]string{out.rules[0].shared, out.rules[0].lacking})
 		}
@@ -129,6 +130,35 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 		j.shared[out.rules[i].at] = out.rules[i].shared
 	}
 	return out, nil
+}
+
+// uniques finds the columns that are a key by themselves, in which no value is there twice. What it asked need not be asked again.
+func (j *judgement) uniques(ctx context.Context) error {
+	for at := range j.laid {
+		rule, ok := j.laid[at].Rule.(rulebook.GroupRule)
+		if !ok || j.laid[at].Unjudged != "" {
+			continue
+		}
+		columns, _ := rule.GroupBy()
+		if len(columns) != 1 {
+			continue
+		}
+		c := j.translator.columns[columns[0]]
+		if _, _, err := j.identity(c); err != nil || c.listed != nil {
+			continue
+		}
+		_, unique, err := j.maybeShared(ctx, &keyRule{at: at, columns: []*column{c}}, "(NOT "+anyOf([]string{c.missing})+")", sharedOf(columns))
+		if err != nil && !ofRule(err) {
+			return err
+		}
+		c.unique = c.unique || unique
+	}
+	return nil
+}
+
+// sharedOf says what is looked for where rows share a key.
+func sharedOf(columns []string) string {
+	return "the values of " + document.Join(columns) + " that are there more than once"
 }
 
 // anyOf is where one of some conditions holds, which are never null.
@@ -193,6 +223,18 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 		return where, false, nil // its equal values may be written in several ways
 	}
 	hash := j.hash(columns)
+	if known, asked := j.maybe[hash+where]; asked {
+		return known.where, known.unique, nil
+	}
+	defer func() {
+		if err == nil {
+			j.maybe[hash+where] = maybe{narrower, unique}
+		}
+	}()
+	narrower, unique, err = j.crowds(ctx, hash, where, says)
+	if err != nil || unique {
+		return where, unique, err
+	}
 	var answer [][]cell
 	parts := 1 + j.rows/hashesAtOnce
 	for part := range parts {
@@ -201,7 +243,7 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 			among = fmt.Sprintf(" WHERE sieve_h %% %d = %d", parts, part)
 		}
 		some, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes%s GROUP BY sieve_h HAVING count(*) > 1 LIMIT %d", j.asText("sieve_h"), hash, j.from,
-			where, among, keysListed+1))
+			narrower, among, keysListed+1))
 		if err != nil {
 			return "", false, err
 		}
@@ -221,6 +263,50 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 	}
 	slices.Sort(hashes)
 	return where + " AND " + hash + " IN (" + strings.Join(hashes, ", ") + ")", false, nil
+}
+
+// crowdsAtOnce is of how many rows the hashes are gathered together, of four bytes each, and crowdsTold how many parts of them are told to a question.
+var (
+	crowdsAtOnce int64 = 40_000_000
+	crowdsTold         = 500
+)
+
+// crowds finds the rows whose hash may be there more than once, where the engine has a way to do so that takes less than to count each hash.
+func (j *judgement) crowds(ctx context.Context, hash, where, says string) (narrower string, unique bool, err error) {
+	part, crowded := j.crowded("sieve_h")
+	if part == "" {
+		return where, false, nil
+	}
+	met := map[string]bool{}
+	times := 1 + j.rows/crowdsAtOnce
+	for time := range times {
+		among := ""
+		if times > 1 {
+			among = fmt.Sprintf(" WHERE sieve_h %% %d = %d", times, time)
+		}
+		answer, err := j.all(ctx, "in which parts there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes%s GROUP BY %s HAVING %s", j.asText(part), hash, j.from,
+			where, among, part, crowded))
+		if err != nil {
+			return "", false, err
+		}
+		for _, row := range answer {
+			if _, err := row[0].count(); err != nil {
+				return "", false, err
+			}
+			met[row[0].text] = true
+		}
+	}
+	if len(met) > crowdsTold {
+		return where, false, nil
+	}
+	part, _ = j.crowded(hash)
+	return fmt.Sprintf("%s AND %s IN (%s)", where, part, strings.Join(slices.Sorted(maps.Keys(met)), ", ")), len(met) == 0, nil
+}
+
+// maybe is what was found out of rows that may share a key: among which they are, or that there are none.
+type maybe struct {
+	where  string
+	unique bool
 }
 
 // countApart reads the rows that share a key, or are equal to others, and finds those that are surplus.

@@ -1,11 +1,11 @@
 package inplace
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"proudsieve/core/condition"
@@ -15,37 +15,53 @@ import (
 // spaceClass are the characters that a person would take for a space, or not see at all, as table.IsSpace has them.
 const spaceClass = `[\t-\r \x{85}\x{A0}\x{AD}\x{1680}\x{2000}-\x{200A}\x{200B}-\x{200D}\x{2028}\x{2029}\x{202F}\x{205F}\x{2060}\x{3000}\x{FEFF}]`
 
-// readMany finds out how the cells of a column are read that has too many texts to list them.
-func (j *judgement) readMany(ctx context.Context, c *column) error {
-	pattern := `\A` + spaceClass + `*`
-	var marks []string
-	for _, m := range c.cells.Marks() {
+// nothingPattern is one of texts that may stand for nothing: marks for that, between spaces; digits may stand for all others that are in their place.
+func nothingPattern(marks []string, anyDigit bool) string {
+	var patterns []string
+	for _, m := range marks {
 		var b strings.Builder
 		for _, r := range m {
-			if r == ' ' {
+			switch {
+			case r == ' ':
 				b.WriteString(spaceClass + "+")
-				continue
+			case anyDigit && '0' <= r && r <= '9':
+				b.WriteString("[0-9]")
+			default:
+				b.WriteString(regexp.QuoteMeta(string(r)))
 			}
-			b.WriteString(regexp.QuoteMeta(string(r)))
 		}
-		marks = append(marks, b.String())
+		patterns = append(patterns, b.String())
 	}
-	if len(marks) > 0 {
-		pattern += "(?:" + strings.Join(marks, "|") + ")?"
+	among := ""
+	if len(patterns) > 0 {
+		among = "(?:" + strings.Join(patterns, "|") + ")?"
 	}
-	matches, err := j.matches(c.text, pattern+spaceClass+`*\z`)
+	return `\A` + spaceClass + `*` + among + spaceClass + `*\z`
+}
+
+// readMany finds out how the cells of a column are read that has too many texts to list them.
+func (j *judgement) readMany(ctx context.Context, c *column) error {
+	matches, err := j.matches(c.text, nothingPattern(c.cells.Marks(), false))
 	if err != nil {
 		return err
 	}
-	if c.direct && len(marks) == 0 {
+	if c.direct && len(c.cells.Marks()) == 0 {
 		matches = never
+	}
+	c.missingTexts = map[string]int64{}
+	if !c.direct && (c.cells.Type == table.TypeText || c.cells.Type.IsNumber()) {
+		if err := j.knownShapes(ctx, c); err != nil {
+			return err
+		}
+	}
+	if len(c.shapes) > 0 && c.others == never {
+		return j.readFilled(ctx, c)
 	}
 	answer, err := j.all(ctx, "the texts of "+c.name+" that stand for nothing", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s OR %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from,
 		j.isNull(c.ref), matches))
 	if err != nil {
 		return err
 	}
-	c.missingTexts = map[string]int64{}
 	var texts []string
 	null := false
 	for _, row := range answer {
@@ -62,6 +78,11 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 		}
 	}
 	c.missing = j.amongTexts(c.text, texts, null)
+	return j.readFilled(ctx, c)
+}
+
+// readFilled finds out how the cells that are not missing are read, of a column that has too many texts to list them.
+func (j *judgement) readFilled(ctx context.Context, c *column) error {
 	switch {
 	case c.direct:
 		if c.odd != "" {
@@ -175,62 +196,74 @@ func (j *judgement) countOdd(ctx context.Context, c *column) error {
 // shapesKnown is up to how many shapes, seen in the first rows, are looked for by patterns, which is faster than to make the shape of each text.
 const shapesKnown = 6
 
-// askShapes asks for the shapes of a column that is not listed.
+// knownShapes counts the texts of those shapes that are seen in the first rows. None of them is missing: shapes that texts may have which stand for nothing
+// are left to askShapes.
+func (j *judgement) knownShapes(ctx context.Context, c *column) error {
+	c.others = always
+	if j.rows <= samples || j.fence() != "" {
+		return nil
+	}
+	none, err := regexp.Compile(nothingPattern(c.cells.Marks(), true))
+	if err != nil {
+		return err
+	}
+	first, err := j.all(ctx, "the shapes of "+c.name+" in the first rows", fmt.Sprintf("SELECT %s, %s FROM (SELECT %s FROM %s LIMIT %d) AS sample GROUP BY %[1]s LIMIT %[6]d", j.digitsAlike(c.text), j.asText("count(*)"), c.ref, j.from, samples/20,
+		shapesKnown+2))
+	if err != nil {
+		return err
+	}
+	first = slices.DeleteFunc(first, func(row []cell) bool { return row[0].null || none.MatchString(row[0].text) })
+	if len(first) == 0 || len(first) > shapesKnown {
+		return nil
+	}
+	var which, counts []string
+	for _, row := range first {
+		var pattern strings.Builder
+		pattern.WriteString(`\A`)
+		for _, r := range row[0].text {
+			if r == '9' {
+				pattern.WriteString("[0-9]")
+			} else {
+				pattern.WriteString(regexp.QuoteMeta(string(r)))
+			}
+		}
+		is, err := j.matches(c.text, pattern.String()+`\z`)
+		if err != nil {
+			return err
+		}
+		which = append(which, j.certain(is))
+		counts = append(counts, j.asText(j.countWhere(which[len(which)-1])))
+	}
+	answer, err := j.all(ctx, "how many texts of "+c.name+" have these shapes", "SELECT "+strings.Join(counts, ", ")+" FROM "+j.from)
+	if err != nil {
+		return err
+	}
+	others := j.rows
+	for i, row := range first {
+		n, err := answer[0][i].count()
+		if err != nil {
+			return err
+		}
+		others -= n
+		c.shapes = append(c.shapes, shape{row[0].text, n})
+	}
+	if c.others = never; others != 0 {
+		c.others = "(NOT " + anyOf(which) + ")"
+	}
+	return nil
+}
+
+// askShapes asks for the shapes of a column that is not listed, beyond those that are known.
 func (j *judgement) askShapes(ctx context.Context, c *column) error {
 	if c.shapesAsked {
 		return nil
 	}
 	c.shapesAsked = true
+	where := both(c.filled(), cmp.Or(c.others, always))
+	if where == never {
+		return nil
+	}
 	alike := j.digitsAlike(c.text)
-	where := c.filled()
-	first, err := j.all(ctx, "the shapes of "+c.name+" in the first rows", fmt.Sprintf("SELECT %s, %s FROM (SELECT * FROM %s WHERE %s LIMIT %d) AS sample GROUP BY %[1]s LIMIT %[6]d", alike, j.asText("count(*)"), j.from, where, samples/4,
-		shapesKnown+1))
-	if err != nil {
-		return err
-	}
-	if len(first) <= shapesKnown && j.rows > samples && j.fence() == "" {
-		var which []string
-		var then []said
-		for i, row := range first {
-			var pattern strings.Builder
-			pattern.WriteString(`\A`)
-			for _, r := range row[0].text {
-				if r == '9' {
-					pattern.WriteString("[0-9]")
-				} else {
-					pattern.WriteString(regexp.QuoteMeta(string(r)))
-				}
-			}
-			is, err := j.matches(c.text, pattern.String()+`\z`)
-			if err != nil {
-				return err
-			}
-			which, then = append(which, j.certain(is)), append(then, said{sql: "'" + strconv.Itoa(i) + "'", kind: table.Text})
-		}
-		sorted, err := j.choose(which, append(then, said{sql: "'-'", kind: table.Text}))
-		if err != nil {
-			return err
-		}
-		answer, err := j.all(ctx, "how many texts of "+c.name+" have these shapes", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s", sorted.sql, j.asText("count(*)"), j.from, where))
-		if err != nil {
-			return err
-		}
-		others := false
-		for _, row := range answer {
-			n, err := row[1].count()
-			if err != nil {
-				return err
-			}
-			if at, err := strconv.Atoi(row[0].text); err == nil && at >= 0 && at < len(first) {
-				c.shapes = append(c.shapes, shape{first[at][0].text, n})
-			} else {
-				others = true
-			}
-		}
-		if where = "(" + where + " AND NOT " + anyOf(which) + ")"; !others {
-			return nil
-		}
-	}
 	answer, err := j.all(ctx, "the shapes of "+c.name, fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s GROUP BY %[1]s LIMIT %[5]d", alike, j.asText("count(*)"), j.from, where, listedMost+1))
 	if err != nil {
 		return err

@@ -444,6 +444,7 @@ func (postgresql) digitsAlike(text string) string {
 }
 
 func (postgresql) length(text string) string { return "char_length(" + text + ")" }
+func (postgresql) pads() (try, right string) { return "", "" }
 func (postgresql) asText(sql string) string  { return "(" + sql + ")::text" }
 
 func (postgresql) countWhere(condition string) string {
@@ -491,6 +492,8 @@ func (postgresql) double(v said) string {
 	return "(" + v.sql + ")::float8"
 }
 
+func (postgresql) near(said) string { return "" }
+
 func (postgresql) trimmed(v said) string { return "trim_scale(" + v.sql + ")::text" }
 
 func (postgresql) spread(c *column, buckets int) string {
@@ -528,6 +531,8 @@ func (postgresql) hashName() string {
 }
 
 func (postgresql) exclusiveOr(hash string) string { return "bit_xor(" + hash + ")" }
+
+func (postgresql) crowded(string) (part, crowded string) { return "", "" }
 
 func (postgresql) groups(n nature) bool { return n.kind != other && n.kind != floating }
 

@@ -36,15 +36,13 @@ func (j *judgement) condition(rule rulebook.ConditionRule) (broken, undecided st
 	if err != nil {
 		return "", "", err
 	}
-	broken, undecided = j.certainly(said{sql: j.not(says.sql), sure: says.sure}), j.nullOf(says)
+	broken, undecided = j.certainly(j.negated(says)), j.nullOf(says)
 	if when != nil {
 		given, err := j.holds(when)
 		if err != nil {
 			return "", "", err
 		}
-		if broken = "(" + j.certainly(given) + " AND " + broken + ")"; undecided != never {
-			undecided = "(" + j.certainly(given) + " AND " + undecided + ")"
-		}
+		broken, undecided = both(j.certainly(given), broken), both(j.certainly(given), undecided)
 	}
 	return broken, undecided, nil
 }

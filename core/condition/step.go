@@ -2,6 +2,7 @@ package condition
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"proudsieve/core/table"
@@ -17,6 +18,7 @@ type Step struct {
 	Is   table.Value // of a literal
 	By   Moved       // of a move
 	Of   []Step
+	node node // nil for a part that the condition does not have by itself
 }
 
 // What steps do that are no functions. The arguments of a CASE are conditions and values in turn, and the last one stands after ELSE; those of
@@ -46,7 +48,36 @@ type Moved struct{ Months, Days, Micros int64 }
 // Steps returns the condition, which must have passed Check.
 func (c *Condition) Steps() Step { return toldStep(c.root) }
 
+// Columns names the columns that the step speaks of, each once.
+func (s *Step) Columns() (names []string) {
+	if s.Does == OfColumn {
+		return []string{s.Name}
+	}
+	for i := range s.Of {
+		for _, name := range s.Of[i].Columns() {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// Truths returns what a step that is true or false is for each of some rows; ok is false for one that the condition does not have by itself.
+func (s *Step) Truths(rows Rows) (truths []Truth, ok bool) {
+	if s.node == nil || s.Kind != table.Boolean {
+		return nil, false
+	}
+	return (&Condition{root: s.node}).Evaluate(rows), true
+}
+
 func toldStep(n node) Step {
+	s := stepOfNode(n)
+	s.node = n
+	return s
+}
+
+func stepOfNode(n node) Step {
 	switch n := n.(type) {
 	case literal:
 		return Step{Does: Literally, Kind: n.value.Kind, Is: n.value}
