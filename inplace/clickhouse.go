@@ -665,7 +665,9 @@ func (c clickhouse) hash(columns []*column) string {
 		case dated:
 			what, instead = "toInt32("+one.ref+")", "0"
 		case exact:
-			what = bytesOf(one.ref)
+			if what = bytesOf(one.ref); one.nature.digits < doubleDigits {
+				what, instead = "toFloat64("+one.ref+")", "0"
+			}
 		}
 		if !one.nature.sure {
 			what, nulls = "ifNull("+what+", "+instead+")", append(nulls, c.isNull(one.ref))

@@ -54,7 +54,7 @@ func (j *judgement) readMany(ctx context.Context, c *column) error {
 			return err
 		}
 	}
-	if len(c.shapes) > 0 && c.others == never {
+	if len(c.shapes) > 0 && c.others == never || c.nature.sure && matches == never {
 		return j.readFilled(ctx, c)
 	}
 	answer, err := j.all(ctx, "the texts of "+c.name+" that stand for nothing", fmt.Sprintf("SELECT %s, %s FROM %s WHERE %s OR %s GROUP BY %[1]s", c.text, j.asText("count(*)"), j.from,
