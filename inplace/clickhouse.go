@@ -709,4 +709,6 @@ func (clickhouse) distinct(text string) (string, float64) {
 
 func (clickhouse) fence() string { return "" }
 
+func (clickhouse) matchesFast() bool { return true }
+
 func (clickhouse) elsewhere() string { return "GLOBAL " }

@@ -310,8 +310,12 @@ func (j *judgement) describeNumbers(ctx context.Context, c *column, told *profil
 	if c.nature.kind != integer && c.cells.Type != table.TypeInteger {
 		fractions = j.countWhere("floor(sieve_d) <> sieve_d")
 	}
-	inner := fmt.Sprintf("SELECT %s AS sieve_b, sieve_d, sieve_d - (%s) AS sieve_e FROM (SELECT %s AS sieve_d FROM %s WHERE %s%s) AS doubled%[6]s", j.bucket(said{sql: "sieve_d", kind: table.Number, float: true}),
-		strconv.FormatFloat(mean, 'g', 17, 64), j.double(v), j.from, c.valued(), j.fence())
+	fence := ""
+	if v.raw == "" { // to turn it into a binary fraction is work that is to be done once
+		fence = j.fence()
+	}
+	inner := fmt.Sprintf("SELECT %s AS sieve_b, sieve_d, sieve_d - (%s) AS sieve_e FROM (SELECT %s AS sieve_d FROM %s WHERE %s%s) AS doubled", j.bucket(said{sql: "sieve_d", kind: table.Number, float: true}),
+		strconv.FormatFloat(mean, 'g', 17, 64), j.double(v), j.from, c.valued(), fence)
 	grouped := fmt.Sprintf("SELECT sieve_b, count(*) AS sieve_n, sum(sieve_e) AS sieve_m1, sum(sieve_e * sieve_e) AS sieve_m2, sum(sieve_e * sieve_e * sieve_e) AS sieve_m3, %s AS sieve_f FROM (%s) AS numbers GROUP BY sieve_b", fractions, inner)
 	var m1, m2, m3 float64
 	if err := j.each(ctx, "how the numbers of "+c.name+" lie", fmt.Sprintf("SELECT %s FROM (%s) AS buckets", j.asTexts("sieve_b", "sieve_n", "sieve_m1", "sieve_m2", "sieve_m3", "sieve_f"), grouped), func(row []cell) error {

@@ -84,6 +84,8 @@ type dialect interface {
 	explained(sql string) (ask string, read func(line string) string)
 	// fence keeps what stands in a question within from being worked out again for each use; empty where an engine does so by itself.
 	fence() string
+	// matchesFast says that texts are held against patterns faster than they are made into shapes.
+	matchesFast() bool
 	// hash is a hash of 64 bits of columns, whose name is hashName, and exclusiveOr what comes of several.
 	hash(columns []*column) string
 	hashName() string
@@ -103,6 +105,7 @@ type dialect interface {
 // said is a value in the words of an engine.
 type said struct {
 	sql    string
+	raw    string // the same as the engine holds it, where sql makes something else of it for calculations; empty elsewhere
 	kind   table.Kind
 	scale  int  // digits after the point, of an exact number; -1 where they differ
 	float  bool // it is a binary fraction, with which an engine does not calculate exactly

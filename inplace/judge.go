@@ -62,8 +62,8 @@ type judgement struct {
 	digest     digest
 	notes      []string
 	statements []audit.Statement
-	padsAll    *bool // whether the server pads numbers, once it was asked
-	maybe      map[string]maybe
+	padsAll    *bool           // whether the server pads numbers, once it was asked
+	known      map[int]keyRule // by their rules, those keys of which is known which rows share them
 }
 
 func (j *judgement) note(format string, args ...any) {
@@ -116,7 +116,7 @@ func begin(ctx context.Context, s engine.Session, engineName string, r engine.Re
 		}
 		met[name] = true
 	}
-	return &judgement{dialect: d, session: s, from: s.From(r), maybe: map[string]maybe{}}, described, nil
+	return &judgement{dialect: d, session: s, from: s.From(r), known: map[int]keyRule{}}, described, nil
 }
 
 // writesRight is an error where the server would write some of the table's cells as other texts than they have.

@@ -82,29 +82,13 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 			equal = at
 			continue
 		}
-		rule := keyRule{at: at}
-		var natives, lacks []string
-		var unjudged error
-		for _, name := range columns {
-			c := j.translator.columns[name]
-			native, text, err := j.identity(c)
-			if err != nil {
-				unjudged = err
-				break
-			}
-			rule.columns, rule.parts = append(rule.columns, c), append(rule.parts, j.firstOf(text))
-			natives, lacks = append(natives, native), append(lacks, c.missing)
+		rule, err := j.keyRule(ctx, at, columns)
+		if err != nil && (ctx.Err() != nil || ofEngine(err)) {
+			return nil, err
 		}
-		if unjudged != nil {
-			j.leave(at, unjudged)
-			continue
-		}
-		rule.lacking = anyOf(lacks)
-		if err := j.sharing(ctx, &rule, natives, "(NOT "+rule.lacking+")", sharedOf(columns)); ofRule(err) {
+		if err != nil {
 			j.leave(at, err)
 			continue
-		} else if err != nil {
-			return nil, err
 		}
 		shared, out.rules = append(shared, rule.shared), append(out.rules, rule)
 	}
@@ -132,7 +116,30 @@ func (j *judgement) keys(ctx context.Context, groups []int) (*keys, error) {
 	return out, nil
 }
 
-// uniques finds the columns that are a key by themselves, in which no value is there twice. What it asked need not be asked again.
+// keyRule finds out which rows share a key. It is asked once.
+func (j *judgement) keyRule(ctx context.Context, at int, columns []string) (rule keyRule, err error) {
+	if known, asked := j.known[at]; asked {
+		return known, nil
+	}
+	rule.at = at
+	var natives, lacks []string
+	for _, name := range columns {
+		c := j.translator.columns[name]
+		native, text, err := j.identity(c)
+		if err != nil {
+			return rule, err
+		}
+		rule.columns, rule.parts = append(rule.columns, c), append(rule.parts, j.firstOf(text))
+		natives, lacks = append(natives, native), append(lacks, c.missing)
+	}
+	rule.lacking = anyOf(lacks)
+	if err = j.sharing(ctx, &rule, natives, "NOT "+rule.lacking, "the values of "+document.Join(columns)+" that are there more than once"); err == nil {
+		j.known[at] = rule
+	}
+	return rule, err
+}
+
+// uniques finds the columns that are a key by themselves, in which no value is there twice.
 func (j *judgement) uniques(ctx context.Context) error {
 	for at := range j.laid {
 		rule, ok := j.laid[at].Rule.(rulebook.GroupRule)
@@ -144,21 +151,16 @@ func (j *judgement) uniques(ctx context.Context) error {
 			continue
 		}
 		c := j.translator.columns[columns[0]]
-		if _, _, err := j.identity(c); err != nil || c.listed != nil {
+		if c.listed != nil {
 			continue
 		}
-		_, unique, err := j.maybeShared(ctx, &keyRule{at: at, columns: []*column{c}}, "(NOT "+anyOf([]string{c.missing})+")", sharedOf(columns))
-		if err != nil && !ofRule(err) {
+		key, err := j.keyRule(ctx, at, columns)
+		if err != nil && (ctx.Err() != nil || ofEngine(err)) {
 			return err
 		}
-		c.unique = c.unique || unique
+		c.unique = c.unique || err == nil && key.shared == never
 	}
 	return nil
-}
-
-// sharedOf says what is looked for where rows share a key.
-func sharedOf(columns []string) string {
-	return "the values of " + document.Join(columns) + " that are there more than once"
 }
 
 // anyOf is where one of some conditions holds, which are never null.
@@ -217,20 +219,13 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 	if columns == nil {
 		columns = j.columns
 	}
-	if j.fence() != "" || slices.ContainsFunc(columns, func(c *column) bool {
+	part, _ := j.crowded("sieve_h")
+	if part == "" || slices.ContainsFunc(columns, func(c *column) bool {
 		return rule.columns != nil && (!c.direct && c.value.kind != table.Text || c.mistyped != never || c.spelled() || !j.groups(c.nature))
 	}) {
 		return where, false, nil // its equal values may be written in several ways
 	}
 	hash := j.hash(columns)
-	if known, asked := j.maybe[hash+where]; asked {
-		return known.where, known.unique, nil
-	}
-	defer func() {
-		if err == nil {
-			j.maybe[hash+where] = maybe{narrower, unique}
-		}
-	}()
 	narrower, unique, err = j.crowds(ctx, hash, where, says)
 	if err != nil || unique {
 		return where, unique, err
@@ -271,12 +266,9 @@ var (
 	crowdsTold         = 500
 )
 
-// crowds finds the rows whose hash may be there more than once, where the engine has a way to do so that takes less than to count each hash.
+// crowds finds the rows whose hash may be there more than once.
 func (j *judgement) crowds(ctx context.Context, hash, where, says string) (narrower string, unique bool, err error) {
 	part, crowded := j.crowded("sieve_h")
-	if part == "" {
-		return where, false, nil
-	}
 	met := map[string]bool{}
 	times := 1 + j.rows/crowdsAtOnce
 	for time := range times {
@@ -301,12 +293,6 @@ func (j *judgement) crowds(ctx context.Context, hash, where, says string) (narro
 	}
 	part, _ = j.crowded(hash)
 	return fmt.Sprintf("%s AND %s IN (%s)", where, part, strings.Join(slices.Sorted(maps.Keys(met)), ", ")), len(met) == 0, nil
-}
-
-// maybe is what was found out of rows that may share a key: among which they are, or that there are none.
-type maybe struct {
-	where  string
-	unique bool
 }
 
 // countApart reads the rows that share a key, or are equal to others, and finds those that are surplus.

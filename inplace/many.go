@@ -200,7 +200,7 @@ const shapesKnown = 6
 // are left to askShapes.
 func (j *judgement) knownShapes(ctx context.Context, c *column) error {
 	c.others = always
-	if j.rows <= samples || j.fence() != "" {
+	if j.rows <= samples || !j.matchesFast() {
 		return nil
 	}
 	none, err := regexp.Compile(nothingPattern(c.cells.Marks(), true))

@@ -1,6 +1,7 @@
 package inplace
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"regexp/syntax"
@@ -83,7 +84,7 @@ func (p postgresql) direct(ref string, n nature, to table.Type) (v said, odd str
 	text := p.text(ref, n)
 	switch {
 	case n.kind == integer && to.IsNumber():
-		return said{sql: ref + "::numeric", kind: table.Number}, "", true
+		return said{sql: ref + "::numeric", raw: ref, kind: table.Number}, "", true
 	case (n.kind == exact || n.kind == floating) && to.IsNumber():
 		v = said{sql: ref, kind: table.Number, scale: n.scale}
 		if n.kind == floating {
@@ -462,15 +463,19 @@ func (postgresql) explained(sql string) (ask string, read func(line string) stri
 func (p postgresql) sumText(sum string, _ said) string { return p.asText(sum) }
 
 func (postgresql) sumWhere(v said, condition string) string {
-	return "COALESCE(sum(" + v.sql + ") FILTER (WHERE " + condition + "), 0)"
+	sum := v.sql
+	if v.raw != "" {
+		sum = v.raw + "::bigint" // whose sum is a numeric
+	}
+	return "COALESCE(sum(" + sum + ") FILTER (WHERE " + condition + "), 0)"
 }
 
 func (postgresql) lowest(v said, condition string) string {
-	return "min(" + v.sql + ") FILTER (WHERE " + condition + ")"
+	return "min(" + cmp.Or(v.raw, v.sql) + ") FILTER (WHERE " + condition + ")"
 }
 
 func (postgresql) highest(v said, condition string) string {
-	return "max(" + v.sql + ") FILTER (WHERE " + condition + ")"
+	return "max(" + cmp.Or(v.raw, v.sql) + ") FILTER (WHERE " + condition + ")"
 }
 
 func (postgresql) bits(conditions []string) string {
@@ -481,15 +486,17 @@ func (postgresql) bits(conditions []string) string {
 	return strings.Join(parts, " + ")
 }
 
+// bucket takes the first 22 bits from the bytes in which a number is sent.
 func (p postgresql) bucket(v said) string {
-	return "(('x' || substr(encode(float8send(" + p.double(v) + "), 'hex'), 1, 6))::bit(24)::int >> 2)"
+	sent := "float8send(" + p.double(v) + ")"
+	return fmt.Sprintf("((get_byte(%s, 0) << 14) | (get_byte(%[1]s, 1) << 6) | (get_byte(%[1]s, 2) >> 2))", sent)
 }
 
 func (postgresql) double(v said) string {
 	if v.float {
 		return v.sql
 	}
-	return "(" + v.sql + ")::float8"
+	return "(" + cmp.Or(v.raw, v.sql) + ")::float8"
 }
 
 func (postgresql) near(said) string { return "" }
@@ -545,4 +552,5 @@ func (postgresql) day(v said) string {
 
 func (postgresql) distinct(string) (string, float64) { return "", 0 }
 func (postgresql) fence() string                     { return " OFFSET 0" }
+func (postgresql) matchesFast() bool                 { return false }
 func (postgresql) elsewhere() string                 { return "" }
