@@ -1,10 +1,14 @@
 # The commands of the README. Each installs what a fresh machine lacks, or says in one line what to do.
-.PHONY: demo demo-sharded tour test check race build generate truth bench storm upgrade load fuzz screenshots demo-files lint console gallery setup-server setup-engines setup-browser
+.PHONY: demo demo-sharded tour test check race differential build generate truth bench storm upgrade load fuzz screenshots demo-files lint console gallery setup-server setup-engines setup-browser
 
 STATICCHECK = go tool staticcheck
 
 demo: build setup-server
 	bin/proudsieve up --demo
+
+# What five hundred rulebooks find where tables lie, in PostgreSQL and ClickHouse on one server and on three, against what they find in a file.
+differential: setup-server setup-engines
+	go test ./inplace -run 'TestEnginesJudge|TestColumnsOfMany|TestConditions' -rulebooks 500 -timeout 60m -v
 
 # The demo, and beside it a table on three servers that is judged where it lies.
 demo-sharded: build setup-server setup-engines

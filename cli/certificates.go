@@ -226,6 +226,12 @@ func (s *session) certificateDraft(d *api.CertificateDraft) {
 func (s *output) statement(said *certify.Statement) {
 	s.line("The table of %s with the SHA-256 %s: %s, score %s with a pass mark of %s, by version %d of its rulebook.", said.Dataset, said.Table.SHA256,
 		document.Counted(said.Table.Rows, "row", "rows"), said.Audit.Score, said.Audit.PassMark, said.Rulebook.Version)
+	if there := said.Table.There; there != nil {
+		s.line("It lies in a database, and none of its rows were taken: %s.", safe(there.Says()))
+		for _, note := range there.Notes {
+			s.line("%s", safe(note))
+		}
+	}
 	if said.Table.Estimates > 0 {
 		s.line("%s, which its marks name; the audit counted them as %s.", document.Counted(said.Table.Estimates, "cell is an estimate", "cells are estimates"), said.Table.Are)
 	}

@@ -58,6 +58,9 @@ var (
 // longer is how long tables and rulebooks are made up beyond the usual number.
 var longer = flag.Duration("longer", 0, "how long to go on comparing what engines say with what is judged here")
 
+// rulebooks is how many rulebooks are made up at least.
+var rulebooks = flag.Int("rulebooks", 10, "by how many rulebooks tables are judged in each place")
+
 // visits is a table of the survey as both engines hold it.
 var visits = []struct{ name, postgres, clickhouse string }{
 	{"id", "integer", "Nullable(Int32)"},
@@ -442,13 +445,13 @@ func TestEnginesJudgeAsFilesAreJudged(t *testing.T) {
 	p, seed := startPlaces(t), uint64(1)
 	defer inplace.HashAtMost(100)() // of some tables in several parts
 	began := time.Now()
-	if *longer > 0 {
+	if *longer > 0 || *rulebooks > 10 {
 		seed = uint64(began.UnixNano())
 		t.Logf("seed %d", seed)
 	}
 	r := rand.New(rand.NewPCG(5, seed))
 	books, failed := 0, 0
-	for tables := 0; tables < 2 || time.Since(began) < *longer; tables++ {
+	for books < *rulebooks || time.Since(began) < *longer {
 		all := p.lay(t, madeUp(r, 20+r.IntN(300)))
 		for range 5 {
 			text := randomBook(r)

@@ -2,12 +2,16 @@ package service_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
 
 	"proudsieve/client"
+	"proudsieve/core/certify"
+	"proudsieve/core/certify/pack"
 	"proudsieve/postgres/postgrestest"
 	"proudsieve/service/api"
 	"proudsieve/service/records"
@@ -119,4 +123,93 @@ func TestATableIsJudgedWhereItLies(t *testing.T) {
 			t.Errorf("a table that is not there: %v", err)
 		}
 	})
+}
+
+// What outgrows a file is certified as it lies: by where that is, and a digest of its rows, in place of bytes.
+func TestATableInADatabaseIsCertifiedAsItLies(t *testing.T) {
+	d := lake(t, "CREATE SCHEMA vale", "CREATE TABLE vale.results (sample text, value numeric(6,2))", "INSERT INTO vale.results VALUES ('S1', 1.50), ('S2', 2.25), ('S3', null), ('S4', 4)")
+	r := servicetest.Start(t, nil)
+	declare(t, r.Steward, "rulebooks", strings.Replace(book, "{name: value, type: decimal, required: true}", "{name: value, type: decimal, to: 4, severity: minor}", 1))
+	declared(t, r, d)
+	judge := func() int64 {
+		t.Helper()
+		f, err := r.Steward.AddFetch(ctx, "samples", records.NewFetch{Relation: records.Relation{Database: "lake", Schema: "vale", Table: "results", InPlace: true}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		job, err := fetched(t, r, f.Job)
+		if err != nil {
+			t.Fatal(err)
+		}
+		audited(t, r.Steward, *job.ResultTable)
+		return *job.ResultTable
+	}
+	table := judge()
+	o, err := client.Decode[api.Obstacles](r.Certifier.ListObstacles(ctx, table))
+	if err != nil || !o.Ready {
+		t.Fatalf("%+v, %v", o, err)
+	}
+	c, err := r.Certifier.CertifyTable(ctx, table, client.Certifying{Conditions: "For the yearbook alone."})
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := opened(t, r, c).Statement
+	there := said.Table.There
+	if there == nil || there.Relation != "vale.results" || !strings.Contains(there.Server, "PostgreSQL") || len(there.Digest) != 32 || there.At == "" || said.Table.Rows != 4 || said.Table.Sums["value"] != "7.75" || len(said.Chain) != 1 || said.Audit.Score != "100.0000" {
+		t.Errorf("%+v of %+v", there, said)
+	}
+	path, err := r.Steward.ShowPath(ctx, table)
+	if err != nil || path.Stages[len(path.Stages)-1].State != "done" {
+		t.Errorf("%+v, %v", path, err)
+	}
+	keys, err := r.Reader.ShowSigningKeys(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set, err := json.Marshal(keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := certify.Verify(strings.NewReader("sample,value\nS1,1.50\n"), nil, c.Signature, set); !errors.Is(err, certify.ErrTable) || !strings.Contains(err.Error(), "it speaks of no file, but of vale.results at 127.0.0.1:") {
+		t.Errorf("a file is held against it: %v", err)
+	}
+	t.Run("a pack has all but its rows", func(t *testing.T) {
+		in, err := r.Reader.DownloadPack(ctx, c.ID, &client.DownloadPackParams{Deliveries: true, Tables: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, err := io.ReadAll(in)
+		if err := errors.Join(err, in.Close()); err != nil {
+			t.Fatal(err)
+		}
+		p, err := pack.Open(bytes.NewReader(raw), int64(len(raw)), set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for _, f := range p.Contents.Files {
+			names = append(names, f.Path)
+		}
+		for _, wanted := range []string{"table/in-place.json", "statement.json", "report.html", "audit.html", "dictionary.csv", "lineage.jsonld"} {
+			if !strings.Contains(strings.Join(names, " "), wanted) {
+				t.Errorf("no %s among %v", wanted, names)
+			}
+		}
+		report, err := pack.Check(ctx, opened(t, r, c), p, 1)
+		if err != nil || len(report.Of(pack.Differs)) > 0 || !strings.Contains(report.Lines[0].Says, "none of its rows are at hand") {
+			t.Errorf("%+v, %v", report, err)
+		}
+	})
+	conn := postgrestest.Connect(t, addressOf(d))
+	if _, err := conn.Exec(ctx, "INSERT INTO vale.results VALUES ('S5', 5)"); err != nil {
+		t.Fatal(err)
+	}
+	later := judge()
+	o, err = client.Decode[api.Obstacles](r.Certifier.ListObstacles(ctx, later))
+	if err != nil || later == table {
+		t.Fatalf("%+v, %v", o, err)
+	}
+	if second, err := r.Certifier.CertifyTable(ctx, later, client.Certifying{Replaces: c.ID}); err != nil || opened(t, r, second).Statement.Table.There.Digest == there.Digest {
+		t.Errorf("the table that changed: %v, %+v", err, o.Obstacles)
+	}
 }

@@ -11,7 +11,8 @@ import (
 
 // Facts is what Obstacles looks at.
 type Facts struct {
-	Origin     string // of the table: only a merged or cleaned one is certified
+	Origin     string // of the table: only a merged or cleaned one is certified,
+	There      bool   // or one that lies in a database, where nothing can be put right from here
 	Ruled      bool   // the dataset has a rulebook
 	Unbalanced string // where the rows of what it was made of do not add up to its own; empty where they do
 	Audited    bool   // by the newest version of its dataset's rulebook
@@ -61,7 +62,7 @@ func Obstacles(f Facts) []Obstacle {
 		o.Says = fmt.Sprintf(format, args...)
 		out = append(out, o)
 	}
-	if f.Origin == "delivery" {
+	if f.Origin == "delivery" && !f.There {
 		add(Obstacle{Kind: "origin"}, "The table is a delivery as it arrived; only a cleaned or merged table is certified. Apply a fix plan first, even one without steps.")
 	}
 	if f.Withdrawn != "" {

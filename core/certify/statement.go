@@ -18,6 +18,7 @@ package certify
 import (
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/question"
@@ -148,6 +149,36 @@ type TableFacts struct {
 	Estimates int64  `json:"estimates,omitempty"`
 	// Are says whether the audit counted them as missing or as values.
 	Are string `json:"estimates_are,omitempty"`
+	// There is where the table lies, where it was judged in a database and none of its rows were taken. SHA256 and Bytes are then those of the note of what
+	// it was, which is in no file but that.
+	There *ThereFacts `json:"there,omitempty"`
+}
+
+// ThereFacts name a table in a database as it was when it was judged.
+type ThereFacts struct {
+	Address  string `json:"address"` // host, port and database
+	Server   string `json:"server"`  // what it is, and its version
+	Relation string `json:"relation"`
+	Query    string `json:"query,omitempty"`
+	// Digest is one of all rows, without regard to their order, and DigestBy says how the server worked it out.
+	Digest   string `json:"digest"`
+	DigestBy string `json:"digest_by"`
+	At       string `json:"at"` // when it was judged, RFC 3339
+	// Notes say what of its audit is not exact, or not told.
+	Notes []string `json:"notes,omitempty"`
+}
+
+// ThereOf says where the table lies that an audit judged there, at an address and a time; nil where it was at hand.
+func ThereOf(r *audit.Result, address string, at time.Time) *ThereFacts {
+	if r.There == nil {
+		return nil
+	}
+	return &ThereFacts{Address: address, Server: r.There.Server, Relation: r.There.Relation, Query: r.There.Query, Digest: r.There.Digest, DigestBy: r.There.DigestBy, At: at.UTC().Format(time.RFC3339), Notes: r.There.Notes}
+}
+
+// Says tells in words where the table lies.
+func (t *ThereFacts) Says() string {
+	return fmt.Sprintf("%s at %s (%s), as it was at %s: the digest of its rows, without regard to their order, was %s (%s)", t.Relation, t.Address, t.Server, t.At, t.Digest, t.DigestBy)
 }
 
 // ColumnFacts are a column's scores, as text with four digits after the point, so that the signed bytes are plain.

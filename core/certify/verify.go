@@ -152,6 +152,9 @@ func Verify(table, marks io.Reader, certificate string, keys []byte) (*Statement
 	if err != nil {
 		return nil, err
 	}
+	if there := s.Table.There; there != nil {
+		return nil, fmt.Errorf("%w: it speaks of no file, but of %s; a service that reaches the database tells whether that table is still the same", ErrTable, there.Says())
+	}
 	digest := sha256.New()
 	n, err := io.Copy(digest, table)
 	if err != nil {

@@ -20,6 +20,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // Obstacles is what stands between a table and a certificate.
@@ -385,7 +386,7 @@ func (s *Server) gather(ctx context.Context, id int64) (*candidate, error) {
 		return nil, err
 	}
 	who := caller(ctx).Name
-	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, CertifiedBy: who, Waived: map[string]waiver.Covered{}}}
+	c := &candidate{table: t, facts: certify.Facts{Origin: t.Origin, There: work.LiesThere(t) != nil, CertifiedBy: who, Waived: map[string]waiver.Covered{}}}
 	c.statement = certify.Statement{Kind: certify.StatementKind, Dataset: t.Dataset, Waivers: []certify.Waiver{},
 		Accepted: []certify.AcceptedFact{},
 		Inputs:   []certify.InputFacts{}, CertifiedBy: who, CertifiedAt: time.Now().UTC().Format(time.RFC3339)}
@@ -489,6 +490,13 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 		return err
 	}
 	c.audit = a
+	job, err := store.FindJob(ctx, s.Store.DB, a.JobID)
+	if err != nil {
+		return err
+	}
+	if there := work.LiesThere(c.table); there != nil {
+		c.statement.Table.There = certify.ThereOf(&c.result, there.Server, job.CreatedAt)
+	}
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID
 	c.facts.Passed, c.facts.Score = a.HasPassed(), c.result.Score
 	c.facts.PassMark, c.facts.Findings, c.facts.Rules = a.PassMark, c.result.Findings, c.result.Rules

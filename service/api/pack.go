@@ -115,7 +115,7 @@ func (s *Server) packOf(ctx context.Context, id int64, deliveries, tables bool) 
 		if err := errors.Join(p.link(ctx, l), p.found(ctx, l)); err != nil {
 			return nil, err
 		}
-		if tables && i < len(p.said.Chain)-1 || deliveries && l.Origin == store.OriginDelivery {
+		if tables && i < len(p.said.Chain)-1 || deliveries && l.Origin == store.OriginDelivery && p.said.Table.There == nil {
 			p.file(fmt.Sprintf("tables/%d-%s", l.Number, path.Base(l.FileName)), l.SHA256)
 		}
 		if l.Judged == nil {
@@ -213,6 +213,9 @@ func (p *packed) table(ctx context.Context) error {
 		return err
 	}
 	name := path.Base(t.FileName)
+	if p.said.Table.There != nil {
+		name = "in-place.json" // which tells where it lies, and what it was
+	}
 	p.file("table/"+name, t.Digest)
 	if t.Marks != nil {
 		p.file("table/"+strings.TrimSuffix(name, path.Ext(name))+"_marks.jsonl", *t.Marks)
@@ -224,13 +227,11 @@ func (p *packed) table(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	columns, err := export.Measure(ctx, of.file, of.book, &export.Asked{Format: export.FormatOf("parquet"), Mixed: true, Title: name, Workers: p.s.Pool.Workers})
-	if err != nil {
-		return err
+	if of.there == nil {
+		if err := p.columns(ctx, of, name); err != nil {
+			return err
+		}
 	}
-	p.add(pack.Part{Path: "table/" + strings.TrimSuffix(name, path.Ext(name)) + ".parquet", Open: written(func(out io.Writer) error { return columns.Write(ctx, out) })})
-	metadata, _ := csvw.Of(of.book, name)
-	p.bytes("table/"+name+csvw.Suffix, metadata)
 	dictionary, err := pack.Dictionary(pack.Meanings(&p.said, of.book))
 	if err != nil {
 		return err
@@ -257,7 +258,22 @@ func (p *packed) table(ctx context.Context) error {
 	}
 	page.Questions = nil // those of the certificate stand in report.html
 	p.add(pack.Part{Path: "audit.html", Open: written(func(out io.Writer) error { return report.Write(out, page) })})
+	if of.there != nil {
+		return nil
+	}
 	return p.findings(ctx, "findings.csv", of, nil)
+}
+
+// columns adds the certified table by columns, and what describes these.
+func (p *packed) columns(ctx context.Context, of *auditFile, name string) error {
+	columns, err := export.Measure(ctx, of.file, of.book, &export.Asked{Format: export.FormatOf("parquet"), Mixed: true, Title: name, Workers: p.s.Pool.Workers})
+	if err != nil {
+		return err
+	}
+	p.add(pack.Part{Path: "table/" + strings.TrimSuffix(name, path.Ext(name)) + ".parquet", Open: written(func(out io.Writer) error { return columns.Write(ctx, out) })})
+	metadata, _ := csvw.Of(of.book, name)
+	p.bytes("table/"+name+csvw.Suffix, metadata)
+	return nil
 }
 
 // found adds what was found of an earlier table of the chain, with personal data masked: the certified table may have none of them.

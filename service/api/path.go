@@ -8,6 +8,7 @@ import (
 	"proudsieve/service/access"
 	"proudsieve/service/records"
 	"proudsieve/service/store"
+	"proudsieve/service/work"
 )
 
 // path says where the work on a table is. From a cleaned or merged table it looks
@@ -151,7 +152,13 @@ func pathMade(add addStage, shown, cleaned, merged *records.Table) {
 	if merged != nil {
 		final = merged
 	}
+	there := shown.AuditID != nil && work.LiesThere(shown) != nil
+	if there && shown.Passed != nil && *shown.Passed {
+		final = shown
+	}
 	switch {
+	case there:
+		add("put right", "ahead", "It lies in a database, where nothing of it is put right from here.", nil)
 	case cleaned != nil:
 		add("put right", "done", fmt.Sprintf("By %s.", *cleaned.Declaration), cleaned)
 	case merged != nil:
@@ -162,6 +169,8 @@ func pathMade(add addStage, shown, cleaned, merged *records.Table) {
 		add("put right", "ahead", "Not yet.", nil)
 	}
 	switch {
+	case there:
+		add("joined", "ahead", "It lies in a database; to join it, take it as a delivery.", nil)
 	case merged != nil:
 		add("joined", "done", fmt.Sprintf("By %s.", *merged.Declaration), merged)
 	case cleaned != nil:

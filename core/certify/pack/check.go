@@ -253,6 +253,10 @@ func (c *checking) kept(m *remade, wanted string) string {
 // checkAudit judges a table again.
 func (c *checking) checkAudit(ctx context.Context, i int) error {
 	l, j := c.link, c.link.Judged
+	if there := c.said.Table.There; there != nil {
+		c.tell(Unchecked, "Its audit: it lies in a database, and none of its rows are at hand. It is %s.", there.Says())
+		return nil
+	}
 	if j == nil || j.Rulebook == nil {
 		c.tell(Unchecked, "It was judged by no rulebook.")
 		return nil

@@ -60,7 +60,7 @@ var unchanging = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // readme says in ten lines what a pack is, and how it is checked.
 const readme = `This is a table with everything that is needed to trust it and to run it again. The table is under table/: the CSV is what was
-certified, and the Parquet has the same values. report.html says what it may be used for and what was done, dictionary.html and
+certified, and the Parquet has the same values; of one that lies in a database, in-place.json says where, and what it was. report.html says what it may be used for and what was done, dictionary.html and
 dictionary.csv what each column is, certificate.jws.json (its payload is statement.json) what was checked, changed, accepted and asked.
 declarations/ has the rulebooks, fix plans and merges; logs/ every cell and row that was changed; findings.csv and findings/ what was
 caught; questions.csv what the owners of the data were asked; tables/ what was put in by choice; contents.jws.json every file's SHA-256.

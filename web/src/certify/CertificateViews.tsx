@@ -20,8 +20,8 @@ export function CertificatesView() {
         {(page) =>
           page.items.length === 0 ? (
             <Empty>
-              Nothing has been certified yet. Open a cleaned or merged table and choose “certificate”.{" "}
-              <Link to="/datasets">To the datasets</Link>
+              Nothing has been certified yet. Open a cleaned or merged table, or one that lies in a database,
+              and choose “certificate”. <Link to="/datasets">To the datasets</Link>
             </Empty>
           ) : (
             <Grid label="Certificates">
@@ -79,9 +79,11 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
             <a href={download} download={`certificate-${c.id}.jws.json`}>
               Download the certificate
             </a>
-            <a href={`/api/v1/tables/${c.table_id}/bytes`} download>
-              Download the table
-            </a>
+            {!s.table.there && (
+              <a href={`/api/v1/tables/${c.table_id}/bytes`} download>
+                Download the table
+              </a>
+            )}
             {s.chain && (
               <>
                 <a href={`/api/v1/certificates/${c.id}/report`} target="_blank" rel="noreferrer">
@@ -90,9 +92,11 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
                 <a href={`/api/v1/certificates/${c.id}/pack`} download>
                   Hand over as a pack
                 </a>
-                <a href={`/api/v1/certificates/${c.id}/pack?deliveries=true`} download>
-                  with its deliveries
-                </a>
+                {!s.table.there && (
+                  <a href={`/api/v1/certificates/${c.id}/pack?deliveries=true`} download>
+                    with its deliveries
+                  </a>
+                )}
               </>
             )}
           </HStack>
@@ -124,14 +128,16 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
       )}
       <Text>
         {s.certified_by} certified {when(s.certified_at)} that{" "}
-        <TableLink id={c.table_id}>table {c.table_id}</TableLink>, {count(s.table.rows)} rows in{" "}
-        {count(s.table.bytes)} bytes, reaches {percent(Number(s.audit.score))} with a pass mark of{" "}
-        {percent(Number(s.audit.pass_mark))} by version {s.rulebook.version} of its rulebook.
+        <TableLink id={c.table_id}>table {c.table_id}</TableLink>, {count(s.table.rows)} rows
+        {s.table.there ? " that lie in a database" : ` in ${count(s.table.bytes)} bytes`}, reaches{" "}
+        {percent(Number(s.audit.score))} with a pass mark of {percent(Number(s.audit.pass_mark))} by version{" "}
+        {s.rulebook.version} of its rulebook.
         {(c.signers as string[]).length > 0 && ` Signed too by ${(c.signers as string[]).join(" and ")}.`}
         {s.valid_until && !c.ended && ` Valid until ${s.valid_until}.`}
       </Text>
       <Text fontSize="sm" color="quiet">
-        SHA-256 of the table: <chakra.span fontFamily="mono">{s.table.sha256}</chakra.span>
+        SHA-256 of {s.table.there ? "the note of what it was" : "the table"}:{" "}
+        <chakra.span fontFamily="mono">{s.table.sha256}</chakra.span>
       </Text>
       {s.table.estimates && (
         <Text>
@@ -148,9 +154,13 @@ function Certificate({ c, s }: { c: Schemas["Certificate"]; s: Statement }) {
         </Text>
       )}
       <Text fontSize="sm" color="quiet">
-        Check it anywhere:{" "}
+        {s.table.there &&
+          "Have it looked at again where it lies: as long as it is the same, it is known as this delivery. "}
+        Check {s.table.there ? "what was signed" : "it"} anywhere:{" "}
         <chakra.code fontFamily="mono">
-          proudsieve certificate verify TABLE CERTIFICATE --key KEYS --revocations LIST
+          {s.table.there
+            ? "proudsieve certificate check CERTIFICATE --key KEYS --revocations LIST"
+            : "proudsieve certificate verify TABLE CERTIFICATE --key KEYS --revocations LIST"}
         </chakra.code>
         ; the{" "}
         <a href="/api/v1/signing-keys" download="keys.json">

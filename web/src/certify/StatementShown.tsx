@@ -18,6 +18,16 @@ export type Statement = {
     marks_sha256?: string;
     estimates?: number;
     estimates_are?: string;
+    there?: {
+      address: string;
+      server: string;
+      relation: string;
+      query?: string;
+      digest: string;
+      digest_by: string;
+      at: string;
+      notes?: string[];
+    };
   };
   rulebook: Version;
   audit: { score: string; pass_mark: string; rules: Schemas["Judged"][] };
@@ -103,41 +113,9 @@ export function StatementShown({ s }: { s: Statement }) {
           <Text whiteSpace="pre-wrap">{s.conditions}</Text>
         </Section>
       )}
+      {s.table.there && <There there={s.table.there} />}
       {s.chain && <Chain chain={s.chain} />}
-      <Section title="From what arrived to what is handed over">
-        <Grid label="Inputs">
-          <thead>
-            <tr>
-              <Th>dataset</Th>
-              <Th>file</Th>
-              <Th>put right by</Th>
-              <Th {...right}>rows delivered</Th>
-              <Th {...right}>cells changed</Th>
-              <Th {...right}>rows handed over</Th>
-            </tr>
-          </thead>
-          <tbody>
-            {s.inputs.map((i) => (
-              <tr key={i.dataset}>
-                <Td>{i.dataset}</Td>
-                <Td title={i.delivery_sha256}>{i.file_name}</Td>
-                <Td>
-                  {i.fix_plan && `${i.fix_plan.name} version ${i.fix_plan.version}`}, {i.fixed_by}
-                </Td>
-                <Td {...right}>{count(i.rows_delivered)}</Td>
-                <Td {...right}>{count(i.cells_changed)}</Td>
-                <Td {...right}>{count(i.rows_handed_over)}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </Grid>
-        {s.merge && (
-          <Text mt="1">
-            Put together by the merge {s.merge.plan.name} version {s.merge.plan.version}, run by{" "}
-            {s.merge.merged_by}.
-          </Text>
-        )}
-      </Section>
+      {!s.table.there && <Inputs s={s} />}
       <Section title="Accepted as it is">
         {s.waivers.length + s.accepted.length === 0 && <Empty>Nothing had to be accepted.</Empty>}
         {s.waivers.map((w) => (
@@ -230,6 +208,70 @@ export function StatementShown({ s }: { s: Statement }) {
         </Section>
       )}
     </>
+  );
+}
+
+/** Where a table lies that was judged there, and by what it is known again. */
+function There({ there }: { there: NonNullable<Statement["table"]["there"]> }) {
+  return (
+    <Section title="Where it lies">
+      <Text>
+        It is {there.relation} at {there.address} ({there.server}), as it was {when(there.at)}. None of its
+        rows were taken; what is said here holds as long as the digest of its rows stays the same.
+      </Text>
+      {there.query && (
+        <Text fontFamily="mono" fontSize="sm">
+          {there.query}
+        </Text>
+      )}
+      <Text fontSize="sm" color="quiet">
+        Digest of its rows, in any order: <chakra.span fontFamily="mono">{there.digest}</chakra.span> (
+        {there.digest_by})
+      </Text>
+      {there.notes?.map((note) => (
+        <Text key={note}>{note}</Text>
+      ))}
+    </Section>
+  );
+}
+
+/** From what arrived to what is handed over. */
+function Inputs({ s }: { s: Statement }) {
+  return (
+    <Section title="From what arrived to what is handed over">
+      <Grid label="Inputs">
+        <thead>
+          <tr>
+            <Th>dataset</Th>
+            <Th>file</Th>
+            <Th>put right by</Th>
+            <Th {...right}>rows delivered</Th>
+            <Th {...right}>cells changed</Th>
+            <Th {...right}>rows handed over</Th>
+          </tr>
+        </thead>
+        <tbody>
+          {s.inputs.map((i) => (
+            <tr key={i.dataset}>
+              <Td>{i.dataset}</Td>
+              <Td title={i.delivery_sha256}>{i.file_name}</Td>
+              <Td>
+                {i.fix_plan && `${i.fix_plan.name} version ${i.fix_plan.version}`}, {i.fixed_by}
+              </Td>
+              <Td {...right}>{count(i.rows_delivered)}</Td>
+              <Td {...right}>{count(i.cells_changed)}</Td>
+              <Td {...right}>{count(i.rows_handed_over)}</Td>
+            </tr>
+          ))}
+        </tbody>
+      </Grid>
+      {s.merge && (
+        <Text mt="1">
+          Put together by the merge {s.merge.plan.name} version {s.merge.plan.version}, run by{" "}
+          {s.merge.merged_by}.
+        </Text>
+      )}
+    </Section>
   );
 }
 

@@ -16,4 +16,4 @@ export type There = {
 export const liesThere = (t: Schemas["Table"]) => (t.source as { in_place?: There } | null)?.in_place;
 
 /** The views of a table that do without its rows. */
-export const viewsThere = ["columns", "findings", "rows", "missing", "compare", "source"];
+export const viewsThere = ["columns", "findings", "rows", "missing", "compare", "certificate", "source"];
