@@ -22,9 +22,9 @@ func databaseCommand() *cli.Command {
 		verb("list", "the databases, by name", "", nil, func(ctx context.Context, s *session, _ []string) error {
 			all, err := s.ListDatabases(ctx)
 			return show(s, all, err, func(all *[]records.Database) {
-				g := newGrid("name", "engine", "where", "database", "read as", ">minutes", ">rows at most", ">bytes at most")
+				g := newGrid("name", "engine", "where", "database", "read as", ">minutes", ">per audit", ">rows at most", ">bytes at most")
 				for _, d := range *all {
-					g.add(d.Name, d.Engine, fmt.Sprintf("%s:%d", d.Host, d.Port), d.Database, d.Login, count(int64(d.TimeoutMinutes)), limitOf(d.RowLimit), limitOf(d.ByteLimit))
+					g.add(d.Name, d.Engine, fmt.Sprintf("%s:%d", d.Host, d.Port), d.Database, d.Login, count(int64(d.TimeoutMinutes)), limitOf(int64(d.AuditMinutes)), limitOf(d.RowLimit), limitOf(d.ByteLimit))
 				}
 				s.grid(g, "No database is declared. To declare one: proudsieve database add --help")
 			})
@@ -38,12 +38,14 @@ func databaseCommand() *cli.Command {
 			&cli.StringFlag{Name: "secret", Usage: "the name of the password: each node has it in the folder secrets of its data, in a file of that name and mode 0600, or in the environment as PROUDSIEVE_SECRET_NAME"},
 			&cli.BoolFlag{Name: "tls", Usage: "the server must prove who it is"},
 			&cli.DurationFlag{Name: "timeout", Value: engine.DefaultTimeout, Usage: "how long a statement may take"},
+			&cli.DurationFlag{Name: "budget", Usage: "how long the questions of one audit may take together, of a table that is judged where it lies; 0 for no end"},
 			&cli.Int64Flag{Name: "rows", Usage: "how many rows may be taken at once; 0 for no limit"},
 			&cli.Int64Flag{Name: "bytes", Usage: "how many bytes may be taken at once; 0 for the service's own limit"},
 		}, func(ctx context.Context, s *session, args []string) error {
 			c := s.command
 			made, err := s.AddDatabase(ctx, records.NewDatabase{Name: args[0], Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"), Database: c.String("database"),
-				Login: c.String("login"), Secret: c.String("secret"), TLS: c.Bool("tls"), TimeoutMinutes: int(c.Duration("timeout") / time.Minute), RowLimit: c.Int64("rows"), ByteLimit: c.Int64("bytes")})
+				Login: c.String("login"), Secret: c.String("secret"), TLS: c.Bool("tls"), TimeoutMinutes: int(c.Duration("timeout") / time.Minute),
+				AuditMinutes: int((c.Duration("budget") + time.Minute - 1) / time.Minute), RowLimit: c.Int64("rows"), ByteLimit: c.Int64("bytes")})
 			return show(s, made, err, func(d *records.Database) {
 				s.line("Database %s is declared. Whether it can be reached: proudsieve database try %s", d.Name, d.Name)
 			})

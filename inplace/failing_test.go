@@ -221,6 +221,17 @@ func TestGivingUpReachesTheServer(t *testing.T) {
 	if _, err := inplace.Judge(t.Context(), short, "postgresql", slow, book, inplace.Options{}); !errors.Is(err, engine.ErrTimeout) {
 		t.Errorf("a slow server: %v", err)
 	}
+	at.database.Timeout = 0
+	limited := opened(t, at.database)
+	defer limited.Close()
+	began = time.Now()
+	_, err := inplace.Judge(t.Context(), limited, "postgresql", slow, book, inplace.Options{Budget: 700 * time.Millisecond})
+	if !errors.Is(err, inplace.ErrBudget) || !strings.Contains(err.Error(), "were put in 700ms, the last one about") || time.Since(began) > 5*time.Second {
+		t.Errorf("over its budget after %s: %v", time.Since(began), err)
+	}
+	if _, err := inplace.Judge(t.Context(), opened(t, at.database), "postgresql", at.relation, testkit.Book(t, flowsBook), inplace.Options{Budget: time.Minute}); err != nil {
+		t.Errorf("within its budget: %v", err)
+	}
 }
 
 func TestAServerThatGoes(t *testing.T) {

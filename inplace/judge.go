@@ -13,6 +13,7 @@ import (
 	"math/big"
 	"slices"
 	"strings"
+	"time"
 
 	"proudsieve/core/audit"
 	"proudsieve/core/document"
@@ -28,12 +29,17 @@ var dialects = map[string]dialect{"postgresql": postgresql{}, "clickhouse": clic
 type Options struct {
 	// Tell is told each question before it is put; nil for nobody.
 	Tell func(says, sql string)
+	// Budget is how long all questions may take together; 0 for no end.
+	Budget time.Duration
 	// Workers read the tables of other datasets that a rulebook names; 0 for one.
 	Workers int
 }
 
 // ErrChanged says that a table changed while it was judged.
 var ErrChanged = errors.New("the table changed while it was judged; judge it when nothing is written there")
+
+// ErrBudget says that the questions took longer than they may together.
+var ErrBudget = errors.New("judging the table takes longer than it may")
 
 // aliases is how the names begin that questions give to what they work out. In ClickHouse such a name stands for it everywhere, and would hide a column.
 const aliases = "sieve_"
@@ -77,12 +83,17 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	if err != nil {
 		return nil, err
 	}
-	if err := j.bind(ctx, described, book, o); err != nil {
-		return nil, err
+	within, done := ctx, func() {}
+	if o.Budget > 0 {
+		within, done = context.WithTimeoutCause(ctx, o.Budget, ErrBudget)
 	}
-	told, err := j.judge(ctx)
+	defer done()
+	if err := j.bind(within, described, book, o); err != nil {
+		return nil, j.overBudget(within, err)
+	}
+	told, err := j.judge(within)
 	if err != nil {
-		return nil, err
+		return nil, j.overBudget(within, err)
 	}
 	if counted := told.Rows(); counted != j.rows {
 		return nil, fmt.Errorf("%w: it had %d rows, and later %d", ErrChanged, j.rows, counted)
@@ -93,6 +104,19 @@ func Judge(ctx context.Context, s engine.Session, engineName string, r engine.Re
 	}
 	result.There = j.there(s, r, result)
 	return result, nil
+}
+
+// overBudget says of an error that there was no more time for what came next.
+func (j *judgement) overBudget(ctx context.Context, err error) error {
+	if !errors.Is(context.Cause(ctx), ErrBudget) {
+		return err
+	}
+	last := "none"
+	if n := len(j.statements); n > 0 {
+		last = j.statements[n-1].Says
+	}
+	return fmt.Errorf("%w: %s of its questions were put in %s, the last one about %s; declare the database with a longer time for an audit, or judge a part of the table by a query", ErrBudget,
+		document.Grouped(int64(len(j.statements))), j.options.Budget, last)
 }
 
 // begin begins what is asked of a relation: the engine must be known, and each of its columns have a name of its own that stands for nothing else.

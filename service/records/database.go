@@ -14,6 +14,7 @@ type Database struct {
 	Secret         string    `db:"secret" json:"secret" doc:"The name of the password among the secrets of the nodes; empty for none"`
 	TLS            bool      `db:"tls" json:"tls" doc:"The server must prove who it is"`
 	TimeoutMinutes int       `db:"timeout_minutes" json:"timeout_minutes" doc:"How long a statement may take"`
+	AuditMinutes   int       `db:"audit_minutes" json:"audit_minutes" doc:"How long the questions of one audit may take together, of a table that is judged where it lies; 0 for no end"`
 	RowLimit       int64     `db:"row_limit" json:"row_limit" doc:"How many rows may be taken at once; 0 for no limit"`
 	ByteLimit      int64     `db:"byte_limit" json:"byte_limit" doc:"How many bytes may be taken at once; 0 for the service's own limit"`
 	CreatedBy      string    `db:"created_by" json:"created_by"`
@@ -31,6 +32,7 @@ type NewDatabase struct {
 	Secret         string `json:"secret,omitempty" maxLength:"60" doc:"The name of the password among the secrets of the nodes; left out for none"`
 	TLS            bool   `json:"tls,omitempty" doc:"The server must prove who it is"`
 	TimeoutMinutes int    `json:"timeout_minutes,omitempty" minimum:"0" maximum:"1440" doc:"How long a statement may take; 30 where it is left out"`
+	AuditMinutes   int    `json:"audit_minutes,omitempty" minimum:"0" maximum:"10080" doc:"How long the questions of one audit may take together, of a table that is judged where it lies; no end where it is left out"`
 	RowLimit       int64  `json:"row_limit,omitempty" minimum:"0" maximum:"9007199254740991"`
 	ByteLimit      int64  `json:"byte_limit,omitempty" minimum:"0" maximum:"9007199254740991"`
 }

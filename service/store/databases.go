@@ -7,14 +7,14 @@ import (
 	"proudsieve/service/records"
 )
 
-const databaseColumns = `SELECT d.id, d.name, d.engine, d.host, d.port, d.database, d.login, d.secret, d.tls, d.timeout_minutes, d.row_limit, d.byte_limit,
+const databaseColumns = `SELECT d.id, d.name, d.engine, d.host, d.port, d.database, d.login, d.secret, d.tls, d.timeout_minutes, d.audit_minutes, d.row_limit, d.byte_limit,
 	p.name AS created_by, d.created_at FROM databases d JOIN people p ON p.id = d.created_by WHERE d.removed_at IS NULL`
 
 // AddDatabase records a database. A name that is taken is ErrConflict.
 func AddDatabase(ctx context.Context, q Querier, n *records.NewDatabase, person int64) (*Database, error) {
-	id, err := get[int64](ctx, q, "database", `INSERT INTO databases (name, engine, host, port, database, login, secret, tls, timeout_minutes, row_limit, byte_limit, created_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
-		n.Name, n.Engine, n.Host, n.Port, n.Database, n.Login, n.Secret, n.TLS, n.TimeoutMinutes, n.RowLimit, n.ByteLimit, person)
+	id, err := get[int64](ctx, q, "database", `INSERT INTO databases (name, engine, host, port, database, login, secret, tls, timeout_minutes, audit_minutes, row_limit, byte_limit, created_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
+		n.Name, n.Engine, n.Host, n.Port, n.Database, n.Login, n.Secret, n.TLS, n.TimeoutMinutes, n.AuditMinutes, n.RowLimit, n.ByteLimit, person)
 	if err != nil {
 		return nil, conflict(err, "there is a database %q already", n.Name)
 	}

@@ -161,7 +161,7 @@ func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, bo
 	}
 	defer s.Close()
 	defer a.ticking(ctx)()
-	result, err := inplace.Judge(ctx, s, d.Engine, w.relation(), book, inplace.Options{Workers: a.Workers, Tell: func(string, string) { a.ticks.Add(1) }})
+	result, err := inplace.Judge(ctx, s, d.Engine, w.relation(), book, inplace.Options{Workers: a.Workers, Budget: time.Duration(d.AuditMinutes) * time.Minute, Tell: func(string, string) { a.ticks.Add(1) }})
 	if err != nil {
 		return nil, fmt.Errorf("%s of %s: %w", w.relation(), d.Name, err)
 	}

@@ -140,6 +140,7 @@ function DatabaseGrid(props: {
 const atMost = (d: Schemas["Database"]) =>
   [
     plural(d.timeout_minutes, "minute", "minutes"),
+    d.audit_minutes > 0 && `${plural(d.audit_minutes, "minute", "minutes")} per audit`,
     d.row_limit > 0 && plural(d.row_limit, "row", "rows"),
     d.byte_limit > 0 && plural(d.byte_limit, "byte", "bytes"),
   ]
@@ -207,6 +208,7 @@ const nothing = {
   login: "",
   secret: "",
   minutes: "",
+  audit: "",
   rows: "",
   bytes: "",
 };
@@ -235,6 +237,12 @@ const fields: {
     hint: "each node has it in the folder secrets of its data, in a file of that name and mode 0600, or in the environment as PROUDSIEVE_SECRET_ and that name",
   },
   { name: "minutes", label: "Minutes for a statement", hint: "30 where it is left empty", number: true },
+  {
+    name: "audit",
+    label: "Minutes for an audit",
+    hint: "for all questions about a table that is judged where it lies; no end where it is left empty",
+    number: true,
+  },
   { name: "rows", label: "Rows at most", hint: "no limit where it is left empty", number: true },
   {
     name: "bytes",
@@ -265,6 +273,7 @@ function DeclareDatabase() {
             secret: d.secret.trim() || undefined,
             tls,
             timeout_minutes: whole(d.minutes),
+            audit_minutes: whole(d.audit),
             row_limit: whole(d.rows),
             byte_limit: whole(d.bytes),
           },
