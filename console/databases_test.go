@@ -102,4 +102,10 @@ func TestATableInADatabaseBecomesADelivery(t *testing.T) {
 	p.sees("those that break a rule can be opened from its findings")
 	p.visit("/tables/2?view=source")
 	p.sees("the database gauges at "+host, "Digest of its rows", "level numeric(6,3)")
+	// Nothing of it is put right from here, so that a certificate asks for no fix plan.
+	p.visit("/tables/2?view=certificate")
+	p.sees("The score of the table is 90.00, below its pass mark of 100.", "Where it lies", "It is vale.gauge_readings at "+host+":", "None of its rows were taken")
+	if strings.Contains(p.page(), "only a cleaned or merged table is certified") {
+		t.Error("it asks for a fix plan of a table in a database")
+	}
 }
