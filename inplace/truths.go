@@ -64,7 +64,7 @@ func (t *translator) settled(to truths) (said, bool) {
 	return said{}, false
 }
 
-// not is NOT of a value.
+// negated is NOT of a value.
 func (t *translator) negated(v said) said {
 	if settled, ok := t.settled(v.can().not()); ok {
 		return settled
