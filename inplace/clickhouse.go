@@ -547,14 +547,11 @@ func (clickhouse) countWhere(condition string) string {
 	return "countIf(" + condition + ")"
 }
 
-func (c clickhouse) sumWhere(v said, condition string) string {
+func (c clickhouse) sum(v said) string {
 	if v.scale == 0 && (v.digits == 0 || v.digits > 10) { // the sum of decimals has 38 digits by itself, and that of whole numbers 18
 		v.sql = c.widened(v)
 	}
-	if condition == always {
-		return "sum(" + v.sql + ")"
-	}
-	return "sumIf(" + v.sql + ", " + condition + ")"
+	return "sum(" + v.sql + ")"
 }
 
 // explained is empty: 18.16 tells nothing of what it expects, and what later servers tell was not tried.
@@ -623,7 +620,7 @@ func (clickhouse) trimmed(v said) string {
 	return "replaceRegexpOne(replaceRegexpOne(" + text + `, '(\\.[0-9]*?)0+$', '\\1'), '\\.$', '')`
 }
 
-func (clickhouse) spread(c *column, buckets int) string {
+func (clickhouse) spread(c *column) string {
 	hashed := c.same()
 	switch {
 	case c.nature.kind == exact && c.value.digits > 0 && c.value.digits <= doubleDigits:
@@ -631,10 +628,7 @@ func (clickhouse) spread(c *column, buckets int) string {
 	case c.nature.kind == exact:
 		hashed = bytesOf(c.ref)
 	}
-	if buckets == 1<<16 { // which are counted in a plain array
-		return "toUInt16(cityHash64(" + hashed + "))"
-	}
-	return fmt.Sprintf("(cityHash64(%s) %% %d)", hashed, buckets)
+	return "toUInt16(cityHash64(" + hashed + "))" // which are counted in a plain array
 }
 
 func (c clickhouse) rowHash(texts []string) string {

@@ -28,7 +28,7 @@ func (j *judgement) frequent(ctx context.Context, c *column, told *profile.Told)
 	if n := told.Numbers; n != nil && c.mistyped == never && !slices.ContainsFunc(slices.Collect(maps.Values(n.Buckets)), func(rows int64) bool { return rows >= least }) {
 		return []profile.Frequency{}, nil // no bucket of the numbers has so many, and no text more than its bucket
 	}
-	spread := j.spread(c, hashBuckets)
+	spread := j.spread(c)
 	answer, err := j.all(ctx, "where frequent texts of "+c.name+" may be", fmt.Sprintf("SELECT %s FROM %s WHERE %s GROUP BY %s HAVING count(*) >= %d", j.asText(spread), j.from, c.filled(), spread, least))
 	if found = []profile.Frequency{}; err != nil || len(answer) == 0 {
 		return found, err
@@ -175,7 +175,7 @@ func (j *judgement) describeEnds(ctx context.Context, c *column, told *profile.T
 	case numeric:
 		n := &profile.ToldNumbers{Buckets: map[uint32]int64{}, Deviation: math.NaN(), Skewness: math.NaN()}
 		told.Numbers = n
-		asks.ask(j.sumText(j.sumWhere(v, always), v), number(&n.Sum))
+		asks.ask(j.sumText(j.sum(v), v), number(&n.Sum))
 		end := func(text *string, to *table.Decimal) func(cell) error {
 			return func(one cell) (err error) {
 				if *text = one.text; near != "" && !one.null {

@@ -62,7 +62,7 @@ type dialect interface {
 	// asText turns what was worked out into a text.
 	asText(sql string) string
 	countWhere(condition string) string
-	sumWhere(v said, condition string) string
+	sum(v said) string
 	// sumText is the text of such a sum: a number, or a number of tens to the power sumPower, that word, and what is to be added.
 	sumText(sum string, of said) string
 	lowest(v said, condition string) string
@@ -76,8 +76,8 @@ type dialect interface {
 	near(v said) string
 	// trimmed is the text of an exact number, without zeros at its end.
 	trimmed(v said) string
-	// spread is one of so many buckets, by a hash of a column.
-	spread(c *column, buckets int) string
+	// spread is one of hashBuckets, by a hash of a column.
+	spread(c *column) string
 	// rowHash is a hash of 128 bits of texts, in hexadecimal.
 	rowHash(texts []string) string
 	// explained is a question of what the server expects of another one, and reads the first line of its answer; empty where it tells nothing.

@@ -461,7 +461,7 @@ func (j *judgement) countOnce(ctx context.Context, groups []int) ([]audit.Alike,
 		inner = append(inner, fmt.Sprintf("%s AS sieve_m%d", v.sql, i))
 		name := fmt.Sprintf("sieve_m%d", i)
 		measure := said{sql: name, kind: table.Number, scale: v.scale, float: v.float}
-		outer = append(outer, j.sumText(j.sumWhere(measure, always), measure))
+		outer = append(outer, j.sumText(j.sum(measure), measure))
 	}
 	for i, at := range g.undecided {
 		inner = append(inner, fmt.Sprintf("%s AS sieve_u%d", j.undecided[at], i))
@@ -581,6 +581,14 @@ func (d *digest) String() string { return fmt.Sprintf("%016x%016x", d.sum, d.or)
 
 func oneLine(err error) string {
 	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " ")
+}
+
+// DigestBy says how the servers of an engine of this name work out a digest of rows now; empty where there is no such engine.
+func DigestBy(engineName string) string {
+	if d, known := dialects[engineName]; known {
+		return d.hashName()
+	}
+	return ""
 }
 
 // Identity is what tells a table in a database from another, and from itself once it has changed.

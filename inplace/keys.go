@@ -231,12 +231,7 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 		return where, unique, err
 	}
 	var answer [][]cell
-	parts := 1 + j.rows/hashesAtOnce
-	for part := range parts {
-		among := ""
-		if parts > 1 {
-			among = fmt.Sprintf(" WHERE sieve_h %% %d = %d", parts, part)
-		}
+	for _, among := range j.hashesApart(hashesAtOnce) {
 		some, err := j.all(ctx, "whether there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes%s GROUP BY sieve_h HAVING count(*) > 1 LIMIT %d", j.asText("sieve_h"), hash, j.from,
 			narrower, among, keysListed+1))
 		if err != nil {
@@ -260,6 +255,18 @@ func (j *judgement) maybeShared(ctx context.Context, rule *keyRule, where, says 
 	return where + " AND " + hash + " IN (" + strings.Join(hashes, ", ") + ")", false, nil
 }
 
+// hashesApart says which hashes are looked at together, where those of so many rows may be.
+func (j *judgement) hashesApart(atOnce int64) (among []string) {
+	times := 1 + j.rows/atOnce
+	if times == 1 {
+		return []string{""}
+	}
+	for time := range times {
+		among = append(among, fmt.Sprintf(" WHERE sieve_h %% %d = %d", times, time))
+	}
+	return among
+}
+
 // crowdsAtOnce is of how many rows the hashes are gathered together, of four bytes each, and crowdsTold how many parts of them are told to a question.
 var (
 	crowdsAtOnce int64 = 40_000_000
@@ -270,12 +277,7 @@ var (
 func (j *judgement) crowds(ctx context.Context, hash, where, says string) (narrower string, unique bool, err error) {
 	part, crowded := j.crowded("sieve_h")
 	met := map[string]bool{}
-	times := 1 + j.rows/crowdsAtOnce
-	for time := range times {
-		among := ""
-		if times > 1 {
-			among = fmt.Sprintf(" WHERE sieve_h %% %d = %d", times, time)
-		}
+	for _, among := range j.hashesApart(crowdsAtOnce) {
 		answer, err := j.all(ctx, "in which parts there may be "+strings.TrimPrefix(says, "the "), fmt.Sprintf("SELECT %s FROM (SELECT %s AS sieve_h FROM %s WHERE %s) AS hashes%s GROUP BY %s HAVING %s", j.asText(part), hash, j.from,
 			where, among, part, crowded))
 		if err != nil {

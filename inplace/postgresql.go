@@ -462,12 +462,12 @@ func (postgresql) explained(sql string) (ask string, read func(line string) stri
 
 func (p postgresql) sumText(sum string, _ said) string { return p.asText(sum) }
 
-func (postgresql) sumWhere(v said, condition string) string {
+func (postgresql) sum(v said) string {
 	sum := v.sql
 	if v.raw != "" {
 		sum = v.raw + "::bigint" // whose sum is a numeric
 	}
-	return "COALESCE(sum(" + sum + ") FILTER (WHERE " + condition + "), 0)"
+	return "COALESCE(sum(" + sum + "), 0)"
 }
 
 func (postgresql) lowest(v said, condition string) string {
@@ -503,8 +503,8 @@ func (postgresql) near(said) string { return "" }
 
 func (postgresql) trimmed(v said) string { return "trim_scale(" + v.sql + ")::text" }
 
-func (postgresql) spread(c *column, buckets int) string {
-	return fmt.Sprintf("(hash_record_extended(ROW(%s), 0) & %d)", c.same(), buckets-1)
+func (postgresql) spread(c *column) string {
+	return fmt.Sprintf("(hash_record_extended(ROW(%s), 0) & %d)", c.same(), hashBuckets-1)
 }
 
 func (p postgresql) rowHash(texts []string) string {

@@ -490,11 +490,11 @@ func (s *Server) gatherAudit(ctx context.Context, c *candidate) error {
 		return err
 	}
 	c.audit = a
-	job, err := store.FindJob(ctx, s.Store.DB, a.JobID)
-	if err != nil {
-		return err
-	}
 	if there := work.LiesThere(c.table); there != nil {
+		job, err := store.FindJob(ctx, s.Store.DB, a.JobID)
+		if err != nil {
+			return err
+		}
 		c.statement.Table.There = certify.ThereOf(&c.result, there.Server, job.CreatedAt)
 	}
 	c.facts.Audited = newest != nil && a.RulebookID != nil && *a.RulebookID == newest.ID

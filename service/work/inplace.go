@@ -147,6 +147,10 @@ func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, bo
 	if err != nil {
 		return nil, err
 	}
+	if now := inplace.DigestBy(d.Engine); now != w.DigestBy {
+		return nil, fmt.Errorf("%s of %s: what it was when it became delivery %d was worked out in another way (%s) than servers are asked now (%s), so that nothing tells whether it is still the same; have it judged anew, as a delivery of its own",
+			w.relation(), d.Name, t.ID, w.DigestBy, now)
+	}
 	if book == nil {
 		if book, err = bare(t.Dataset); err != nil {
 			return nil, err
@@ -164,10 +168,6 @@ func (a *attempt) judgeThere(ctx context.Context, t *records.Table, w *There, bo
 	result, err := inplace.Judge(ctx, s, d.Engine, w.relation(), book, inplace.Options{Workers: a.Workers, Budget: time.Duration(d.AuditMinutes) * time.Minute, Tell: func(string, string) { a.ticks.Add(1) }})
 	if err != nil {
 		return nil, fmt.Errorf("%s of %s: %w", w.relation(), d.Name, err)
-	}
-	if result.There.DigestBy != w.DigestBy {
-		return nil, fmt.Errorf("%s of %s: what it was when it became delivery %d was worked out in another way (%s) than servers are asked now (%s), so that nothing tells whether it is still the same; have it judged anew, as a delivery of its own",
-			w.relation(), d.Name, t.ID, w.DigestBy, result.There.DigestBy)
 	}
 	if result.There.Digest != w.Digest || result.Rows != w.Rows {
 		return nil, fmt.Errorf("%s of %s has changed since it became delivery %d: it had %s then, and has %d now; have it judged anew, as a delivery of its own", w.relation(), d.Name, t.ID, document.Counted(w.Rows, "row", "rows"), result.Rows)
