@@ -116,6 +116,9 @@ func (o *Opened) File(ctx context.Context, r Reading) (*File, error) {
 		f.Bytes = func(ctx context.Context, _ int64) (io.ReadCloser, error) {
 			return content.Stream(ctx, streaming), nil
 		}
+		if columnar, ok := streaming.(content.Columnar); ok {
+			f.Blocks = func(ctx context.Context) (delimited.Blocks, error) { return content.StreamBlocks(ctx, columnar), nil }
+		}
 	} else {
 		f.Bytes = o.spool.Open
 		f.Beside = func() delimited.Noted { return o.spool.Noted(f.Names) }

@@ -567,10 +567,10 @@ func formatInstant(micros int64) string {
 	return string(AppendInstant(raw[:0], micros))
 }
 
-// appendDay writes a day of the years 1 to 9999; nil for others. The year begins in March, as in daysSince.
-func appendDay(to []byte, days int64) []byte {
+// calendarDay takes a day of the years 1 to 9999 apart; it reports false of others. The year begins in March, as in daysSince.
+func calendarDay(days int64) (year, month, day int, ok bool) {
 	if days < -719_162 || days > 2_932_896 {
-		return nil
+		return 0, 0, 0, false
 	}
 	since := int(days + 719_468) // 0000-03-01
 	era := since / 146_097
@@ -578,13 +578,32 @@ func appendDay(to []byte, days int64) []byte {
 	yearOf := (of - of/1460 + of/36_524 - of/146_096) / 365
 	dayOf := of - (365*yearOf + yearOf/4 - yearOf/100)
 	from := (5*dayOf + 2) / 153 // months since March
-	day, month, year := dayOf-(153*from+2)/5+1, from+3, yearOf+era*400
+	day, month, year = dayOf-(153*from+2)/5+1, from+3, yearOf+era*400
 	if month > 12 {
 		month, year = month-12, year+1
+	}
+	return year, month, day, true
+}
+
+// appendDay writes a day of the years 1 to 9999; nil for others.
+func appendDay(to []byte, days int64) []byte {
+	year, month, day, ok := calendarDay(days)
+	if !ok {
+		return nil
 	}
 	to = appendTwo(appendTwo(to, year/100), year%100)
 	to = appendTwo(append(to, '-'), month)
 	return appendTwo(append(to, '-'), day)
+}
+
+// TokenOfDay returns the token of a day of the years 1 to 9999, as AppendDate writes it; it reports false of others.
+func TokenOfDay(days int64) (t Token, ok bool) {
+	year, month, day, ok := calendarDay(days)
+	if !ok {
+		return t, false
+	}
+	two := func(n int) uint64 { return uint64('0'+n/10) | uint64('0'+n%10)<<8 }
+	return Token{two(year/100) | two(year%100)<<16 | '-'<<32 | two(month)<<40 | '-'<<56, two(day) | uint64(len("yyyy-MM-dd"))<<56}, true
 }
 
 func appendTwo(to []byte, n int) []byte { return append(to, byte('0'+n/10), byte('0'+n%10)) }

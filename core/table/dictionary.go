@@ -203,13 +203,24 @@ func (c *Cells) place(t Token) []byte {
 }
 
 // Text returns the text of cell i as it stands in the bytes.
-func (c *Cells) Text(i int) string {
+func (c *Cells) Text(i int) string { return string(c.Bytes(i)) }
+
+// Bytes returns the bytes of cell i, which are not to be written to.
+func (c *Cells) Bytes(i int) []byte {
 	t := c.Tokens[i]
 	if t.Inline() {
-		var raw [16]byte
-		return string(t.Bytes(&raw))
+		return t.Bytes(new([16]byte))
 	}
-	return string(c.place(t))
+	return c.place(t)
+}
+
+// Length returns how many bytes cell i has.
+func (c *Cells) Length(i int) int {
+	t := c.Tokens[i]
+	if t.Inline() {
+		return t.Len()
+	}
+	return int(uint32(t.Lo>>32) - uint32(t.Lo)&^ExtraBit)
 }
 
 // Bytes writes a short text into raw.

@@ -188,6 +188,37 @@ func eightDigits(w uint64) (number uint64, digits bool) {
 	return number, digits
 }
 
+// TokenOfNumber returns the token of a number in so many units of its last place, as DecimalOf(units, scale).Append writes it; it reports
+// false where that is no short text.
+func TokenOfNumber(units int64, scale int) (t Token, ok bool) {
+	const most = 99_999_999_999_999 // 14 digits, beside a point
+	if units > most || units < -most || scale < 0 || scale >= InlineLength-1 {
+		return t, false
+	}
+	rest, length := units, uint64(0)
+	if rest < 0 {
+		rest = -rest
+	}
+	put := func(c byte) { // before what there is
+		t.Hi = t.Hi<<8 | t.Lo>>56
+		t.Lo = t.Lo<<8 | uint64(c)
+		length++
+	}
+	for place := 0; rest > 0 || place <= scale; place++ {
+		if place == scale && place > 0 {
+			put('.')
+		}
+		next := rest / 10
+		put(byte('0' + rest - next*10))
+		rest = next
+	}
+	if units < 0 {
+		put('-')
+	}
+	t.Hi |= length << 56
+	return t, length <= InlineLength
+}
+
 // Shortest returns the token of the shortest text of a number that Number reads, with so many
 // digits after the point, as Decimal.Shortest writes it: without leading zeros, or trailing
 // ones after the point.

@@ -96,6 +96,29 @@ func TestNumbersOfTokensAreThoseOfTheirTexts(t *testing.T) {
 	}
 }
 
+func TestTheTokenOfANumberIsThatOfItsText(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 2))
+	refused := 0
+	for range 200_000 {
+		units, scale := r.Int64N(1<<(1+r.IntN(62)))*int64(1-2*r.IntN(2)), r.IntN(16)
+		got, ok := TokenOfNumber(units, scale)
+		text := string(DecimalOf(units, scale).Append(nil))
+		if ok && got != TokenOf(text) {
+			var raw [16]byte
+			t.Fatalf("%d with %d places is %q, want %q", units, scale, got.Bytes(&raw), text)
+		}
+		if !ok {
+			refused++
+			if len(text) <= InlineLength-2 && scale < InlineLength-1 {
+				t.Fatalf("%q has no token", text)
+			}
+		}
+	}
+	if refused == 0 || refused > 150_000 {
+		t.Errorf("%d have no token", refused)
+	}
+}
+
 func TestHashesOfListsDependOnEveryTextAndItsPlace(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
 	met := map[Hash]string{}

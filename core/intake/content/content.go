@@ -19,6 +19,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"proudsieve/core/intake/delimited"
 )
 
 const (
@@ -71,6 +73,13 @@ type Named interface {
 type Streaming interface {
 	Columned
 	Streams()
+}
+
+// Columnar is a Streaming converter of a format that is read by columns, and hands out the same cells without putting them into records.
+type Columnar interface {
+	Streaming
+	// Blocks hands all rows to take, in their order; take has a block from then on.
+	Blocks(ctx context.Context, take func(*delimited.Block) error) error
 }
 
 // Parted is a Converter of a file with several parts, of which one is read.

@@ -43,7 +43,7 @@ func (t *Text) Pick(ctx context.Context, checkpoints []Checkpoint, rows []uint32
 
 // Places returns where the parts of a text begin that can be read from any place on.
 func (t *Text) Places(ctx context.Context) ([]Checkpoint, error) {
-	p, err := t.Open(ctx)
+	p, err := t.OpenAt(ctx, t.Body)
 	if err != nil {
 		return nil, err
 	}

@@ -65,7 +65,7 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 		cells := t.column(c)
 		mine := d.Encode(cells, p.text.encode)
 		if len(d.Flawed) > 0 {
-			t.flawed(d, mine, &cells, c)
+			p.text.flawed(b, d, mine, &cells, c)
 		}
 		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
 	}
@@ -243,10 +243,10 @@ func (t *taking) awkward(scan scanner, i int) {
 	for c, one := range t.found {
 		content := one.content(raw)
 		if one.defect != "" {
-			t.defect(i, one.defect, c, string(content))
+			p.text.defect(t.batch, i, one.defect, c, string(content))
 		}
 		if len(content) > cellLimit {
-			t.defect(i, table.CellTooLong, c, strconv.Itoa(len(content))+" bytes")
+			p.text.defect(t.batch, i, table.CellTooLong, c, strconv.Itoa(len(content))+" bytes")
 		}
 		switch {
 		case c >= width:
@@ -262,7 +262,7 @@ func (t *taking) awkward(scan scanner, i int) {
 		t.tokens[c*rows+i] = table.Token{}
 	}
 	if n := len(t.found); n < width && !p.text.Converted {
-		t.defect(i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
+		p.text.defect(t.batch, i, table.TooFewCells, -1, fmt.Sprintf("%d of %d cells", n, width))
 	}
 	if len(t.found) > width {
 		surplus := make([]string, 0, len(t.found)-width)
@@ -277,26 +277,26 @@ func (t *taking) awkward(scan scanner, i int) {
 		if p.text.Converted { // the defect was told
 			return
 		}
-		t.defect(i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width,
+		p.text.defect(t.batch, i, table.TooManyCells, -1, fmt.Sprintf("%d cells for %d columns; beyond them: %s", len(t.found), width,
 			strings.Join(surplus, " | ")))
 	}
 }
 
 // flawed notes the cells of a column whose bytes something is wrong with.
-func (t *taking) flawed(d *table.Dictionary, codes []uint32, cells *table.Cells, c int) {
+func (t *Text) flawed(b *table.Batch, d *table.Dictionary, codes []uint32, cells *table.Cells, c int) {
 	for i, code := range codes {
 		if kind, ok := d.Flawed[code]; ok {
-			t.defect(i, kind, c, strconv.QuoteToASCII(cells.Text(i)))
+			t.defect(b, i, kind, c, strconv.QuoteToASCII(cells.Text(i)))
 		}
 	}
 }
 
-func (t *taking) defect(i int, kind table.DefectKind, column int, detail string) {
-	d := table.Defect{Kind: kind, Line: t.batch.Lines[i], Row: t.batch.Rows[i], Detail: Clip(detail)}
-	if names := t.part.text.Names; column >= 0 && column < len(names) {
-		d.Column = names[column]
+func (t *Text) defect(b *table.Batch, i int, kind table.DefectKind, column int, detail string) {
+	d := table.Defect{Kind: kind, Line: b.Lines[i], Row: b.Rows[i], Detail: Clip(detail)}
+	if column >= 0 && column < len(t.Names) {
+		d.Column = t.Names[column]
 	}
-	t.batch.Defects = append(t.batch.Defects, d)
+	b.Defects = append(b.Defects, d)
 }
 
 // Decode turns raw bytes into text; each byte that stands for no character becomes U+FFFD.

@@ -10,7 +10,8 @@
 //
 // A Text hands its bytes out in parts of whole records (parts.go), which are found by a
 // scanner (scanner.go); a part is taken apart into columns by any worker (taking.go), with the
-// delimiters of 64 bytes at once where the processor can (delimiters.go).
+// delimiters of 64 bytes at once where the processor can (delimiters.go). What a format that is read by columns hands out has its
+// cells already (blocks.go).
 package delimited
 
 import (
@@ -75,6 +76,9 @@ type Text struct {
 	// wrong with it is told by Beside, from the body on.
 	Converted bool
 	Beside    func() Noted
+	// Blocks opens the rows of a format that is read by columns; nil of others. Reading from the start goes by them, and everything
+	// else by Bytes.
+	Blocks func(ctx context.Context) (Blocks, error)
 	// OnProgress, if set, is told the bytes handed out so far and the rows in them. Of text that
 	// does not seek, the bytes are only told when all are read.
 	OnProgress func(bytes, rows int64)
@@ -91,7 +95,12 @@ type Noted interface {
 func (t *Text) Columns() []string { return t.Names }
 
 // Open implements table.Source.
-func (t *Text) Open(ctx context.Context) (table.Parts, error) { return t.OpenAt(ctx, t.Body) }
+func (t *Text) Open(ctx context.Context) (table.Parts, error) {
+	if t.Blocks != nil && t.ClosingRecords == 0 && len(t.Closing) == 0 {
+		return t.openBlocks(ctx)
+	}
+	return t.OpenAt(ctx, t.Body)
+}
 
 // OpenAt starts reading at a checkpoint taken from an earlier reading of the same bytes.
 func (t *Text) OpenAt(ctx context.Context, from Checkpoint) (table.Parts, error) {

@@ -25,6 +25,8 @@ type visit struct {
 	Small    int32     `parquet:"small,optional"`
 	Unsigned uint32    `parquet:"unsigned"`
 	Site     string    `parquet:"site,dict"`
+	Crew     *string   `parquet:"crew,optional,dict"`
+	Depths   *int64    `parquet:"depths,optional,dict"`
 	Note     *string   `parquet:"note,optional"`
 	Depth    *float64  `parquet:"depth,optional"`
 	Rough    float32   `parquet:"rough"`
@@ -52,6 +54,10 @@ func visitAtRandom(r *rand.Rand, id int) visit {
 		v.Note = &note
 		v.Lab.Name = &note
 	}
+	if r.IntN(6) > 0 {
+		crew, depths := strings.Repeat("crew of the upper vale ", r.IntN(3))+strconv.Itoa(r.IntN(9)), r.Int64N(50)
+		v.Crew, v.Depths = &crew, &depths
+	}
 	if r.IntN(5) > 0 {
 		depth := float64(r.IntN(100_000)) / 64
 		v.Depth = &depth
@@ -75,6 +81,10 @@ func (v visit) cells() []string {
 	if v.Small == 0 { // which the library writes as null
 		small = ""
 	}
+	depths := ""
+	if v.Depths != nil {
+		depths = strconv.FormatInt(*v.Depths, 10)
+	}
 	if v.Depth != nil {
 		depth = strconv.FormatFloat(*v.Depth, 'f', -1, 64)
 	}
@@ -93,7 +103,7 @@ func (v visit) cells() []string {
 	if tags != "" {
 		tags, counts = "["+tags[1:]+"]", "["+counts[1:]+"]"
 	}
-	return []string{strconv.FormatInt(v.ID, 10), small, strconv.FormatUint(uint64(v.Unsigned), 10), v.Site, optional(v.Note), depth, strconv.FormatFloat(float64(v.Rough), 'f', -1, 32),
+	return []string{strconv.FormatInt(v.ID, 10), small, strconv.FormatUint(uint64(v.Unsigned), 10), v.Site, optional(v.Crew), depths, optional(v.Note), depth, strconv.FormatFloat(float64(v.Rough), 'f', -1, 32),
 		strconv.FormatBool(v.Clear), new(big.Rat).SetFrac64(v.Price, 1000).FloatString(3), time.Unix(int64(v.Day)*86400, 0).UTC().Format("2006-01-02"), at, key, raw, tags, counts, optional(v.Lab.Name)}
 }
 

@@ -86,25 +86,63 @@ func (p *reader) Columns(ctx context.Context) ([]string, error) {
 
 // Convert implements content.Converter. Records are numbered from 1, since the file has no lines.
 func (p *reader) Convert(ctx context.Context, to *content.Records) error {
+	var lines []byte
+	return p.Blocks(ctx, func(b *delimited.Block) error {
+		lines = lines[:0]
+		for row := range b.Rows {
+			for c := range b.Columns {
+				lines = append(content.AppendCell(lines, b.Columns[c].Bytes(row), len(b.Columns) == 1), ',')
+			}
+			lines[len(lines)-1] = '\n'
+		}
+		n := b.Rows
+		b.Release()
+		return to.WriteLines(lines, n)
+	})
+}
+
+// Blocks implements content.Columnar.
+func (p *reader) Blocks(ctx context.Context, take func(*delimited.Block) error) error {
 	return p.file(ctx, func(file *parquet.File) error {
-		var kinds []cellKind
+		r := blocks{rows: rowsFirst, take: take}
 		for _, path := range file.Schema().Columns() {
 			leaf, ok := file.Schema().Lookup(path...)
 			if !ok {
 				return fmt.Errorf("%w (it has no column %s)", ErrParquet, strings.Join(path, "."))
 			}
-			kinds = append(kinds, cellKind{write: textOf(leaf.Node.Type().LogicalType()), repeated: leaf.MaxRepetitionLevel > 0,
-				alone: len(file.Schema().Columns()) == 1})
+			r.kinds = append(r.kinds, kindOf(leaf))
 		}
-		number := int64(0)
 		for _, group := range file.RowGroups() {
-			if err := writeGroup(ctx, group, kinds, number, to); err != nil {
+			if err := r.group(ctx, group); err != nil {
 				return err
 			}
-			number += group.NumRows()
 		}
 		return nil
 	})
+}
+
+// kindOf returns how the cells of a column are written.
+func kindOf(leaf parquet.LeafColumn) cellKind {
+	bare, logical := leaf.Node.Type().Kind(), leaf.Node.Type().LogicalType()
+	kind := cellKind{write: textOf(logical), text: bare == parquet.ByteArray || bare == parquet.FixedLenByteArray, plain: true, scale: -1,
+		repeated: leaf.MaxRepetitionLevel > 0, present: byte(leaf.MaxDefinitionLevel)}
+	if logical == nil {
+		kind.scale = 0
+		return kind
+	}
+	switch of := logical.Value.(type) {
+	case *format.DecimalType:
+		kind.plain, kind.scale = false, int(of.Scale)
+	case *format.UUIDType:
+		kind.plain = false
+	case *format.DateType:
+		kind.days = true
+	case *format.IntType:
+		if of.IsSigned {
+			kind.scale = 0
+		}
+	}
+	return kind
 }
 
 // textOf returns how the values of a logical type are written.
