@@ -102,14 +102,40 @@ func (p *person) awaits(expression string) {
 	}
 }
 
-// presses clicks the link or button that says something.
+// presses clicks the link or button that says something. What arrives from the service meanwhile moves the page, so that
+// a click can land beside it: then it is made again, as a person would.
 func (p *person) presses(text string) {
 	p.t.Helper()
-	p.do("pressing "+text,
-		chromedp.Click(chromedp.Search(
-			fmt.Sprintf(`//*[(self::a or self::button) and not(@disabled) and contains(normalize-space(.), %q)]`,
-				text))))
+	for deadline := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+		evaluate[bool](p, fmt.Sprintf(watchForPress, text))
+		p.do("pressing "+text,
+			chromedp.Click(chromedp.Search(
+				fmt.Sprintf(`//*[(self::a or self::button) and not(@disabled) and contains(normalize-space(.), %q)]`,
+					text))))
+		if !evaluate[bool](p, "window.beside ?? false") { // undefined where the press has led to another document
+			return
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("%q cannot be pressed at %s, which says:\n%s", text, p.address(), p.page())
+		}
+	}
 }
+
+// watchForPress has the page note whether the pointer went down beside the link or button that says something, or came up
+// beside the one on which it had gone down.
+const watchForPress = `(() => {
+	const says = (e) => e instanceof Element ? e.closest("a, button") : null;
+	let down = null;
+	window.beside = true;
+	document.addEventListener("pointerdown", (e) => {
+		down = says(e.target);
+		window.beside = !down?.textContent.replace(/\s+/g, " ").includes(%q);
+	}, { capture: true, once: true });
+	document.addEventListener("click", (e) => {
+		if (down?.isConnected && e.target !== down && e.target.contains(down)) window.beside = true;
+	}, { capture: true, once: true });
+	return true;
+})()`
 
 // writes replaces the text of a field, or chooses what a list has, once it has it; the page's own code sees it as typing.
 func (p *person) writes(selector, text string) {
