@@ -45,8 +45,8 @@ func (s *spool) write(b *table.Batch) (spooled, error) {
 	if b.Len() == 0 {
 		return spooled{}, nil
 	}
-	raw := encode(room(), b)
-	defer giveBack(raw)
+	raw := encode(table.BytesRoom(), b)
+	defer table.RecycleBytes(raw)
 	at := s.size.Add(int64(len(raw))) - int64(len(raw))
 	if _, err := s.file.WriteAt(raw, at); err != nil {
 		return spooled{}, fmt.Errorf("keeping the table between two steps: %w", err)
@@ -118,8 +118,8 @@ func (p spoolPart) Span() (uint32, int) { return p.first, int(p.last-p.first) + 
 
 // Batch implements table.Part.
 func (p spoolPart) Batch([]*table.Dictionary) (*table.Batch, error) {
-	raw := slices.Grow(room(), int(p.bytes))[:p.bytes]
-	defer giveBack(raw)
+	raw := slices.Grow(table.BytesRoom(), int(p.bytes))[:p.bytes]
+	defer table.RecycleBytes(raw)
 	if _, err := p.spool.file.ReadAt(raw, p.offset); err != nil {
 		return nil, fmt.Errorf("reading the table between two steps: %w", err)
 	}

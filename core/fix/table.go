@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"sync"
 
 	"proudsieve/core/table"
 )
@@ -180,18 +179,6 @@ func scan[T any](ctx context.Context, source table.Source, workers int, work fun
 	return table.ScanBatches(ctx, source, workers, work, take)
 }
 
-// rooms are pieces of memory that batches are written into, one after the other.
-var rooms sync.Pool
-
-func room() []byte {
-	if raw, ok := rooms.Get().(*[]byte); ok {
-		return (*raw)[:0]
-	}
-	return nil
-}
-
-func giveBack(raw []byte) { rooms.Put(&raw) }
-
 // Refuse says that the step that looks must not be done as it is declared.
 func (t *Table) Refuse(why string, rows int64, places ...Place) {
 	t.run.steps[t.step].told.refuse(why, rows, places...)
@@ -273,12 +260,12 @@ func (t *Table) last(ctx context.Context, out *table.Writer) error {
 	return scan(ctx, t.source, t.run.workers, func(b *table.Batch) (*passed, error) {
 		p, err := t.run.through(b, t.pending, t.arrived(), frame, false)
 		if err == nil {
-			p.rows = table.AppendRows(room(), p.batch)
+			p.rows = table.AppendRows(table.BytesRoom(), p.batch)
 			table.Recycle(b.Columns)
 		}
 		return p, err
 	}, func(p *passed) error {
-		defer giveBack(p.rows)
+		defer table.RecycleBytes(p.rows)
 		if err := t.run.take(p, t.pending); err != nil {
 			return err
 		}

@@ -94,10 +94,11 @@ type gatheredBatch struct {
 func (m *merger) gather(b *table.Batch, t *stackedTable, parts []keyPart, period int, days *rulebook.Cells) *gatheredBatch {
 	out := &gatheredBatch{}
 	keyed := m.shared.key != nil
-	r := newKeyReader(b, m.frame, parts, !keyed)
+	hashes, whole := hashRows(b, m.frame, parts, !keyed)
+	defer table.RecycleHashes(hashes)
 	for i, row := range b.Rows {
-		if h, whole := r.hash(i); whole {
-			out.keys.Add(h, uint32(t.first)+row)
+		if whole[i] {
+			out.keys.Add(hashes[i], uint32(t.first)+row)
 		} else if keyed {
 			out.unkeyed = append(out.unkeyed, uint32(t.first)+row)
 		}

@@ -95,7 +95,8 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 	}
 	work := func(b *table.Batch) (*loaded, error) {
 		l := &loaded{rows: encodeRows(b, out.taken)}
-		r := newKeyReader(b, there, right, j.Blanks == BlanksEqual)
+		hashes, whole := hashRows(b, there, right, j.Blanks == BlanksEqual)
+		defer table.RecycleHashes(hashes)
 		if spanning != nil {
 			l.placed = spanning.place(b, there)
 		}
@@ -103,8 +104,8 @@ func (m *merger) load(ctx context.Context, j Join, in Input, workers int) (*join
 			if spanning != nil && l.none[i] {
 				continue
 			}
-			if h, whole := r.hash(i); whole {
-				l.keys.Add(h, row-1)
+			if whole[i] {
+				l.keys.Add(hashes[i], row-1)
 			}
 		}
 		l.has = make([]table.Decimal, len(out.names))
@@ -425,14 +426,14 @@ func (j *joiner) finder(b *table.Batch, keys *keyReader) (func(at int) (found []
 	if err := j.keys.findAll(hashes, found); err != nil {
 		return nil, err
 	}
-	for code, blank := range part.blank {
-		if blank {
+	for code := range part.tokens {
+		if part.blank(uint32(code)) {
 			found[code] = nil
 		}
 	}
 	return func(at int) ([]table.HashedRow, bool, error) {
 		code := part.codes[at]
-		return found[code], !part.blank[code], nil
+		return found[code], !part.blank(code), nil
 	}, nil
 }
 

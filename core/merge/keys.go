@@ -111,42 +111,70 @@ type keyReader struct {
 
 type readPart struct {
 	codes  []uint32
-	tokens []table.Token // by code
-	blank  []bool
+	tokens []table.Token // by code; that of no text where the part is blank
 	text   func(at int) string
 	// identity is the text that is compared, of a code.
 	identity func(code uint32) string
 }
 
+// blank reports whether a part is missing.
+func (p *readPart) blank(code uint32) bool { return p.tokens[code] == table.Token{} }
+
 func newKeyReader(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) *keyReader {
 	r := &keyReader{blankEqual: blankEqual}
 	for _, p := range parts {
-		if p.expression != nil {
-			values, codes := p.expression.Evaluator(condition.NewMemory(1)).Values(rulebook.Batch{Batch: b, Names: f.names, Cells: f.cells})
-			one := readPart{codes: codes, tokens: make([]table.Token, len(values)), blank: make([]bool, len(values))}
-			texts := make([]string, len(values))
-			for code, v := range values {
-				texts[code] = v.Identity()
-				one.tokens[code], one.blank[code] = table.TokenOf(texts[code]), v.Kind == table.Missing || texts[code] == ""
-			}
-			one.identity = func(code uint32) string { return texts[code] }
-			one.text = func(at int) string { return texts[codes[at]] }
-			r.parts = append(r.parts, one)
-			continue
-		}
-		column := b.Columns[p.column]
-		one := readPart{codes: column.Codes, tokens: make([]table.Token, len(column.Texts)), blank: make([]bool, len(column.Texts)), text: column.At,
-			identity: func(code uint32) string { return p.identity(column.Texts[code]) }}
-		for code, text := range column.Texts {
-			if p.cells == nil {
-				one.tokens[code], one.blank[code] = table.TokenOf(text), text == ""
-			} else {
-				one.tokens[code], one.blank[code] = p.cells.IdentityToken(text)
-			}
-		}
-		r.parts = append(r.parts, one)
+		r.parts = append(r.parts, p.read(b, f))
 	}
 	return r
+}
+
+// read works out what a part of a key is in the rows of a batch.
+func (p keyPart) read(b *table.Batch, f *frame) readPart {
+	if p.expression != nil {
+		values, codes := p.expression.Evaluator(condition.NewMemory(1)).Values(rulebook.Batch{Batch: b, Names: f.names, Cells: f.cells})
+		one := readPart{codes: codes, tokens: table.TokensRoom(len(values))}
+		texts := make([]string, len(values))
+		for code, v := range values {
+			if one.tokens[code] = (table.Token{}); v.Kind != table.Missing {
+				texts[code] = v.Identity()
+				one.tokens[code] = table.TokenOf(texts[code])
+			}
+		}
+		one.identity = func(code uint32) string { return texts[code] }
+		one.text = func(at int) string { return texts[codes[at]] }
+		return one
+	}
+	column := b.Columns[p.column]
+	one := readPart{codes: column.Codes, tokens: table.TokensRoom(len(column.Texts)), text: column.At,
+		identity: func(code uint32) string { return p.identity(column.Texts[code]) }}
+	for code, text := range column.Texts {
+		if p.cells == nil {
+			one.tokens[code] = table.TokenOf(text)
+		} else {
+			one.tokens[code], _ = p.cells.IdentityToken(text)
+		}
+	}
+	return one
+}
+
+// hashRows is keyReader.hash for all rows of a batch, a part after the other. The hashes may go to RecycleHashes.
+func hashRows(b *table.Batch, f *frame, parts []keyPart, blankEqual bool) (hashes []table.Hash, whole []bool) {
+	hashes, whole = table.HashesRoom(b.Len()), make([]bool, b.Len())
+	filled := make([]int, b.Len())
+	for _, p := range parts {
+		one := p.read(b, f)
+		table.HashColumn(hashes, one.tokens, one.codes)
+		for i, code := range one.codes[:len(filled)] {
+			if !one.blank(code) {
+				filled[i]++
+			}
+		}
+		table.RecycleTokens(one.tokens)
+	}
+	for i, n := range filled {
+		whole[i] = n == len(parts) || blankEqual && n > 0
+	}
+	return hashes, whole
 }
 
 // identity is what the text of a column is compared by; empty where it is missing.
@@ -167,10 +195,10 @@ func (r *keyReader) hash(at int) (h table.Hash, whole bool) {
 	for k := range r.parts {
 		p := &r.parts[k]
 		code := p.codes[at]
-		if p.blank[code] && !r.blankEqual {
+		if p.blank(code) && !r.blankEqual {
 			return h, false
 		}
-		filled = filled || !p.blank[code]
+		filled = filled || !p.blank(code)
 		h = table.With(h, p.tokens[code])
 	}
 	return h, filled || len(r.parts) == 0

@@ -347,7 +347,7 @@ func (m *merger) through(out *joinedBatch, from int, in *Input, place int32, t *
 	}
 	_, origin := m.originColumns(in, out.out.Rows)
 	out.out.Columns = append(out.out.Columns, origin...)
-	out.rows = table.AppendRows(nil, out.out)
+	out.rows = table.AppendRows(table.BytesRoom(), out.out)
 	return nil
 }
 
@@ -367,6 +367,7 @@ func (m *merger) put(j *joinedBatch, writer *table.Writer) error {
 			return err
 		}
 	}
+	defer table.RecycleBytes(j.rows)
 	return writer.WriteRows(j.rows)
 }
 

@@ -143,7 +143,7 @@ func (r *revising) gather(ctx context.Context, at int, sorter *table.Sorter, out
 				token := table.With(table.Hash{}, p.tokens[p.codes[i]])
 				g.records = binary.BigEndian.AppendUint64(g.records, token.Hi^token.Lo)
 				blank := byte(0)
-				if p.blank[p.codes[i]] {
+				if p.blank(p.codes[i]) {
 					blank = 1
 				}
 				g.records = append(g.records, blank)

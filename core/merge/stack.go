@@ -262,7 +262,10 @@ func (m *merger) join(b *table.Batch, t *stackedTable) (*joinedBatch, error) {
 	if err := m.settle(out, t); err != nil {
 		return nil, err
 	}
-	return out, m.through(out, 0, t.Input, int32(slices.Index(m.tables, t)), t)
+	err := m.through(out, 0, t.Input, int32(slices.Index(m.tables, t)), t)
+	out.out.Columns = nil // what is asked of the rows from here on was worked out
+	table.Recycle(b.Columns)
+	return out, err
 }
 
 // settle takes out of a batch of the stack the rows for which others stand, and fills the cells of those that stand for others.

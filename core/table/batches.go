@@ -132,7 +132,7 @@ func (g *gathering) whole() *Batch {
 }
 
 // Pieces of memory for the columns of batches, which are used again: they are large, and would be cleared each time.
-var codesRooms, textsRooms sync.Pool
+var codesRooms, textsRooms, tokensRooms, hashesRooms sync.Pool
 
 func codesRoom(n int) []uint32 {
 	if room, ok := codesRooms.Get().(*[]uint32); ok && cap(*room) >= n {
@@ -163,3 +163,26 @@ func Recycle(columns []Column) {
 		}
 	}
 }
+
+// TokensRoom returns room for so many tokens, whatever stands there.
+func TokensRoom(n int) []Token {
+	if room, ok := tokensRooms.Get().(*[]Token); ok && cap(*room) >= n {
+		return (*room)[:n]
+	}
+	return make([]Token, n, n+n/8)
+}
+
+// RecycleTokens gives back what came of TokensRoom, once nothing uses it any more.
+func RecycleTokens(room []Token) { tokensRooms.Put(&room) }
+
+// HashesRoom returns room for so many hashes, all of them zero: those of no texts.
+func HashesRoom(n int) []Hash {
+	if room, ok := hashesRooms.Get().(*[]Hash); ok && cap(*room) >= n {
+		clear((*room)[:n])
+		return (*room)[:n]
+	}
+	return make([]Hash, n, n+n/8)
+}
+
+// RecycleHashes gives back what came of HashesRoom, once nothing uses it any more.
+func RecycleHashes(room []Hash) { hashesRooms.Put(&room) }

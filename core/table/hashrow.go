@@ -17,20 +17,26 @@ func HashRow(b *Batch, i int) Hash {
 	return WithTexts(h, b.Surplus[i])
 }
 
-// RowHasher returns HashRow for the rows of a batch, which looks at each text once.
-func RowHasher(b *Batch) func(i int) Hash {
-	tokens := make([][]Token, len(b.Columns))
+// HashRows is HashRow for all rows of a batch, a column after the other; the hashes may go to RecycleHashes.
+func HashRows(b *Batch) []Hash {
+	hashes := HashesRoom(b.Len())
 	for c := range b.Columns {
-		tokens[c] = make([]Token, len(b.Columns[c].Texts))
+		tokens := TokensRoom(len(b.Columns[c].Texts))
 		for code, text := range b.Columns[c].Texts {
-			tokens[c][code] = TokenOf(text)
+			tokens[code] = TokenOf(text)
 		}
+		HashColumn(hashes, tokens, b.Columns[c].Codes)
+		RecycleTokens(tokens)
 	}
-	return func(i int) Hash {
-		var h Hash
-		for c := range tokens {
-			h = With(h, tokens[c][b.Columns[c].Codes[i]])
-		}
-		return WithTexts(h, b.Surplus[i])
+	for i, cells := range b.Surplus {
+		hashes[i] = WithTexts(hashes[i], cells)
+	}
+	return hashes
+}
+
+// HashColumn adds the cells of a column, given by the tokens of its codes, to the hashes of the rows.
+func HashColumn(hashes []Hash, tokens []Token, codes []uint32) {
+	for i, code := range codes[:len(hashes)] {
+		hashes[i] = With(hashes[i], tokens[code])
 	}
 }

@@ -177,11 +177,8 @@ func equalBytes(w uint64, b byte) uint64 {
 // eightDigits reads eight digits, the first in the lowest byte: pairs of them are joined,
 // then pairs of pairs, then both halves. digits is false where one byte is something else.
 func eightDigits(w uint64) (number uint64, digits bool) {
-	const (
-		sixes, tops = 0x0606060606060606, 0xF0F0F0F0F0F0F0F0
-		hundreds    = 0x000000FF000000FF
-	)
-	digits = w&tops == zeros && (w+sixes)&tops == zeros
+	const hundreds = 0x000000FF000000FF
+	digits = allDigits(w)
 	w -= zeros
 	w = w*10 + w>>8
 	number = ((w&hundreds)*(100+1000000<<32) + (w>>16&hundreds)*(1+10000<<32)) >> 32
@@ -244,6 +241,49 @@ func (t Token) Shortest(scale int) Token {
 	}
 	within := &inline[n]
 	return Token{t.Lo & within.Lo, t.Hi&within.Hi | uint64(n)<<56}
+}
+
+// ShortestNumber reports whether a short text is a number that Number reads, and its shortest text as Shortest has it, with a point or
+// without. Eight bytes are looked at at once, and the number itself is not worked out.
+func (t Token) ShortestNumber() (ok, point bool) {
+	n := t.Hi >> 56
+	if n == 0 || n > InlineLength {
+		return false, false
+	}
+	lo, hi := t.Lo, t.Hi&(1<<56-1)
+	negative := byte(lo) == '-'
+	if negative {
+		lo, hi, n = lo>>8|hi<<56, hi>>8, n-1
+	}
+	pointsLow, pointsHigh := equalEach(lo, '.'), equalEach(hi, '.')
+	points := bits.OnesCount64(pointsLow) + bits.OnesCount64(pointsHigh)
+	// Zeros stand for the point, and for what is beyond the end.
+	const change = '.' ^ '0'
+	low, high := lo^pointsLow>>7*change, hi^pointsHigh>>7*change
+	if n < 8 {
+		low |= zeros << (8 * n)
+		high = zeros
+	} else {
+		high |= zeros << (8 * (n - 8))
+	}
+	if points > 1 || n == 0 || !allDigits(low) || !allDigits(high) {
+		return false, false
+	}
+	first, second := byte(lo), byte(lo>>8)
+	if points == 0 {
+		return first != '0' || n == 1 && !negative, false
+	}
+	last := byte(lo >> (8 * (n - 1) & 63))
+	if n > 8 {
+		last = byte(hi >> (8 * (n - 9)))
+	}
+	return first != '.' && last != '.' && last != '0' && (first != '0' || second == '.'), true
+}
+
+// allDigits reports whether eight bytes are digits.
+func allDigits(w uint64) bool {
+	const sixes, tops = 0x0606060606060606, 0xF0F0F0F0F0F0F0F0
+	return w&tops == zeros && (w+sixes)&tops == zeros
 }
 
 // ZeroPadded is ZeroPadded of a short text.

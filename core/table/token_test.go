@@ -96,6 +96,35 @@ func TestNumbersOfTokensAreThoseOfTheirTexts(t *testing.T) {
 	}
 }
 
+func TestNumbersThatAreTheirShortestTexts(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 8))
+	all := append(texts(r, 100_000), "0", "-0", "00", "0.5", "-0.5", "0.50", "00.5", "1.", ".1", "-.1", "-1", "-", "--1", "1-", "1.2.3", "10", "100.01", "12345678.5", "1234567.89", "12345678",
+		"123456789012345", "12345678901234.", "-2345678.9012345", "12345678.", "123456780.0", "1,5", "1 5")
+	for range 100_000 {
+		b := make([]byte, r.IntN(16))
+		for i := range b {
+			b[i] = "0123456789.-0055"[r.IntN(16)]
+		}
+		all = append(all, string(b))
+	}
+	met := 0
+	for _, text := range all {
+		token := TokenOf(text)
+		_, scale, number := token.Number()
+		want := number && token.Shortest(scale) == token
+		ok, point := token.ShortestNumber()
+		if ok != want || ok && point != strings.Contains(text, ".") {
+			t.Fatalf("%q: %v %v, want %v", text, ok, point, want)
+		}
+		if ok {
+			met++
+		}
+	}
+	if met < 1000 {
+		t.Errorf("%d of %d are numbers", met, len(all))
+	}
+}
+
 func TestTheTokenOfANumberIsThatOfItsText(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 2))
 	refused := 0

@@ -4,6 +4,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -50,35 +51,52 @@ func (w *Writer) Flush() error {
 
 // AppendRows appends the rows of a batch as lines of CSV. It may be called by several goroutines at once.
 func AppendRows(out []byte, b *Batch) []byte {
-	texts := make([][]string, len(b.Columns)) // quoted where they want to be
-	length := 0
+	type column struct {
+		texts []string // quoted where they want to be
+		codes []uint32
+	}
+	columns := make([]column, len(b.Columns))
 	for c := range b.Columns {
-		texts[c] = b.Columns[c].Texts
-		for i, text := range texts[c] {
+		texts := b.Columns[c].Texts
+		for i, text := range texts {
 			if !wantsQuotes(text) {
 				continue
 			}
-			if &texts[c][0] == &b.Columns[c].Texts[0] {
-				texts[c] = slices.Clone(texts[c])
+			if &texts[0] == &b.Columns[c].Texts[0] {
+				texts = slices.Clone(texts)
 			}
-			texts[c][i] = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
+			texts[i] = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
 		}
-		for _, code := range b.Columns[c].Codes {
-			length += len(texts[c][code]) + 1
-		}
+		columns[c] = column{texts, b.Columns[c].Codes[:b.Len()]}
 	}
-	out = slices.Grow(out, length+2)
 	for at := range b.Rows {
 		from := len(out)
-		for c := range texts {
+		for c := range columns {
 			if c > 0 {
 				out = append(out, ',')
 			}
-			out = append(out, texts[c][b.Columns[c].Codes[at]]...)
+			out = append(out, columns[c].texts[columns[c].codes[at]]...)
 		}
 		out = endLine(out, from)
 	}
 	return out
+}
+
+var bytesRooms sync.Pool
+
+// BytesRoom returns empty room for bytes, which may have been in use before.
+func BytesRoom() []byte {
+	if room, ok := bytesRooms.Get().(*[]byte); ok {
+		return (*room)[:0]
+	}
+	return nil
+}
+
+// RecycleBytes gives back what came of BytesRoom, once nothing uses it any more.
+func RecycleBytes(room []byte) {
+	if cap(room) > 0 {
+		bytesRooms.Put(&room)
+	}
 }
 
 // endLine ends a line; a lone empty cell is quoted, or it would be a blank line.

@@ -24,8 +24,8 @@ func (removeEqualRows) Bind(*fix.Binder) *fix.Work {
 	return &fix.Work{Settle: func(ctx context.Context, t *fix.Table) (*fix.Work, error) {
 		edits := newCellEdits(nil)
 		err := repeated(ctx, t, func(rows *fix.Rows) func(at int) (table.Hash, bool) {
-			hash := table.RowHasher(rows.Batch.Batch)
-			return func(at int) (table.Hash, bool) { return hash(at), true }
+			hashes := table.HashRows(rows.Batch.Batch)
+			return func(at int) (table.Hash, bool) { return hashes[at], true }
 		}, func(group []uint32) error {
 			for _, row := range group[1:] {
 				if err := edits.drop(row, group[0], nil); err != nil {
