@@ -45,7 +45,7 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 		return nil, err
 	}
 	result, opened, err := readThrough(ctx, source, book, workers)
-	if err == nil && !book.ReadsAs(opened) {
+	if err == nil && result == nil {
 		result, opened, err = readThrough(ctx, source, book.Settled(opened), workers)
 	}
 	if err != nil {
@@ -58,7 +58,7 @@ func Run(ctx context.Context, source table.Source, book *rulebook.Rulebook, work
 	return result, nil
 }
 
-// readThrough audits source by book, and says of which types the open columns are.
+// readThrough audits source by book, and says of which types the open columns are. There is no result where they are to be read otherwise.
 func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebook,
 	workers int) (*Result, map[string]rulebook.Opened, error) {
 	p, marks := newPlan(book, source.Columns()), table.MarksOf(source)
@@ -74,7 +74,10 @@ func readThrough(ctx context.Context, source table.Source, book *rulebook.Rulebo
 	}
 	opened := r.openColumns()
 	if !book.ReadsAs(opened) {
-		return nil, opened, nil
+		if ok, err := r.readAnew(ctx, source, opened, marks); err != nil || !ok {
+			return nil, opened, err
+		}
+		opened = r.openColumns()
 	}
 	if err := r.resolveGroups(ctx, source); err != nil {
 		return nil, nil, err
@@ -119,6 +122,7 @@ type run struct {
 	keyed       []keyed           // per key
 	jumbled     []atomic.Bool     // per key, whether it was seen not to ascend
 	met         []map[string]bool // per column, the codes met
+	crowded     bool              // texts of some column were given up, to make room for those of others
 	checkpoints []delimited.Checkpoint
 }
 
@@ -246,6 +250,7 @@ func (r *run) makeRoom() {
 		}
 		before := r.summaries[most].Counted()
 		r.summaries[most].Crowd()
+		r.crowded = true
 		r.estimated[most].Store(r.summaries[most].Estimated())
 		if all -= before - r.summaries[most].Counted(); r.summaries[most].Counted() == before {
 			return // there is nothing to give up any more

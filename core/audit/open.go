@@ -12,7 +12,8 @@ import (
 
 // What nobody declared is described by what it holds. The first rows suggest a type for each open column; while all of
 // them are read, the texts that are not of it are counted by the types they have; and where the whole decides
-// otherwise than its beginning, it is read once more.
+// otherwise than its beginning, it is read once more: the columns alone that are read otherwise then, where nothing
+// else depends on how.
 
 // WithOpen returns the rulebook with the columns of the table that it does not declare.
 func WithOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source) (*rulebook.Rulebook, error) {
@@ -101,6 +102,54 @@ func (r *run) openColumns() map[string]rulebook.Opened {
 		}
 	}
 	return opened
+}
+
+// readAnew reads those open columns once more, and nothing else, of which all of their values decided otherwise than they were read. No
+// rule speaks of a column that is not declared, and what is missing is so whatever the type. It reports false, and leaves everything
+// as it is, where the texts of the columns are so many that what is counted of one depends on the others.
+func (r *run) readAnew(ctx context.Context, source table.Source, opened map[string]rulebook.Opened, marks *table.Marks) (bool, error) {
+	if r.crowded {
+		return false, nil
+	}
+	book := r.plan.book.Settled(opened)
+	var at []int
+	var names []string
+	for c, name := range r.plan.names {
+		if is, open := opened[name]; open && !r.plan.book.Column(name).ReadsAs(is) {
+			at, names = append(at, c), append(names, name)
+		}
+	}
+	bare := *book
+	bare.Rules, bare.Measures = nil, nil
+	only := table.Only(source, at)
+	some := newPlan(&bare, names)
+	some.mark(marks)
+	if err := some.foresee(ctx, only); err != nil {
+		return false, err
+	}
+	anew := newRun(some, r.workers)
+	defer anew.close()
+	if err := table.ScanStretches(ctx, only, r.workers, anew.begin, (*stretch).judge, (*stretch).end,
+		func(s *stretch) error { return anew.take(ctx, s) }); err != nil {
+		return false, err
+	}
+	counted := 0
+	for c := range r.summaries {
+		if k := slices.Index(at, c); k >= 0 {
+			counted += anew.summaries[k].Counted()
+		} else {
+			counted += r.summaries[c].Counted()
+		}
+	}
+	if counted > textsCounted {
+		return false, nil
+	}
+	for k, c := range at {
+		r.summaries[c], r.census[c] = anew.summaries[k], anew.census[k]
+	}
+	r.plan = newPlan(book, r.plan.names)
+	r.plan.mark(marks)
+	return true, nil
 }
 
 const (

@@ -2,8 +2,11 @@ package audit_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"proudsieve/core/audit"
@@ -103,6 +106,103 @@ func TestWhatNobodyDeclaredIsReadByAllOfItsValues(t *testing.T) {
 		}
 		check("without a rulebook", undeclared(t, content))
 		check("beside what is declared", audittest.Run(t, content, "dataset: d\ncolumns: [{name: row, required: true}]\n"))
+	}
+}
+
+func inJSON(t *testing.T, r *audit.Result) string {
+	t.Helper()
+	raw, err := json.Marshal(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw)
+}
+
+// asked counts how often the cells of each column are taken out of a part.
+type asked struct {
+	table.Source
+	times []atomic.Int64
+}
+
+func (a *asked) Open(ctx context.Context) (table.Parts, error) {
+	parts, err := a.Source.Open(ctx)
+	return askedParts{parts, a}, err
+}
+
+type askedParts struct {
+	table.Parts
+	of *asked
+}
+
+func (p askedParts) Next() (table.Part, error) {
+	part, err := p.Parts.Next()
+	return askedPart{part, p.of}, err
+}
+
+type askedPart struct {
+	table.Part
+	of *asked
+}
+
+func (p askedPart) Batch(shared []*table.Dictionary) (*table.Batch, error) {
+	if first, _ := p.Span(); first > 50_000 { // beyond what a first look sees
+		for c := range p.of.times {
+			if shared == nil || shared[c] != nil {
+				p.of.times[c].Add(1)
+			}
+		}
+	}
+	return p.Part.Batch(shared)
+}
+
+// Where the end of a column decides otherwise than its beginning, it alone is read once more; what is found is the same as where it is
+// read so from the beginning.
+func TestOnlyWhatIsReadOtherwiseIsReadOnceMore(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("visit,at,level,by\n")
+	for i := range 120_000 {
+		at, level := fmt.Sprintf("%02d/09/2001 0%d:15", 1+i%9, i%10), strconv.Itoa(i%700)
+		if i > 80_000 { // now either may be the day
+			at = fmt.Sprintf("%02d/10/2001 0%d:15", 1+i%9, i%10)
+		}
+		if i > 100_000 {
+			level = "dry " + strconv.Itoa(i%5)
+		}
+		fmt.Fprintf(&b, "%d,%s,%s,%s\n", i, at, level, []string{"", "red", "blue"}[i%3])
+	}
+	for _, c := range []struct {
+		name, book string
+	}{
+		{"nothing asked", "columns: [{name: visit}]\n"},
+		{"another column declared", "columns: [{name: visit, type: integer, from: 0, required: true}]\nkeys: [{id: one, columns: [visit]}]\nequal_rows: {severity: minor}\n"},
+	} {
+		book, err := rulebook.Parse([]byte("dataset: visits\n" + c.book))
+		if err != nil {
+			t.Fatal(err)
+		}
+		file, err := intake.Open(t.Context(), testkit.Opener([]byte(b.String())), intake.Reading{}.WithDefaults())
+		if err != nil {
+			t.Fatal(err)
+		}
+		source := &asked{file, make([]atomic.Int64, 4)}
+		got, err := audit.Run(t.Context(), source, book, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is := audittest.Column(t, got, "level").Type; is != table.TypeText {
+			t.Errorf("%s: level is read as %s", c.name, is)
+		}
+		visit, level := source.times[0].Load(), source.times[2].Load()
+		if visit == 0 || level != 2*visit {
+			t.Errorf("%s: visit was taken %d times, level %d times", c.name, visit, level)
+		}
+		again, err := audit.Run(t.Context(), file, got.Book(), 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if mine, theirs := inJSON(t, got), inJSON(t, again); mine != theirs {
+			t.Errorf("%s: read once more it says\n%s\nand read so from the beginning\n%s", c.name, mine, theirs)
+		}
 	}
 }
 

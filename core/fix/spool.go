@@ -174,24 +174,33 @@ func encodeColumn(out []byte, c *table.Column) []byte {
 	out = binary.AppendUvarint(out, uint64(len(used)))
 	out = binary.AppendUvarint(out, uint64(length))
 	for _, code := range used {
-		out = binary.AppendUvarint(out, uint64(len(c.Texts[code])))
+		if n := len(c.Texts[code]); n < 0x80 {
+			out = append(out, byte(n))
+		} else {
+			out = binary.AppendUvarint(out, uint64(n))
+		}
 	}
 	for _, code := range used {
 		out = append(out, c.Texts[code]...)
 	}
+	rows, at := len(c.Codes), len(out)
 	switch {
 	case len(used) <= 1:
+	case len(used) == rows: // one after the other
 	case len(used) <= math.MaxUint8:
-		for _, code := range c.Codes {
-			out = append(out, byte(place[code]-1))
+		out = slices.Grow(out, rows)[:at+rows]
+		for i, code := range c.Codes {
+			out[at+i] = byte(place[code] - 1)
 		}
 	case len(used) <= math.MaxUint16:
-		for _, code := range c.Codes {
-			out = binary.LittleEndian.AppendUint16(out, uint16(place[code]-1))
+		out = slices.Grow(out, 2*rows)[:at+2*rows]
+		for i, code := range c.Codes {
+			binary.LittleEndian.PutUint16(out[at+2*i:], uint16(place[code]-1))
 		}
 	default:
-		for _, code := range c.Codes {
-			out = binary.LittleEndian.AppendUint32(out, place[code]-1)
+		out = slices.Grow(out, 4*rows)[:at+4*rows]
+		for i, code := range c.Codes {
+			binary.LittleEndian.PutUint32(out[at+4*i:], place[code]-1)
 		}
 	}
 	return out
@@ -201,6 +210,10 @@ func encodeColumn(out []byte, c *table.Column) []byte {
 type decoder struct{ raw []byte }
 
 func (d *decoder) whole() int {
+	if n := d.raw[0]; n < 0x80 {
+		d.raw = d.raw[1:]
+		return int(n)
+	}
 	n, size := binary.Uvarint(d.raw)
 	d.raw = d.raw[size:]
 	return int(n)
@@ -274,6 +287,10 @@ func (d *decoder) column(n int) table.Column {
 	switch {
 	case len(c.Texts) <= 1:
 		clear(c.Codes)
+	case len(c.Texts) == n:
+		for i := range c.Codes {
+			c.Codes[i] = uint32(i)
+		}
 	case len(c.Texts) <= math.MaxUint8:
 		for i, code := range d.take(n) {
 			c.Codes[i] = uint32(code)

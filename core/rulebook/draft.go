@@ -96,8 +96,13 @@ func (b *Rulebook) Settled(opened map[string]Opened) *Rulebook {
 func (b *Rulebook) ReadsAs(opened map[string]Opened) bool {
 	return !slices.ContainsFunc(b.Columns, func(c Column) bool {
 		is, known := opened[c.Name]
-		return c.Open && known && !(ReadAlike(c.Type, is.Type) && strings.Join(c.Dates, "") == is.Dates)
+		return known && !c.ReadsAs(is)
 	})
+}
+
+// ReadsAs reports whether a column is read as all of its values decided; one that is declared always is.
+func (c *Column) ReadsAs(is Opened) bool {
+	return !c.Open || ReadAlike(c.Type, is.Type) && strings.Join(c.Dates, "") == is.Dates
 }
 
 // ReadAlike reports whether the texts of two types become the same values in an open column.
