@@ -308,6 +308,15 @@ func TestASlowAddressHoldsNoPlaceOfOtherJobsAndStopsAtOnce(t *testing.T) {
 	}
 }
 
+func TestATableThatCountsAsLargeIsAuditedInItsOwnPlace(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t, func(o *service.Options) { o.LargeBytes = 20 })
+	declare(t, r.Steward, "rulebooks", book)
+	for _, file := range []string{"sample,value\nS1,1\n", "sample,value\nS1,1\nS2,2\n"} { // 18 and 23 bytes
+		audited(t, r.Steward, deliver(t, r.Steward, "samples", file).Table.ID)
+	}
+}
+
 func TestAJobThatMakesNoProgressFails(t *testing.T) {
 	t.Parallel()
 	r := servicetest.Start(t, func(o *service.Options) { o.FetchPrivate, o.Stall = true, time.Second })

@@ -60,7 +60,9 @@ type Options struct {
 	ProviderSecret string
 	// Telemetry is where traces and metrics are sent by OTLP over HTTP; empty for nowhere.
 	Telemetry string
-	Stall     time.Duration // how long a job may make no progress; 0 means work.DefaultStall
+	// LargeBytes is from how many bytes on the tables of a job are large, and wait for a place of their own; 0 means work.DefaultLargeBytes.
+	LargeBytes int64
+	Stall      time.Duration // how long a job may make no progress; 0 means work.DefaultStall
 	// Samples are made-up datasets that a person may bring to look around in.
 	Samples []records.Sample
 	Log     *slog.Logger
@@ -137,6 +139,7 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	pool.UploadLimit, pool.FetchPrivate, pool.Stall = s.options.UploadLimit, s.options.FetchPrivate, s.options.Stall
+	pool.LargeBytes = cmp.Or(s.options.LargeBytes, work.DefaultLargeBytes)
 	pool.Secrets = SecretsFolder(s.options.Directory)
 	pool.Secret, pool.Teller = secret, &telling.Teller{Address: cmp.Or(s.options.Address, s.URL()), Mail: s.options.Mail, HTTP: work.Poster(s.options.TellPrivate)}
 	if err := pool.Start(ctx); err != nil {

@@ -40,6 +40,18 @@ func AddJob(ctx context.Context, q Querier, j NewJob) (*Job, error) {
 	return FindJob(ctx, q, *id)
 }
 
+// JobTables are the tables that a job works on: the one that it speaks of, and those that take part in a merge.
+type JobTables struct {
+	Bytes int64 `db:"bytes"`
+	There bool  `db:"there"` // one of them lies in a database
+}
+
+// TablesOfJob returns what is known of the tables of a job; nothing of one without any.
+func TablesOfJob(ctx context.Context, q Querier, job int64) (*JobTables, error) {
+	return get[JobTables](ctx, q, fmt.Sprintf("job %d", job), `SELECT coalesce(sum(t.bytes), 0)::bigint AS bytes, coalesce(bool_or(t.source::jsonb ? 'in_place'), false) AS there
+		FROM jobs j JOIN tables t ON t.id = j.table_id OR t.id IN (SELECT part::text::bigint FROM jsonb_path_query(j.detail::jsonb, '$.tables.*[*] ? (@.type() == "number")') part) WHERE j.id = $1`, job)
+}
+
 // FindJob returns a job by its id.
 func FindJob(ctx context.Context, q Querier, id int64) (*Job, error) {
 	return get[Job](ctx, q, fmt.Sprintf("job %d", id), jobColumns+" WHERE j.id = $1", id)

@@ -69,23 +69,3 @@ func TestAPanicEndsItsJobAloneWithANumberToQuote(t *testing.T) {
 		t.Errorf("the log has no stack: %s", text)
 	}
 }
-
-func TestAJobIsQueuedWhereItsKindHasItsPlaces(t *testing.T) {
-	p, person, dataset := pool(t, slog.New(slog.DiscardHandler))
-	ctx := context.Background()
-	for kind, want := range map[string]string{Merge: "default", fetchKind: fetchQueue} {
-		var job *records.Job
-		if err := p.store.Do(ctx, func(tx *sqlx.Tx) (err error) {
-			job, err = p.Add(ctx, tx, store.NewJob{Kind: kind, DatasetID: dataset.ID, CreatedBy: person.ID})
-			return err
-		}); err != nil {
-			t.Fatal(err)
-		}
-		var queue string
-		if err := p.store.DB.Get(&queue,
-			"SELECT r.queue FROM jobs j JOIN river_job r ON r.id = j.task_id WHERE j.id = $1", job.ID); err != nil ||
-			queue != want {
-			t.Errorf("%s is in the queue %q, want %q; %v", kind, queue, want, err)
-		}
-	}
-}

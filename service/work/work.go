@@ -38,8 +38,6 @@ const (
 	silentIsDead  = 4500 * time.Millisecond
 	progressEvery = 300 * time.Millisecond
 	pollEvery     = 150 * time.Millisecond
-	jobsAtOnce    = 2
-	fetchesAtOnce = 4 // they wait for others most of the time, and keep no job from its place
 	fetchQueue    = "fetches"
 	sweepEvery    = time.Hour
 	sweepAgain    = 5 * time.Second // where a sweep could not do all
@@ -65,6 +63,8 @@ type Pool struct {
 	held   map[int64]bool // jobs that this node claims or works on
 	// Workers is how many goroutines one job reads a table with.
 	Workers int
+	// LargeBytes is from how many bytes on the tables of a job are large, which has a place of its own.
+	LargeBytes int64
 	// UploadLimit is the most bytes that are fetched from an address.
 	UploadLimit int64
 	// FetchPrivate says that addresses of this machine and of private networks may be fetched from.
@@ -90,7 +90,7 @@ func NewPool(s *store.Store, f files.Store, log *slog.Logger) (*Pool, error) {
 		return nil, err
 	}
 	tellDisk(f)
-	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), held: map[int64]bool{}}
+	p := &Pool{store: s, files: f, log: log, node: name, Workers: runtime.NumCPU(), LargeBytes: DefaultLargeBytes, held: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker[earlierTask]{pool: p})
 	river.AddWorker(workers, &sender{pool: p})
@@ -98,8 +98,7 @@ func NewPool(s *store.Store, f files.Store, log *slog.Logger) (*Pool, error) {
 		k.worker(workers, p)
 	}
 	p.queue, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce},
-			fetchQueue: {MaxWorkers: fetchesAtOnce}, sendQueue: {MaxWorkers: sendsAtOnce}},
+		Queues:            queues(),
 		Workers:           workers,
 		FetchPollInterval: pollEvery,
 		FetchCooldown:     100 * time.Millisecond,
@@ -273,7 +272,11 @@ func (p *Pool) enqueue(ctx context.Context, tx *sqlx.Tx, id int64, name string) 
 	if k == nil {
 		return fmt.Errorf("there is no job of kind %q", name)
 	}
-	inserted, err := p.queue.InsertTx(ctx, tx.Tx, k.args(id), &river.InsertOpts{Queue: k.queue})
+	queue, err := p.queueOf(ctx, tx, id, k)
+	if err != nil {
+		return err
+	}
+	inserted, err := p.queue.InsertTx(ctx, tx.Tx, k.args(id), &river.InsertOpts{Queue: queue})
 	if err != nil {
 		return err
 	}
