@@ -1,6 +1,7 @@
 package main
 
 import (
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"proudsieve/client"
 	"proudsieve/core/audit"
@@ -47,9 +50,40 @@ func (b *bench) ofFormats(ctx context.Context) error {
 		}); err != nil {
 			return err
 		}
-		bar("profile of it as "+f.ending, again.took.Seconds()/other.took.Seconds(), "times as fast", f.times, true)
+		times := f.times
+		if unpack := unpackers[filepath.Ext(f.ending)]; unpack != nil { // nobody reads it faster than it can be unpacked
+			unpacked, err := best(min(b.rounds, 3), func() (measured, error) { return unpacking(path+f.ending, unpack) })
+			if err != nil {
+				return err
+			}
+			times = min(times, again.took.Seconds()/unpacked.took.Seconds())
+		}
+		bar("profile of it as "+f.ending, again.took.Seconds()/other.took.Seconds(), "times as fast", times, true)
 	}
 	return nil
+}
+
+// unpackers unpack what is packed.
+var unpackers = map[string]func(io.Reader) (io.Reader, error){
+	".gz": func(in io.Reader) (io.Reader, error) { return gzip.NewReader(in) },
+	".zst": func(in io.Reader) (io.Reader, error) {
+		return zstd.NewReader(in, zstd.WithDecoderConcurrency(1))
+	},
+}
+
+// unpacking measures the unpacking of a file alone.
+func unpacking(path string, unpack func(io.Reader) (io.Reader, error)) (measured, error) {
+	started := time.Now()
+	f, err := os.Open(path)
+	if err != nil {
+		return measured{}, err
+	}
+	defer f.Close()
+	text, err := unpack(f)
+	if err == nil {
+		_, err = io.Copy(io.Discard, text)
+	}
+	return measured{took: time.Since(started)}, err
 }
 
 // inEveryFormat writes a table in each format, and returns the path without the endings.
