@@ -316,7 +316,7 @@ func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 			}
 			return hashed, nil
 		}
-		if err := table.ScanWhere(ctx, source, shared, r.workers, work, equal.AddAll); err != nil {
+		if err := table.ScanBatchesWhere(ctx, source, shared, r.workers, work, equal.AddAll); err != nil {
 			return err
 		}
 	}
@@ -360,7 +360,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 		}
 		return sums, nil
 	}
-	return table.ScanWhere(ctx, source, caught, workers, work, func(sums map[int][]table.Decimal) error {
+	return table.ScanBatchesWhere(ctx, source, caught, workers, work, func(sums map[int][]table.Decimal) error {
 		for at, s := range sums {
 			r.verdicts[at].weigh(s)
 		}

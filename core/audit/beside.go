@@ -90,7 +90,7 @@ func scanElsewhere[T any](ctx context.Context, book *rulebook.Rulebook, dataset 
 	for c, name := range names {
 		cells[c] = other.Cells(name)
 	}
-	return table.Scan(ctx, source, workers, func(b *table.Batch) (T, error) {
+	return table.ScanBatches(ctx, source, workers, func(b *table.Batch) (T, error) {
 		return work(rulebook.Batch{Batch: b, Names: names, Cells: cells})
 	}, take)
 }

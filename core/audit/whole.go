@@ -75,7 +75,7 @@ func (r *run) readWhole(ctx context.Context, source table.Source, judged []*whol
 		}
 		return out, nil
 	}
-	return table.Scan(ctx, source, workers, work, func(rows [][]rulebook.TableRow) error {
+	return table.ScanBatches(ctx, source, workers, work, func(rows [][]rulebook.TableRow) error {
 		for i, one := range judged {
 			if one.failed == nil {
 				one.failed = one.judge.Take(rows[i])

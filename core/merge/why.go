@@ -241,7 +241,7 @@ func (j *joiner) why(ctx context.Context, misses map[string]int64, workers int) 
 		f.asked[w][key] += rows
 	}
 	all := fresh()
-	err := table.Scan(ctx, j.in.Source, workers, func(b *table.Batch) (*found, error) {
+	err := table.ScanBatches(ctx, j.in.Source, workers, func(b *table.Batch) (*found, error) {
 		f, keys := fresh(), newKeyReader(b, j.there, j.right, true)
 		rows := map[string]int64{}
 		for i := range b.Rows {

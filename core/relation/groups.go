@@ -35,6 +35,7 @@ const (
 	// sharingMost bounds the rows in groups, whose keys are held in memory.
 	sharingMost  = 3_000_000
 	sharingBytes = 100 // of each of them
+	groupsRoom   = 1 << 14
 )
 
 // Groups are the rows of a table that share the values of some columns.
@@ -114,6 +115,7 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 	}
 	shared := table.NewRowSet()
 	var groups [][]uint32
+	var room []uint32 // of the groups to come
 	sharing := 0
 	if err := levelled.Repeated(t.Workers, func(_ table.Hash, rows []uint32) error {
 		if sharing += len(rows); sharing > sharingMost {
@@ -124,18 +126,22 @@ func FindGroups(ctx context.Context, t *Table, columns []string) (*Groups, error
 			return fmt.Errorf("%w: %d rows share their %s with others", budget.ErrBusy, sharing, document.Join(columns))
 		}
 		shared.AddMany(rows)
-		groups = append(groups, slices.Clone(rows))
+		if len(rows) > cap(room)-len(room) {
+			room = make([]uint32, 0, max(groupsRoom, len(rows)))
+		}
+		room = append(room, rows...)
+		groups = append(groups, room[len(room)-len(rows):len(room):len(room)])
 		out.SurplusLevelled += int64(len(rows) - 1)
 		return nil
 	}); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(groups, func(a, b []uint32) int { return cmp.Compare(a[0], b[0]) })
-	rows, err := t.keysOf(ctx, at, shared)
+	keys, err := t.keysOf(ctx, at, shared, groups)
 	if err != nil {
 		return nil, err
 	}
-	surplus := out.tell(groups, rows)
+	surplus := out.tell(groups, keys)
 	return out, out.weigh(ctx, t, surplus)
 }
 
@@ -155,36 +161,41 @@ func (t *Table) hashKeys(b *table.Batch, at []int, identity func(cells *rulebook
 	return hashes
 }
 
-// keysOf hashes the keys and all cells of some rows as they stand.
-func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet) (map[uint32]keyed, error) {
+// keysOf hashes the keys and all cells of the rows in groups as they stand, those of one group after those of another.
+func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet, groups [][]uint32) ([]keyed, error) {
 	all := make([]int, len(t.Source.Columns()))
 	for c := range all {
 		all[c] = c
 	}
-	out := make(map[uint32]keyed, rows.GetCardinality())
-	type one struct {
-		row uint32
-		keyed
-	}
 	if rows.IsEmpty() {
-		return out, nil
+		return nil, nil
 	}
-	err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]one, error) {
+	// The rows as they will be met, each with its place among the groups.
+	places := make([]uint64, 0, rows.GetCardinality())
+	for _, group := range groups {
+		for _, row := range group {
+			places = append(places, uint64(row)<<32|uint64(len(places)))
+		}
+	}
+	slices.Sort(places)
+	out, met := make([]keyed, len(places)), 0
+	err := table.ScanBatchesWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]keyed, error) {
 		keys := t.hashKeys(b, at, func(cells *rulebook.Cells, text string) table.Token {
 			token, _ := cells.IdentityToken(text)
 			return token
 		})
 		whole := t.hashKeys(b, all, func(_ *rulebook.Cells, text string) table.Token { return table.TokenOf(text) })
-		var found []one
+		found := make([]keyed, 0, b.Len())
 		for i, row := range b.Rows {
 			if rows.Contains(row) {
-				found = append(found, one{row, keyed{keys[i], whole[i]}})
+				found = append(found, keyed{keys[i], whole[i]})
 			}
 		}
 		return found, nil
-	}, func(found []one) error {
-		for _, o := range found {
-			out[o.row] = o.keyed
+	}, func(found []keyed) error {
+		for _, one := range found {
+			out[uint32(places[met])] = one
+			met++
 		}
 		return nil
 	})
@@ -192,53 +203,87 @@ func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet) (map[u
 }
 
 // tell takes groups of levelled keys apart: those of one key, equal or conflicting, and
-// where a group has several keys, the group as a near one. It returns the surplus rows of each kind.
-func (g *Groups) tell(groups [][]uint32, keys map[uint32]keyed) map[GroupKind]*table.RowSet {
-	surplus := map[GroupKind]*table.RowSet{Equal: table.NewRowSet(), Conflicting: table.NewRowSet(),
-		Near: table.NewRowSet()}
+// where a group has several keys, the group as a near one. keys are those of their rows, one group's after another's. It returns the
+// surplus rows of each kind.
+func (g *Groups) tell(groups [][]uint32, keys []keyed) map[GroupKind]*table.RowSet {
+	surplus := map[GroupKind][]uint32{}
 	add := func(kind GroupKind, rows []uint32, more []uint32) {
 		c := g.Of[kind]
 		c.Groups++
 		c.Rows += int64(len(rows))
 		c.Surplus += int64(len(more))
 		g.Of[kind] = c
-		surplus[kind].AddMany(more)
+		surplus[kind] = append(surplus[kind], more...)
 		if len(g.listed[kind]) < groupsListed {
 			g.listed[kind] = append(g.listed[kind], rows)
 		}
 	}
-	for _, rows := range groups {
-		var order []table.Hash
-		byKey := map[table.Hash][]uint32{}
-		for _, row := range rows {
-			k := keys[row].key
-			if byKey[k] == nil {
-				order = append(order, k)
-			}
-			byKey[k] = append(byKey[k], row)
+	equal := func(rows []uint32, of []keyed) {
+		kind := Equal
+		if slices.ContainsFunc(of[1:], func(one keyed) bool { return one.whole != of[0].whole }) {
+			kind = Conflicting
 		}
-		for _, k := range order {
-			members := byKey[k]
-			if len(members) < 2 {
+		add(kind, rows, rows[1:])
+	}
+	for _, rows := range groups {
+		of := keys[:len(rows)]
+		keys = keys[len(rows):]
+		if !slices.ContainsFunc(of[1:], func(one keyed) bool { return one.key != of[0].key }) {
+			equal(rows, of)
+			continue
+		}
+		var more []uint32 // the first row of each further key becomes surplus by levelling
+		for i, places := range byKey(of) {
+			if i > 0 {
+				more = append(more, rows[places[0]])
+			}
+			if len(places) < 2 {
 				continue
 			}
-			kind := Equal
-			for _, row := range members[1:] {
-				if keys[row].whole != keys[members[0]].whole {
-					kind = Conflicting
-				}
+			members, theirs := make([]uint32, len(places)), make([]keyed, len(places))
+			for k, at := range places {
+				members[k], theirs[k] = rows[at], of[at]
 			}
-			add(kind, members, members[1:])
+			equal(members, theirs)
 		}
-		if len(order) > 1 { // the first row of each further key becomes surplus by levelling
-			var more []uint32
-			for _, k := range order[1:] {
-				more = append(more, byKey[k][0])
-			}
-			add(Near, rows, more)
-		}
+		add(Near, rows, more)
 	}
-	return surplus
+	sets := map[GroupKind]*table.RowSet{}
+	for _, kind := range GroupKinds {
+		slices.Sort(surplus[kind])
+		sets[kind] = table.NewRowSet()
+		sets[kind].AddMany(surplus[kind])
+	}
+	return sets
+}
+
+// fewKeys is up to how many keys are looked through one by one.
+const fewKeys = 8
+
+// byKey returns the places of the rows of a group that have one key, in the order in which the keys are met.
+func byKey(rows []keyed) (apart [][]int) {
+	var known map[table.Hash]int // of the keys, once there are many
+	for at := range rows {
+		key := rows[at].key
+		of := slices.IndexFunc(apart[:min(len(apart), fewKeys)], func(members []int) bool { return rows[members[0]].key == key })
+		if of < 0 && known != nil {
+			if found, ok := known[key]; ok {
+				of = found
+			}
+		}
+		if of >= 0 {
+			apart[of] = append(apart[of], at)
+			continue
+		}
+		if len(apart) >= fewKeys {
+			if known == nil {
+				known = map[table.Hash]int{}
+			}
+			known[key] = len(apart)
+		}
+		apart = append(apart, []int{at})
+	}
+	return apart
 }
 
 // weigh sums the measures over the surplus rows.
@@ -252,7 +297,7 @@ func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*tab
 		c.Impact = map[string]string{}
 		sums := make([]table.Decimal, len(t.Book.Measures))
 		if rows := surplus[kind]; !rows.IsEmpty() && len(at) > 0 {
-			if err := table.ScanWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
+			if err := table.ScanBatchesWhere(ctx, table.Only(t.Source, at), rows, t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
 				var some []int
 				for i, row := range b.Rows {
 					if rows.Contains(row) {
@@ -260,8 +305,8 @@ func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*tab
 					}
 				}
 				part := make([]table.Decimal, len(at))
-				for m, column := range at {
-					part[m] = t.Book.Cells(t.Book.Measures[m]).Sum(&b.Columns[column], some)
+				for m := range at {
+					part[m] = t.Book.Cells(t.Book.Measures[m]).Sum(&b.Columns[m], some)
 				}
 				return part, nil
 			}, func(part []table.Decimal) error {
@@ -317,7 +362,7 @@ func (t *Table) rowsAt(ctx context.Context, wanted *table.RowSet) (map[uint32]Ro
 	if wanted.IsEmpty() {
 		return out, nil
 	}
-	err := table.ScanWhere(ctx, t.Source, wanted, t.Workers, func(b *table.Batch) ([]Row, error) {
+	err := table.ScanBatchesWhere(ctx, t.Source, wanted, t.Workers, func(b *table.Batch) ([]Row, error) {
 		var found []Row
 		for i, row := range b.Rows {
 			if !wanted.Contains(row) {

@@ -32,6 +32,16 @@ func ScanBatches[T any](ctx context.Context, source Source, workers int, work fu
 	return scan(ctx, source, batchParts(columns), workers, one, take)
 }
 
+// ScanBatchesWhere is ScanBatches over the parts that hold at least one of the rows; nil means all. What is asked of many rows is so, and
+// of sources whose parts have their cells in dictionaries already ScanWhere.
+func ScanBatchesWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error),
+	take func(T) error) error {
+	if rows != nil {
+		source = selected{source, rows}
+	}
+	return ScanBatches(ctx, source, workers, work, take)
+}
+
 // gathering puts the batches of parts together.
 type gathering struct {
 	dictionaries []*Dictionary

@@ -17,7 +17,8 @@ import (
 // Formats other than delimited text are turned, as they are read, into delimited text
 // in the standard layout, so that there is one way from text to rows. Each record, and each
 // blank line, stands for one line of the file, or one of its numbered records. What is wrong
-// with a record goes beside it.
+// with a record goes beside it. What is read by columns hands its cells over beside that
+// (blocks.go).
 
 // Records takes what a converter writes.
 type Records struct {
