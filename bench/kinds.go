@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -126,31 +127,60 @@ func sentence(r *rand.Rand, n int) string {
 // ofKinds measures a profile of each kind of column against the standard library that merely reads it.
 func (b *bench) ofKinds(megas int) error {
 	var all ratios
-	for _, k := range dataKinds {
-		read, profiled, err := b.ofKind(k, megas)
-		if err != nil {
-			return err
+	if err := b.each(dataKinds, megas, func(i int, path string) error {
+		read, profiled, err := b.profiling(path, 3)
+		if err == nil {
+			all.add("profile of "+dataKinds[i].name, read, profiled)
 		}
-		all.add("profile of "+k.name, read, profiled)
+		return err
+	}); err != nil {
+		return err
 	}
 	all.tell(fmt.Sprintf("geometric mean of %d kinds of %d MB", len(dataKinds), megas), kindMean, leastTimes)
+	var wide []dataKind
 	for _, k := range wideKinds {
-		read, profiled, err := b.ofKind(k.dataKind, megas)
+		wide = append(wide, k.dataKind)
+	}
+	return b.each(wide, megas, func(i int, path string) error {
+		read, profiled, err := b.profiling(path, 3)
 		if err != nil {
 			return err
 		}
+		k := &wideKinds[i]
 		bar("profile of "+k.name, read.took.Seconds()/profiled.took.Seconds(), "times as fast", k.least, true)
 		bar("memory of it", float64(profiled.memory)/(1<<20), "MiB", k.memory, false)
+		return nil
+	})
+}
+
+// each writes tables, two beside each other, and measures them one after the other once nothing else runs.
+func (b *bench) each(kinds []dataKind, megas int, measure func(i int, path string) error) error {
+	const beside = 2
+	for first := 0; first < len(kinds); first += beside {
+		var paths [beside]string
+		var failed [beside]error
+		var wait sync.WaitGroup
+		some := kinds[first:min(first+beside, len(kinds))]
+		for i, k := range some {
+			paths[i] = filepath.Join(b.directory, fmt.Sprintf("kind-%d.csv", i))
+			wait.Go(func() { failed[i] = generateKind(paths[i], k, megas<<20) })
+		}
+		wait.Wait()
+		if err := errors.Join(failed[:]...); err != nil {
+			return err
+		}
+		for i := range some {
+			if err := errors.Join(measure(first+i, paths[i]), os.Remove(paths[i])); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
 
-func (b *bench) ofKind(k dataKind, megas int) (read, profiled measured, err error) {
-	path := filepath.Join(b.directory, "kind.csv")
-	if err := generateKind(path, k, megas<<20); err != nil {
-		return read, profiled, err
-	}
-	err = (&bench{rounds: min(b.rounds, 3)}).inTurn([]measuring{
+// profiling measures a profile of a table, and the standard library that merely reads it.
+func (b *bench) profiling(path string, rounds int) (read, profiled measured, err error) {
+	err = (&bench{rounds: min(b.rounds, rounds)}).inTurn([]measuring{
 		{&read, func() (measured, error) { return readWithStandardLibrary(path, true) }},
 		{&profiled, func() (measured, error) { return sift(path, "", 2) }},
 	})

@@ -40,7 +40,7 @@ func main() {
 func run(ctx context.Context) error {
 	rows := flag.Int("rows", 5_000_000, "rows of the table")
 	large := flag.Bool("large", false, "also a table of ten times the rows, which takes its time and 5 GB of disk")
-	rounds := flag.Int("rounds", 5, "how often each is measured; the best counts")
+	rounds := flag.Int("rounds", 3, "how often each is measured; the best counts")
 	skipDatabase := flag.Bool("without-postgresql", false, "leave the comparison with PostgreSQL out")
 	only := flag.String("only", "", "only the lines on one thing: "+strings.Join(slices.Sorted(maps.Keys(single)), ", "))
 	megas := flag.Int("kind-size", 60, "megabytes of each kind of column, mix and table drawn at random")

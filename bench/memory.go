@@ -59,25 +59,23 @@ func (b *bench) fitting(ctx context.Context) error {
 
 // flat compares the memory that mixes take with that of ten times the rows.
 func (b *bench) flat() error {
-	for i := range 3 {
-		path := filepath.Join(b.directory, "flat.csv")
-		var few, many measured
-		for _, one := range []struct {
-			into  *measured
-			megas int
-		}{{&few, b.megas}, {&many, 10 * b.megas}} {
-			if err := generateKind(path, mixes[i].kind(), one.megas<<20); err != nil {
-				return err
-			}
-			var err error
-			if *one.into, err = sift(path, "", 2); err != nil {
-				return err
-			}
+	kinds := []dataKind{mixes[0].kind(), mixes[1].kind(), mixes[2].kind()}
+	var few [3]measured
+	if err := b.each(kinds, b.megas, func(i int, path string) (err error) {
+		few[i], err = sift(path, "", 2)
+		return err
+	}); err != nil {
+		return err
+	}
+	return b.each(kinds, 10*b.megas, func(i int, path string) error {
+		many, err := sift(path, "", 2)
+		if err != nil {
+			return err
 		}
 		bar(fmt.Sprintf("memory of %d MB of %s", 10*b.megas, mixes[i].name), float64(many.memory)/(1<<20), "MiB", 512, false)
-		bar("against a tenth of it", float64(many.memory)/float64(few.memory), "times as much", 1.5, false)
-	}
-	return os.Remove(filepath.Join(b.directory, "flat.csv"))
+		bar("against a tenth of it", float64(many.memory)/float64(few[i].memory), "times as much", 1.5, false)
+		return nil
+	})
 }
 
 // generateWide writes a table of so many columns: numbers, codes and texts, two in five of them

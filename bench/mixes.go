@@ -231,12 +231,12 @@ func replaceName(text, name, by string) string {
 // ofMixes compares profiles of mixes with the standard library that merely reads them, and strict rulebooks with the profiles.
 func (b *bench) ofMixes(megas int) error {
 	var all ratios
+	var kinds []dataKind
 	for i := range mixes {
-		m := &mixes[i]
-		path, book := filepath.Join(b.directory, "mix.csv"), filepath.Join(b.directory, "mix.yaml")
-		if err := generateKind(path, m.kind(), megas<<20); err != nil {
-			return err
-		}
+		kinds = append(kinds, mixes[i].kind())
+	}
+	if err := b.each(kinds, megas, func(i int, path string) error {
+		m, book := &mixes[i], filepath.Join(b.directory, "mix.yaml")
 		if err := os.WriteFile(book, []byte(m.book()), 0o600); err != nil {
 			return err
 		}
@@ -255,6 +255,9 @@ func (b *bench) ofMixes(megas int) error {
 		if m.rest != "" {
 			bar("a strict rulebook on "+m.name, judged.took.Seconds()/profiled.took.Seconds(), "times as long", 1.6, false)
 		}
+		return nil
+	}); err != nil {
+		return err
 	}
 	all.tell(fmt.Sprintf("geometric mean of %d mixes of %d MB", len(mixes), megas), mixMean, leastTimes)
 	return nil

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"math/rand/v2"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -20,21 +19,19 @@ func (b *bench) atRandom(megas int, seed uint64) error {
 	}
 	fmt.Printf("tables drawn at random by the seed %d\n", seed)
 	draw := rand.New(rand.NewPCG(seed, 20))
-	var all ratios
+	var drawn []dataKind
 	for i := range randomTables {
-		k := drawTable(draw, fmt.Sprintf("table %d", i+1))
-		path := filepath.Join(b.directory, "drawn.csv")
-		if err := generateKind(path, k, megas<<20); err != nil {
-			return err
+		drawn = append(drawn, drawTable(draw, fmt.Sprintf("table %d", i+1)))
+	}
+	var all ratios
+	if err := b.each(drawn, megas, func(i int, path string) error {
+		read, profiled, err := b.profiling(path, 2)
+		if err == nil {
+			all.add(drawn[i].name, read, profiled)
 		}
-		var read, profiled measured
-		if err := (&bench{rounds: min(b.rounds, 2)}).inTurn([]measuring{
-			{&read, func() (measured, error) { return readWithStandardLibrary(path, true) }},
-			{&profiled, func() (measured, error) { return sift(path, "", 2) }},
-		}); err != nil {
-			return err
-		}
-		all.add(k.name, read, profiled)
+		return err
+	}); err != nil {
+		return err
 	}
 	all.tell(fmt.Sprintf("geometric mean of %d tables drawn at random", randomTables), randomMean, 0)
 	return nil
