@@ -130,5 +130,5 @@ func (r *run) hashUnsettled(ctx context.Context, source table.Source, k int) err
 		}
 		return hashed, nil
 	}
-	return table.ScanBatchesWhere(ctx, source, rows, r.workers, work, r.groups[k].AddAll)
+	return table.ScanBatches(ctx, table.Where(source, rows), r.workers, work, r.groups[k].AddAll)
 }

@@ -235,12 +235,17 @@ func (r *run) take(ctx context.Context, s *stretch) error {
 // columns with the most of them are estimated, as those are that have too many by themselves.
 const textsCounted = 2_500_000
 
-// makeRoom keeps what is counted within bounds.
-func (r *run) makeRoom() {
-	all := 0
+// counted is how many texts are counted of all columns together.
+func (r *run) counted() (all int) {
 	for c := range r.summaries {
 		all += r.summaries[c].Counted()
 	}
+	return all
+}
+
+// makeRoom keeps what is counted within bounds.
+func (r *run) makeRoom() {
+	all := r.counted()
 	for all > textsCounted {
 		most := 0
 		for c := range r.summaries {
@@ -316,7 +321,7 @@ func (r *run) resolveGroups(ctx context.Context, source table.Source) error {
 			}
 			return hashed, nil
 		}
-		if err := table.ScanBatchesWhere(ctx, source, shared, r.workers, work, equal.AddAll); err != nil {
+		if err := table.ScanBatches(ctx, table.Where(source, shared), r.workers, work, equal.AddAll); err != nil {
 			return err
 		}
 	}
@@ -360,7 +365,7 @@ func (r *run) weighLate(ctx context.Context, source table.Source, workers int) e
 		}
 		return sums, nil
 	}
-	return table.ScanBatchesWhere(ctx, source, caught, workers, work, func(sums map[int][]table.Decimal) error {
+	return table.ScanBatches(ctx, table.Where(source, caught), workers, work, func(sums map[int][]table.Decimal) error {
 		for at, s := range sums {
 			r.verdicts[at].weigh(s)
 		}

@@ -86,7 +86,7 @@ func WriteFindings(ctx context.Context, out io.Writer, e *Export) error {
 			}
 			return lines, nil
 		}
-		if err := table.ScanBatchesWhere(ctx, e.Source, all, e.Workers, work, w.writeAll); err != nil {
+		if err := table.ScanBatches(ctx, table.Where(e.Source, all), e.Workers, work, w.writeAll); err != nil {
 			return err
 		}
 	}
@@ -142,7 +142,7 @@ func WriteRows(ctx context.Context, out io.Writer, source table.Source, rows *ta
 		return lines, nil
 	}
 	if rows == nil || !rows.IsEmpty() {
-		if err := table.ScanBatchesWhere(ctx, source, rows, workers, work, w.writeAll); err != nil {
+		if err := table.ScanBatches(ctx, table.Where(source, rows), workers, work, w.writeAll); err != nil {
 			return err
 		}
 	}

@@ -12,8 +12,7 @@ import (
 
 // What nobody declared is described by what it holds. The first rows suggest a type for each open column; while all of
 // them are read, the texts that are not of it are counted by the types they have; and where the whole decides
-// otherwise than its beginning, it is read once more: the columns alone that are read otherwise then, where nothing
-// else depends on how.
+// otherwise than its beginning, the columns alone are read once more that are read otherwise then.
 
 // WithOpen returns the rulebook with the columns of the table that it does not declare.
 func WithOpen(ctx context.Context, book *rulebook.Rulebook, source table.Source) (*rulebook.Rulebook, error) {
@@ -105,8 +104,8 @@ func (r *run) openColumns() map[string]rulebook.Opened {
 }
 
 // readAnew reads those open columns once more, and nothing else, of which all of their values decided otherwise than they were read. No
-// rule speaks of a column that is not declared, and what is missing is so whatever the type. It reports false, and leaves everything
-// as it is, where the texts of the columns are so many that what is counted of one depends on the others.
+// rule speaks of a column that is not declared, and what is missing is so whatever the type. It reports false, and the run is of no use
+// any more, where the texts of the columns are so many that what is counted of one depends on the others.
 func (r *run) readAnew(ctx context.Context, source table.Source, opened map[string]rulebook.Opened, marks *table.Marks) (bool, error) {
 	if r.crowded {
 		return false, nil
@@ -133,23 +132,12 @@ func (r *run) readAnew(ctx context.Context, source table.Source, opened map[stri
 		func(s *stretch) error { return anew.take(ctx, s) }); err != nil {
 		return false, err
 	}
-	counted := 0
-	for c := range r.summaries {
-		if k := slices.Index(at, c); k >= 0 {
-			counted += anew.summaries[k].Counted()
-		} else {
-			counted += r.summaries[c].Counted()
-		}
-	}
-	if counted > textsCounted {
-		return false, nil
-	}
 	for k, c := range at {
 		r.summaries[c], r.census[c] = anew.summaries[k], anew.census[k]
 	}
 	r.plan = newPlan(book, r.plan.names)
 	r.plan.mark(marks)
-	return true, nil
+	return r.counted() <= textsCounted, nil
 }
 
 const (

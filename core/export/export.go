@@ -296,7 +296,7 @@ func scan[T any](ctx context.Context, f *File, work func(*table.Batch) (T, error
 	if f.asked.Rows != nil && f.asked.Rows.IsEmpty() {
 		return nil
 	}
-	return table.ScanBatchesWhere(ctx, f.source, f.asked.Rows, f.asked.Workers, func(b *table.Batch) (T, error) {
+	return table.ScanBatches(ctx, table.Where(f.source, f.asked.Rows), f.asked.Workers, func(b *table.Batch) (T, error) {
 		if rows := f.asked.Rows; rows != nil {
 			b = b.Keep(func(i int) bool { return !rows.Contains(b.Rows[i]) })
 		}

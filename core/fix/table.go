@@ -120,7 +120,7 @@ func Scan[T any](ctx context.Context, t *Table, only *table.RowSet, work func(*R
 		if t.spool == nil {
 			pending = t.pending
 		}
-		return table.ScanWhere(ctx, wanting{before, t.wanted}, only, t.run.workers, func(b *table.Batch) (looked, error) {
+		return table.Scan(ctx, table.Where(wanting{before, t.wanted}, only), t.run.workers, func(b *table.Batch) (looked, error) {
 			var l looked
 			p, err := t.run.through(b, pending, false, frame, true)
 			if err != nil {

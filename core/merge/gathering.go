@@ -237,7 +237,7 @@ func (m *merger) each(ctx context.Context, workers int, rows *table.RowSet,
 		if wanted.IsEmpty() {
 			continue
 		}
-		err := table.ScanBatchesWhere(ctx, t.Source, wanted, workers, func(b *table.Batch) (func() error, error) { return work(t, t.lays(b), wanted) },
+		err := table.ScanBatches(ctx, table.Where(t.Source, wanted), workers, func(b *table.Batch) (func() error, error) { return work(t, t.lays(b), wanted) },
 			func(take func() error) error { return take() })
 		if err != nil {
 			return err

@@ -366,7 +366,7 @@ func (j *joiner) refuseRepeated(ctx context.Context, workers int) error {
 	key := ""
 	rows := table.NewRowSet()
 	rows.Add(first + 1)
-	err = table.ScanBatchesWhere(ctx, j.in.Source, rows, workers, func(b *table.Batch) (string, error) {
+	err = table.ScanBatches(ctx, table.Where(j.in.Source, rows), workers, func(b *table.Batch) (string, error) {
 		for i, row := range b.Rows {
 			if row == first+1 {
 				return newKeyReader(b, j.there, j.right, true).text(i), nil

@@ -378,7 +378,7 @@ func (r *revising) cellsOf(ctx context.Context, rows []RowRevised, workers int) 
 		if wanted.IsEmpty() {
 			continue
 		}
-		err := table.ScanBatchesWhere(ctx, in.Source, wanted, workers, func(b *table.Batch) (func(), error) {
+		err := table.ScanBatches(ctx, table.Where(in.Source, wanted), workers, func(b *table.Batch) (func(), error) {
 			parts := newKeyReader(b, r.frames[at], r.parts[at], true)
 			key := newKeyReader(b, r.frames[at], r.key[at], true)
 			return func() {

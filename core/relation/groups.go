@@ -150,13 +150,12 @@ func (t *Table) hashKeys(b *table.Batch, at []int, identity func(cells *rulebook
 	hashes := make([]table.Hash, b.Len())
 	for _, c := range at {
 		cells, column := t.Book.Cells(t.Source.Columns()[c]), &b.Columns[c]
-		tokens := make([]table.Token, len(column.Texts))
+		tokens := table.TokensRoom(len(column.Texts))
 		for code, text := range column.Texts {
 			tokens[code] = identity(cells, text)
 		}
-		for i, code := range column.Codes {
-			hashes[i] = table.With(hashes[i], tokens[code])
-		}
+		table.HashColumn(hashes, tokens, column.Codes)
+		table.RecycleTokens(tokens)
 	}
 	return hashes
 }
@@ -179,7 +178,7 @@ func (t *Table) keysOf(ctx context.Context, at []int, rows *table.RowSet, groups
 	}
 	slices.Sort(places)
 	out, met := make([]keyed, len(places)), 0
-	err := table.ScanBatchesWhere(ctx, t.Source, rows, t.Workers, func(b *table.Batch) ([]keyed, error) {
+	err := table.ScanBatches(ctx, table.Where(t.Source, rows), t.Workers, func(b *table.Batch) ([]keyed, error) {
 		keys := t.hashKeys(b, at, func(cells *rulebook.Cells, text string) table.Token {
 			token, _ := cells.IdentityToken(text)
 			return token
@@ -218,7 +217,7 @@ func (g *Groups) tell(groups [][]uint32, keys []keyed) map[GroupKind]*table.RowS
 			g.listed[kind] = append(g.listed[kind], rows)
 		}
 	}
-	equal := func(rows []uint32, of []keyed) {
+	ofOneKey := func(rows []uint32, of []keyed) {
 		kind := Equal
 		if slices.ContainsFunc(of[1:], func(one keyed) bool { return one.whole != of[0].whole }) {
 			kind = Conflicting
@@ -229,7 +228,7 @@ func (g *Groups) tell(groups [][]uint32, keys []keyed) map[GroupKind]*table.RowS
 		of := keys[:len(rows)]
 		keys = keys[len(rows):]
 		if !slices.ContainsFunc(of[1:], func(one keyed) bool { return one.key != of[0].key }) {
-			equal(rows, of)
+			ofOneKey(rows, of)
 			continue
 		}
 		var more []uint32 // the first row of each further key becomes surplus by levelling
@@ -244,7 +243,7 @@ func (g *Groups) tell(groups [][]uint32, keys []keyed) map[GroupKind]*table.RowS
 			for k, at := range places {
 				members[k], theirs[k] = rows[at], of[at]
 			}
-			equal(members, theirs)
+			ofOneKey(members, theirs)
 		}
 		add(Near, rows, more)
 	}
@@ -257,31 +256,16 @@ func (g *Groups) tell(groups [][]uint32, keys []keyed) map[GroupKind]*table.RowS
 	return sets
 }
 
-// fewKeys is up to how many keys are looked through one by one.
-const fewKeys = 8
-
 // byKey returns the places of the rows of a group that have one key, in the order in which the keys are met.
 func byKey(rows []keyed) (apart [][]int) {
-	var known map[table.Hash]int // of the keys, once there are many
+	known := map[table.Hash]int{}
 	for at := range rows {
-		key := rows[at].key
-		of := slices.IndexFunc(apart[:min(len(apart), fewKeys)], func(members []int) bool { return rows[members[0]].key == key })
-		if of < 0 && known != nil {
-			if found, ok := known[key]; ok {
-				of = found
-			}
+		of, ok := known[rows[at].key]
+		if !ok {
+			of, apart = len(apart), append(apart, nil)
+			known[rows[at].key] = of
 		}
-		if of >= 0 {
-			apart[of] = append(apart[of], at)
-			continue
-		}
-		if len(apart) >= fewKeys {
-			if known == nil {
-				known = map[table.Hash]int{}
-			}
-			known[key] = len(apart)
-		}
-		apart = append(apart, []int{at})
+		apart[of] = append(apart[of], at)
 	}
 	return apart
 }
@@ -297,7 +281,7 @@ func (g *Groups) weigh(ctx context.Context, t *Table, surplus map[GroupKind]*tab
 		c.Impact = map[string]string{}
 		sums := make([]table.Decimal, len(t.Book.Measures))
 		if rows := surplus[kind]; !rows.IsEmpty() && len(at) > 0 {
-			if err := table.ScanBatchesWhere(ctx, table.Only(t.Source, at), rows, t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
+			if err := table.ScanBatches(ctx, table.Where(table.Only(t.Source, at), rows), t.Workers, func(b *table.Batch) ([]table.Decimal, error) {
 				var some []int
 				for i, row := range b.Rows {
 					if rows.Contains(row) {
@@ -362,7 +346,7 @@ func (t *Table) rowsAt(ctx context.Context, wanted *table.RowSet) (map[uint32]Ro
 	if wanted.IsEmpty() {
 		return out, nil
 	}
-	err := table.ScanBatchesWhere(ctx, t.Source, wanted, t.Workers, func(b *table.Batch) ([]Row, error) {
+	err := table.ScanBatches(ctx, table.Where(t.Source, wanted), t.Workers, func(b *table.Batch) ([]Row, error) {
 		var found []Row
 		for i, row := range b.Rows {
 			if !wanted.Contains(row) {

@@ -407,7 +407,7 @@ func (c *Cells) IdentityToken(text string) (t table.Token, missing bool) {
 	if t = table.TokenOf(text); t.Plain() {
 		switch {
 		case c.Type.IsNumber():
-			if ok, point := t.ShortestNumber(); ok && !c.MayBeMissing(t) && (c.format.DecimalMark == 0 || c.format.DecimalMark == '.') && (!point || c.Type != table.TypeInteger) {
+			if ok, point := t.ShortestNumber(); ok && c.PlainNumbers() && !c.MayBeMissing(t) && (!point || c.Type != table.TypeInteger) {
 				return t, false
 			}
 			if plain, _, scale, ok := c.Number(t); ok {

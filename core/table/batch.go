@@ -154,13 +154,12 @@ type Part interface {
 	Batch(shared []*Dictionary) (*Batch, error)
 }
 
-// ScanWhere is Scan over the parts that hold at least one of the rows; nil means all.
-func ScanWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error),
-	take func(T) error) error {
-	if rows != nil {
-		source = selected{source, rows}
+// Where is a source without the parts that hold none of the rows; nil means all rows. It composes with Only.
+func Where(source Source, rows *RowSet) Source {
+	if rows == nil {
+		return source
 	}
-	return Scan(ctx, source, workers, work, take)
+	return selected{source, rows}
 }
 
 type selected struct {

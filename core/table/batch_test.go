@@ -118,11 +118,11 @@ func TestScanCanBeInterrupted(t *testing.T) {
 	}
 }
 
-func TestScanWhereReadsOnlyThePartsThatAreWanted(t *testing.T) {
+func TestOnlyThePartsThatAreWantedAreRead(t *testing.T) {
 	wanted := NewRowSet()
 	wanted.AddMany([]uint32{1, 5, 51, 300})
 	var firsts []uint32
-	err := ScanWhere(context.Background(), numbers{parts: 60, rowsEach: 5, failAt: -1}, wanted, 2,
+	err := Scan(context.Background(), Where(numbers{parts: 60, rowsEach: 5, failAt: -1}, wanted), 2,
 		func(b *Batch) (uint32, error) { return b.Rows[0], nil },
 		func(first uint32) error { firsts = append(firsts, first); return nil })
 	if want := []uint32{1, 51, 296}; err != nil || !slices.Equal(firsts, want) {

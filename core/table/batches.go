@@ -32,16 +32,6 @@ func ScanBatches[T any](ctx context.Context, source Source, workers int, work fu
 	return scan(ctx, source, batchParts(columns), workers, one, take)
 }
 
-// ScanBatchesWhere is ScanBatches over the parts that hold at least one of the rows; nil means all. What is asked of many rows is so, and
-// of sources whose parts have their cells in dictionaries already ScanWhere.
-func ScanBatchesWhere[T any](ctx context.Context, source Source, rows *RowSet, workers int, work func(*Batch) (T, error),
-	take func(T) error) error {
-	if rows != nil {
-		source = selected{source, rows}
-	}
-	return ScanBatches(ctx, source, workers, work, take)
-}
-
 // gathering puts the batches of parts together.
 type gathering struct {
 	dictionaries []*Dictionary
@@ -86,7 +76,7 @@ func (g *gathering) add(ctx context.Context, part Part) error {
 			column = d.Adopt(column)
 		}
 		if first == 0 {
-			into.codes = codesRoom(g.before)[:0]
+			into.codes = codesRooms.take(g.before)[:0]
 		}
 		if !d.Apart {
 			into.codes = append(into.codes, column.Codes...)
@@ -116,7 +106,7 @@ func (g *gathering) add(ctx context.Context, part Part) error {
 	}
 	for c, d := range g.dictionaries {
 		if !d.Apart && MostlyNew(len(d.Texts), len(g.batch.Rows), len(g.columns)) {
-			g.columns[c].texts, d.Apart = append(textsRoom(max(g.before, len(d.Texts)))[:0], d.Texts...), true
+			g.columns[c].texts, d.Apart = append(textsRooms.take(max(g.before, len(d.Texts)))[:0], d.Texts...), true
 		}
 	}
 	return nil
@@ -129,7 +119,7 @@ func (g *gathering) whole() *Batch {
 	for c, d := range g.dictionaries {
 		texts := g.columns[c].texts
 		if !d.Apart {
-			texts = append(textsRoom(len(d.Texts))[:0], d.Texts...)
+			texts = append(textsRooms.take(len(d.Texts))[:0], d.Texts...)
 		}
 		b.Columns[c] = Column{Texts: texts, Codes: g.columns[c].codes}
 		d.Reset()
@@ -141,58 +131,61 @@ func (g *gathering) whole() *Batch {
 	return &b
 }
 
-// Pieces of memory for the columns of batches, which are used again: they are large, and would be cleared each time.
-var codesRooms, textsRooms, tokensRooms, hashesRooms sync.Pool
+// rooms are pieces of memory that are used again: they are large, and would be cleared each time.
+type rooms[T any] struct{ pool sync.Pool }
 
-func codesRoom(n int) []uint32 {
-	if room, ok := codesRooms.Get().(*[]uint32); ok && cap(*room) >= n {
+// take returns room for n, whatever stands there.
+func (r *rooms[T]) take(n int) []T {
+	if room, ok := r.pool.Get().(*[]T); ok && cap(*room) >= n {
 		return (*room)[:n]
 	}
-	return make([]uint32, n, n+n/8)
+	return make([]T, n, n+n/8)
 }
 
-func textsRoom(n int) []string {
-	if room, ok := textsRooms.Get().(*[]string); ok && cap(*room) >= n {
-		return (*room)[:n]
+func (r *rooms[T]) give(room []T) {
+	if cap(room) > 0 {
+		r.pool.Put(&room)
 	}
-	return make([]string, n, n+n/8)
 }
+
+var (
+	codesRooms  rooms[uint32]
+	textsRooms  rooms[string]
+	tokensRooms rooms[Token]
+	hashesRooms rooms[Hash]
+	bytesRooms  rooms[byte]
+)
 
 // NewColumn returns a column of so many texts and rows, whose contents have to be set, all of them.
-func NewColumn(texts, rows int) Column { return Column{textsRoom(texts), codesRoom(rows)} }
+func NewColumn(texts, rows int) Column { return Column{textsRooms.take(texts), codesRooms.take(rows)} }
 
 // Recycle gives back the memory of columns that came from ScanBatches or NewColumn, once nothing uses them any more; the
 // texts themselves stay good.
 func Recycle(columns []Column) {
 	for c := range columns {
-		if texts := columns[c].Texts; cap(texts) > 0 {
-			textsRooms.Put(&texts)
-		}
-		if codes := columns[c].Codes; cap(codes) > 0 {
-			codesRooms.Put(&codes)
-		}
+		textsRooms.give(columns[c].Texts)
+		codesRooms.give(columns[c].Codes)
 	}
 }
 
 // TokensRoom returns room for so many tokens, whatever stands there.
-func TokensRoom(n int) []Token {
-	if room, ok := tokensRooms.Get().(*[]Token); ok && cap(*room) >= n {
-		return (*room)[:n]
-	}
-	return make([]Token, n, n+n/8)
-}
+func TokensRoom(n int) []Token { return tokensRooms.take(n) }
 
 // RecycleTokens gives back what came of TokensRoom, once nothing uses it any more.
-func RecycleTokens(room []Token) { tokensRooms.Put(&room) }
+func RecycleTokens(room []Token) { tokensRooms.give(room) }
 
 // HashesRoom returns room for so many hashes, all of them zero: those of no texts.
 func HashesRoom(n int) []Hash {
-	if room, ok := hashesRooms.Get().(*[]Hash); ok && cap(*room) >= n {
-		clear((*room)[:n])
-		return (*room)[:n]
-	}
-	return make([]Hash, n, n+n/8)
+	room := hashesRooms.take(n)
+	clear(room)
+	return room
 }
 
 // RecycleHashes gives back what came of HashesRoom, once nothing uses it any more.
-func RecycleHashes(room []Hash) { hashesRooms.Put(&room) }
+func RecycleHashes(room []Hash) { hashesRooms.give(room) }
+
+// BytesRoom returns empty room for bytes.
+func BytesRoom() []byte { return bytesRooms.take(0) }
+
+// RecycleBytes gives back what came of BytesRoom, once nothing uses it any more.
+func RecycleBytes(room []byte) { bytesRooms.give(room) }

@@ -203,15 +203,17 @@ func (c *Cells) place(t Token) []byte {
 }
 
 // Text returns the text of cell i as it stands in the bytes.
-func (c *Cells) Text(i int) string { return string(c.Bytes(i)) }
+func (c *Cells) Text(i int) string {
+	var room [16]byte
+	return string(c.Bytes(i, &room))
+}
 
-// Bytes returns the bytes of cell i, which are not to be written to.
-func (c *Cells) Bytes(i int) []byte {
-	t := c.Tokens[i]
-	if t.Inline() {
-		return t.Bytes(new([16]byte))
+// Bytes returns the bytes of cell i, which are not to be written to; those of a short one stand in room.
+func (c *Cells) Bytes(i int, room *[16]byte) []byte {
+	if t := c.Tokens[i]; !t.Inline() {
+		return c.place(t)
 	}
-	return c.place(t)
+	return c.Tokens[i].Bytes(room)
 }
 
 // Length returns how many bytes cell i has.

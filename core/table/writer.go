@@ -4,7 +4,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -80,23 +79,6 @@ func AppendRows(out []byte, b *Batch) []byte {
 		out = endLine(out, from)
 	}
 	return out
-}
-
-var bytesRooms sync.Pool
-
-// BytesRoom returns empty room for bytes, which may have been in use before.
-func BytesRoom() []byte {
-	if room, ok := bytesRooms.Get().(*[]byte); ok {
-		return (*room)[:0]
-	}
-	return nil
-}
-
-// RecycleBytes gives back what came of BytesRoom, once nothing uses it any more.
-func RecycleBytes(room []byte) {
-	if cap(room) > 0 {
-		bytesRooms.Put(&room)
-	}
 }
 
 // endLine ends a line; a lone empty cell is quoted, or it would be a blank line.

@@ -132,7 +132,7 @@ func (a *attempt) sample(ctx context.Context, t *store.NewTable, accounting *mer
 	}
 	first := table.NewRowSet()
 	first.AddRange(1, sampled+1)
-	err = table.ScanWhere(ctx, written, first, 1, func(b *table.Batch) ([][]string, error) {
+	err = table.Scan(ctx, table.Where(written, first), 1, func(b *table.Batch) ([][]string, error) {
 		var rows [][]string
 		for i, row := range b.Rows {
 			if row > sampled {

@@ -12,10 +12,10 @@ import (
 // A job waits in a queue for one of its places on some node. What takes long has places of its own, so that whoever asks for little
 // does not wait for it: the processors are shared by all jobs of a node, part by part of their tables.
 const (
-	// LargeQueue is for jobs on tables of LargeBytes and more, ThereQueue for those on tables that are judged where they lie, which wait
+	// largeQueue is for jobs on tables of LargeBytes and more, thereQueue for those on tables that are judged where they lie, which wait
 	// for a database most of the time.
-	LargeQueue = "large_tables"
-	ThereQueue = "in_place"
+	largeQueue = "large_tables"
+	thereQueue = "in_place"
 
 	jobsAtOnce    = 2
 	largeAtOnce   = 1
@@ -30,8 +30,8 @@ const (
 func queues() map[string]river.QueueConfig {
 	return map[string]river.QueueConfig{
 		river.QueueDefault: {MaxWorkers: jobsAtOnce},
-		LargeQueue:         {MaxWorkers: largeAtOnce},
-		ThereQueue:         {MaxWorkers: thereAtOnce},
+		largeQueue:         {MaxWorkers: largeAtOnce},
+		thereQueue:         {MaxWorkers: thereAtOnce},
 		fetchQueue:         {MaxWorkers: fetchesAtOnce},
 		sendQueue:          {MaxWorkers: sendsAtOnce},
 	}
@@ -47,9 +47,9 @@ func (p *Pool) queueOf(ctx context.Context, tx *sqlx.Tx, id int64, k *kind) (str
 	case err != nil:
 		return "", err
 	case tables.There:
-		return ThereQueue, nil
+		return thereQueue, nil
 	case tables.Bytes >= p.LargeBytes:
-		return LargeQueue, nil
+		return largeQueue, nil
 	}
 	return k.queue, nil
 }

@@ -46,12 +46,12 @@ func TestAJobIsQueuedWhereOthersLikeItHaveTheirPlaces(t *testing.T) {
 	}{
 		{"of no table", store.NewJob{Kind: Audit}, "default"},
 		{"a small table", store.NewJob{Kind: Audit, TableID: &small.ID}, "default"},
-		{"a large table", store.NewJob{Kind: Audit, TableID: &large.ID}, LargeQueue},
-		{"a preview of a large table", store.NewJob{Kind: previewKind, TableID: &large.ID}, LargeQueue},
-		{"a table in a database", store.NewJob{Kind: Audit, TableID: &there.ID}, ThereQueue},
+		{"a large table", store.NewJob{Kind: Audit, TableID: &large.ID}, largeQueue},
+		{"a preview of a large table", store.NewJob{Kind: previewKind, TableID: &large.ID}, largeQueue},
+		{"a table in a database", store.NewJob{Kind: Audit, TableID: &there.ID}, thereQueue},
 		{"a merge of a small table", store.NewJob{Kind: Merge, Detail: taking(small)}, "default"},
-		{"a merge of two that are large together", store.NewJob{Kind: Merge, Detail: taking(small, other)}, LargeQueue},
-		{"a merge as earlier versions recorded it", store.NewJob{Kind: Merge, Detail: map[string]any{"tables": map[string]any{"samples": large.ID}}}, LargeQueue},
+		{"a merge of two that are large together", store.NewJob{Kind: Merge, Detail: taking(small, other)}, largeQueue},
+		{"a merge as earlier versions recorded it", store.NewJob{Kind: Merge, Detail: map[string]any{"tables": map[string]any{"samples": large.ID}}}, largeQueue},
 		{"tables that are named otherwise", store.NewJob{Kind: Merge, Detail: map[string]any{"tables": map[string]any{"samples": "large"}}}, "default"},
 		{"a fetch", store.NewJob{Kind: fetchKind}, fetchQueue},
 	} {
@@ -75,7 +75,7 @@ func TestAJobIsQueuedWhereOthersLikeItHaveTheirPlaces(t *testing.T) {
 		}
 	}
 	slices.Sort(served)
-	if want := []string{"default", fetchQueue, ThereQueue, LargeQueue, sendQueue}; !slices.Equal(served, want) {
+	if want := []string{"default", fetchQueue, thereQueue, largeQueue, sendQueue}; !slices.Equal(served, want) {
 		t.Errorf("served are %v, want %v", served, want)
 	}
 }

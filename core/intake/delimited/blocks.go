@@ -1,7 +1,6 @@
 package delimited
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -49,14 +48,6 @@ func (b *Block) Release() {
 		b.Columns[c] = table.Cells{}
 	}
 	blockPool.Put(b)
-}
-
-// Bytes is how many bytes the long cells have.
-func (b *Block) Bytes() (n int) {
-	for c := range b.Columns {
-		n += len(b.Columns[c].Data)
-	}
-	return n
 }
 
 // Blocks hands out the rows of a table in blocks.
@@ -143,26 +134,12 @@ func (p *blockPart) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 	for c := range b.Columns {
 		p.tooLong(b, c)
 	}
-	for c := range b.Columns {
-		var d *table.Dictionary
-		if shared == nil {
-			d = table.NewDictionary()
-		} else if d = shared[c]; d == nil {
-			continue
-		}
-		cells := p.block.Columns[c]
-		codes := d.Encode(cells, p.text.encode)
-		if len(d.Flawed) > 0 {
-			p.text.flawed(b, d, codes, &cells, c)
-		}
-		b.Columns[c] = table.Column{Texts: d.Texts, Codes: codes}
-	}
+	p.text.columns(b, shared, func(c int) table.Cells { return p.block.Columns[c] })
 	if shared == nil {
 		p.block.Release()
 	} else {
 		b.Done = p.block.Release // the batch and the dictionaries use it until then
 	}
-	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
 }
 
@@ -172,11 +149,9 @@ func (p *blockPart) tooLong(b *table.Batch, c int) {
 	if len(cells.Data) <= cellLimit && len(cells.Extra) <= cellLimit {
 		return
 	}
-	for i, t := range cells.Tokens {
-		if !t.Inline() {
-			if n := len(cells.Bytes(i)); n > cellLimit {
-				p.text.defect(b, i, table.CellTooLong, c, strconv.Itoa(n)+" bytes")
-			}
+	for i := range cells.Tokens {
+		if n := cells.Length(i); n > cellLimit {
+			p.text.defect(b, i, table.CellTooLong, c, strconv.Itoa(n)+" bytes")
 		}
 	}
 }

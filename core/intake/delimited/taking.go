@@ -55,20 +55,7 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 		b.Rows[i], b.Lines[i] = p.first.Row+uint32(i), p.records[i].line
 	}
 	t.places()
-	for c := range b.Columns {
-		var d *table.Dictionary
-		if shared == nil {
-			d = table.NewDictionary()
-		} else if d = shared[c]; d == nil {
-			continue
-		}
-		cells := t.column(c)
-		mine := d.Encode(cells, p.text.encode)
-		if len(d.Flawed) > 0 {
-			p.text.flawed(b, d, mine, &cells, c)
-		}
-		b.Columns[c] = table.Column{Texts: d.Texts, Codes: mine}
-	}
+	p.text.columns(b, shared, t.column)
 	if shared == nil {
 		scratches.Put(t.scratch)
 		p.release()
@@ -78,8 +65,27 @@ func (p *part) Batch(shared []*table.Dictionary) (*table.Batch, error) {
 			p.release()
 		}
 	}
-	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 	return b, nil
+}
+
+// columns looks the cells of each column up in its dictionary, which is one of its own where none are shared, and puts the defects in the
+// order of the rows. A column for which there is no dictionary is left out.
+func (t *Text) columns(b *table.Batch, shared []*table.Dictionary, cells func(c int) table.Cells) {
+	for c := range b.Columns {
+		var d *table.Dictionary
+		if shared == nil {
+			d = table.NewDictionary()
+		} else if d = shared[c]; d == nil {
+			continue
+		}
+		mine := cells(c)
+		codes := d.Encode(mine, t.encode)
+		if len(d.Flawed) > 0 {
+			t.flawed(b, d, codes, &mine, c)
+		}
+		b.Columns[c] = table.Column{Texts: d.Texts, Codes: codes}
+	}
+	slices.SortStableFunc(b.Defects, func(a, b table.Defect) int { return cmp.Compare(a.Row, b.Row) })
 }
 
 // release gives the part's memory back; the part is of no use any more.

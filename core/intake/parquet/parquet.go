@@ -86,12 +86,15 @@ func (p *reader) Columns(ctx context.Context) ([]string, error) {
 
 // Convert implements content.Converter. Records are numbered from 1, since the file has no lines.
 func (p *reader) Convert(ctx context.Context, to *content.Records) error {
-	var lines []byte
+	var (
+		lines []byte
+		room  [16]byte
+	)
 	return p.Blocks(ctx, func(b *delimited.Block) error {
 		lines = lines[:0]
 		for row := range b.Rows {
 			for c := range b.Columns {
-				lines = append(content.AppendCell(lines, b.Columns[c].Bytes(row), len(b.Columns) == 1), ',')
+				lines = append(content.AppendCell(lines, b.Columns[c].Bytes(row, &room), len(b.Columns) == 1), ',')
 			}
 			lines[len(lines)-1] = '\n'
 		}
