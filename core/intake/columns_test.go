@@ -138,3 +138,36 @@ func TestSomeColumnsOfWhatIsReadByColumns(t *testing.T) {
 	wants(t, parts.Close())
 	wants(t, f.Close())
 }
+
+// A column of nothing but different texts is not looked up; what is wrong with the bytes of a long one is told all the same.
+func TestLongTextsWithBadBytesInAColumnOfDifferentOnes(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("id,says\n")
+	for i := range 30_000 {
+		fmt.Fprintf(&text, "%d,what was said of visit %d", i, i)
+		switch i % 10_000 {
+		case 9_997:
+			text.WriteString("\xff")
+		case 9_998:
+			text.WriteString("\x00")
+		}
+		text.WriteString("\n")
+	}
+	f, err := Open(t.Context(), inMemory(text.String()), Reading{}.WithDefaults())
+	wants(t, err)
+	var told []string
+	wants(t, table.ScanBatches(t.Context(), f, 2, func(b *table.Batch) (*table.Batch, error) { return b, nil }, func(b *table.Batch) error {
+		for _, d := range b.Defects {
+			told = append(told, fmt.Sprintf("%d %s %s %s", d.Row, d.Column, d.Kind, d.Detail))
+		}
+		return nil
+	}))
+	var want []string
+	for _, i := range []int{9_997, 19_997, 29_997} {
+		want = append(want, fmt.Sprintf(`%d says undecodable_bytes "what was said of visit %d\xff"`, i+1, i), fmt.Sprintf(`%d says nul_byte "what was said of visit %d\x00"`, i+2, i+1))
+	}
+	if !reflect.DeepEqual(told, want) {
+		t.Errorf("told %q, want %q", told, want)
+	}
+	wants(t, f.Close())
+}

@@ -328,6 +328,9 @@ func (d *Dictionary) encodeEach(cells Cells, encode Encoder) []uint32 {
 		}
 	}
 	d.Tokens, d.Texts, d.Flawed = cells.Tokens, d.Texts[:0], nil
+	if !cells.Clean { // whoever tells of a flaw looks for the bytes where the cells say they are
+		d.Tokens = slices.Clone(cells.Tokens)
+	}
 	d.placed, d.glanced = d.Sparing && cells.Clean, d.glanced[:0]
 	if d.Sparing && cells.Clean && allInline(cells.Tokens) {
 		return d.ownCodes(n)
